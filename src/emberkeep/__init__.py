@@ -1,0 +1,24 @@
+"""Ember Keep takes a survival game server safely across an update.
+
+The library mirrors the command line: open a :class:`Keep`, then call the few public functions of each
+layer with it (``emberkeep.runs``, ``emberkeep.merging``, ``emberkeep.comparing`` and so on).
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from emberkeep.keep import Keep
+
+__version__ = "0.1.0"
+__all__ = ["Keep", "__version__"]
+
+
+def __getattr__(name: str) -> object:
+    # Loaded on first use, so that ``emberkeep --version`` costs little more than a bare interpreter.
+    if name == "Keep":
+        from emberkeep.keep import Keep
+
+        return Keep
+    raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

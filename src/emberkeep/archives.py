@@ -1,0 +1,224 @@
+"""Archives (.zip, .tar, .tar.gz, .tar.bz2, .tar.xz, .tar.zst) as trees, read without unpacking them to disk.
+
+What strangers may put into an archive is refused as a whole: names that lead out of it, the same name twice, links that
+point outside, sizes that only a bomb has. Devices and the like are left out and listed.
+"""
+
+from __future__ import annotations
+
+import datetime
+import stat
+import tarfile
+import tempfile
+import zipfile
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import IO
+
+import zstandard
+
+from emberkeep.errors import Place, UnreadableInput
+from emberkeep.trees import CHUNK, Entry, Kind, Skipped, digest_of
+
+RATIO = 200
+"""An archive may unpack to this many times its size …"""
+ALWAYS = 512 << 20
+"""… or to this many bytes, whichever is more."""
+
+TAR_NAMES = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz", ".tar.zst", ".tzst")
+
+
+@dataclass
+class ArchiveTree:
+    """An archive as a tree. ``open_member`` gives a readable stream for a file in it."""
+
+    path: Path
+    _entries: dict[str, Entry]
+    _skipped: tuple[Skipped, ...]
+    _open: Callable[[str], IO[bytes]]
+
+    @property
+    def label(self) -> str:
+        return self.path.name
+
+    @property
+    def skipped(self) -> tuple[Skipped, ...]:
+        return self._skipped
+
+    def entries(self) -> Mapping[str, Entry]:
+        return self._entries
+
+    def chunks(self, path: str) -> Iterator[bytes]:
+        left = self._entries[path].size
+        try:
+            with self._open(path) as handle:
+                while chunk := handle.read(CHUNK):
+                    left -= len(chunk)
+                    if left < 0:
+                        raise UnreadableInput(f"{path} is larger than the archive says", place=Place(self.path.name))
+                    yield chunk
+        except (OSError, EOFError, zipfile.BadZipFile, tarfile.TarError, RuntimeError, ValueError) as error:
+            raise UnreadableInput(f"cannot unpack {path}: {error}", place=Place(str(self.path))) from error
+
+    def digest(self, path: str) -> str:
+        return digest_of(self.chunks(path))
+
+
+def is_archive(path: Path) -> bool:
+    """Whether a file is an archive we read, by its content (zip) or name (tar)."""
+    return path.is_file() and (path.name.lower().endswith(TAR_NAMES) or zipfile.is_zipfile(path))
+
+
+def open_archive(path: Path) -> ArchiveTree:
+    """The tree in an archive. UnreadableInput says what is wrong with it and that nothing was taken."""
+    try:
+        if zipfile.is_zipfile(path):
+            return _open_zip(path)
+        if path.name.lower().endswith(TAR_NAMES):
+            return _open_tar(path)
+    except (
+        OSError,
+        EOFError,
+        zipfile.BadZipFile,
+        tarfile.TarError,
+        zstandard.ZstdError,
+        ValueError,
+    ) as error:
+        raise UnreadableInput(f"not a whole archive: {error}", place=Place(str(path))) from error
+    raise UnreadableInput(
+        "not an archive we know",
+        place=Place(str(path)),
+        hint="a folder, .zip or .tar(.gz .bz2 .xz .zst) is wanted",
+    )
+
+
+@dataclass
+class _Gathered:
+    """Entries of an archive while they are checked."""
+
+    path: Path
+    entries: dict[str, Entry] = field(default_factory=dict)
+    skipped: list[Skipped] = field(default_factory=list)
+    total: int = 0
+
+    def add(self, entry: Entry) -> None:
+        if entry.kind is not Kind.FOLDER and entry.path in self.entries:
+            raise UnreadableInput(f"{entry.path!r} is in it twice", place=Place(str(self.path)))
+        if entry.kind is Kind.LINK and _leads_out(entry):
+            raise UnreadableInput(
+                f"the link {entry.path!r} points out of it, at {entry.points_at!r}",
+                place=Place(str(self.path)),
+            )
+        self.total += entry.size
+        if self.total > max(ALWAYS, RATIO * self.path.stat().st_size):
+            raise UnreadableInput(
+                "it would unpack to far more than an archive of this size holds", place=Place(str(self.path))
+            )
+        for parent in _parents(entry.path):
+            self.entries.setdefault(parent, Entry(parent, Kind.FOLDER, 0o755, entry.mtime_ns))
+        self.entries[entry.path] = entry
+
+    def name(self, raw: str) -> str:
+        """A member's name as a path of ours; "" for the root itself."""
+        parts = [part for part in raw.replace("\\", "/").split("/") if part not in ("", ".")]
+        outside = raw.startswith(("/", "\\")) or ".." in parts or "\0" in raw
+        if outside or (parts and len(parts[0]) > 1 and parts[0][1] == ":"):
+            raise UnreadableInput(f"the name {raw!r} leads out of it", place=Place(str(self.path)))
+        return "/".join(parts)
+
+
+def _parents(path: str) -> Iterator[str]:
+    parts = path.split("/")
+    for count in range(1, len(parts)):
+        yield "/".join(parts[:count])
+
+
+def _leads_out(entry: Entry) -> bool:
+    if entry.points_at.startswith(("/", "\\")) or entry.points_at[1:2] == ":":
+        return True
+    depth = entry.path.count("/")
+    for part in entry.points_at.replace("\\", "/").split("/"):
+        depth += -1 if part == ".." else (part not in ("", "."))
+        if depth < 0:
+            return True
+    return False
+
+
+def _open_zip(path: Path) -> ArchiveTree:
+    archive = zipfile.ZipFile(path)
+    gathered = _Gathered(path)
+    members: dict[str, zipfile.ZipInfo] = {}
+    for info in archive.infolist():
+        name = gathered.name(info.filename)
+        if not name:
+            continue
+        gathered.add(_zip_entry(archive, info, name))
+        members[name] = info
+    return ArchiveTree(path, gathered.entries, tuple(gathered.skipped), lambda name: archive.open(members[name]))
+
+
+def _zip_entry(archive: zipfile.ZipFile, info: zipfile.ZipInfo, name: str) -> Entry:
+    unix = info.external_attr >> 16
+    mode = stat.S_IMODE(unix) or (0o755 if info.is_dir() else 0o644)
+    moment = datetime.datetime(*info.date_time, tzinfo=datetime.UTC)
+    mtime = int(moment.timestamp()) * 1_000_000_000
+    if info.is_dir():
+        return Entry(name, Kind.FOLDER, mode, mtime)
+    if stat.S_ISLNK(unix):
+        points_at = archive.read(info)[:4096].decode("utf-8", "surrogateescape")
+        return Entry(name, Kind.LINK, 0o777, mtime, 0, points_at)
+    return Entry(name, Kind.FILE, mode, mtime, info.file_size)
+
+
+def _open_tar(path: Path) -> ArchiveTree:
+    archive = tarfile.open(fileobj=_unzst(path)) if path.name.lower().endswith("zst") else tarfile.open(path)  # noqa: SIM115
+    gathered = _Gathered(path)
+    members: dict[str, tarfile.TarInfo] = {}
+    for info in archive:
+        name = gathered.name(info.name)
+        if not name:
+            continue
+        entry = _tar_entry(info, name)
+        if info.islnk():
+            other = members.get(gathered.name(info.linkname))
+            if other is None:
+                raise UnreadableInput(f"the hard link {name!r} points at nothing in it", place=Place(str(path)))
+            entry, info = (
+                Entry(name, Kind.FILE, other.mode, int(other.mtime) * 1_000_000_000, other.size),
+                other,
+            )
+        if entry is None:
+            gathered.skipped.append(Skipped(name, "neither a file, a folder nor a link"))
+            continue
+        gathered.add(entry)
+        members[name] = info
+
+    def stream(name: str) -> IO[bytes]:
+        handle = archive.extractfile(members[name])
+        assert handle is not None
+        return handle
+
+    return ArchiveTree(path, gathered.entries, tuple(gathered.skipped), stream)
+
+
+def _tar_entry(info: tarfile.TarInfo, name: str) -> Entry | None:
+    mode, mtime = stat.S_IMODE(info.mode), round(info.mtime * 1_000_000_000)
+    if info.isdir():
+        return Entry(name, Kind.FOLDER, mode, mtime)
+    if info.issym():
+        return Entry(name, Kind.LINK, 0o777, mtime, 0, info.linkname)
+    return Entry(name, Kind.FILE, mode, mtime, info.size) if info.isfile() else None
+
+
+def _unzst(path: Path) -> IO[bytes]:
+    """The tar inside a .tar.zst, in an unnamed temporary file: reading members needs to seek."""
+    limit = max(ALWAYS, RATIO * path.stat().st_size)
+    out = tempfile.TemporaryFile()  # noqa: SIM115 - lives as long as the tree
+    with path.open("rb") as packed:
+        for chunk in zstandard.ZstdDecompressor().read_to_iter(packed):
+            out.write(chunk)
+            if out.tell() > limit:
+                raise UnreadableInput("it would unpack to far more than an archive holds", place=Place(str(path)))
+    out.seek(0)
+    return out

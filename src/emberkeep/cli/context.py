@@ -1,0 +1,56 @@
+"""What commands share: the keep they work with, the clock, selections, JSON or text."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from collections.abc import Callable
+from contextlib import closing
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from emberkeep.keep import Keep, find
+from emberkeep.show.console import document
+from emberkeep.show.plain import plain
+from emberkeep.store.store import Store
+
+
+def now() -> datetime:
+    """The moment, in UTC."""
+    return datetime.now(UTC)
+
+
+def the_keep(args: argparse.Namespace) -> Keep:
+    """The keep that ``--keep``, the environment or the current folder means."""
+    return find(args.keep, os.environ.get("EMBERKEEP_KEEP"), Path.cwd())
+
+
+def opened(keep: Keep) -> closing[Store]:
+    """The keep's store, closed when done."""
+    return closing(Store(keep.store_folder))
+
+
+def answer(args: argparse.Namespace, code: int, result: dict[str, Any], text: Callable[[], None]) -> int:
+    """Give the result as JSON where asked, else as text; returns ``code``."""
+    if args.json:
+        document({"command": args.command, "exit": code, **{key: plain(value) for key, value in result.items()}})
+    else:
+        text()
+    return code
+
+
+def add_only(parser: argparse.ArgumentParser) -> None:
+    """``--only SEL``, repeatable."""
+    parser.add_argument(
+        "--only",
+        action="append",
+        default=[],
+        metavar="SEL",
+        help="only this role, role/GLOB or glob (repeatable)",
+    )
+
+
+def add_go(parser: argparse.ArgumentParser, what: str) -> None:
+    """``--go``: without it a command only shows what it would do."""
+    parser.add_argument("--go", action="store_true", help=f"{what} (without it: only show what would happen)")

@@ -1,0 +1,104 @@
+"""``emberkeep diff LEFT [RIGHT]``: compare any two of live, a snapshot, recorded defaults, a path."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from collections.abc import Callable, Mapping
+from contextlib import ExitStack
+from pathlib import Path
+
+from emberkeep.archives import is_archive
+from emberkeep.cli.context import add_only, answer, now, opened, the_keep
+from emberkeep.comparing.files import compare_trees
+from emberkeep.errors import EmberKeepError, UsageError
+from emberkeep.keep import Keep
+from emberkeep.runs import defaults, snapshot
+from emberkeep.servers.roles import selection
+from emberkeep.show import differences as view
+from emberkeep.show.console import Screen
+from emberkeep.store.store import Store
+from emberkeep.trees import FileTree, FolderTree, Tree
+
+EXAMPLES = (
+    "emberkeep diff defaults:4.2            (your hand edits)",
+    "emberkeep diff defaults:4.2 defaults:4.3",
+    "emberkeep diff latest live --only economy",
+    "emberkeep diff old/stores.xml new/stores.xml",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The two sides."""
+    parser.add_argument("left", metavar="LEFT", help="live, REF, defaults:VERSION, or a path")
+    parser.add_argument("right", nargs="?", default="live", metavar="RIGHT", help="the same (default live)")
+    parser.add_argument("--all", action="store_true", help="every detail of every file")
+    add_only(parser)
+
+
+def run(args: argparse.Namespace, screen: Screen) -> int:
+    """Exit code 1 when the two differ, 2 when a file could not be read in its own terms."""
+    with ExitStack() as stack:
+        sides = _Sides(args, stack)
+        left, right = sides.open(args.left), sides.open(args.right)
+        if isinstance(left, FileTree) and isinstance(right, FileTree):
+            left = FileTree(left.path, right.path.name)
+        vendor = args.left.startswith("defaults:") != args.right.startswith("defaults:")
+        found = compare_trees(
+            left,
+            right,
+            wanted=sides.wanted(left if args.left.startswith("defaults:") else right, vendor),
+            rules=sides.rules(),
+            times=sides.of_keep and not (args.left + args.right).count("defaults:"),
+        )
+        code = 2 if found.faults else 1 if found.files else 0
+        most = 0 if args.all else 40
+        return answer(args, code, {"difference": found}, lambda: view.difference(screen, found, most=most))
+
+
+class _Sides:
+    """Opens the two sides; the keep only when one of them needs it."""
+
+    def __init__(self, args: argparse.Namespace, stack: ExitStack) -> None:
+        self.args = args
+        self.stack = stack
+        self._keep: Keep | None = None
+        self._store: Store | None = None
+        self.of_keep = True
+
+    def keep(self) -> tuple[Keep, Store]:
+        if self._keep is None or self._store is None:
+            self._keep = the_keep(self.args)
+            self._store = self.stack.enter_context(opened(self._keep))
+        return self._keep, self._store
+
+    def open(self, text: str) -> Tree:
+        path = Path(os.path.abspath(text))
+        if text == "live":
+            return FolderTree(self.keep()[0].require_server(), "live")
+        if text.startswith("defaults:"):
+            return defaults.tree_of(self.keep()[1], text.removeprefix("defaults:"))
+        if os.sep in text or (path.exists() and not text.isdigit()):
+            self.of_keep = False
+            if not path.exists():
+                raise UsageError(f"{text} is not there")
+            return FileTree(path) if path.is_file() and not is_archive(path) else defaults.open_source(path)
+        keep, store = self.keep()
+        return snapshot.find(store, keep, text, now())
+
+    def wanted(self, vendor: Tree, against_vendor: bool) -> Callable[[str], bool] | None:
+        """What ``--only`` says; against the vendor's defaults, else only what the vendor ships."""
+        if self.args.only:
+            return selection(self.args.only, self.keep()[0].config.roles)
+        if not against_vendor:
+            return None
+        shipped = vendor.entries()
+        return lambda path: path in shipped
+
+    def rules(self) -> Callable[[str], Mapping[str, tuple[str, ...]]]:
+        if self._keep is None:
+            try:
+                self._keep = the_keep(self.args)
+            except EmberKeepError:
+                return lambda path: {}
+        return self._keep.config.record_rules

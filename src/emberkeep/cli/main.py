@@ -1,0 +1,126 @@
+"""Finds the command, runs it, and turns what it raises into the exit codes of the command contract."""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+import os
+import signal
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+from emberkeep import __version__
+
+COMMANDS = {
+    "demo": "build the sample server and walk through an update day on it",
+    "adopt": "look over a server folder and draft its keep.toml",
+    "survey": "what stands where now: versions, roles, hand edits",
+    "snapshot": "take a snapshot of the server folder",
+    "history": "list the snapshots",
+    "restore": "put a snapshot, or a part of it, back",
+    "verify": "check every stored byte",
+    "defaults": "record the vendor's untouched files of a release",
+    "diff": "compare any two of: live, a snapshot, recorded defaults, a path",
+    "merge": "carry the vendor's new defaults into hand-edited files",
+}
+INTERRUPTED = 130
+
+
+def parser_for(command: str | None) -> argparse.ArgumentParser:
+    """The parser, with the arguments of ``command`` only; no other command's module is loaded."""
+    parser = argparse.ArgumentParser(
+        prog="emberkeep",
+        description="Takes a survival game server safely across an update. "
+        "Nothing in a server folder changes without --go.",
+        epilog="exit codes: 0 done, 1 something waits for you, 2 wrong call or unreadable input, "
+        "3 refused for safety, 4 damage found, 5 failed and taken back, 130 interrupted",
+    )
+    parser.add_argument("--version", action="version", version=f"emberkeep {__version__}")
+    parser.add_argument(
+        "--keep", metavar="DIR", help="the keep to work with (else EMBERKEEP_KEEP, else found from here)"
+    )
+    parser.add_argument("--debug", action="store_true", help="show a traceback when something fails")
+    subparsers = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
+    for name, words in COMMANDS.items():
+        sub = subparsers.add_parser(name, help=words, description=words[0].upper() + words[1:] + ".")
+        if name == command:
+            _fill(sub, name)
+    return parser
+
+
+def _fill(sub: argparse.ArgumentParser, name: str) -> None:
+    module = _module(name)
+    sub.formatter_class = argparse.RawDescriptionHelpFormatter
+    sub.epilog = "examples:\n" + "\n".join(f"  {line}" for line in module.EXAMPLES)
+    module.add_arguments(sub)
+    sub.add_argument("--json", action="store_true", help="one JSON document on standard output")
+    for option, settings in (
+        ("--keep", {"metavar": "DIR"}),
+        ("--debug", {"action": "store_true"}),
+    ):
+        # Also accepted behind the command; SUPPRESS keeps a value given before it.
+        sub.add_argument(option, default=argparse.SUPPRESS, help=argparse.SUPPRESS, **settings)  # type: ignore[arg-type]
+
+
+def _module(name: str) -> Any:
+    return importlib.import_module(f"emberkeep.cli.{name}")
+
+
+def main(arguments: Sequence[str]) -> int:
+    """Run one command and return its exit code."""
+    command = next((word for word in arguments if word in COMMANDS), None)
+    parser = parser_for(command)
+    args = parser.parse_args(arguments)
+    if args.command is None:
+        parser.print_help()
+        return 0
+    return _run(args)
+
+
+def _run(args: argparse.Namespace) -> int:
+    from emberkeep.errors import EmberKeepError
+    from emberkeep.show.console import Screen, document
+    from emberkeep.show.plain import failure
+
+    screen = Screen()
+    try:
+        return int(_module(args.command).run(args, screen))
+    except EmberKeepError as error:
+        if args.debug:
+            raise
+        if args.json:
+            document(failure(args.command, error))
+        screen.error(error)
+        return error.exit_code
+    except KeyboardInterrupt:
+        screen.note("interrupted; nothing half-made was left behind")
+        return INTERRUPTED
+    except BrokenPipeError:
+        # Whoever read our output has gone; the interpreter must not complain about that when it flushes at exit.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except OSError as error:
+        if args.debug:
+            raise
+        screen.error(
+            EmberKeepError(f"the system refused: {error.strerror or error} ({error.filename or 'no file named'})")
+        )
+        return 2
+    except Exception as error:
+        if args.debug:
+            raise
+        what = f"a fault in Ember Keep itself: {type(error).__name__}: {error}"
+        screen.error(EmberKeepError(what, hint="run the same with --debug and send what it prints"))
+        return 5
+
+
+def entry() -> None:
+    """The installed program."""
+    if hasattr(signal, "SIGTERM"):
+        signal.signal(signal.SIGTERM, _terminated)
+    sys.exit(main(sys.argv[1:]))
+
+
+def _terminated(number: int, frame: object) -> None:
+    raise KeyboardInterrupt

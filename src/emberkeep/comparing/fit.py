@@ -1,0 +1,58 @@
+"""Which recorded release the live files come from: by what they say, not by a label."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+
+from emberkeep.comparing.records import facts
+from emberkeep.documents import formats
+from emberkeep.documents.encoding import decode
+from emberkeep.documents.identity import Rule
+from emberkeep.documents.lines import body, split
+from emberkeep.errors import EmberKeepError
+from emberkeep.trees import Kind, Tree, read
+
+
+@dataclass(frozen=True)
+class Fit:
+    """How well a release fits: share of its facts (fields, lines) that stand in the live files, 0 to 1."""
+
+    version: str
+    share: float
+    files: int
+
+
+def fit(
+    version: str,
+    defaults: Tree,
+    live: Tree,
+    paths: Iterable[str],
+    rules: Callable[[str], Mapping[str, Rule]],
+) -> Fit:
+    """Measure one release over the files among ``paths`` that it ships. Facts on either side count alike."""
+    shared = total = files = 0
+    for path in paths:
+        entry = defaults.entries().get(path)
+        if entry is None or entry.kind is not Kind.FILE:
+            continue
+        there = _facts(path, read(defaults, path), rules(path))
+        here = _facts(path, read(live, path), rules(path)) if path in live.entries() else set()
+        shared += len(there & here)
+        total += len(there | here)
+        files += 1
+    return Fit(version, shared / total if total else 0.0, files)
+
+
+def _facts(path: str, data: bytes, rules: Mapping[str, Rule]) -> set[tuple[str, str, str]]:
+    """A file's fields, or its lines where it has no records; a binary one is a single fact."""
+    try:
+        document = formats.parse(path, data)
+    except EmberKeepError:
+        document = None
+    if document is not None:
+        return {(path, record + "/" + field, value) for record, field, value in facts(document, rules)}
+    source = decode(data)
+    if source is None:
+        return {(path, "", str(hash(data)))}
+    return {(path, "", body(line)) for line in split(source.text) if line.strip()}

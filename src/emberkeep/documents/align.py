@@ -1,0 +1,153 @@
+"""Which items of one container correspond to which items of another.
+
+Records with an identity correspond by it. Anonymous records and comments correspond by what they say, in order;
+then anonymous records that are alike within the gaps between these.
+"""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from collections.abc import Hashable, Sequence
+from dataclasses import dataclass
+
+from emberkeep.documents.identity import Identities, Key, Path
+from emberkeep.documents.lines import ascending, matches
+from emberkeep.documents.model import Node, Role, content
+
+ALIKE = 0.5
+"""Least share of equal fields that makes two anonymous records the same one."""
+
+
+@dataclass(frozen=True)
+class Item:
+    """A node among its siblings. ``key``: name and identity with a running number for repeats, None when anonymous."""
+
+    node: Node
+    key: tuple[Hashable, ...] | None
+    identity: Key | None
+    number: int
+
+
+def items_of(parent: Node | None, path: Path, identities: Identities) -> list[Item]:
+    """The items of a container with their identities; none for None."""
+    if parent is None:
+        return []
+    seen: Counter[Hashable] = Counter()
+    found: list[Item] = []
+    for node in parent.items:
+        identity = identities.key((*path, node.name), node)
+        mark = (node.role, node.name, identity)
+        seen[mark] += 1
+        key = None if identity is None else (node.name, *identity, seen[mark])
+        found.append(Item(node, key, identity, seen[mark]))
+    return found
+
+
+def pairs(left: Sequence[Item], right: Sequence[Item], *, alike: bool = True) -> dict[int, int]:
+    """Index on the left -> index on the right, for the items that correspond.
+
+    ``alike``: whether anonymous records that merely resemble each other count as the same.
+    """
+    by_key = {item.key: at for at, item in enumerate(right) if item.key is not None}
+    found = {at: by_key[item.key] for at, item in enumerate(left) if item.key in by_key}
+    if all(item.key is not None for item in (*left, *right)):
+        return found
+    _by_content(left, right, found)
+    _by_neighbour(left, right, found)
+    if alike:
+        _by_likeness(left, right, found)
+    return found
+
+
+def _by_content(left: Sequence[Item], right: Sequence[Item], found: dict[int, int]) -> None:
+    for match in matches([_token(item) for item in left], [_token(item) for item in right]):
+        for step in range(match.length):
+            if left[match.left + step].key is None:
+                found.setdefault(match.left + step, match.right + step)
+
+
+def _token(item: Item) -> Hashable:
+    return item.key if item.key is not None else ("#", content(item.node))
+
+
+def _by_neighbour(left: Sequence[Item], right: Sequence[Item], found: dict[int, int]) -> None:
+    """Comments that say the same in front of the same record, even where the record has moved."""
+    taken = set(found.values())
+    waiting: dict[Hashable, list[int]] = defaultdict(list)
+    for at, item in enumerate(right):
+        if at not in taken and item.node.role is Role.COMMENT:
+            waiting[_token(item), _owner_key(right, at)].append(at)
+    for at, item in enumerate(left):
+        if at in found or item.node.role is not Role.COMMENT:
+            continue
+        if there := waiting.get((_token(item), _owner_key(left, at))):
+            found[at] = there.pop(0)
+
+
+def _owner_key(items: Sequence[Item], at: int) -> Hashable:
+    owner = owner_of(items, at)
+    return None if owner is None else items[owner].key
+
+
+def owner_of(items: Sequence[Item], at: int) -> int | None:
+    """The record that the comment at ``at`` belongs to: the one before it on its line, else the next one; None at
+    a container's end."""
+    if items[at].node.trailing:
+        return next((i for i in range(at - 1, -1, -1) if items[i].node.role is Role.RECORD), None)
+    return next((i for i in range(at + 1, len(items)) if items[i].node.role is Role.RECORD), None)
+
+
+def _by_likeness(left: Sequence[Item], right: Sequence[Item], found: dict[int, int]) -> None:
+    """Anonymous records between the same fixed neighbours, the most alike first."""
+    for lefts, rights in _gaps(left, right, found):
+        if len(lefts) * len(rights) > 40_000:
+            continue
+        scored = sorted(
+            (-_likeness(left[a].node, right[b].node), abs(at - bt), a, b)
+            for at, a in enumerate(lefts)
+            for bt, b in enumerate(rights)
+            if left[a].node.name == right[b].node.name
+        )
+        used: set[int] = set()
+        for score, _, a, b in scored:
+            if -score >= ALIKE and a not in found and b not in used:
+                found[a] = b
+                used.add(b)
+
+
+def _gaps(left: Sequence[Item], right: Sequence[Item], found: dict[int, int]) -> list[tuple[list[int], list[int]]]:
+    """Unmatched anonymous records between matched ones that ascend on both sides."""
+    matched = sorted(found.items())
+    fixed = [matched[at] for at in ascending([b for _, b in matched])]
+    taken = set(found.values())
+    gaps = []
+    before = (-1, -1)
+    for after in (*fixed, (len(left), len(right))):
+        lefts = [a for a in range(before[0] + 1, after[0]) if a not in found and _anonymous(left[a])]
+        rights = [b for b in range(before[1] + 1, after[1]) if b not in taken and _anonymous(right[b])]
+        if lefts and rights:
+            gaps.append((lefts, rights))
+        before = after
+    return gaps
+
+
+def _anonymous(item: Item) -> bool:
+    return item.key is None and item.node.role is Role.RECORD
+
+
+def _likeness(left: Node, right: Node) -> float:
+    first, second = _facts(left), _facts(right)
+    most = max(first.total(), second.total())
+    return (first & second).total() / most if most else 1.0
+
+
+def _facts(node: Node) -> Counter[Hashable]:
+    facts: Counter[Hashable] = Counter((name, field.value.strip()) for name, field in node.fields.items())
+    facts.update(content(item) for item in node.items if item.role is Role.RECORD)
+    return facts
+
+
+def moved(order: Sequence[int]) -> set[int]:
+    """Which positions of ``order`` (indexes on the other side) are out of their order there."""
+    kept = set(ascending(order))
+    return {at for at in range(len(order)) if at not in kept}

@@ -1,0 +1,85 @@
+"""INI: ``[section]`` headers, ``key = value`` or ``key: value`` entries, ``;`` and ``#`` comment lines.
+
+A section is a record named ``[name]`` with its entries as items; entries before the first header stand at the top.
+Comments directly above a header belong to it. A line that is neither is an entry without a value. Values are kept
+as written, quotes and inline ``;`` included.
+"""
+
+from __future__ import annotations
+
+import re
+
+from emberkeep.documents.encoding import Text
+from emberkeep.documents.lined import LinedDocument, comment, lines
+from emberkeep.documents.model import OWN, Edit, Field, Node, Role
+
+_HEADER = re.compile(r"[ \t]*\[([^\]\r\n]*)\][ \t]*(?:[;#].*)?$")
+_ENTRY = re.compile(r"[ \t]*([^=:\r\n]*?)[ \t]*([=:])[ \t]*")
+
+
+def looks_like(text: str) -> bool:
+    """Whether the first line that says anything is a section header, or one follows early on."""
+    return any(_HEADER.match(body) for _, (_, _, body) in zip(range(200), lines(text), strict=False))
+
+
+def parse(source: Text) -> IniDocument:
+    """The document in ``source``. Any text is an INI file; nothing is refused."""
+    top: list[Node] = []
+    items = top
+    last_end = 0
+    for start, end, body in lines(source.text):
+        if not body.strip():
+            continue
+        if header := _HEADER.match(body):
+            led = _led_by(items, source.text, start) if items is not top else []
+            top.extend(led)
+            items = []
+            top.append(Node(Role.RECORD, f"[{header[1].strip()}]", start, end, items=items))
+        elif body.lstrip()[0] in ";#":
+            items.append(comment(start, end, body.strip()))
+        else:
+            items.append(_entry(source.text, start, end))
+        last_end = end
+    _close(top, last_end)
+    return IniDocument(source, Node(Role.RECORD, "", 0, len(source.text), items=top))
+
+
+def _led_by(items: list[Node], text: str, header: int) -> list[Node]:
+    """Take the comments that stand directly above a header out of the section before it."""
+    led: list[Node] = []
+    below = header
+    while items and items[-1].role is Role.COMMENT and text[items[-1].end : below].count("\n") <= 1:
+        below = items[-1].start
+        led.insert(0, items.pop())
+    return led
+
+
+def _close(top: list[Node], end: int) -> None:
+    """A section ends where its last item ends."""
+    for node in top:
+        if node.name.startswith("[") and node.role is Role.RECORD and node.items:
+            node.end = min(node.items[-1].end, end)
+
+
+def _entry(text: str, start: int, end: int) -> Node:
+    found = _ENTRY.match(text, start, end)
+    if found is None:
+        body = text[start:end]
+        return Node(Role.RECORD, body.strip(), start, end)
+    value = text[found.end() : end]
+    at = found.end() + len(value.rstrip())
+    field = Field(OWN, value.rstrip(), found.end(), at, (found.start(2), end))
+    return Node(Role.RECORD, found[1], start, end, fields={OWN: field})
+
+
+class IniDocument(LinedDocument):
+    """An INI file."""
+
+    format = "ini"
+
+    def encode_value(self, value: str, field: Field | None) -> str:
+        return self.writable(value.replace("\r\n", " ").replace("\n", " ").replace("\r", " "))
+
+    def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
+        at = node.end if not node.items else node.start + len(node.name)
+        return [Edit(at, at, f" = {raw}")]

@@ -1,0 +1,174 @@
+"""Where inserted and removed nodes go on the page: whole lines where there are lines, in the admin's indentation."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Sequence
+
+from emberkeep.documents.model import Document, Edit, Node
+
+_INDENT = re.compile(r"^([ \t]+)\S", re.MULTILINE)
+_WHITE = re.compile(r"\ufeff?([ \t]*)")
+_BREAK = re.compile(r"\r\n|\n|\r")
+
+
+def line_start(text: str, at: int) -> int:
+    """Offset of the first character of the line that ``at`` is on; a line end belongs to the line it ends."""
+    if text[at - 1 : at + 1] == "\r\n":
+        at -= 1
+    low = text.rfind("\n", 0, at)
+    return max(low, text.rfind("\r", low + 1, at)) + 1
+
+
+def line_indent(text: str, at: int) -> str:
+    """The white space that the line of ``at`` begins with."""
+    found = _WHITE.match(text, line_start(text, at))
+    return found[1] if found else ""
+
+
+def line_end(text: str, at: int) -> int:
+    """Offset behind the line end of the line that ``at`` is on, or the end of the text."""
+    found = _BREAK.search(text, at)
+    return found.end() if found else len(text)
+
+
+def indent_at(text: str, at: int) -> str | None:
+    """The white space before ``at`` on its line; None when something else stands there too."""
+    start = line_start(text, at)
+    before = text[start:at].lstrip("\ufeff")
+    return before if not before.strip(" \t") else None
+
+
+def ends_its_line(text: str, at: int) -> bool:
+    """Whether only white space follows ``at`` on its line."""
+    return not text[at : line_end(text, at)].strip()
+
+
+def indent_unit(text: str) -> str:
+    """One step of indentation as this text uses it: a tab, or the commonest difference in spaces."""
+    steps: Counter[str] = Counter()
+    before = ""
+    for found in _INDENT.finditer(text[:200_000]):
+        indent = found[1]
+        if len(indent) > len(before) and indent.startswith(before):
+            steps[indent[len(before) :]] += 1
+        before = indent
+    return steps.most_common(1)[0][0] if steps else "  "
+
+
+def remove(document: Document, nodes: Sequence[Node]) -> Edit:
+    """Take out neighbouring nodes, with their lines where nothing else stands on them."""
+    text = document.text
+    start, end = nodes[0].start, nodes[-1].end
+    if indent_at(text, start) is not None and ends_its_line(text, end):
+        first, last = line_start(text, start), line_end(text, end)
+        if last == len(text) and not text.endswith(("\n", "\r")) and first > 0:
+            # The file had no final line end: the one before goes instead.
+            first -= 2 if text[first - 2 : first] == "\r\n" else 1
+        if text.startswith("\ufeff") and first == 0:
+            first = 1
+        if _blank_line_before(text, first) and _blank_line_at(text, last):
+            first = line_start(text, first - 1)  # else two blank lines would meet
+        return Edit(first, last, "")
+    while text[start - 1 : start] in (" ", "\t"):
+        start -= 1
+    return Edit(start, end, "")
+
+
+def _blank_line_before(text: str, at: int) -> bool:
+    return at > 0 and not text[line_start(text, at - 1) : at].strip()
+
+
+def _blank_line_at(text: str, at: int) -> bool:
+    return at < len(text) and not text[at : line_end(text, at)].strip()
+
+
+def insert_after(document: Document, node: Node, source: Document, run: Sequence[Node]) -> Edit:
+    """Put ``run``, neighbours in ``source``, behind ``node`` and the comments on its line."""
+    text = document.text
+    at = node.end
+    if not ends_its_line(text, at):
+        return Edit(at, at, _inline(document, source, run))
+    block = _blank_lines(source, run, before=True) * document.source.newline + moved_block(
+        document, source, run, line_indent(text, node.start)
+    )
+    end = line_end(text, at)
+    newline = document.source.newline
+    if end == len(text) and not text.endswith(("\n", "\r")):
+        return Edit(end, end, newline + block)
+    return Edit(end, end, block + newline)
+
+
+def insert_before(document: Document, node: Node, source: Document, run: Sequence[Node]) -> Edit:
+    """Put ``run``, neighbours in ``source``, before ``node``."""
+    text = document.text
+    indent = indent_at(text, node.start)
+    if indent is None:
+        return Edit(node.start, node.start, _inline(document, source, run))
+    newline = document.source.newline
+    at = node.start - len(indent)
+    block = moved_block(document, source, run, indent)
+    return Edit(at, at, block + newline + _blank_lines(source, run, before=False) * newline)
+
+
+def _inline(document: Document, source: Document, run: Sequence[Node]) -> str:
+    return "".join(document.adopt_raw(source.raw(node), None) for node in run)
+
+
+def _space_before(text: str, at: int) -> str:
+    start = at
+    while start > 0 and text[start - 1].isspace():
+        start -= 1
+    return text[start:at]
+
+
+def _space_after(text: str, at: int) -> str:
+    end = at
+    while end < len(text) and text[end].isspace():
+        end += 1
+    return text[at:end]
+
+
+def _blank_lines(source: Document, run: Sequence[Node], *, before: bool) -> int:
+    """Blank lines that stand before (or behind) the run in its own file."""
+    text, start, end = source.text, run[0].start, run[-1].end
+    gap = _space_before(text, start) if before else _space_after(text, end)
+    breaks = len(_BREAK.findall(gap))
+    return max(0, min(breaks - 1, 2))
+
+
+def moved_block(document: Document, source: Document, run: Sequence[Node], indent: str) -> str:
+    """The text of ``run`` in the indentation, line ends and steps of ``document``; no line end behind it."""
+    start, end = run[0].start, run[-1].end
+    old_indent = indent_at(source.text, start) or ""
+    old_unit, new_unit = indent_unit(source.text), indent_unit(document.text)
+    fixed = list(source.fixed_spans(start, end))
+    parts = [indent]
+    at = start
+    while at < end:
+        stop = min(line_end(source.text, at), end)
+        parts.append(source.text[at:stop])
+        at = stop
+        if at >= end or any(low < at <= high for low, high in fixed):
+            continue
+        white = line_indent(source.text, at)
+        blank = source.text[at + len(white) : at + len(white) + 1] in ("\n", "\r")
+        parts.append("" if blank else _converted(white, old_indent, indent, old_unit, new_unit))
+        at += len(white)
+    return document.adopt_raw("".join(parts), None)
+
+
+def _converted(white: str, old_indent: str, new_indent: str, old_unit: str, new_unit: str) -> str:
+    if not white.startswith(old_indent):
+        return white
+    rest = white[len(old_indent) :]
+    steps, remainder = divmod(len(rest), len(old_unit))
+    if remainder or rest != old_unit * steps:
+        return new_indent + rest
+    return new_indent + new_unit * steps
+
+
+def with_newlines(text: str, newline: str) -> str:
+    """``text`` with every line end spelled ``newline``."""
+    return _BREAK.sub(newline, text)

@@ -1,0 +1,64 @@
+"""What the line-based key and value formats share: writing entries, comments and blocks as whole lines."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from emberkeep.documents import layout
+from emberkeep.documents.encoding import BOM, Text
+from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role
+from emberkeep.errors import UnreadableInput
+
+_LINE = re.compile(r"[^\r\n]*(?:\r\n|\n|\r|\Z)")
+
+
+def lines(text: str) -> Iterator[tuple[int, int, str]]:
+    """Start, end (without the line end) and text of each physical line; a byte-order mark is stepped over."""
+    at = 1 if text.startswith(BOM) else 0
+    while at < len(text):
+        found = _LINE.match(text, at)
+        assert found is not None
+        body = found[0].rstrip("\r\n")
+        yield at, at + len(body), body
+        at = found.end()
+
+
+def comment(start: int, end: int, text: str) -> Node:
+    """A comment line."""
+    field = Field(OWN, text, start, end, (start, end))
+    return Node(Role.COMMENT, "#comment", start, end, fields={OWN: field})
+
+
+class LinedDocument(Document):
+    """A document of entries on lines of their own."""
+
+    def __init__(self, source: Text, root: Node) -> None:
+        super().__init__(source)
+        self._root = root
+
+    @property
+    def root(self) -> Node:
+        return self._root
+
+    def adopt_raw(self, raw: str, field: Field | None) -> str:
+        return self.writable(layout.with_newlines(raw, self.source.newline))
+
+    def writable(self, raw: str) -> str:
+        """``raw`` as this file's encoding can hold it; UnreadableInput where it cannot."""
+        if self.source.can_write(raw):
+            return raw
+        raise UnreadableInput(
+            f"the value {raw!r} has characters that the file's encoding ({self.source.codec}) lacks",
+            hint="save your file as UTF-8 first",
+        )
+
+    def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
+        newline = self.source.newline
+        if node is self._root:
+            at = len(self.text)
+            lead = newline if self.text.strip(BOM) and not self.text.endswith(("\n", "\r")) else ""
+            return [Edit(at, at, lead + block + newline)]
+        at = layout.line_end(self.text, node.start)
+        lead = "" if self.text[at - 1 : at] in ("\n", "\r") else newline
+        return [Edit(at, at, lead + block + (newline if not lead else ""))]

@@ -1,0 +1,195 @@
+"""The record model that all formats share.
+
+A document is text plus a tree of nodes over spans of it. A node is a record (an element, a section, an entry) or a
+comment (or another thing that only stands somewhere, as a processing instruction). A record has *fields*, named
+values that are merged one by one, and *items*, the ordered nodes inside it. Its own value, where it has one, is the
+field named "".
+
+Spans are offsets in characters of ``Document.text``; see ``encoding`` for why these stand for bytes.
+"""
+
+from __future__ import annotations
+
+import bisect
+import re
+from collections.abc import Callable, Iterable, Sequence
+from enum import Enum
+from functools import cached_property
+from typing import NamedTuple
+
+from emberkeep.documents.encoding import Text
+
+OWN = ""
+"""The name of the field that is a record's own value."""
+
+
+class Role(Enum):
+    """What a node is among its siblings."""
+
+    RECORD = 1
+    COMMENT = 2
+
+
+class Field(NamedTuple):
+    """A named value. ``value``: decoded; ``start``/``end``: the raw value; ``outer``: what goes when it is removed."""
+
+    name: str
+    value: str
+    start: int
+    end: int
+    outer: tuple[int, int]
+
+
+class Edit(NamedTuple):
+    """Replace the text from ``start`` to ``end`` (characters)."""
+
+    start: int
+    end: int
+    text: str
+
+
+class Node:
+    """A record or a comment over ``start``..``end``; ``fields`` and ``items`` are read when first asked for.
+
+    ``trailing``: a comment that stands on the same line behind the record before it.
+    """
+
+    __slots__ = ("_fields", "_items", "_load", "end", "inner", "name", "role", "start", "trailing")
+
+    def __init__(
+        self,
+        role: Role,
+        name: str,
+        start: int,
+        end: int,
+        *,
+        inner: tuple[int, int] | None = None,
+        load: Callable[[Node], tuple[dict[str, Field], list[Node]]] | None = None,
+        fields: dict[str, Field] | None = None,
+        items: list[Node] | None = None,
+        trailing: bool = False,
+    ) -> None:
+        self.role = role
+        self.name = name
+        self.start = start
+        self.end = end
+        self.inner = inner
+        self.trailing = trailing
+        self._load = load
+        self._fields = fields if fields is not None else {}
+        self._items = items if items is not None else []
+
+    def _loaded(self) -> None:
+        if self._load is not None:
+            self._fields, self._items = self._load(self)
+            self._load = None
+
+    @property
+    def fields(self) -> dict[str, Field]:
+        """Named values by name."""
+        self._loaded()
+        return self._fields
+
+    @property
+    def items(self) -> list[Node]:
+        """Records and comments inside, in order."""
+        self._loaded()
+        return self._items
+
+    @property
+    def own(self) -> str | None:
+        """The record's own value, None when it has none."""
+        field = self.fields.get(OWN)
+        return field.value if field else None
+
+    def __repr__(self) -> str:
+        return f"<{self.role.name.lower()} {self.name} {self.start}..{self.end}>"
+
+
+class Document:
+    """A parsed file. Formats subclass it; ``format`` is the format's name."""
+
+    format = ""
+    learns_identity = False
+    """Whether repeated records of this format are recognised by what they hold (else by their names)."""
+
+    def __init__(self, source: Text) -> None:
+        self.source = source
+        self.text = source.text
+
+    @cached_property
+    def root(self) -> Node:
+        """The outermost record."""
+        raise NotImplementedError
+
+    def raw(self, node: Node) -> str:
+        """The text of a node, as written."""
+        return self.text[node.start : node.end]
+
+    @cached_property
+    def _breaks(self) -> list[int]:
+        return [found.start() for found in re.finditer("\n", self.text)]
+
+    def line(self, offset: int) -> int:
+        """1-based line of an offset."""
+        return bisect.bisect_left(self._breaks, offset) + 1
+
+    # --- what each format says of its own writing ----------------------------
+
+    def encode_value(self, value: str, field: Field | None) -> str:
+        """``value`` spelled for the place of ``field`` (None: the own value of a record that has none yet)."""
+        raise NotImplementedError
+
+    def adopt_raw(self, raw: str, field: Field | None) -> str:
+        """The raw spelling of a value in another document of this format, fit for the place of ``field`` here."""
+        return raw
+
+    def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
+        """Give ``node`` a field it lacks, spelled ``raw``."""
+        raise NotImplementedError
+
+    def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
+        """Put ``block`` (whole lines, without the last line end) inside a record that has no items yet."""
+        raise NotImplementedError
+
+    def fixed_spans(self, start: int, end: int) -> Iterable[tuple[int, int]]:
+        """Spans inside ``start``..``end`` in which line beginnings are part of a value and must not be re-indented."""
+        return ()
+
+
+def splice(text: str, edits: Sequence[Edit]) -> str:
+    """``text`` with all edits made. Edits must not overlap; insertions at one place keep their order."""
+    ordered = sorted(enumerate(edits), key=lambda item: (item[1].start, item[1].end > item[1].start, item[0]))
+    parts: list[str] = []
+    at = 0
+    for _, edit in ordered:
+        if edit.start < at:
+            raise AssertionError(f"edits overlap at {edit.start}")
+        parts.append(text[at : edit.start])
+        parts.append(edit.text)
+        at = edit.end
+    parts.append(text[at:])
+    return "".join(parts)
+
+
+def content(node: Node) -> tuple[object, ...]:
+    """What a node says, without spacing: comparable between documents of one format."""
+    if node.role is Role.COMMENT:
+        return (node.name, comment_words(node))
+    return (
+        node.name,
+        tuple(sorted((name, field.value.strip()) for name, field in node.fields.items())),
+        tuple(content(item) for item in node.items),
+    )
+
+
+def comment_words(node: Node) -> str:
+    """A comment's text with white space folded, which is how comments are told apart."""
+    return " ".join(node.fields[OWN].value.split())
+
+
+def same(left_document: Document, left: Node, right_document: Document, right: Node) -> bool:
+    """Whether two nodes say the same; equal text is answered without parsing."""
+    if left_document.raw(left) == right_document.raw(right):
+        return True
+    return content(left) == content(right)

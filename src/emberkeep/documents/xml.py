@@ -1,0 +1,240 @@
+"""XML 1.0 with spans: expat checks that it is well-formed, our own scanner finds where things stand.
+
+An element is a record; its attributes are fields named ``@name``, its text (when it holds nothing else) the field
+``""``. Text mixed with elements or comments is one value, as written. Comments and processing instructions are
+items. Nothing is resolved or loaded from outside, and a document that builds entities from entities is refused.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from functools import cached_property
+from xml.parsers import expat
+
+from emberkeep.documents import layout
+from emberkeep.documents.encoding import BOM, Text, position
+from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role
+from emberkeep.errors import Place, UnreadableInput
+
+_TOKEN = re.compile(
+    r"<(?:"
+    r"!--(?P<comment>.*?)-->"
+    r"|!\[CDATA\[(?P<cdata>.*?)\]\]>"
+    r"|\?(?P<pi>.*?)\?>"
+    r"|/(?P<close>[^\s>]++)\s*+>"
+    r"|(?P<name>[^\s/>!?][^\s/>]*+)(?P<attributes>(?:[^\"'>/]++|\"[^\"]*+\"|'[^']*+'|/(?!>))*+)(?P<empty>/?)>"
+    r")",
+    re.DOTALL,
+)
+_ATTRIBUTE = re.compile(r"\s*+([^\s=/]++)\s*+=\s*+(?:\"([^\"]*+)\"|'([^']*+)')", re.DOTALL)
+_PROLOG = re.compile(r"\s++|<\?.*?\?>|<!--.*?-->", re.DOTALL)
+_DOCTYPE = re.compile(
+    r"<!DOCTYPE(?:[^\[\"'>]++|\"[^\"]*+\"|'[^']*+')*+"
+    r"(?:\[(?:[^\]\"'<]++|\"[^\"]*+\"|'[^']*+'|<!--.*?-->|<\?.*?\?>|<)*+\]\s*+)?>",
+    re.DOTALL,
+)
+_REFERENCE = re.compile(r"&(?:#(\d{1,7})|#x([0-9A-Fa-f]{1,6})|(lt|gt|amp|quot|apos));")
+_PREDEFINED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
+_ESCAPES = {"&": "&amp;", "<": "&lt;", ">": "&gt;"}
+
+
+def looks_like(text: str) -> bool:
+    """Whether the text begins as XML does."""
+    return re.match(r"\ufeff?\s*<(?:\?xml|!--|!DOCTYPE|[A-Za-z_])", text) is not None
+
+
+def parse(source: Text, data: bytes, name: str) -> XmlDocument:
+    """The document in ``data``; UnreadableInput says file, line, column and what is wrong."""
+    _check(data, name)
+    return XmlDocument(source)
+
+
+def _check(data: bytes, name: str) -> None:
+    checker = expat.ParserCreate()
+    checker.SetParamEntityParsing(expat.XML_PARAM_ENTITY_PARSING_NEVER)
+
+    def refuse_expansion(
+        entity: str, parameter: int, value: str | None, base: str | None, system: str | None, *_: str | None
+    ) -> None:
+        if value is None or system is not None or parameter or "&" in value:
+            raise UnreadableInput(
+                f"entity '{entity}' is built from something else, which is not read",
+                place=Place(name, checker.CurrentLineNumber, checker.CurrentColumnNumber + 1),
+                hint="write its text out where it is used",
+            )
+
+    checker.EntityDeclHandler = refuse_expansion
+    try:
+        checker.Parse(data, True)
+    except expat.ExpatError as error:
+        raise UnreadableInput(
+            f"not well-formed XML: {expat.ErrorString(error.code)}",
+            place=Place(name, error.lineno, error.offset + 1),
+            hint="the tag at or just before this place is broken, or was never closed",
+        ) from error
+
+
+class XmlDocument(Document):
+    """A well-formed XML document."""
+
+    format = "xml"
+    learns_identity = True
+
+    @cached_property
+    def root(self) -> Node:
+        at = 1 if self.text.startswith(BOM) else 0
+        while found := _PROLOG.match(self.text, at) or _DOCTYPE.match(self.text, at):
+            at = found.end()
+        node, _ = self._element(at, len(self.text))
+        return node
+
+    def _element(self, at: int, limit: int) -> tuple[Node, int]:
+        opened = _TOKEN.match(self.text, at, limit)
+        if opened is None or opened["name"] is None:
+            line, column = position(self.text, at)
+            raise UnreadableInput("an element was expected here", place=Place("document", line, column))
+        if opened["empty"]:
+            return self._node(opened, opened.end(), None), opened.end()
+        depth = 1
+        for token in _TOKEN.finditer(self.text, opened.end(), limit):
+            if token["close"] is not None:
+                depth -= 1
+                if depth == 0:
+                    return self._node(opened, token.end(), token.start()), token.end()
+            elif token["name"] is not None and not token["empty"]:
+                depth += 1
+        raise AssertionError("a checked document ended inside an element")
+
+    def _node(self, opened: re.Match[str], end: int, closing: int | None) -> Node:
+        inner = None if closing is None else (opened.end(), closing)
+        return Node(Role.RECORD, opened["name"], opened.start(), end, inner=inner, load=self._load)
+
+    def _load(self, node: Node) -> tuple[dict[str, Field], list[Node]]:
+        fields = self._attributes(node)
+        if node.inner is None:
+            return fields, []
+        items, mixed = self._items(*node.inner)
+        has_elements = any(item.role is Role.RECORD for item in items)
+        if not mixed and (items or node.inner[0] == node.inner[1]):
+            return fields, items
+        if not mixed and not items and "\n" in self.text[node.inner[0] : node.inner[1]]:
+            return fields, []  # a container that holds nothing but white space
+        raw = self.text[node.inner[0] : node.inner[1]]
+        value = raw if has_elements or items else _decoded(raw)
+        fields[OWN] = Field(OWN, value, *node.inner, node.inner)
+        return fields, []
+
+    def _attributes(self, node: Node) -> dict[str, Field]:
+        opened = _TOKEN.match(self.text, node.start, node.end)
+        assert opened is not None
+        fields: dict[str, Field] = {}
+        for found in _ATTRIBUTE.finditer(self.text, opened.start("attributes"), opened.end("attributes")):
+            group = 2 if found[2] is not None else 3
+            value = _decoded(re.sub(r"\r\n|[\t\n\r]", " ", found[group]))
+            name = f"@{found[1]}"
+            fields[name] = Field(name, value, found.start(group), found.end(group), found.span())
+        return fields
+
+    def _items(self, start: int, end: int) -> tuple[list[Node], bool]:
+        """The nodes directly inside a span, and whether text stands between them."""
+        items: list[Node] = []
+        mixed = False
+        depth = 0
+        at = start
+        opened: re.Match[str] | None = None
+        for token in _TOKEN.finditer(self.text, start, end):
+            if depth == 0:
+                mixed = mixed or not _blank(self.text, at, token.start()) or token["cdata"] is not None
+            if token["close"] is not None:
+                depth -= 1
+                if depth == 0 and opened is not None:
+                    items.append(self._node(opened, token.end(), token.start()))
+            elif token["name"] is not None:
+                if depth == 0:
+                    opened = token
+                    if token["empty"]:
+                        items.append(self._node(token, token.end(), None))
+                if not token["empty"]:
+                    depth += 1
+            elif depth == 0 and token["cdata"] is None:
+                items.append(self._comment(token, items))
+            at = token.end()
+        return items, mixed or not _blank(self.text, at, end)
+
+    def _comment(self, token: re.Match[str], before: list[Node]) -> Node:
+        group = "comment" if token["comment"] is not None else "pi"
+        name = "#comment" if group == "comment" else "#instruction"
+        field = Field(OWN, token[group], token.start(group), token.end(group), token.span())
+        trailing = bool(before) and "\n" not in self.text[before[-1].end : token.start()]
+        return Node(Role.COMMENT, name, *token.span(), fields={OWN: field}, trailing=trailing)
+
+    # --- writing -------------------------------------------------------------
+
+    def encode_value(self, value: str, field: Field | None) -> str:
+        raw = "".join(_ESCAPES.get(char, char) for char in value)
+        return self.adopt_raw(raw, field)
+
+    def adopt_raw(self, raw: str, field: Field | None) -> str:
+        if field is not None and field.name.startswith("@"):
+            quote = self.text[field.end : field.end + 1]
+            raw = raw.replace(quote, "&quot;" if quote == '"' else "&apos;") if quote in ('"', "'") else raw
+        raw = layout.with_newlines(raw, self.source.newline)
+        return raw.encode(self.source.codec, "xmlcharrefreplace").decode(self.source.codec)
+
+    def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
+        if field.name == OWN:
+            return self._fill(node, raw)
+        quoted = f'"{raw}"' if '"' not in raw else f"'{raw}'"
+        opened = _TOKEN.match(self.text, node.start, node.end)
+        assert opened is not None
+        at = opened.start("attributes") + len(opened["attributes"].rstrip())
+        return [Edit(at, at, f" {field.name[1:]}={quoted}")]
+
+    def _fill(self, node: Node, raw: str) -> list[Edit]:
+        """Text for an element that has none."""
+        if node.inner is not None:
+            return [Edit(*node.inner, raw)]
+        slash = self.text.rindex("/", node.start, node.end)
+        start = len(self.text[:slash].rstrip())
+        return [Edit(start, node.end, f">{raw}</{node.name}>")]
+
+    def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
+        newline = self.source.newline
+        return self._fill(node, f"{newline}{block}{newline}{indent}")
+
+    def fixed_spans(self, start: int, end: int) -> Iterable[tuple[int, int]]:
+        at = start
+        for token in _TOKEN.finditer(self.text, start, end):
+            if not _blank(self.text, at, token.start()):
+                yield at, token.start()
+            if token["cdata"] is not None:
+                yield token.span()
+            elif token["attributes"] and "\n" in token["attributes"]:
+                yield from self._quoted(token)
+            at = token.end()
+
+    def _quoted(self, token: re.Match[str]) -> Iterator[tuple[int, int]]:
+        for found in _ATTRIBUTE.finditer(self.text, token.start("attributes"), token.end("attributes")):
+            yield found.span(2 if found[2] is not None else 3)
+
+
+def _blank(text: str, start: int, end: int) -> bool:
+    return start == end or text[start:end].isspace()
+
+
+def _decoded(raw: str) -> str:
+    """Character data with CDATA sections opened and character references resolved; other entities stay as written."""
+    if "<" in raw:
+        pieces = re.split(r"<!\[CDATA\[(.*?)\]\]>", raw, flags=re.DOTALL)
+        return "".join(piece if odd % 2 else _decoded(piece) for odd, piece in enumerate(pieces))
+    if "&" not in raw:
+        return raw
+    return _REFERENCE.sub(_resolved, raw)
+
+
+def _resolved(found: re.Match[str]) -> str:
+    if found[3]:
+        return _PREDEFINED[found[3]]
+    code = int(found[1]) if found[1] else int(found[2], 16)
+    return chr(code) if code < 0x110000 else found[0]

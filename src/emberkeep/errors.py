@@ -1,0 +1,98 @@
+"""Everything that can go wrong, as one tree.
+
+Each error says what is wrong, where, and what to do next, and carries the exit code of the command contract::
+
+    EmberKeepError
+    ├── UsageError        2   the call cannot be meant like this
+    ├── UnreadableInput   2   a file or archive cannot be read or makes no sense (with line and column)
+    ├── Refused           3   safe only if the admin says so, or not at all
+    ├── Damage            4   bytes in the store are not what was put there
+    └── RunFailed         5   the work began and could not be finished
+
+This module imports nothing else of ours. Wording for people happens in ``show``; the messages here are
+whole sentences already, since they are the same facts in text and in JSON.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Place:
+    """Where in a file something is: 1-based line and column, either may be unknown (None)."""
+
+    file: str
+    line: int | None = None
+    column: int | None = None
+
+    def __str__(self) -> str:
+        parts = [self.file]
+        if self.line is not None:
+            parts.append(str(self.line))
+            if self.column is not None:
+                parts.append(str(self.column))
+        return ":".join(parts)
+
+
+@dataclass(frozen=True)
+class Fault:
+    """One thing wrong in an input, fit to be listed beside others."""
+
+    what: str
+    place: Place | None = None
+    hint: str = ""
+
+    def __str__(self) -> str:
+        return f"{self.place}: {self.what}" if self.place else self.what
+
+
+class EmberKeepError(Exception):
+    """Base of all errors a user may meet; ``faults`` holds at least one."""
+
+    exit_code = 1
+
+    def __init__(self, what: str, *, place: Place | None = None, hint: str = "") -> None:
+        super().__init__(what)
+        self.faults: tuple[Fault, ...] = (Fault(what, place, hint),)
+
+    @classmethod
+    def gathered(cls, faults: tuple[Fault, ...]) -> EmberKeepError:
+        """One error for many faults, in the order they were found."""
+        first = faults[0]
+        error = cls(first.what, place=first.place, hint=first.hint)
+        error.faults = faults
+        return error
+
+    def __str__(self) -> str:
+        return "\n".join(str(fault) for fault in self.faults)
+
+
+class UsageError(EmberKeepError):
+    """The call cannot be meant like this."""
+
+    exit_code = 2
+
+
+class UnreadableInput(EmberKeepError):
+    """A file, archive or configuration cannot be read."""
+
+    exit_code = 2
+
+
+class Refused(EmberKeepError):
+    """Not done, because it is not safe."""
+
+    exit_code = 3
+
+
+class Damage(EmberKeepError):
+    """Stored bytes are not what was put there."""
+
+    exit_code = 4
+
+
+class RunFailed(EmberKeepError):
+    """The work began and could not be finished; what was changed is said."""
+
+    exit_code = 5

@@ -1,0 +1,46 @@
+"""Path patterns, as keep.toml and ``--only`` use them; the one home of their meaning.
+
+``*`` any run of characters within one path part · ``?`` one of them · ``[a-z]`` one of a set, ``[!a-z]`` not ·
+``**`` any number of whole parts (``lib/**`` is everything below lib) · all else stands for itself. Case counts.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from functools import lru_cache
+
+_PIECE = re.compile(r"\*\*/|/\*\*$|\*\*|\*|\?|\[!?\]?[^\]]*\]|.", re.DOTALL)
+_MEANING = {"**/": "(?:.*/)?", "/**": "/.*", "**": ".*", "*": "[^/]*", "?": "[^/]"}
+
+
+def as_regex(pattern: str) -> str:
+    """The regular expression that matches the same whole paths as ``pattern``."""
+    return "".join(_meaning(piece) for piece in _PIECE.findall(pattern))
+
+
+def _meaning(piece: str) -> str:
+    if piece in _MEANING:
+        return _MEANING[piece]
+    if len(piece) > 2 and piece.startswith("["):
+        inner = piece[1:-1].replace("\\", r"\\")
+        if inner.startswith("!"):
+            return f"(?!/)[^{inner[1:]}]"
+        return f"(?!/)[{inner.replace('^', chr(92) + '^')}]"
+    return re.escape(piece)
+
+
+@lru_cache(maxsize=512)
+def compiled(pattern: str) -> re.Pattern[str]:
+    """``pattern`` ready for ``fullmatch``. Raises re.error for a set that makes no sense, as ``[z-a]``."""
+    return re.compile(as_regex(pattern), re.DOTALL)
+
+
+def matches(path: str, patterns: Iterable[str]) -> bool:
+    """Whether any of the patterns matches the whole path."""
+    return any(compiled(pattern).fullmatch(path) for pattern in patterns)
+
+
+def escape(path: str) -> str:
+    """The pattern that matches exactly ``path``."""
+    return re.sub(r"([*?\[])", r"[\1]", path)

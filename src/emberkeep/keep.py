@@ -1,0 +1,253 @@
+"""The keep: the folder where all that is known of one server lies, and its ``keep.toml``.
+
+::
+
+    KEEP/                    by default SERVER.keep, beside the server folder, never inside it
+      keep.toml              what this keep knows of its server; the admin's own file
+      answers.toml           answers given to questions of merges
+      store/                 snapshots and recorded defaults
+
+``keep.toml``::
+
+    format = 1
+    [server]   name, folder (relative ones are relative to the keep), zone (IANA name)
+    [versions.NAME]   pattern (a regular expression with one group), in (list of globs)
+    [roles]    ROLE = [globs], first match wins in the order written
+    [world]    pointer = { file, key }, tiles = { names, sector }, numbered = { names }
+    [records."GLOB"]   "tag/tag" = ["@attribute" or "child", …], [] for records without identity
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import zoneinfo
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+
+from emberkeep import globs
+from emberkeep.errors import Refused, UsageError
+from emberkeep.toml import Reader, load
+
+FILE = "keep.toml"
+SUFFIX = ".keep"
+FORMAT = 1
+ROLES = (
+    "engine",
+    "world",
+    "players",
+    "progress",
+    "access",
+    "settings",
+    "economy",
+    "scripts",
+    "extensions",
+    "extension-data",
+    "databases",
+    "logs",
+    "scratch",
+)
+UNSORTED = "unsorted"
+
+
+@dataclass(frozen=True)
+class VersionSource:
+    """How one version number is found: a pattern with one group, looked for in files (names and first lines)."""
+
+    name: str
+    pattern: str
+    within: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class WorldPointer:
+    """The settings key whose value is the world's folder name."""
+
+    file: str
+    key: str
+
+
+@dataclass(frozen=True)
+class World:
+    """What is known of the world's files. ``tiles``: name with {x} and {y}; ``sector``: bytes; ``numbered``: name
+    with {number}."""
+
+    pointer: WorldPointer | None = None
+    tiles: str = ""
+    sector: int = 0
+    numbered: str = ""
+
+
+RecordRules = Mapping[str, tuple[str, ...]]
+"""Path of tags below the root -> the fields that identify such a record among its siblings."""
+
+
+@dataclass(frozen=True)
+class Config:
+    """The contents of keep.toml, checked."""
+
+    name: str
+    folder: str
+    zone: str
+    versions: tuple[VersionSource, ...] = ()
+    roles: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    world: World = World()
+    records: tuple[tuple[str, RecordRules], ...] = ()
+
+    @cached_property
+    def tz(self) -> zoneinfo.ZoneInfo:
+        """The zone in which times are shown."""
+        return zoneinfo.ZoneInfo(self.zone)
+
+    def record_rules(self, path: str) -> RecordRules:
+        """The record identities told for the file at ``path``."""
+        rules: dict[str, tuple[str, ...]] = {}
+        for pattern, told in self.records:
+            if globs.matches(path, [pattern]):
+                rules.update(told)
+        return rules
+
+
+def read_config(path: Path) -> Config:
+    """keep.toml read and checked as a whole; UnreadableInput lists every fault with line and dotted path."""
+    table, text = load(path)
+    reader = Reader(str(path), text, table)
+    number = reader.get("format", int, "a number", None)
+    if number is None:
+        reader.fault("", f"lacks the key 'format'; this Ember Keep writes format = {FORMAT}")
+    elif number > FORMAT:
+        raise Refused(f"{path} has format {number}; this Ember Keep reads up to {FORMAT}", hint="update Ember Keep")
+    server = reader.sub("server")
+    config = Config(
+        name=server.required("name"),
+        folder=server.required("folder"),
+        zone=_zone(server),
+        versions=_versions(reader.sub("versions")),
+        roles=_roles(reader.sub("roles")),
+        world=_world(reader.sub("world")),
+        records=_records(reader.sub("records")),
+    )
+    server.no_others()
+    reader.no_others()
+    reader.raise_if_faulty()
+    return config
+
+
+def _zone(server: Reader) -> str:
+    zone = server.string("zone", "UTC")
+    try:
+        zoneinfo.ZoneInfo(zone)
+    except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError):
+        server.fault("zone", f"'{zone}' is no time zone", "an IANA name is wanted, as Atlantic/Faroe or UTC")
+        return "UTC"
+    return zone
+
+
+def _versions(reader: Reader) -> tuple[VersionSource, ...]:
+    found = []
+    for name, table in reader.items():
+        pattern = table.required("pattern")
+        _check_pattern(table, pattern)
+        found.append(VersionSource(name, pattern, table.strings("in")))
+        table.no_others()
+    return tuple(found)
+
+
+def _check_pattern(table: Reader, pattern: str) -> None:
+    try:
+        groups = re.compile(pattern).groups
+    except re.error as error:
+        table.fault("pattern", f"not a regular expression: {error}")
+        return
+    if pattern and groups != 1:
+        table.fault("pattern", f"should have one group in ( ) around the version, has {groups}")
+
+
+def _roles(reader: Reader) -> tuple[tuple[str, tuple[str, ...]], ...]:
+    roles = tuple((role, reader.strings(role)) for role in reader.table if role in ROLES)
+    for role, patterns in roles:
+        for pattern in patterns:
+            if pattern.startswith("/") or ".." in pattern.split("/"):
+                reader.fault(role, f"'{pattern}' leads out of the server folder")
+                continue
+            try:
+                globs.compiled(pattern)
+            except re.error as error:
+                reader.fault(role, f"'{pattern}' is no pattern: {error}")
+    reader.no_others(*ROLES)
+    return roles
+
+
+def _world(reader: Reader) -> World:
+    pointer, tiles, numbered = reader.sub("pointer"), reader.sub("tiles"), reader.sub("numbered")
+    world = World(
+        WorldPointer(pointer.required("file"), pointer.required("key")) if pointer.table else None,
+        tiles.string("names"),
+        tiles.get("sector", int, "a number of bytes", 0),
+        numbered.string("names"),
+    )
+    for part in (reader, pointer, tiles, numbered):
+        part.no_others()
+    return world
+
+
+def _records(reader: Reader) -> tuple[tuple[str, RecordRules], ...]:
+    return tuple((pattern, {path: table.strings(path) for path in table.table}) for pattern, table in reader.items())
+
+
+class Keep:
+    """An opened keep. ``folder``: the keep itself; ``config``: its keep.toml; ``server``: the server folder."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.config = read_config(folder / FILE)
+        self.server = Path(os.path.normpath(folder / self.config.folder))
+        if self.server == folder or self.server in folder.parents:
+            raise Refused(
+                f"the keep {folder} lies inside its server folder, where a reinstall would take it along",
+                hint="move it beside the server folder and set server.folder in keep.toml",
+            )
+
+    @property
+    def store_folder(self) -> Path:
+        """Where snapshots and recorded defaults lie."""
+        return self.folder / "store"
+
+    @property
+    def answers_file(self) -> Path:
+        """Where answers are remembered."""
+        return self.folder / "answers.toml"
+
+    def require_server(self) -> Path:
+        """The server folder; UsageError when it is not there."""
+        if not self.server.is_dir():
+            raise UsageError(
+                f"the server folder {self.server} is not there",
+                hint=f"set server.folder in {self.folder / FILE}",
+            )
+        return self.server
+
+
+def beside(server: Path) -> Path:
+    """The keep that belongs to a server folder by default."""
+    return server.with_name(server.name + SUFFIX)
+
+
+def find(explicit: str | None, variable: str | None, here: Path) -> Keep:
+    """The keep meant by ``--keep``, by EMBERKEEP_KEEP's value, or found from the folder ``here`` upwards."""
+    told = explicit or variable
+    if told:
+        folder = Path(os.path.abspath(told))
+        if not (folder / FILE).is_file():
+            raise UsageError(f"{folder} is not a keep: it has no {FILE}", hint="'emberkeep adopt SERVER' makes one")
+        return Keep(folder)
+    for folder in (here, *here.parents):
+        for candidate in (folder, *([beside(folder)] if folder.name else [])):
+            if (candidate / FILE).is_file():
+                return Keep(candidate)
+    raise UsageError(
+        f"no keep found from {here} upwards",
+        hint="say it with --keep DIR, set EMBERKEEP_KEEP, or make one with 'emberkeep adopt SERVER'",
+    )

@@ -1,0 +1,147 @@
+"""Files of questions and answers: what a merge asks, ready to fill, and what the admin answered.
+
+::
+
+    [[question]]
+    file = "mission/economy/stores.xml"
+    record = "good[id=lamp-oil]"
+    field = "afloat"
+    old = "40"                     # left out where that side has none
+    mine = "80"
+    new = "30"
+    answer = ""                    # mine | new | old | = 55
+
+An answer counts for the question with the same file, record and field whose values are those written beside it; values
+that are left out are not compared. The same shape serves as the keep's memory (``answers.toml``).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from emberkeep import files
+from emberkeep.merging.results import MINE, NEW, OLD, TYPED, Question, typed_value
+from emberkeep.toml import Reader, load, quote
+
+Name = tuple[str, str, str]
+
+
+@dataclass(frozen=True)
+class Answer:
+    """One answered question. A value of None is not compared."""
+
+    file: str
+    record: str
+    field: str
+    answer: str
+    old: str | None = None
+    mine: str | None = None
+    new: str | None = None
+
+    @property
+    def name(self) -> Name:
+        """File, record and field."""
+        return self.file, self.record, self.field
+
+    def fits(self, question: Question) -> bool:
+        """Whether this answer was given to this very question."""
+        told = ((self.old, question.old), (self.mine, question.mine), (self.new, question.new))
+        return all(mine is None or _folded(mine) == _folded(theirs) for mine, theirs in told)
+
+
+def _folded(value: str | None) -> str | None:
+    return value if value is None else value.replace("\r\n", "\n").rstrip("\n")
+
+
+@dataclass
+class Answers:
+    """Answers to settle questions with, and which of them were used."""
+
+    given: dict[Name, list[tuple[Answer, str]]]
+
+    def __post_init__(self) -> None:
+        self._used: set[tuple[Name, str]] = set()
+
+    @classmethod
+    def of(cls, *sources: tuple[str, Iterable[Answer]]) -> Answers:
+        """Answers by where they come from; earlier sources win."""
+        given: dict[Name, list[tuple[Answer, str]]] = {}
+        for source, answers in sources:
+            for answer in answers:
+                given.setdefault(answer.name, []).append((answer, source))
+        return cls(given)
+
+    def settle(self, question: Question) -> tuple[str, str]:
+        """The answer to a question and where it came from."""
+        name = (question.file, question.record, question.field)
+        for answer, source in self.given.get(name, ()):
+            if answer.fits(question):
+                self._used.add((name, source))
+                return answer.answer, source
+        return "", ""
+
+    def unused(self, source: str) -> tuple[Name, ...]:
+        """Answers of one source that fitted no question."""
+        names = [name for name, told in self.given.items() if any(where == source for _, where in told)]
+        return tuple(name for name in names if (name, source) not in self._used)
+
+
+def read(path: Path) -> list[Answer]:
+    """The answered questions of a file; open ones are passed over. UnreadableInput lists every fault."""
+    table, text = load(path)
+    reader = Reader(str(path), text, table)
+    found = [_answer(item) for item in reader.subs("question")]
+    reader.no_others()
+    reader.raise_if_faulty()
+    return [answer for answer in found if answer.answer]
+
+
+def _answer(item: Reader) -> Answer:
+    values = {key: item.get(key, str, "text in quotes", None) for key in ("old", "mine", "new")}
+    answer = Answer(
+        item.required("file"),
+        item.string("record"),
+        item.required("field"),
+        item.string("answer").strip(),
+        **values,
+    )
+    if answer.answer and answer.answer not in (MINE, NEW, OLD) and not answer.answer.startswith(TYPED):
+        item.fault("answer", f"'{answer.answer}' is no answer", "mine, new, old, or = and a value")
+    item.no_others()
+    return answer
+
+
+def serialize(questions: Iterable[Question | Answer]) -> str:
+    """The text of a questions file."""
+    parts = ["# One answer each: mine, new, old, or = and a value. What stays empty stays open.\n"]
+    for question in questions:
+        lines = ["", "[[question]]"]
+        for key in ("file", "record", "field", "old", "mine", "new", "answer"):
+            value = getattr(question, key)
+            if value is not None:
+                lines.append(f"{key} = {quote(value)}")
+        parts.append("\n".join(lines) + "\n")
+    return "".join(parts)
+
+
+def remember(path: Path, known: Iterable[Answer], questions: Iterable[Question]) -> None:
+    """Keep the answers of ``questions`` beside those known before; a newer one takes the older one's place."""
+    answers = {(*answer.name, answer.old, answer.mine, answer.new): answer for answer in known}
+    for asked in questions:
+        for told in _told(asked):
+            answers[(*told.name, told.old, told.mine, told.new)] = told
+    if answers:
+        files.write_whole(path, [serialize(answers.values()).encode()])
+
+
+def _told(asked: Question) -> Iterable[Answer]:
+    """The answer to a question; a typed value is the admin's own from then on, so the question with it is settled
+    too."""
+    if asked.open:
+        return
+    name = (asked.file, asked.record, asked.field)
+    yield Answer(*name, asked.answer, asked.old, asked.mine, asked.new)
+    if asked.answer.startswith(TYPED):
+        yield Answer(*name, MINE, asked.old, typed_value(asked.answer), asked.new)

@@ -1,0 +1,510 @@
+"""Three-way merge of two documents into the admin's: align, classify, and render as edits against the admin's text.
+
+Values: whoever alone changed one wins; both alike is agreement; both differently is a question, and the admin's
+value stays. Records: a new one of the vendor's comes in beside its neighbours; one the admin deleted stays deleted
+and one the vendor deleted goes, unless the other side changed it since (a question). The admin's order stays.
+Comments are items of their own: a vendor's comment travels with the record it stands in front of, the admin's are
+never touched.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+
+from emberkeep.documents import layout
+from emberkeep.documents.align import Item, items_of, moved, owner_of, pairs
+from emberkeep.documents.identity import Identities, Path
+from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role, comment_words, same, splice
+from emberkeep.documents.values import same_value
+from emberkeep.merging.results import (
+    COMMENT,
+    MINE,
+    NEW,
+    OLD,
+    RECORD,
+    TYPED,
+    Change,
+    Question,
+    Settle,
+    What,
+    typed_value,
+)
+
+
+@dataclass(frozen=True)
+class RecordsMerged:
+    """The merged text with all that was found on the way."""
+
+    text: str
+    taken: tuple[Change, ...]
+    kept: tuple[Change, ...]
+    questions: tuple[Question, ...]
+
+
+def merge_documents(
+    path: str,
+    old: Document | None,
+    mine: Document,
+    new: Document,
+    identities: Identities,
+    settle: Settle,
+) -> RecordsMerged:
+    """Bring ``new`` into ``mine``; ``old`` is what both began from, None when nothing is known of it."""
+    merger = _Merger(path, old, mine, new, identities, settle)
+    merger.node(_Three(old.root if old else None, mine.root, new.root), (mine.root.name,), "", "", "")
+    return RecordsMerged(
+        splice(mine.text, merger.edits), tuple(merger.taken), tuple(merger.kept), tuple(merger.questions)
+    )
+
+
+@dataclass(frozen=True, slots=True)
+class _Three:
+    """The same record on three sides; ``mine`` and ``new`` are there."""
+
+    old: Node | None
+    mine: Node
+    new: Node
+
+
+@dataclass(frozen=True, slots=True)
+class _Row:
+    """The same item on the sides that have it, as indexes into the three lists."""
+
+    old: int | None
+    mine: int | None
+    new: int | None
+
+
+@dataclass
+class _Merger:
+    path: str
+    old: Document | None
+    mine: Document
+    new: Document
+    identities: Identities
+    settle: Settle
+    edits: list[Edit] = field(default_factory=list)
+    taken: list[Change] = field(default_factory=list)
+    kept: list[Change] = field(default_factory=list)
+    questions: list[Question] = field(default_factory=list)
+
+    # --- one record ----------------------------------------------------------
+
+    def node(self, three: _Three, path: Path, record: str, parent: str, label: str) -> None:
+        """Merge a record that both the admin and the vendor have."""
+        if self._all_alike(three):
+            return
+        if _shape_differs(three):
+            self._as_one(three, record)
+            return
+        for name in _names(three):
+            where, what = (parent, label) if name == OWN and label else (record, name or "(text)")
+            self._field(three, name, where, what)
+        _Items(self, three, path, record).merge()
+
+    def _all_alike(self, three: _Three) -> bool:
+        if self.old is None or three.old is None:
+            return self.mine.raw(three.mine) == self.new.raw(three.new)
+        text = self.mine.raw(three.mine)
+        return text == self.new.raw(three.new) and text == self.old.raw(three.old)
+
+    def _field(self, three: _Three, name: str, record: str, label: str) -> None:
+        old = three.old.fields.get(name) if three.old else None
+        mine, new = three.mine.fields.get(name), three.new.fields.get(name)
+        before, here, after = _value(old), _value(mine), _value(new)
+        line = self.mine.line(mine.start if mine else three.mine.start)
+        if same_value(after, before):
+            if not same_value(here, before):
+                self.kept.append(Change(self.path, record, label, _what(before, here), before, here, line))
+            return
+        if same_value(here, after):
+            return
+        if same_value(here, before):
+            self._take_field(three, mine, new, Change(self.path, record, label, _what(here, after), here, after, line))
+            return
+        question = self.ask(Question(self.path, record, label, before, here, after, line=line))
+        self._answer_field(three, question, mine, {NEW: (self.new, new), OLD: (self.old, old)})
+
+    def _take_field(self, three: _Three, mine: Field | None, new: Field | None, change: Change) -> None:
+        self.taken.append(change)
+        self._write_field(three.mine, mine, self.new, new)
+
+    def _write_field(self, node: Node, mine: Field | None, source: Document, value: Field | None) -> None:
+        if value is None:
+            if mine is not None:
+                self.edits.append(Edit(*mine.outer, ""))
+            return
+        raw = self.mine.adopt_raw(source.text[value.start : value.end], mine)
+        if mine is None:
+            self.edits.extend(self.mine.add_field(node, value, raw))
+        else:
+            self.edits.append(Edit(mine.start, mine.end, raw))
+
+    def _answer_field(
+        self,
+        three: _Three,
+        question: Question,
+        mine: Field | None,
+        sides: dict[str, tuple[Document | None, Field | None]],
+    ) -> None:
+        if question.open or question.answer == MINE:
+            return
+        if question.answer in sides:
+            source, value = sides[question.answer]
+            self._write_field(three.mine, mine, source or self.new, value)
+            return
+        text = self.mine.encode_value(typed_value(question.answer), mine)
+        if mine is None:
+            value = next(value for _, value in sides.values() if value is not None)
+            self.edits.extend(self.mine.add_field(three.mine, value, text))
+        else:
+            self.edits.append(Edit(mine.start, mine.end, text))
+
+    def _as_one(self, three: _Three, record: str) -> None:
+        """A record that has a plain value on one side and records inside on another is merged as one thing."""
+        old = three.old
+        line = self.mine.line(three.mine.start)
+        before = self.old.raw(old) if self.old and old else None
+        here, after = self.mine.raw(three.mine), self.new.raw(three.new)
+        vendor_same = old is not None and self.old is not None and same(self.old, old, self.new, three.new)
+        admin_same = old is not None and self.old is not None and same(self.old, old, self.mine, three.mine)
+        if vendor_same:
+            if not admin_same:
+                self.kept.append(Change(self.path, record, RECORD, What.SET, before, here, line))
+            return
+        if admin_same:
+            self.taken.append(Change(self.path, record, RECORD, What.SET, here, after, line))
+            self.replace_node(three.mine, self.new, three.new)
+            return
+        question = self.ask(Question(self.path, record, RECORD, before, here, after, line=line))
+        if question.answer == NEW:
+            self.replace_node(three.mine, self.new, three.new)
+        elif question.answer == OLD and old is not None and self.old is not None:
+            self.replace_node(three.mine, self.old, old)
+
+    def replace_node(self, node: Node, source: Document, other: Node) -> None:
+        """Put another side's text in the place of a node."""
+        indent = layout.line_indent(self.mine.text, node.start)
+        block = layout.moved_block(self.mine, source, [other], indent)[len(indent) :]
+        self.edits.append(Edit(node.start, node.end, block))
+
+    # --- questions -----------------------------------------------------------
+
+    def ask(self, question: Question, *, typed: bool = True) -> Question:
+        """Note a question with its answer, if there is one by now. ``typed``: whether a value can be the answer."""
+        answer, by = self.settle(question)
+        if answer.startswith(TYPED) and (question.field == RECORD or not typed):
+            answer, by = "", ""
+        asked = replace(question, answer=answer, by=by)
+        self.questions.append(asked)
+        return asked
+
+
+class _Items:
+    """The items of one record on three sides."""
+
+    def __init__(self, merger: _Merger, three: _Three, path: Path, record: str) -> None:
+        self.merger = merger
+        self.three = three
+        self.path = path
+        self.record = record
+        identities = merger.identities
+        self.old = items_of(three.old, path, identities)
+        self.mine = items_of(three.mine, path, identities)
+        self.new = items_of(three.new, path, identities)
+        self.rows = _rows(self.old, self.mine, self.new)
+        self.mine_of_new = {row.new: row.mine for row in self.rows if row.new is not None and row.mine is not None}
+        self.removed: set[int] = set()
+        self.incoming: dict[int, tuple[Document, Node]] = {}
+        self.stay: set[int] = set()
+
+    def merge(self) -> None:
+        for row in self.rows:
+            self._record(row)
+        for row in self.rows:
+            self._comment(row)
+        self._note_moves()
+        self._remove()
+        self._insert()
+
+    # --- classify ------------------------------------------------------------
+
+    def _record(self, row: _Row) -> None:
+        item = self._any(row)
+        if item.node.role is not Role.RECORD:
+            return
+        label, path, record = self._named(item, row)
+        if row.mine is not None and row.new is not None:
+            old = self.old[row.old].node if row.old is not None else None
+            three = _Three(old, self.mine[row.mine].node, self.new[row.new].node)
+            simple = not item.identity and item.identity is not None
+            self.merger.node(three, path, record, self.record, label if simple else "")
+        elif row.mine is not None:
+            self._not_in_new(row, row.mine, label, record)
+        elif row.new is not None:
+            self._not_in_mine(row, row.new, label, record)
+
+    def _named(self, item: Item, row: _Row) -> tuple[str, Path, str]:
+        path = (*self.path, item.node.name)
+        label = self.merger.identities.label(path, item.node, item.identity, item.number)
+        return label, path, f"{self.record}/{label}" if self.record else label
+
+    def _any(self, row: _Row) -> Item:
+        if row.old is not None:
+            return self.old[row.old]
+        return self.mine[row.mine] if row.mine is not None else self.new[row.new or 0]
+
+    def _where(self, item: Item, label: str, record: str) -> tuple[str, str]:
+        """Record and field for reports about a whole item: a plain value is a field of its parent."""
+        node = item.node
+        if item.identity == () and not node.items and OWN in node.fields and len(node.fields) == 1:
+            return self.record, label
+        return record, RECORD
+
+    def _not_in_new(self, row: _Row, at: int, label: str, record: str) -> None:
+        merger, item = self.merger, self.mine[at]
+        line = merger.mine.line(item.node.start)
+        where, what = self._where(item, label, record)
+        text = _shown(merger.mine, item.node, what)
+        if row.old is None or merger.old is None:
+            merger.kept.append(Change(merger.path, where, what, What.ADDED, None, text, line))
+            return
+        old = self.old[row.old].node
+        if same(merger.old, old, merger.mine, item.node) and at not in self._commented:
+            merger.taken.append(Change(merger.path, where, what, What.REMOVED, text, None, line))
+            self.removed.add(at)
+            return
+        before = _shown(merger.old, old, what)
+        why = f"the vendor removed it; you changed {edited_in(old, item.node)}"
+        question = merger.ask(Question(merger.path, where, what, before, text, None, line=line, why=why))
+        if question.answer == NEW:
+            self.removed.add(at)
+            return
+        self.stay.add(at)
+        if question.answer == OLD:
+            merger.replace_node(item.node, merger.old, old)
+        elif question.answer.startswith(TYPED):
+            self._type(item.node, question)
+
+    def _type(self, node: Node, question: Question) -> None:
+        value = node.fields[OWN]
+        text = self.merger.mine.encode_value(typed_value(question.answer), value)
+        self.merger.edits.append(Edit(value.start, value.end, text))
+
+    @cached_property
+    def _commented(self) -> set[int | None]:
+        """Records (indexes in mine) that the admin put comments to."""
+        added = [row.mine for row in self.rows if row.old is None and row.new is None and row.mine is not None]
+        return {owner_of(self.mine, at) for at in added if self.mine[at].node.role is Role.COMMENT}
+
+    def _not_in_mine(self, row: _Row, at: int, label: str, record: str) -> None:
+        merger, item = self.merger, self.new[at]
+        where, what = self._where(item, label, record)
+        text = _shown(merger.new, item.node, what)
+        if row.old is None or merger.old is None:
+            merger.taken.append(Change(merger.path, where, what, What.ADDED, None, text))
+            self.incoming[at] = (merger.new, item.node)
+            return
+        old = self.old[row.old].node
+        before = _shown(merger.old, old, what)
+        if same(merger.old, old, merger.new, item.node):
+            merger.kept.append(Change(merger.path, where, what, What.REMOVED, before, None))
+            return
+        why = f"you removed it; the vendor changed {edited_in(old, item.node)}"
+        question = merger.ask(Question(merger.path, where, what, before, None, text, why=why), typed=False)
+        if question.answer == NEW:
+            self.incoming[at] = (merger.new, item.node)
+        elif question.answer == OLD:
+            self.incoming[at] = (merger.old, old)
+
+    def _comment(self, row: _Row) -> None:
+        item = self._any(row)
+        if item.node.role is Role.RECORD:
+            return
+        merger = self.merger
+        text = comment_words(item.node)
+        line = merger.mine.line(self.mine[row.mine].node.start) if row.mine is not None else None
+        if row.mine is not None and row.new is None:
+            if row.old is None:
+                merger.kept.append(Change(merger.path, self.record, COMMENT, What.ADDED, None, text, line))
+            elif owner_of(self.mine, row.mine) not in self.stay:
+                merger.taken.append(Change(merger.path, self.record, COMMENT, What.REMOVED, text, None, line))
+                self.removed.add(row.mine)
+        elif row.mine is None and row.new is not None:
+            if row.old is not None:
+                merger.kept.append(Change(merger.path, self.record, COMMENT, What.REMOVED, text, None, line))
+            elif self._comment_has_place(row.new):
+                merger.taken.append(Change(merger.path, self.record, COMMENT, What.ADDED, None, text, line))
+                self.incoming[row.new] = (merger.new, item.node)
+
+    def _comment_has_place(self, at: int) -> bool:
+        """A vendor's comment to a record that the admin deleted has none."""
+        owner = owner_of(self.new, at)
+        return owner is None or owner in self.mine_of_new or owner in self.incoming
+
+    def _note_moves(self) -> None:
+        """Tell where the admin reordered the vendor's records."""
+        both = sorted(
+            (row.mine, row.old)
+            for row in self.rows
+            if row.mine is not None and row.old is not None and self._any(row).node.role is Role.RECORD
+        )
+        for at in sorted(moved([old for _, old in both])):
+            mine, old = both[at]
+            item = self.old[old]
+            _, _, record = self._named(item, _Row(old, mine, None))
+            line = self.merger.mine.line(self.mine[mine].node.start)
+            self.merger.kept.append(Change(self.merger.path, record, RECORD, What.MOVED, None, None, line))
+
+    # --- render --------------------------------------------------------------
+
+    def _remove(self) -> None:
+        run: list[int] = []
+        for at in sorted(self.removed):
+            if run and at != run[-1] + 1:
+                self._remove_run(run)
+                run = []
+            run.append(at)
+        if run:
+            self._remove_run(run)
+
+    def _remove_run(self, run: Sequence[int]) -> None:
+        self.merger.edits.append(layout.remove(self.merger.mine, [self.mine[at].node for at in run]))
+
+    def _insert(self) -> None:
+        run: list[int] = []
+        for at in sorted(self.incoming):
+            if run and (at != run[-1] + 1 or self.incoming[at][0] is not self.incoming[run[-1]][0]):
+                self._insert_run(run)
+                run = []
+            run.append(at)
+        if run:
+            self._insert_run(run)
+
+    def _insert_run(self, run: list[int]) -> None:
+        """Comments that belong to a record that is there go to it; the rest goes behind its neighbour."""
+        owned = [at for at in run if self._belongs(at)]
+        behind = [at for at in owned if self.new[at].node.trailing]
+        above = [at for at in owned if not self.new[at].node.trailing]
+        rest = [at for at in run if at not in owned]
+        for at in behind:
+            self._insert_trailing(at)
+        if rest:
+            self._insert_records(rest)
+        if above:
+            node = self._owner_in_mine(above[0])
+            source = self.incoming[above[0]][0]
+            self.merger.edits.append(layout.insert_before(self.merger.mine, node, source, self._nodes(above)))
+
+    def _belongs(self, at: int) -> bool:
+        """Whether this is a comment to a record that the admin has."""
+        return self.new[at].node.role is Role.COMMENT and owner_of(self.new, at) in self._living
+
+    def _owner_in_mine(self, at: int) -> Node:
+        owner = owner_of(self.new, at)
+        assert owner is not None
+        return self.mine[self._living[owner]].node
+
+    def _insert_trailing(self, at: int) -> None:
+        node = self._owner_in_mine(at)
+        source, comment = self.incoming[at]
+        text = self.merger.mine.adopt_raw(source.raw(comment), None)
+        self.merger.edits.append(Edit(node.end, node.end, f" {text}"))
+
+    @cached_property
+    def _living(self) -> dict[int, int]:
+        """Index in the new list -> index in mine, for what both have and what stays; asked once all is classified."""
+        return {new: mine for new, mine in self.mine_of_new.items() if mine not in self.removed}
+
+    def _nodes(self, run: Sequence[int]) -> list[Node]:
+        return [self.incoming[at][1] for at in run]
+
+    def _insert_records(self, run: Sequence[int]) -> None:
+        mine, living = self.merger.mine, self._living
+        source, nodes = self.incoming[run[0]][0], self._nodes(run)
+        before = next((living[at] for at in range(run[0] - 1, -1, -1) if at in living), None)
+        if before is not None:
+            while before + 1 < len(self.mine) and self.mine[before + 1].node.trailing:
+                before += 1
+            self.merger.edits.append(layout.insert_after(mine, self.mine[before].node, source, nodes))
+            return
+        after = next((living[at] for at in range(run[-1] + 1, len(self.new)) if at in living), None)
+        if after is not None:
+            while after > 0 and owner_of(self.mine, after - 1) == after:
+                after -= 1
+            self.merger.edits.append(layout.insert_before(mine, self.mine[after].node, source, nodes))
+            return
+        if self.mine:
+            self.merger.edits.append(layout.insert_after(mine, self.mine[-1].node, source, nodes))
+            return
+        self._insert_into_empty(source, nodes)
+
+    def _insert_into_empty(self, source: Document, nodes: Sequence[Node]) -> None:
+        mine, parent = self.merger.mine, self.three.mine
+        indent = layout.line_indent(mine.text, parent.start)
+        inside = indent + layout.indent_unit(mine.text) if mine.learns_identity else indent
+        block = layout.moved_block(mine, source, nodes, inside)
+        self.merger.edits.extend(mine.open_empty(parent, block, indent))
+
+
+def _rows(old: Sequence[Item], mine: Sequence[Item], new: Sequence[Item]) -> list[_Row]:
+    """Every item once, with its place on each side that has it, in the admin's order and then the vendor's."""
+    to_mine, to_new = pairs(old, mine), pairs(old, new)
+    left_mine = sorted(set(range(len(mine))).difference(to_mine.values()))
+    left_new = sorted(set(range(len(new))).difference(to_new.values()))
+    both = pairs([mine[at] for at in left_mine], [new[at] for at in left_new], alike=False)
+    added = {left_mine[a]: left_new[b] for a, b in both.items()}
+    rows = [_Row(at, to_mine.get(at), to_new.get(at)) for at in range(len(old))]
+    rows += [_Row(None, at, added.get(at)) for at in left_mine]
+    rows += [_Row(None, None, at) for at in sorted(set(left_new).difference(added.values()))]
+    return rows
+
+
+def _names(three: _Three) -> list[str]:
+    names = dict.fromkeys(three.mine.fields)
+    names.update(dict.fromkeys(three.new.fields))
+    if three.old is not None:
+        names.update(dict.fromkeys(three.old.fields))
+    return list(names)
+
+
+def _shape_differs(three: _Three) -> bool:
+    """A plain value here, records inside there."""
+    sides = [side for side in (three.old, three.mine, three.new) if side is not None]
+    return any(OWN in side.fields for side in sides) and any(side.items for side in sides)
+
+
+def _value(found: Field | None) -> str | None:
+    return found.value if found else None
+
+
+def _what(before: str | None, after: str | None) -> What:
+    if before is None:
+        return What.ADDED
+    return What.REMOVED if after is None else What.SET
+
+
+def _shown(document: Document, node: Node, what: str) -> str:
+    return document.raw(node) if what == RECORD else node.fields[OWN].value
+
+
+def edited_in(left: Node, right: Node) -> str:
+    """What differs between two records, in a few words: ``worth 23 → 40``."""
+    before, after = _plain_values(left), _plain_values(right)
+    names = [name for name in dict.fromkeys([*before, *after]) if before.get(name) != after.get(name)]
+    told = [f"{name or 'its value'} {before.get(name, 'absent')} → {after.get(name, 'absent')}" for name in names[:3]]
+    if len(names) > len(told):
+        told.append(f"{len(names) - len(told)} more")
+    return ", ".join(told) or "what it holds"
+
+
+def _plain_values(node: Node) -> dict[str, str]:
+    values = {name: found.value.strip() for name, found in node.fields.items()}
+    counts = Counter(item.name for item in node.items)
+    values.update(
+        (item.name, item.own.strip()) for item in node.items if item.own is not None and counts[item.name] == 1
+    )
+    return values

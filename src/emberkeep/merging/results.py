@@ -1,0 +1,150 @@
+"""What a merge found, as values: what it takes from the vendor, what it keeps of the admin, what it asks."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from enum import StrEnum
+
+from emberkeep.errors import Fault
+
+RECORD = "(record)"
+FILE = "(file)"
+LINES = "(lines)"
+COMMENT = "(comment)"
+"""Names that stand in ``field`` where a whole thing is meant instead of one value."""
+
+MINE, NEW, OLD, TYPED = "mine", "new", "old", "="
+
+
+def typed_value(answer: str) -> str:
+    """The value in an answer like ``= 55``."""
+    return answer.removeprefix(TYPED).strip()
+
+
+@dataclass(frozen=True)
+class Question:
+    """A place where the vendor and the admin changed the same thing differently.
+
+    ``old``, ``mine``, ``new``: the three values as written, None where one side has none. ``answer``: ``mine``,
+    ``new``, ``old``, ``= value``, or empty while it is open; ``by``: where the answer came from. ``line``: in the
+    admin's file, 1-based.
+    """
+
+    file: str
+    record: str
+    field: str
+    old: str | None
+    mine: str | None
+    new: str | None
+    answer: str = ""
+    by: str = ""
+    line: int | None = None
+    why: str = ""
+
+    @property
+    def open(self) -> bool:
+        """True until it is answered; the admin's value stays meanwhile."""
+        return not self.answer
+
+
+class What(StrEnum):
+    """What happened to one thing."""
+
+    SET = "set"
+    ADDED = "added"
+    REMOVED = "removed"
+    MOVED = "moved"
+
+
+@dataclass(frozen=True)
+class Change:
+    """One difference. Taken from the vendor: ``before`` is the admin's value and ``after`` the new one.
+
+    Kept of the admin: ``before`` is the old default and ``after`` the admin's value. ``line``: in the admin's file.
+    """
+
+    file: str
+    record: str
+    field: str
+    what: What
+    before: str | None
+    after: str | None
+    line: int | None = None
+
+
+class Outcome(StrEnum):
+    """What becomes of a file."""
+
+    SAME = "same"
+    MERGED = "merged"
+    ADDED = "added"
+    REMOVED = "removed"
+    FAULTY = "faulty"
+
+
+@dataclass(frozen=True)
+class FileMerge:
+    """One file of a merge. ``data``: the bytes to write (None: none, or the file goes); ``format``: how it was read;
+    ``based_on``: BLAKE3 of the admin's file as it was read (hex), None where there was none."""
+
+    path: str
+    outcome: Outcome
+    format: str
+    data: bytes | None = None
+    mode: int | None = None
+    taken: tuple[Change, ...] = ()
+    kept: tuple[Change, ...] = ()
+    questions: tuple[Question, ...] = ()
+    fault: Fault | None = None
+    based_on: str | None = None
+
+
+@dataclass(frozen=True)
+class Merge:
+    """A whole merge. ``unused``: answers that fit no question (file, record, field)."""
+
+    old: str
+    new: str
+    files: tuple[FileMerge, ...]
+    unused: tuple[tuple[str, str, str], ...] = ()
+
+    @property
+    def questions(self) -> tuple[Question, ...]:
+        """All questions, answered ones included."""
+        return tuple(question for file in self.files for question in file.questions)
+
+    @property
+    def open(self) -> tuple[Question, ...]:
+        """The questions that wait for the admin."""
+        return tuple(question for question in self.questions if question.open)
+
+    @property
+    def taken(self) -> tuple[Change, ...]:
+        """Everything taken from the vendor."""
+        return tuple(change for file in self.files for change in file.taken)
+
+    @property
+    def kept(self) -> tuple[Change, ...]:
+        """Every hand edit that stays."""
+        return tuple(change for file in self.files for change in file.kept)
+
+    @property
+    def faults(self) -> tuple[Fault, ...]:
+        """Files that could not be read."""
+        return tuple(file.fault for file in self.files if file.fault)
+
+    @property
+    def to_write(self) -> tuple[FileMerge, ...]:
+        """The files that change."""
+        changing = (Outcome.MERGED, Outcome.ADDED, Outcome.REMOVED)
+        return tuple(file for file in self.files if file.outcome in changing)
+
+
+Settle = Callable[[Question], tuple[str, str]]
+"""Gives a question's answer and where it came from; empty texts while it is open."""
+
+
+def unanswered(question: Question) -> tuple[str, str]:
+    """Leave every question open."""
+    return "", ""

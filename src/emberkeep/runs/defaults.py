@@ -1,0 +1,119 @@
+"""Recording the vendor's untouched files of a release, and finding the release that live files come from."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+
+from emberkeep.archives import is_archive, open_archive
+from emberkeep.comparing.fit import Fit, fit
+from emberkeep.errors import Refused, UsageError
+from emberkeep.keep import UNSORTED, Keep
+from emberkeep.servers.roles import MERGED, Roles
+from emberkeep.servers.versions import ordering
+from emberkeep.store.manifest import About
+from emberkeep.store.store import Progress, SnapshotTree, Store, silent
+from emberkeep.trees import FolderTree, Kind, PartTree, Tree
+
+_VERSION = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,63}")
+WHY = "defaults"
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """Defaults just recorded. ``below``: the folder inside the source that was taken as its root; ``shared``: files
+    that the live server has too."""
+
+    about: About
+    below: str
+    shared: int
+
+
+def record(
+    keep: Keep, store: Store, version: str, source: Path, now: datetime, progress: Progress = silent
+) -> Recorded:
+    """Take a release's files into the store. Refused when that version is recorded already."""
+    if not _VERSION.fullmatch(version):
+        raise UsageError(f"'{version}' cannot name a release", hint="letters, digits and . _ + - are wanted, as 4.3")
+    if version in store.versions():
+        raise Refused(
+            f"defaults of {version} are recorded already",
+            hint=f"'emberkeep defaults drop {version}' forgets them first",
+        )
+    whole = open_source(source)
+    live = keep_paths(keep)
+    below = best_root(whole, live)
+    tree = PartTree(whole, below) if below else whole
+    shared = len(live & tree.entries().keys())
+    about = About(version, now, WHY, source=source.name)
+    manifest = store.add(tree, about, progress=progress)
+    return Recorded(manifest.about, below, shared)
+
+
+def open_source(source: Path) -> Tree:
+    """A folder or an archive as a tree. UsageError when it is neither."""
+    if source.is_dir():
+        return FolderTree(source)
+    if is_archive(source):
+        return open_archive(source)
+    if not source.exists():
+        raise UsageError(f"{source} is not there")
+    return open_archive(source)  # says what is wrong with it
+
+
+def keep_paths(keep: Keep) -> set[str]:
+    """The files of the live server, by path."""
+    if not keep.server.is_dir():
+        return set()
+    return {path for path, entry in FolderTree(keep.server).entries().items() if entry.kind is Kind.FILE}
+
+
+def best_root(tree: Tree, live: set[str]) -> str:
+    """The folder inside a release that lines up with the live server: "" for the top, or a single folder around all."""
+    entries = tree.entries()
+    tops = {path.split("/", 1)[0] for path in entries}
+    if len(tops) != 1:
+        return ""
+    top = next(iter(tops))
+    if entries[top].kind is not Kind.FOLDER:
+        return ""
+    as_it_is = len(live & entries.keys())
+    inside = sum(path.partition("/")[2] in live for path in entries)
+    return top if inside > as_it_is or (inside == as_it_is == 0) else ""
+
+
+def versions(store: Store) -> list[str]:
+    """Recorded versions, oldest first."""
+    return sorted(store.versions(), key=ordering)
+
+
+def tree_of(store: Store, version: str) -> SnapshotTree:
+    """Recorded defaults as a tree. UsageError, with what there is, when that version is not recorded."""
+    known = versions(store)
+    if version not in known:
+        there = f"recorded are {', '.join(known)}" if known else "none are recorded yet"
+        raise UsageError(
+            f"there are no defaults of {version}; {there}",
+            hint=f"'emberkeep defaults record {version} SOURCE' records them",
+        )
+    return SnapshotTree(store, store.manifest(version, defaults=True), f"defaults:{version}")
+
+
+def merged_paths(keep: Keep, *trees: Tree) -> list[str]:
+    """The vendor's files that are merged: by role, unsorted ones included, since nothing may be dropped unseen."""
+    roles = Roles(keep.config.roles)
+    wanted = {*MERGED, UNSORTED}
+    paths = {p for tree in trees for p, entry in tree.entries().items() if entry.kind is Kind.FILE}
+    return sorted(path for path in paths if roles.of(path) in wanted)
+
+
+def fits(keep: Keep, store: Store, live: Tree, among: Iterable[str] | None = None) -> list[Fit]:
+    """How well each recorded release fits the live files, best first."""
+    chosen = versions(store) if among is None else list(among)
+    trees = {version: tree_of(store, version) for version in chosen}
+    paths = merged_paths(keep, *trees.values())
+    found = [fit(version, tree, live, paths, keep.config.record_rules) for version, tree in trees.items()]
+    return sorted(found, key=lambda item: (-item.share, ordering(item.version)))

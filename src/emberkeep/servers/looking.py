@@ -1,0 +1,214 @@
+"""First looks at files: what kind of content one has, and which siblings form a family by the shape of their names."""
+
+from __future__ import annotations
+
+import json
+import re
+import sqlite3
+import zipfile
+from collections import defaultdict
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from emberkeep.documents import formats
+from emberkeep.documents.encoding import decode
+from emberkeep.globs import escape
+from emberkeep.trees import Entry, Kind, Tree
+
+HEAD = 64 * 1024
+LARGEST_DOCUMENT = 32 << 20
+_MAGIC = (
+    (b"\x7fELF", "program"),
+    (b"MZ", "program"),
+    (b"\xcf\xfa\xed\xfe", "program"),
+    (b"\xca\xfe\xba\xbe", "program"),
+    (b"SQLite format 3\0", "sqlite"),
+    (b"PK\x03\x04", "zip"),
+    (b"\x1f\x8b", "packed"),
+    (b"\x28\xb5\x2f\xfd", "packed"),
+)
+_SCRIPTS = (".sh", ".cmd", ".bat", ".ps1", ".command")
+_LIBRARIES = re.compile(r"\.(?:so(?:\.\d+)*|dll|dylib|exe|jar)$", re.IGNORECASE)
+
+UUID = r"[0-9a-fA-F]{8}-?[0-9a-fA-F]{4}-?[0-9a-fA-F]{4}-?[0-9a-fA-F]{4}-?[0-9a-fA-F]{12}"
+_VARYING = re.compile(rf"(?P<id>{UUID}|[0-9a-fA-F]{{16,}}|\d{{12,}})|(?P<n>-?\d+)")
+_IDENT = re.compile(rf"{UUID}|\d{{12,20}}")
+_ADDRESS = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}(?:/\d+)?|[0-9a-fA-F:]*:[0-9a-fA-F:]+:[0-9a-fA-F:]*")
+
+
+def content_kind(path: str, head: bytes) -> str:
+    """program, script, sqlite, zip, packed, xml, json, yaml, toml, properties, ini, text, binary or empty."""
+    if not head:
+        return "empty"
+    for magic, kind in _MAGIC:
+        if head.startswith(magic):
+            return kind
+    name = path.rsplit("/", 1)[-1].lower()
+    if head.startswith(b"#!") or name.endswith(_SCRIPTS):
+        return "script"
+    if _LIBRARIES.search(name):
+        return "program"
+    source = decode(head) or decode(head[:-3])
+    if source is None or _mostly_odd(source.text):
+        return "binary"
+    for ending in ("yaml", "yml", "toml"):
+        if name.endswith("." + ending):
+            return ending.replace("yml", "yaml")
+    if name.endswith(".json") or (source.text.lstrip("\ufeff \t\r\n")[:1] in ("{", "[") and '"' in source.text):
+        return "json"
+    return formats.format_of(path, source.text)
+
+
+def _mostly_odd(text: str) -> bool:
+    odd = sum((ord(char) < 32 and char not in "\t\r\n\f\x1b") or "\x7f" <= char < "\xa0" for char in text[:4096])
+    return odd > 0.02 * len(text[:4096])
+
+
+@dataclass
+class Family:
+    """Files of one folder whose names have the same shape, ``{n}`` for a number and ``{id}`` for an identifier."""
+
+    folder: str
+    shape: str
+    members: list[str] = field(default_factory=list)
+
+    @property
+    def glob(self) -> str:
+        """The pattern that matches the members."""
+        if len(self.members) == 1:
+            return escape(self.members[0])
+        name = re.sub(r"\{id\}|\{n\}", "*", escape(self.shape))
+        return f"{escape(self.folder)}/{name}" if self.folder else name
+
+    def numbers(self) -> list[set[str]]:
+        """The values at each varying place of the name."""
+        places: list[set[str]] = [set() for _ in re.findall(r"\{id\}|\{n\}", self.shape)]
+        for path in self.members:
+            for at, found in enumerate(_VARYING.finditer(path.rsplit("/", 1)[-1])):
+                places[at].add(found[0])
+        return places
+
+
+def families(entries: Iterable[Entry]) -> list[Family]:
+    """All files, grouped. Numbers in a name vary only where siblings differ in them."""
+    groups: dict[tuple[str, str], list[str]] = defaultdict(list)
+    for entry in entries:
+        if entry.kind is Kind.FILE:
+            folder, _, name = entry.path.rpartition("/")
+            shape = _VARYING.sub(lambda found: "{id}" if found["id"] else "{n}", name)
+            groups[folder, shape].append(entry.path)
+    return [Family(folder, shape, sorted(members)) for (folder, shape), members in sorted(groups.items())]
+
+
+def is_identifier(text: str) -> bool:
+    """Whether a text looks like a player's id: a UUID or a long number."""
+    return _IDENT.fullmatch(text) is not None
+
+
+@dataclass
+class Look:
+    """Reads heads of files on demand, each once."""
+
+    tree: Tree
+    root: Path
+    _heads: dict[str, bytes] = field(default_factory=dict)
+
+    def head(self, path: str) -> bytes:
+        """The first bytes of a file; empty when it cannot be read."""
+        if path not in self._heads:
+            try:
+                with (self.root / path).open("rb") as handle:
+                    self._heads[path] = handle.read(HEAD)
+            except OSError:
+                self._heads[path] = b""
+        return self._heads[path]
+
+    def kind(self, path: str) -> str:
+        """The kind of content of a file."""
+        return content_kind(path, self.head(path))
+
+    def size(self, path: str) -> int:
+        """Bytes in a file."""
+        return self.tree.entries()[path].size
+
+    def text(self, path: str) -> str:
+        """The beginning of a file as text."""
+        source = decode(self.head(path))
+        return source.text if source else ""
+
+    def whole(self, path: str) -> bytes:
+        """A file's bytes, if it is not too large to be a document."""
+        if self.size(path) > LARGEST_DOCUMENT:
+            return b""
+        try:
+            return (self.root / path).read_bytes()
+        except OSError:
+            return b""
+
+    def json(self, path: str) -> Any:
+        """The JSON value in a file, None when there is none."""
+        try:
+            return json.loads(self.whole(path))
+        except (ValueError, RecursionError):
+            return None
+
+    def members(self, path: str) -> list[str]:
+        """The names in a zip archive."""
+        try:
+            with zipfile.ZipFile(self.root / path) as archive:
+                return [info.filename for info in archive.infolist() if not info.is_dir()]
+        except (OSError, zipfile.BadZipFile, ValueError):
+            return []
+
+    def member_text(self, path: str, member: str) -> str:
+        """The beginning of a member of a zip archive, as text."""
+        try:
+            with zipfile.ZipFile(self.root / path) as archive, archive.open(member) as handle:
+                return handle.read(HEAD).decode("utf-8", "replace")
+        except (OSError, zipfile.BadZipFile, RuntimeError, ValueError, NotImplementedError):
+            return ""
+
+    def tables(self, path: str) -> dict[str, list[str]]:
+        """Table names of a SQLite file with some of the texts in each; read-only, a locked or broken file gives {}."""
+        found: dict[str, list[str]] = {}
+        uri = (self.root / path).resolve().as_uri() + "?mode=ro&immutable=1"
+        try:
+            database = sqlite3.connect(uri, uri=True)
+        except sqlite3.Error:
+            return {}
+        try:
+            names = [row[0] for row in database.execute("select name from sqlite_master where type = 'table' limit 64")]
+            for name in names:
+                quoted = name.replace('"', '""')
+                rows = database.execute(f'select * from "{quoted}" limit 50').fetchall()
+                found[name] = [str(value) for row in rows for value in row]
+        except sqlite3.Error:
+            return found
+        finally:
+            database.close()
+        return found
+
+
+def people(value: Any) -> list[dict[str, str]]:
+    """The entries of a list of people or addresses, [] when it is none.
+
+    Each entry must be an id or address itself, or an object with an id or address and little else.
+    """
+    if not isinstance(value, list) or not value:
+        return []
+    found = [_person(item) for item in value]
+    return [item for item in found if item] if all(found) else []
+
+
+def _person(item: Any) -> dict[str, str]:
+    if isinstance(item, str):
+        return {"id": item} if is_identifier(item) or _ADDRESS.fullmatch(item) else {}
+    if not isinstance(item, dict) or len(item) > 12:
+        return {}
+    if any(isinstance(value, (dict, list)) for value in item.values()):
+        return {}
+    texts = {key: value for key, value in item.items() if isinstance(value, str)}
+    known = any(is_identifier(value) or _ADDRESS.fullmatch(value) for value in texts.values())
+    return texts if known else {}

@@ -1,0 +1,52 @@
+"""Version numbers of a server, found as keep.toml says: by a pattern in names of files and in what they hold."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from emberkeep import globs
+from emberkeep.keep import VersionSource
+from emberkeep.trees import Kind, Tree
+
+LOOKED_AT = 256 * 1024
+"""Bytes of a file's beginning in which a pattern is looked for."""
+
+
+@dataclass(frozen=True)
+class Found:
+    """A version found. ``where``: the file that told it."""
+
+    name: str
+    version: str
+    where: str
+
+
+def find(tree: Tree, sources: Sequence[VersionSource]) -> list[Found]:
+    """Every place that tells a version, one row for each file; the same number twice shows they agree."""
+    found = []
+    for source in sources:
+        pattern = re.compile(source.pattern)
+        for path, entry in sorted(tree.entries().items()):
+            if entry.kind is not Kind.FILE or not globs.matches(path, source.within):
+                continue
+            match = pattern.search(path) or pattern.search(head(tree, path, LOOKED_AT))
+            if match:
+                found.append(Found(source.name, match[1], path))
+    return found
+
+
+def head(tree: Tree, path: str, limit: int) -> str:
+    """The beginning of a file as text, any bytes."""
+    data = b""
+    for chunk in tree.chunks(path):
+        data += chunk[:limit]
+        if len(data) >= limit:
+            break
+    return data[:limit].decode("utf-8", "replace")
+
+
+def ordering(version: str) -> tuple[tuple[int, int | str], ...]:
+    """A key that sorts versions as versions: 4.10 behind 4.9, words before numbers."""
+    return tuple((1, int(part)) if part.isdigit() else (0, part) for part in re.findall(r"\d+|[A-Za-z]+", version))

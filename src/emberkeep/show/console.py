@@ -1,0 +1,104 @@
+"""The one owner of standard output and standard error."""
+
+from __future__ import annotations
+
+import json
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from typing import Any
+
+from rich.console import Console, RenderableType
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from emberkeep.errors import EmberKeepError
+from emberkeep.show.words import clean
+
+HEAD = "bold"
+QUIET = "dim"
+GOOD = "green"
+ASKS = "dark_orange"
+BAD = "bold red"
+
+
+class Screen:
+    """Text to standard output in the terminal's width (or unlimited on a pipe), messages to standard error."""
+
+    def __init__(self) -> None:
+        terminal = sys.stdout.isatty()
+        self.out = Console(highlight=False, soft_wrap=not terminal, width=None if terminal else 160)
+        self.err = Console(stderr=True, highlight=False, soft_wrap=True)
+
+    def line(self, text: str = "", style: str = "") -> None:
+        """One line of text; control characters in it are escaped."""
+        self.out.print(Text("\n".join(clean(part) for part in text.split("\n")), style=style))
+
+    def show(self, item: RenderableType, indent: int = 0) -> None:
+        """A table or other renderable."""
+        self.out.print(Padding(item, (0, 0, 0, indent), expand=False) if indent else item)
+
+    def note(self, text: str) -> None:
+        """A message beside the result, on standard error."""
+        self.err.print(Text(clean(text), style=QUIET))
+
+    def next(self, text: str) -> None:
+        """What to do next."""
+        self.line(f"Next: {text}", QUIET)
+
+    def error(self, error: EmberKeepError) -> None:
+        """Every fault: where, what, and what to do next."""
+        for fault in error.faults:
+            self.err.print(Text(f"emberkeep: {clean(str(fault))}", style=BAD))
+            if fault.hint:
+                self.err.print(Text(f"  next: {clean(fault.hint)}", style=QUIET))
+
+
+def table(*columns: str, right: tuple[str, ...] = ()) -> Table:
+    """A plain table: a heading line, no rules, numbers to the right."""
+    made = Table(box=None, pad_edge=False, header_style=QUIET, padding=(0, 2, 0, 0))
+    for column in columns:
+        made.add_column(column, justify="right" if column in right else "left", overflow="fold")
+    return made
+
+
+def cell(text: str, style: str = "") -> Text:
+    """A cell with text from anywhere."""
+    return Text(clean(text), style=style)
+
+
+def document(value: dict[str, Any]) -> None:
+    """The one JSON document of ``--json``. ASCII, so that names that are not UTF-8 pass."""
+    sys.stdout.write(json.dumps(value, indent=2, ensure_ascii=True) + "\n")
+
+
+@contextmanager
+def progress(what: str) -> Iterator[Callable[[int, int], None]]:
+    """A progress bar on a terminal's standard error, from the first second on; nothing on a pipe."""
+    if not sys.stderr.isatty():
+        yield lambda done, total: None
+        return
+    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
+
+    bar = Progress(
+        TextColumn("{task.description}"),
+        BarColumn(),
+        DownloadColumn(),
+        TimeRemainingColumn(),
+        console=Console(stderr=True),
+        transient=True,
+    )
+    task = bar.add_task(what, total=None)
+    started = time.monotonic()
+
+    def step(done: int, total: int) -> None:
+        if not bar.live.is_started and time.monotonic() - started > 1:
+            bar.start()
+        bar.update(task, completed=done, total=total)
+
+    try:
+        yield step
+    finally:
+        bar.stop()

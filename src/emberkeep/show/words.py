@@ -1,0 +1,59 @@
+"""Sizes, times and strange text, in words."""
+
+from __future__ import annotations
+
+from datetime import datetime, tzinfo
+
+
+def size(count: int) -> str:
+    """Bytes as people read them: ``812 B``, ``4.9 MB`` (1 MB = 1000 kB = 10^6 bytes)."""
+    value = float(count)
+    for unit in ("B", "kB", "MB", "GB"):
+        if value < 999.5:
+            return f"{count} B" if unit == "B" else f"{value:.{1 if value < 99.5 else 0}f} {unit}"
+        value /= 1000
+    return f"{value:.2f} TB"
+
+
+def count(number: int, one: str, many: str = "") -> str:
+    """``1 file``, ``2 files``."""
+    return f"{number} {one if number == 1 else many or one + 's'}"
+
+
+def when(moment: datetime, zone: tzinfo) -> str:
+    """A moment in the server's zone, to the minute."""
+    return moment.astimezone(zone).strftime("%Y-%m-%d %H:%M")
+
+
+def ago(moment: datetime, now: datetime) -> str:
+    """How long ago, in its largest unit."""
+    seconds = max(0, int((now - moment).total_seconds()))
+    for length, unit in ((86400, "day"), (3600, "hour"), (60, "minute")):
+        if seconds >= length:
+            return f"{count(seconds // length, unit)} ago"
+    return "just now"
+
+
+def clean(text: str) -> str:
+    """Text from strangers, fit for a terminal: control characters and lone surrogates stand as escapes."""
+    if text.isprintable():
+        return text
+    return "".join(char if char.isprintable() else _escaped(char) for char in text)
+
+
+def _escaped(char: str) -> str:
+    code = ord(char)
+    if 0xDC80 <= code <= 0xDCFF:
+        return f"\\x{code - 0xDC00:02x}"
+    return {"\n": "\\n", "\t": "\\t", "\r": "\\r"}.get(char) or (f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}")
+
+
+def short(text: str | None, longest: int = 60) -> str:
+    """A value on one line: white space folded, the middle left out when it is long; ``(none)`` for None."""
+    if text is None:
+        return "(none)"
+    folded = clean(" ".join(text.split()))
+    if len(folded) <= longest:
+        return folded or "(empty)"
+    half = (longest - 3) // 2
+    return f"{folded[:half]} … {folded[-half:]}"

@@ -1,0 +1,91 @@
+"""The index: where each block lies. Only a cache; whatever is wrong with it, it is rebuilt from the packs.
+
+::
+
+    index  = magic packs:u32 (number:u32 size:u64)* blocks:u64 block* check
+    magic  = b"EMBERINDEX 1\\n"
+    block  = digest 32, pack u32, offset u64, stored u32, raw u64     little-endian
+    check  = BLAKE3 of all bytes before, 32 bytes
+
+It counts only while the packs it names are those in the folder, with the same sizes.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import struct
+from pathlib import Path
+
+from blake3 import blake3
+
+from emberkeep import files
+from emberkeep.store.packs import BlockId, Gap, Location, pack_numbers, pack_path, scan
+
+MAGIC = b"EMBERINDEX 1\n"
+_PACK = struct.Struct("<IQ")
+_BLOCK = struct.Struct("<32sIQIQ")
+_COUNT32 = struct.Struct("<I")
+_COUNT64 = struct.Struct("<Q")
+
+Index = dict[BlockId, Location]
+
+
+def load(cache: Path, packs: Path) -> Index:
+    """The index from its cache, or from the packs when the cache is missing, stale or damaged."""
+    sizes = _sizes(packs)
+    with contextlib.suppress(OSError, ValueError, struct.error):
+        return parse(cache.read_bytes(), sizes)
+    return rebuild(packs, sizes)
+
+
+def save(cache: Path, packs: Path, index: Index) -> None:
+    """Write the cache. A failure is harmless, so a store that may not be written to is left alone."""
+    with contextlib.suppress(OSError):
+        files.write_whole(cache, [serialize(index, _sizes(packs))])
+
+
+def _sizes(packs: Path) -> dict[int, int]:
+    return {number: pack_path(packs, number).stat().st_size for number in pack_numbers(packs)}
+
+
+def rebuild(packs: Path, sizes: dict[int, int]) -> Index:
+    """The index as the packs themselves tell it; damaged stretches are left out (``verify`` reports them)."""
+    index: Index = {}
+    for number in sizes:
+        for found in scan(packs, number):
+            if not isinstance(found, Gap):
+                head, location = found
+                index.setdefault(head.block, location)
+    return index
+
+
+def serialize(index: Index, sizes: dict[int, int]) -> bytes:
+    """The bytes of the cache."""
+    parts = [MAGIC, _COUNT32.pack(len(sizes))]
+    parts += [_PACK.pack(number, size) for number, size in sizes.items()]
+    parts.append(_COUNT64.pack(len(index)))
+    parts += [_BLOCK.pack(block, at.pack, at.offset, at.stored, at.raw) for block, at in index.items()]
+    body = b"".join(parts)
+    return body + blake3(body).digest()
+
+
+def parse(data: bytes, sizes: dict[int, int]) -> Index:
+    """The index in ``data``; ValueError when it is damaged or speaks of other packs than ``sizes``."""
+    body, check = data[:-32], data[-32:]
+    if not body.startswith(MAGIC) or blake3(body).digest() != check:
+        raise ValueError("not a sound index")
+    at = len(MAGIC)
+    (count,) = _COUNT32.unpack_from(body, at)
+    at += _COUNT32.size
+    told = dict(_PACK.iter_unpack(body[at : at + count * _PACK.size]))
+    at += count * _PACK.size
+    if told != sizes:
+        raise ValueError("the index is of other packs")
+    (blocks,) = _COUNT64.unpack_from(body, at)
+    at += _COUNT64.size
+    if len(body) - at != blocks * _BLOCK.size:
+        raise ValueError("the index has the wrong length")
+    return {
+        BlockId(block): Location(pack, offset, stored, raw)
+        for block, pack, offset, stored, raw in _BLOCK.iter_unpack(body[at:])
+    }

@@ -1,0 +1,47 @@
+"""Which snapshot is meant: a number, ``latest``, a note, or a moment (``2 days ago``, ``2026-04-02T18:00``)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from datetime import datetime, timedelta, tzinfo
+
+from emberkeep.errors import UsageError
+from emberkeep.store.manifest import About
+
+_AGO = re.compile(r"(\d+)\s*(minute|min|hour|day|week)s?\s+ago")
+_UNITS = {"min": "minutes", "minute": "minutes", "hour": "hours", "day": "days", "week": "weeks"}
+
+
+def resolve(ref: str, snapshots: Sequence[About], now: datetime, zone: tzinfo) -> About:
+    """The snapshot that ``ref`` names among ``snapshots`` (ascending by number).
+
+    A moment means the last one taken by then, read in ``zone`` where it names none. UsageError when there is none.
+    """
+    if not snapshots:
+        raise UsageError("this keep has no snapshot yet", hint="'emberkeep snapshot' takes one")
+    if ref == "latest":
+        return snapshots[-1]
+    named = [about for about in snapshots if ref in (about.label, about.note) and ref]
+    if named:
+        return named[-1]
+    moment = _moment(ref, now, zone)
+    if moment is None:
+        raise UsageError(
+            f"'{ref}' is no snapshot of this keep",
+            hint="a number from 'emberkeep history', latest, a note, or a moment such as '2 days ago' is wanted",
+        )
+    before = [about for about in snapshots if about.taken <= moment]
+    if not before:
+        raise UsageError(f"no snapshot had been taken by {moment:%Y-%m-%d %H:%M}")
+    return before[-1]
+
+
+def _moment(ref: str, now: datetime, zone: tzinfo) -> datetime | None:
+    if ago := _AGO.fullmatch(ref.strip()):
+        return now - timedelta(**{_UNITS[ago[2]]: int(ago[1])})
+    try:
+        moment = datetime.fromisoformat(ref)
+    except ValueError:
+        return None
+    return moment if moment.tzinfo else moment.replace(tzinfo=zone)
