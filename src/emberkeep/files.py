@@ -145,10 +145,15 @@ class Stage:
 def place_link(target: Path, points_at: str, mtime_ns: int | None = None) -> None:
     """Make ``target`` a symbolic link, replacing a file or link that stands there."""
     beside = _temporary_beside(target)
-    io.symlink(points_at, beside)
-    if mtime_ns is not None and os.utime in os.supports_follow_symlinks:
-        io.utime(beside, mtime_ns)
-    io.replace(beside, target)
+    try:
+        io.symlink(points_at, beside)
+        if mtime_ns is not None and os.utime in os.supports_follow_symlinks:
+            io.utime(beside, mtime_ns)
+        io.replace(beside, target)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            io.unlink(beside)
+        raise
 
 
 def _temporary_beside(target: Path) -> Path:

@@ -23,10 +23,9 @@ def _meaning(piece: str) -> str:
     if piece in _MEANING:
         return _MEANING[piece]
     if len(piece) > 2 and piece.startswith("["):
-        inner = piece[1:-1].replace("\\", r"\\")
-        if inner.startswith("!"):
-            return f"(?!/)[^{inner[1:]}]"
-        return f"(?!/)[{inner.replace('^', chr(92) + '^')}]"
+        negated = piece.startswith("[!")
+        inner = re.sub(r"([\[\]\\^&~|])", r"\\\1", piece[2 if negated else 1 : -1])
+        return f"(?!/)[{'^' if negated else ''}{inner}]"
     return re.escape(piece)
 
 

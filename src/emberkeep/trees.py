@@ -101,6 +101,7 @@ class FolderTree:
     name: str = ""
     _entries: dict[str, Entry] | None = field(default=None, repr=False)
     _skipped: list[Skipped] = field(default_factory=list, repr=False)
+    _leftovers: list[str] = field(default_factory=list, repr=False)
 
     @property
     def label(self) -> str:
@@ -111,10 +112,16 @@ class FolderTree:
         self.entries()
         return tuple(self._skipped)
 
+    @property
+    def leftovers(self) -> tuple[str, ...]:
+        """Temporary files of ours that an interrupted run left behind; they are no entries."""
+        self.entries()
+        return tuple(self._leftovers)
+
     def entries(self) -> Mapping[str, Entry]:
         if self._entries is None:
             found: dict[str, Entry] = {}
-            self._skipped = []
+            self._skipped, self._leftovers = [], []
             try:
                 self._scan("", found)
             except OSError as error:
@@ -135,9 +142,10 @@ class FolderTree:
                 self._skipped.append(Skipped(folder, f"cannot be listed: {error.strerror}"))
                 continue
             for item in items:
-                if item.name.startswith(TEMPORARY):
-                    continue
                 path = f"{folder}/{item.name}" if folder else item.name
+                if item.name.startswith(TEMPORARY):
+                    self._leftovers.append(path)
+                    continue
                 entry = self._entry(path, item)
                 if entry is None:
                     continue

@@ -114,13 +114,14 @@ class _Walker:
 
 
 def facts(document: Document, rules: Mapping[str, Rule] | None = None) -> set[tuple[str, str, str]]:
-    """Every field of every record as (record, field, value): what two documents can be measured by."""
+    """Every record and every field of it as (record, field, value): what two documents can be measured by."""
     identities = Identities([document], [], rules or {})
     found: set[tuple[str, str, str]] = set()
     waiting: list[tuple[Node, Path, str]] = [(document.root, (document.root.name,), "")]
     while waiting:
         node, path, record = waiting.pop()
-        found.update((record, name, field.value.strip()) for name, field in node.fields.items())
+        found.add((record, "", ""))
+        found.update((record, name or "=", field.value.strip()) for name, field in node.fields.items())
         for item in items_of(node, path, identities):
             if item.node.role is Role.RECORD:
                 below = (*path, item.node.name)

@@ -184,6 +184,8 @@ def _attention(
     words += _stale(found, fits)
     words += [str(fault) for fault in edits.faults] if edits else []
     words += [f"{item.path}: {item.why}" for item in live.skipped]
+    if live.leftovers:
+        words.append(f"{len(live.leftovers)} temporary files of an interrupted run; the next restore sweeps them")
     if not snapshots:
         words.append("no snapshot has been taken yet")
     return words

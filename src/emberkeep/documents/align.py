@@ -52,41 +52,44 @@ def pairs(left: Sequence[Item], right: Sequence[Item], *, alike: bool = True) ->
     found = {at: by_key[item.key] for at, item in enumerate(left) if item.key in by_key}
     if all(item.key is not None for item in (*left, *right)):
         return found
+    found.update(same_comments(left, right))
     _by_content(left, right, found)
-    _by_neighbour(left, right, found)
     if alike:
         _by_likeness(left, right, found)
     return found
 
 
+def same_comments(left: Sequence[Item], right: Sequence[Item]) -> dict[int, int]:
+    """Comments that say the same to the same record, wherever the record stands."""
+    found: dict[int, int] = {}
+    waiting: dict[Hashable, list[int]] = defaultdict(list)
+    for at, item in enumerate(right):
+        if item.node.role is Role.COMMENT:
+            waiting[_token(item), owner_key(right, at)].append(at)
+    for at, item in enumerate(left):
+        if item.node.role is Role.COMMENT and (there := waiting.get((_token(item), owner_key(left, at)))):
+            found[at] = there.pop(0)
+    return found
+
+
+def owner_key(items: Sequence[Item], at: int) -> Hashable:
+    """The record that a comment belongs to, by key; an anonymous one by what it says, a container's end by itself."""
+    owner = owner_of(items, at)
+    return "end" if owner is None else (items[at].node.trailing, _token(items[owner]))
+
+
 def _by_content(left: Sequence[Item], right: Sequence[Item], found: dict[int, int]) -> None:
-    for match in matches([_token(item) for item in left], [_token(item) for item in right]):
+    """What says the same in the same order, among what has no partner yet."""
+    taken = set(found.values())
+    lefts = [at for at in range(len(left)) if at not in found or left[at].key is not None]
+    rights = [at for at in range(len(right)) if at not in taken or right[at].key is not None]
+    for match in matches([_token(left[at]) for at in lefts], [_token(right[at]) for at in rights]):
         for step in range(match.length):
-            if left[match.left + step].key is None:
-                found.setdefault(match.left + step, match.right + step)
+            found.setdefault(lefts[match.left + step], rights[match.right + step])
 
 
 def _token(item: Item) -> Hashable:
     return item.key if item.key is not None else ("#", content(item.node))
-
-
-def _by_neighbour(left: Sequence[Item], right: Sequence[Item], found: dict[int, int]) -> None:
-    """Comments that say the same in front of the same record, even where the record has moved."""
-    taken = set(found.values())
-    waiting: dict[Hashable, list[int]] = defaultdict(list)
-    for at, item in enumerate(right):
-        if at not in taken and item.node.role is Role.COMMENT:
-            waiting[_token(item), _owner_key(right, at)].append(at)
-    for at, item in enumerate(left):
-        if at in found or item.node.role is not Role.COMMENT:
-            continue
-        if there := waiting.get((_token(item), _owner_key(left, at))):
-            found[at] = there.pop(0)
-
-
-def _owner_key(items: Sequence[Item], at: int) -> Hashable:
-    owner = owner_of(items, at)
-    return None if owner is None else items[owner].key
 
 
 def owner_of(items: Sequence[Item], at: int) -> int | None:

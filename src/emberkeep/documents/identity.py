@@ -24,6 +24,7 @@ Rule = tuple[str, ...]
 
 TEXT = "."
 _IDENTIFYING = ("id", "name", "key", "code", "uid", "uuid", "guid", "class", "type", "ref", "identifier")
+_CERTAIN = ("@id", "@key", "@uid", "@uuid", "@guid", "@code")
 _MOST_PARENTS = 400
 _LONGEST_NAME = 80
 _PLAIN = re.compile(r"[^\s\[\]=,/\"'\\\x00-\x1f\x7f]+")
@@ -105,8 +106,16 @@ class Identities:
         vendor = [group for document in self.vendor for group in _groups(document, path)]
         mine = [group for document in self.mine for group in _groups(document, path)]
         if all(len(group) <= 1 for group in (*vendor, *mine)):
-            return Learned(None)
+            return Learned(_single(vendor, mine))
         return Learned(choose(vendor or mine, mine))
+
+
+def _single(vendor: Sequence[Sequence[Node]], mine: Sequence[Sequence[Node]]) -> Rule | None:
+    """A record that never repeats is known by its name, unless it bears an attribute that can only be an identity."""
+    for name in _CERTAIN:
+        if vendor and _identifies((name,), vendor, mine):
+            return (name,)
+    return None
 
 
 def value_text(value: str) -> str:

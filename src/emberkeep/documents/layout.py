@@ -68,20 +68,39 @@ def remove(document: Document, nodes: Sequence[Node]) -> Edit:
             first -= 2 if text[first - 2 : first] == "\r\n" else 1
         if text.startswith("\ufeff") and first == 0:
             first = 1
-        if _blank_line_before(text, first) and _blank_line_at(text, last):
-            first = line_start(text, first - 1)  # else two blank lines would meet
+        if _blank_line_before(text, first) and _nothing_at(text, last):
+            first = line_start(text, first - 1)  # else two blank lines would meet, or one would end a container
         return Edit(first, last, "")
     while text[start - 1 : start] in (" ", "\t"):
         start -= 1
     return Edit(start, end, "")
 
 
+def reconciled(text: str, edits: Sequence[Edit]) -> list[Edit]:
+    """Removals and insertions at the very end of a text without final line end, made to fit each other.
+
+    Such a removal also takes the line end before it; an insertion that needs this line end takes the removal's place.
+    """
+    at_end = [edit for edit in edits if edit.end == len(text) > edit.start and not edit.text]
+    result = list(edits)
+    for removal in at_end:
+        start = line_end(text, removal.start)
+        behind = [edit for edit in edits if edit.start == edit.end and removal.start < edit.start <= start]
+        if behind and text[removal.start : removal.start + 1] in ("\r", "\n"):
+            joined = "".join(edit.text for edit in behind).rstrip("\r\n")
+            result = [edit for edit in result if edit is not removal and edit not in behind]
+            result.append(Edit(start, removal.end, joined))
+    return result
+
+
 def _blank_line_before(text: str, at: int) -> bool:
     return at > 0 and not text[line_start(text, at - 1) : at].strip()
 
 
-def _blank_line_at(text: str, at: int) -> bool:
-    return at < len(text) and not text[at : line_end(text, at)].strip()
+def _nothing_at(text: str, at: int) -> bool:
+    """Whether a blank line or a closing tag stands at ``at``."""
+    line = text[at : line_end(text, at)].strip()
+    return at < len(text) and (not line or line.startswith("</"))
 
 
 def insert_after(document: Document, node: Node, source: Document, run: Sequence[Node]) -> Edit:

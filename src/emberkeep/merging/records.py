@@ -15,7 +15,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from emberkeep.documents import layout
-from emberkeep.documents.align import Item, items_of, moved, owner_of, pairs
+from emberkeep.documents.align import Item, items_of, moved, owner_key, owner_of, pairs, same_comments
 from emberkeep.documents.identity import Identities, Path
 from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role, comment_words, same, splice
 from emberkeep.documents.values import same_value
@@ -220,6 +220,9 @@ class _Items:
         self.removed: set[int] = set()
         self.incoming: dict[int, tuple[Document, Node]] = {}
         self.stay: set[int] = set()
+        self.edits: list[Edit] = []
+        self.before: list[Edit] = []
+        """Insertions in front of something: at one place they come behind those that follow something."""
 
     def merge(self) -> None:
         for row in self.rows:
@@ -229,6 +232,7 @@ class _Items:
         self._note_moves()
         self._remove()
         self._insert()
+        self.merger.edits.extend(layout.reconciled(self.merger.mine.text, [*self.edits, *self.before]))
 
     # --- classify ------------------------------------------------------------
 
@@ -297,8 +301,18 @@ class _Items:
     @cached_property
     def _commented(self) -> set[int | None]:
         """Records (indexes in mine) that the admin put comments to."""
-        added = [row.mine for row in self.rows if row.old is None and row.new is None and row.mine is not None]
-        return {owner_of(self.mine, at) for at in added if self.mine[at].node.role is Role.COMMENT}
+        comments = [row for row in self.rows if row.mine is not None and row.new is None]
+        return {
+            owner_of(self.mine, row.mine)
+            for row in comments
+            if row.mine is not None and self.mine[row.mine].node.role is Role.COMMENT and not self._at_home(row)
+        }
+
+    def _at_home(self, row: _Row) -> bool:
+        """Whether a comment of mine stands to the record it was the vendor's comment to."""
+        if row.old is None or row.mine is None:
+            return False
+        return owner_key(self.old, row.old) == owner_key(self.mine, row.mine)
 
     def _not_in_mine(self, row: _Row, at: int, label: str, record: str) -> None:
         merger, item = self.merger, self.new[at]
@@ -330,7 +344,7 @@ class _Items:
         if row.mine is not None and row.new is None:
             if row.old is None:
                 merger.kept.append(Change(merger.path, self.record, COMMENT, What.ADDED, None, text, line))
-            elif owner_of(self.mine, row.mine) not in self.stay:
+            elif self._at_home(row) and owner_of(self.mine, row.mine) not in self.stay:
                 merger.taken.append(Change(merger.path, self.record, COMMENT, What.REMOVED, text, None, line))
                 self.removed.add(row.mine)
         elif row.mine is None and row.new is not None:
@@ -372,9 +386,12 @@ class _Items:
             self._remove_run(run)
 
     def _remove_run(self, run: Sequence[int]) -> None:
-        self.merger.edits.append(layout.remove(self.merger.mine, [self.mine[at].node for at in run]))
+        self.edits.append(layout.remove(self.merger.mine, [self.mine[at].node for at in run]))
 
     def _insert(self) -> None:
+        if not self.mine and self.incoming:
+            self._insert_into_empty()
+            return
         run: list[int] = []
         for at in sorted(self.incoming):
             if run and (at != run[-1] + 1 or self.incoming[at][0] is not self.incoming[run[-1]][0]):
@@ -397,7 +414,7 @@ class _Items:
         if above:
             node = self._owner_in_mine(above[0])
             source = self.incoming[above[0]][0]
-            self.merger.edits.append(layout.insert_before(self.merger.mine, node, source, self._nodes(above)))
+            self.before.append(layout.insert_before(self.merger.mine, node, source, self._nodes(above)))
 
     def _belongs(self, at: int) -> bool:
         """Whether this is a comment to a record that the admin has."""
@@ -412,7 +429,7 @@ class _Items:
         node = self._owner_in_mine(at)
         source, comment = self.incoming[at]
         text = self.merger.mine.adopt_raw(source.raw(comment), None)
-        self.merger.edits.append(Edit(node.end, node.end, f" {text}"))
+        self.edits.append(Edit(node.end, node.end, f" {text}"))
 
     @cached_property
     def _living(self) -> dict[int, int]:
@@ -429,38 +446,62 @@ class _Items:
         if before is not None:
             while before + 1 < len(self.mine) and self.mine[before + 1].node.trailing:
                 before += 1
-            self.merger.edits.append(layout.insert_after(mine, self.mine[before].node, source, nodes))
+            self.edits.append(layout.insert_after(mine, self.mine[before].node, source, nodes))
             return
         after = next((living[at] for at in range(run[-1] + 1, len(self.new)) if at in living), None)
         if after is not None:
-            while after > 0 and owner_of(self.mine, after - 1) == after:
+            while self._leads(after - 1):
                 after -= 1
-            self.merger.edits.append(layout.insert_before(mine, self.mine[after].node, source, nodes))
+            self.before.append(layout.insert_before(mine, self.mine[after].node, source, nodes))
             return
-        if self.mine:
-            self.merger.edits.append(layout.insert_after(mine, self.mine[-1].node, source, nodes))
-            return
-        self._insert_into_empty(source, nodes)
+        self.edits.append(layout.insert_after(mine, self.mine[-1].node, source, nodes))
 
-    def _insert_into_empty(self, source: Document, nodes: Sequence[Node]) -> None:
+    def _leads(self, at: int) -> bool:
+        """Whether the item at ``at`` is a comment in front of the next record, and stays."""
+        if at < 0 or at in self.removed:
+            return False
+        node = self.mine[at].node
+        return node.role is Role.COMMENT and not node.trailing
+
+    def _insert_into_empty(self) -> None:
         mine, parent = self.merger.mine, self.three.mine
         indent = layout.line_indent(mine.text, parent.start)
         inside = indent + layout.indent_unit(mine.text) if mine.learns_identity else indent
-        block = layout.moved_block(mine, source, nodes, inside)
-        self.merger.edits.extend(mine.open_empty(parent, block, indent))
+        blocks = [
+            layout.moved_block(mine, source, [node], inside) for _, (source, node) in sorted(self.incoming.items())
+        ]
+        self.edits.extend(mine.open_empty(parent, mine.source.newline.join(blocks), indent))
 
 
 def _rows(old: Sequence[Item], mine: Sequence[Item], new: Sequence[Item]) -> list[_Row]:
     """Every item once, with its place on each side that has it, in the admin's order and then the vendor's."""
     to_mine, to_new = pairs(old, mine), pairs(old, new)
-    left_mine = sorted(set(range(len(mine))).difference(to_mine.values()))
-    left_new = sorted(set(range(len(new))).difference(to_new.values()))
-    both = pairs([mine[at] for at in left_mine], [new[at] for at in left_new], alike=False)
-    added = {left_mine[a]: left_new[b] for a, b in both.items()}
+    _reconcile_comments(mine, new, to_mine, to_new)
+    left_mine = set(range(len(mine))).difference(to_mine.values())
+    left_new = set(range(len(new))).difference(to_new.values())
+    direct = {a: b for a, b in pairs(mine, new, alike=False).items() if mine[a].node.role is Role.RECORD}
+    direct.update(same_comments(mine, new))
+    added = {a: b for a, b in direct.items() if a in left_mine and b in left_new}
     rows = [_Row(at, to_mine.get(at), to_new.get(at)) for at in range(len(old))]
-    rows += [_Row(None, at, added.get(at)) for at in left_mine]
-    rows += [_Row(None, None, at) for at in sorted(set(left_new).difference(added.values()))]
+    rows += [_Row(None, at, added.get(at)) for at in sorted(left_mine)]
+    rows += [_Row(None, None, at) for at in sorted(left_new.difference(added.values()))]
     return rows
+
+
+def _reconcile_comments(
+    mine: Sequence[Item], new: Sequence[Item], to_mine: dict[int, int], to_new: dict[int, int]
+) -> None:
+    """The same comment to the same record on both sides is one comment, whatever each was taken for beside the old."""
+    of_mine = {at: was for was, at in to_mine.items()}
+    of_new = {at: was for was, at in to_new.items()}
+    for a, b in same_comments(mine, new).items():
+        first, second = of_mine.get(a), of_new.get(b)
+        if first == second:
+            continue
+        if first is not None:
+            del to_mine[first]
+        if second is not None:
+            del to_new[second]
 
 
 def _names(three: _Three) -> list[str]:

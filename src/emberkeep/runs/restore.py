@@ -30,6 +30,8 @@ class RestorePlan:
     remove: tuple[Entry, ...]
     replace: tuple[Entry, ...]
     folders: tuple[Entry, ...]
+    leftovers: tuple[str, ...] = ()
+    """Temporary files of an interrupted run, to be swept."""
 
     @property
     def bytes(self) -> int:
@@ -39,7 +41,7 @@ class RestorePlan:
     @property
     def nothing(self) -> bool:
         """True when the folder is already as the snapshot says."""
-        return not (self.write or self.touch or self.make or self.remove or self.replace)
+        return not (self.write or self.touch or self.make or self.remove or self.replace or self.leftovers)
 
 
 def scope_of(manifest: Manifest, only: Sequence[str], roles: RoleTable) -> Callable[[str], bool]:
@@ -80,6 +82,7 @@ def plan(snapshot: SnapshotTree, target: Path, wanted: Callable[[str], bool]) ->
         tuple(deepest_first(_removable(extra, there, held, wanted))),
         tuple(deepest_first(in_the_way.values())),
         tuple(folders),
+        live.leftovers if live else (),
     )
 
 
@@ -150,6 +153,8 @@ def apply(plan: RestorePlan, snapshot: SnapshotTree, *, progress: Progress = sil
     faults: list[Fault] = []
     try:
         files.make_folder(plan.target)
+        for leftover in plan.leftovers:
+            files.io.unlink(plan.target / leftover)
         _remove(plan.target, plan.replace)
         for entry in plan.make:
             files.make_folder(plan.target / entry.path)

@@ -112,6 +112,8 @@ def restore_plan(screen: Screen, plan: RestorePlan, done: bool) -> None:
     _group(screen, "write" if not done else "wrote", plan.write, GOOD)
     _group(screen, "remove" if not done else "removed", [*plan.replace, *plan.remove], ASKS)
     _group(screen, "make folder" if not done else "made folder", plan.make, "")
+    if plan.leftovers:
+        screen.line(f"  {'swept' if done else 'sweep'} {words.count(len(plan.leftovers), 'temporary file')} of a broken run")
     touched = [entry for entry in plan.touch if entry.kind is Kind.FILE]
     _group(screen, "set mode and time of", touched, "")
 

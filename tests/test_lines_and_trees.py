@@ -1,0 +1,165 @@
+"""Merging plain text by line, whole files, trees, and what may break."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from emberkeep.merging.answers import Answer, Answers
+from emberkeep.merging.merge import merge_file, merge_trees
+from emberkeep.merging.results import FILE, FileMerge, Merge, Outcome
+from emberkeep.trees import FolderTree
+
+
+def merge(old: str | bytes | None, mine: str | bytes | None, new: str | bytes | None, name: str = "a.rig", answer: str = "") -> FileMerge:
+    sides = [side.encode() if isinstance(side, str) else side for side in (old, mine, new)]
+    return merge_file(name, *sides, settle=lambda question: (answer, "test" if answer else ""))
+
+
+OLD = "on start\n  set hour 6\n  lay wrecks 12\nend\n\non leave\n  wave\nend\n"
+
+
+def test_lines_changed_on_either_side_come_together() -> None:
+    mine = OLD.replace("hour 6", "hour 7").replace("\n", "\r\n")
+    new = OLD.replace("wave", "wave twice").replace("end\n\n", "  wake gannets\nend\n\n")
+    result = merge(OLD, mine, new)
+    assert result.data is not None
+    assert result.data.decode() == (
+        "on start\r\n  set hour 7\r\n  lay wrecks 12\r\n  wake gannets\r\nend\r\n\r\non leave\r\n  wave twice\r\nend\r\n"
+    )
+
+
+@pytest.mark.parametrize(
+    ("answer", "line"), [("", "hour 7"), ("mine", "hour 7"), ("new", "hour 8"), ("old", "hour 6"), ("=   set hour 9", "hour 9")]
+)
+def test_the_same_line_changed_twice_is_asked(answer: str, line: str) -> None:
+    result = merge(OLD, OLD.replace("hour 6", "hour 7"), OLD.replace("hour 6", "hour 8"), answer=answer)
+    (question,) = result.questions
+    assert (question.record, question.field) == ("line 2", "(lines)")
+    assert (question.old, question.mine, question.new) == ("  set hour 6", "  set hour 7", "  set hour 8")
+    text = (result.data or OLD.replace("hour 6", "hour 7").encode()).decode()
+    assert line in text
+    assert "<<<<" not in text
+
+
+@pytest.mark.parametrize("final", ["", "\n"])
+def test_the_final_line_end_stays_mine(final: str) -> None:
+    result = merge("a\nb\nc\n", "A\nb\nc" + final, "a\nb\nc\nd\n")
+    assert result.data == ("A\nb\nc\nd" + final).encode()
+
+
+def test_a_whole_text_replaced_on_one_side() -> None:
+    assert merge("a\nb\n", "a\nb\nmine\n", "x\ny\n").questions
+    assert merge("a\n", "", "a\n").outcome is Outcome.SAME
+
+
+PRICES = {"rates": {"buy": 1, "sell": 2}, "closed": ["x"]}
+
+
+def test_json_that_merging_by_line_would_break_becomes_a_question() -> None:
+    old = json.dumps(PRICES, indent=1)
+    mine = old.replace('"sell": 2', '"sell": 2,\n  "mine": 3')
+    new = old.replace('{\n  "buy": 1,\n', "{\n").replace('"x"', '"x",\n  "y"')
+    result = merge(old, mine, new, "prices.json")
+    assert result.outcome is Outcome.MERGED
+    assert result.data is not None
+    json.loads(result.data)
+    # Each side's commas are right for itself, and wrong together.
+    old = "[\n3,\n4,\n\n\n5\n]\n"
+    broken = merge(old, "[\n3,\n4\n\n\n]\n", "[\n3,\n4,\n\n6,\n\n5\n]\n", "x.json")
+    (question,) = broken.questions
+    assert question.field == FILE
+    assert "no longer be valid" in question.why
+    assert broken.data is None
+
+
+@pytest.mark.parametrize(
+    ("old", "mine", "new", "outcome", "data", "asked"),
+    [
+        (None, None, "n", Outcome.ADDED, b"n", 0),
+        (None, "m", None, Outcome.SAME, None, 0),
+        ("o", "o", None, Outcome.REMOVED, None, 0),
+        ("o", "m", None, Outcome.SAME, None, 1),
+        ("o", None, "o", Outcome.SAME, None, 0),
+        ("o", None, "n", Outcome.SAME, None, 1),
+        ("o", None, None, Outcome.SAME, None, 0),
+        (b"\0o", b"\0o", b"\0n", Outcome.MERGED, b"\0n", 0),
+        (b"\0o", b"\0m", b"\0o", Outcome.SAME, None, 0),
+        (b"\0o", b"\0m", b"\0n", Outcome.SAME, None, 1),
+        (b"\0o", b"\0n", b"\0n", Outcome.SAME, None, 0),
+        (None, "m", "n", Outcome.SAME, None, 1),
+        (None, "n", "n", Outcome.SAME, None, 0),
+    ],
+)
+def test_whole_files(
+    old: str | bytes | None, mine: str | bytes | None, new: str | bytes | None, outcome: Outcome, data: bytes | None, asked: int
+) -> None:
+    result = merge(old, mine, new)
+    assert (result.outcome, result.data, len(result.questions)) == (outcome, data, asked)
+    for question in result.questions:
+        assert question.field in (FILE, "(lines)")
+
+
+@pytest.mark.parametrize(
+    ("old", "mine", "new", "answer", "outcome", "data"),
+    [
+        ("o", "m", None, "new", Outcome.REMOVED, None),
+        ("o", "m", None, "old", Outcome.MERGED, b"o"),
+        ("o", None, "n", "new", Outcome.ADDED, b"n"),
+        ("o", None, "n", "old", Outcome.ADDED, b"o"),
+        (b"\0o", b"\0m", b"\0n", "new", Outcome.MERGED, b"\0n"),
+        (b"\0o", b"\0m", b"\0n", "= x", Outcome.SAME, None),
+    ],
+)
+def test_answers_for_whole_files(
+    old: str | bytes | None, mine: str | bytes | None, new: str | bytes | None, answer: str, outcome: Outcome, data: bytes | None
+) -> None:
+    result = merge(old, mine, new, answer=answer)
+    assert (result.outcome, result.data) == (outcome, data)
+
+
+def trees(tmp_path: Path, *sides: dict[str, str]) -> list[FolderTree]:
+    made = []
+    for name, files in zip(("old", "new", "mine"), sides, strict=True):
+        for path, text in files.items():
+            target = tmp_path / name / path
+            target.parent.mkdir(parents=True, exist_ok=True)
+            target.write_text(text)
+        (tmp_path / name).mkdir(exist_ok=True)
+        made.append(FolderTree(tmp_path / name))
+    return made
+
+
+def test_trees_file_by_file_and_a_broken_one_does_not_stop_the_rest(tmp_path: Path) -> None:
+    old = {"a.ini": "[s]\nk = 1\n", "b.xml": "<r/>", "gone.txt": "x\n"}
+    new = {"a.ini": "[s]\nk = 2\n", "b.xml": "<r>", "new/c.txt": "hello\n"}
+    mine = {"a.ini": "[s]\nk = 1\nown = 5\n", "b.xml": "<r/>", "gone.txt": "x\n", "only-mine.txt": "y\n"}
+    found = merge_trees(*trees(tmp_path, old, new, mine))
+    outcomes = {item.path: item.outcome for item in found.files}
+    assert outcomes == {
+        "a.ini": Outcome.MERGED,
+        "b.xml": Outcome.FAULTY,
+        "gone.txt": Outcome.REMOVED,
+        "new/c.txt": Outcome.ADDED,
+        "only-mine.txt": Outcome.SAME,
+    }
+    assert [str(fault.place) for fault in found.faults] == ["b.xml:1:4"]
+
+
+def test_a_folder_where_a_file_is_wanted_is_told(tmp_path: Path) -> None:
+    sides = trees(tmp_path, {"a.txt": "1"}, {"a.txt": "2"}, {"a.txt/inside": "3"})
+    found: Merge = merge_trees(*sides)
+    assert "folder stands here" in str(found.faults[0])
+
+
+def test_answers_fit_only_the_very_question() -> None:
+    given = Answer("a.rig", "line 2", "(lines)", "new", old="  set hour 6", mine="  set hour 7", new="  set hour 8")
+    answers = Answers.of(("file", [given, Answer("a.rig", "line 9", "(lines)", "mine")]))
+    mine, new = OLD.replace("hour 6", "hour 7"), OLD.replace("hour 6", "hour 8")
+    result = merge_file("a.rig", OLD.encode(), mine.encode(), new.encode(), settle=answers.settle)
+    assert result.data == new.encode()
+    assert answers.unused("file") == (("a.rig", "line 9", "(lines)"),)
+    other = merge_file("a.rig", OLD.encode(), mine.encode(), new.replace("8", "5").encode(), settle=answers.settle)
+    assert other.questions[0].open

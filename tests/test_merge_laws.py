@@ -1,0 +1,207 @@
+"""Laws of the merge, for every format that has records, on random records, edits and ways of writing them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from emberkeep.comparing.records import compare, facts
+from emberkeep.documents import formats
+from emberkeep.documents.lines import matches, split
+from emberkeep.merging.merge import merge_file
+from emberkeep.merging.results import Outcome
+from tests import makers
+from tests.makers import Edits, Rec, Style
+
+Render = Callable[..., bytes]
+FORMATS: dict[str, Render] = {
+    "stores.xml": makers.as_xml,
+    "keeper.ini": makers.as_ini,
+    "keeper.properties": makers.as_properties,
+}
+each_format = pytest.mark.parametrize("path", FORMATS)
+
+
+def said(path: str, data: bytes) -> set[tuple[str, str, str]]:
+    """Every field of a file, without order and spelling."""
+    document = formats.parse(path, data)
+    assert document is not None
+    return facts(document)
+
+
+def merged(path: str, old: bytes, mine: bytes, new: bytes) -> bytes:
+    result = merge_file(path, old, mine, new)
+    assert result.fault is None
+    return mine if result.data is None else result.data
+
+
+@each_format
+@given(old=makers.record_lists(), mine=makers.record_lists(), style=makers.styles)
+def test_unchanged_defaults_leave_the_admins_bytes(
+    path: str, old: tuple[Rec, ...], mine: tuple[Rec, ...], style: Style
+) -> None:
+    render = FORMATS[path]
+    vendor, own = render(old), render(mine, style)
+    result = merge_file(path, vendor, own, vendor)
+    assert result.outcome is Outcome.SAME
+    assert result.data is None
+    assert not result.taken
+    assert not result.questions
+
+
+@each_format
+@given(old=makers.record_lists(), new=makers.record_lists(), style=makers.styles)
+def test_without_hand_edits_the_vendors_content_comes(
+    path: str, old: tuple[Rec, ...], new: tuple[Rec, ...], style: Style
+) -> None:
+    render = FORMATS[path]
+    assert merged(path, render(old), render(old), render(new)) == render(new)
+    # Saved by another editor, it is no hand edit either: the content is the vendor's, the writing the admin's.
+    result = merge_file(path, render(old), render(old, style), render(new))
+    assert not result.questions
+    data = render(old, style) if result.data is None else result.data
+    assert said(path, data) == said(path, render(new))
+    assert data.startswith("\ufeff".encode()) == style.bom
+    if b"\r\n" in render(old, style):
+        assert data.count(b"\n") == data.count(b"\r\n")
+
+
+@each_format
+@given(edits=makers.disjoint_edits())
+def test_disjoint_edits_all_arrive_and_nothing_is_asked(path: str, edits: Edits) -> None:
+    render = FORMATS[path]
+    result = merge_file(path, render(edits.old), render(edits.mine), render(edits.new))
+    assert [question for question in result.questions if question.open] == []
+    data = render(edits.mine) if result.data is None else result.data
+    assert said(path, data) == said(path, render(edits.both))
+
+
+@each_format
+@given(edits=makers.disjoint_edits())
+def test_disjoint_edits_commute(path: str, edits: Edits) -> None:
+    render = FORMATS[path]
+    old, mine, new = render(edits.old), render(edits.mine), render(edits.new)
+    assert said(path, merged(path, old, mine, new)) == said(path, merged(path, old, new, mine))
+
+
+@each_format
+@given(
+    old=makers.record_lists(),
+    mine=makers.record_lists(),
+    new=makers.record_lists(),
+    style=makers.styles,
+)
+def test_merging_twice_changes_nothing(
+    path: str, old: tuple[Rec, ...], mine: tuple[Rec, ...], new: tuple[Rec, ...], style: Style
+) -> None:
+    render = FORMATS[path]
+    once = merged(path, render(old), render(mine, style), render(new))
+    again = merge_file(path, render(old), once, render(new))
+    assert again.outcome is Outcome.SAME
+    assert not again.taken
+
+
+@each_format
+@given(edits=makers.disjoint_edits(), style=makers.styles)
+def test_the_admins_untouched_lines_stay_as_they_are(path: str, edits: Edits, style: Style) -> None:
+    """Every line of mine that says what it did before stands in the result, byte for byte and in order."""
+    render = FORMATS[path]
+    mine = render(edits.mine, style)
+    result = merge_file(path, render(edits.old), mine, render(edits.new))
+    if result.data is None:
+        return
+    gone = {change.before for change in result.taken if change.before is not None}
+    lines, left = split(mine.decode()), split(result.data.decode())
+    kept = sum(match.length for match in matches(lines, left))
+    most_gone = sum(value.count("\n") + 2 for value in gone) + 2 * len(result.taken)
+    assert kept >= len(lines) - most_gone
+
+
+@each_format
+@given(recs=makers.record_lists(), style=makers.styles, data=st.data())
+def test_every_true_overlap_is_asked(path: str, recs: tuple[Rec, ...], style: Style, data: st.DataObject) -> None:
+    owners = [rec for rec in recs if rec.values]
+    if not owners:
+        return
+    target = data.draw(st.sampled_from(owners))
+    name = target.values[0][0]
+
+    def with_value(value: str) -> tuple[Rec, ...]:
+        values = tuple((key, value if key == name else told) for key, told in target.values)
+        return tuple(Rec(**{**rec.__dict__, "values": values}) if rec is target else rec for rec in recs)
+
+    render = FORMATS[path]
+    old, mine, new = with_value("500001"), with_value("500002"), with_value("500003")
+    result = merge_file(path, render(old), render(mine, style), render(new))
+    assert len(result.questions) == 1
+    question = result.questions[0]
+    assert (question.old, question.mine, question.new) == ("500001", "500002", "500003")
+    assert result.data is None  # the admin's value stays
+
+
+@each_format
+@given(recs=makers.record_lists(), style=makers.styles)
+def test_splicing_no_edits_gives_the_bytes_back(path: str, recs: tuple[Rec, ...], style: Style) -> None:
+    written = FORMATS[path](recs, style)
+    document = formats.parse(path, written)
+    assert document is not None
+    assert document.source.encode(document.text) == written
+
+
+@each_format
+@given(left=makers.record_lists(), right=makers.record_lists())
+def test_a_comparison_is_empty_only_when_all_is_said_alike(
+    path: str, left: tuple[Rec, ...], right: tuple[Rec, ...]
+) -> None:
+    first, second = (formats.parse(path, FORMATS[path](recs)) for recs in (left, right))
+    assert first is not None
+    assert second is not None
+    details = [item for item in compare(first, second) if item.field != "(comment)" and item.kind != "moved"]
+    assert (details == []) == (facts(first) == facts(second))
+
+
+line_lists = st.lists(st.sampled_from(["a", "b", "c", "deck", "", "lamp 40", "lamp 80"]), max_size=12)
+
+
+@given(old=line_lists, mine=line_lists, newline=st.sampled_from(["\n", "\r\n"]), final=st.booleans())
+def test_text_with_unchanged_defaults_keeps_its_bytes(
+    old: list[str], mine: list[str], newline: str, final: bool
+) -> None:
+    own = (newline.join(mine) + (newline if final and mine else "")).encode()
+    vendor = "".join(line + "\n" for line in old).encode()
+    assert merged("first-light.rig", vendor, own, vendor) == own
+
+
+@given(old=line_lists, mine=line_lists, new=line_lists)
+def test_text_merged_twice_changes_nothing_more(old: list[str], mine: list[str], new: list[str]) -> None:
+    render = [("".join(line + "\n" for line in lines)).encode() for lines in (old, mine, new)]
+    first = merge_file("first-light.rig", *render)
+    if first.questions:
+        return
+    once = render[1] if first.data is None else first.data
+    again = merge_file("first-light.rig", render[0], once, render[2])
+    assert not [change for change in again.taken if change.before != change.after] or again.data is None
+
+
+@given(old=line_lists, new=line_lists)
+def test_text_without_hand_edits_becomes_the_vendors(old: list[str], new: list[str]) -> None:
+    first, second = (("".join(line + "\n" for line in lines)).encode() for lines in (old, new))
+    assert merged("first-light.rig", first, first, second) == second
+
+
+@given(st.lists(st.integers(0, 5), max_size=40), st.lists(st.integers(0, 5), max_size=40))
+def test_matches_are_equal_ordered_and_disjoint(left: list[int], right: list[int]) -> None:
+    end_left = end_right = 0
+    for match in matches(left, right):
+        assert match.left >= end_left
+        assert match.right >= end_right
+        end_left, end_right = match.left + match.length, match.right + match.length
+        assert left[match.left : end_left] == right[match.right : end_right]
+
+
+@given(st.text(alphabet="ab\r\n", max_size=30))
+def test_splitting_lines_loses_nothing(text: str) -> None:
+    assert "".join(split(text)) == text

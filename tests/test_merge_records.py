@@ -1,0 +1,312 @@
+"""The record merge by worked examples: where things go, what travels with them, what is asked."""
+
+from __future__ import annotations
+
+import pytest
+
+from emberkeep.merging.merge import merge_file
+from emberkeep.merging.results import FileMerge, Outcome, What
+
+OLD = """\
+<?xml version="1.0"?>
+<!-- goods of the skerries -->
+<stores release="4.2">
+    <!-- food -->
+    <good id="kelp">
+        <afloat>40</afloat>
+        <worth>3</worth>
+        <found at="pier"/>
+        <found at="cave"/>
+    </good>
+    <good id="lamp-oil"><afloat>12</afloat></good> <!-- precious -->
+
+    <!-- tackle -->
+    <good id="rope">
+        <afloat>7</afloat>
+    </good>
+</stores>
+"""
+
+
+def swap(text: str, *pairs: tuple[str, str]) -> str:
+    for old, new in pairs:
+        assert text.count(old) == 1, old
+        text = text.replace(old, new)
+    return text
+
+
+def merge(mine: str, new: str, old: str = OLD, answer: str = "", name: str = "stores.xml") -> FileMerge:
+    settle = (lambda question: (answer, "test")) if answer else (lambda question: ("", ""))
+    return merge_file(name, old.encode(), mine.encode(), new.encode(), settle=settle)
+
+
+def text_of(result: FileMerge) -> str:
+    assert result.fault is None
+    assert result.data is not None
+    return result.data.decode()
+
+
+NEW_RECORD = """\
+    <!-- new this spring -->
+    <good id="samphire">
+        <afloat>5</afloat>
+    </good>
+"""
+
+
+def test_a_new_record_comes_behind_its_neighbour_in_my_indentation_with_its_comment() -> None:
+    mine = swap(OLD, ("<worth>3", "<worth>30")).replace("    ", "\t").replace("\n", "\r\n")
+    new = swap(OLD, ('    <good id="lamp-oil">', NEW_RECORD + '    <good id="lamp-oil">'))
+    expected = mine.replace(
+        '\t<good id="lamp-oil">',
+        '\t<!-- new this spring -->\r\n\t<good id="samphire">\r\n\t\t<afloat>5</afloat>\r\n\t</good>\r\n\t<good id="lamp-oil">',
+    )
+    assert text_of(merge(mine, new)) == expected
+
+
+def test_a_new_first_record_stays_behind_the_heading_comment() -> None:
+    mine = swap(OLD, ("<worth>3", "<worth>30"))
+    new = swap(OLD, ("    <!-- food -->\n", "    <!-- food -->\n" + NEW_RECORD))
+    assert text_of(merge(mine, new)) == swap(mine, ("    <!-- food -->\n", "    <!-- food -->\n" + NEW_RECORD))
+
+
+def test_a_new_last_record_goes_to_the_end() -> None:
+    mine = swap(OLD, ("<worth>3", "<worth>30"))
+    new = swap(OLD, ("</stores>", NEW_RECORD + "</stores>"))
+    assert text_of(merge(mine, new)) == swap(mine, ("</stores>", NEW_RECORD + "</stores>"))
+
+
+def test_the_neighbour_i_deleted_is_stepped_over() -> None:
+    mine = swap(OLD, ('    <good id="lamp-oil"><afloat>12</afloat></good> <!-- precious -->\n', ""))
+    new = swap(OLD, ("<!-- precious -->\n", "<!-- precious -->\n" + NEW_RECORD))
+    result = text_of(merge(mine, new))
+    assert result.index("samphire") < result.index("tackle")
+    assert result == swap(mine, ("    </good>\n\n    <!-- tackle", "    </good>\n" + NEW_RECORD + "\n    <!-- tackle"))
+
+
+def test_a_record_goes_with_its_comments_and_leaves_no_hole() -> None:
+    mine = swap(OLD, ("<worth>3", "<worth>30"))
+    new = swap(OLD, ('    <good id="lamp-oil"><afloat>12</afloat></good> <!-- precious -->\n', ""))
+    assert text_of(merge(mine, new)) == swap(
+        mine, ('    <good id="lamp-oil"><afloat>12</afloat></good> <!-- precious -->\n', "")
+    )
+
+
+def test_a_record_the_vendor_removed_stays_when_i_edited_it_until_i_answer() -> None:
+    mine = swap(OLD, ("<afloat>7", "<afloat>70"))
+    cut = '\n    <!-- tackle -->\n    <good id="rope">\n        <afloat>7</afloat>\n    </good>\n'
+    new = swap(OLD, (cut, ""))
+    waiting = merge(mine, new)
+    assert waiting.outcome is Outcome.SAME
+    (question,) = waiting.questions
+    assert (question.record, question.field, question.new) == ("good[id=rope]", "(record)", None)
+    assert "afloat 7 → 70" in question.why
+    assert text_of(merge(mine, new, answer="new")) == new
+    assert 'id="rope"' not in text_of(merge(mine, new, answer="new"))
+    assert merge(mine, new, answer="mine").data is None
+    assert "<afloat>7</afloat>" in text_of(merge(mine, new, answer="old"))
+
+
+def test_my_comment_makes_a_removed_record_a_question() -> None:
+    mine = swap(OLD, ('    <good id="rope">', '    <!-- Odd needs this -->\n    <good id="rope">'))
+    new = swap(OLD, ('    <good id="rope">\n        <afloat>7</afloat>\n    </good>\n', ""))
+    assert len(merge(mine, new).questions) == 1
+
+
+def test_a_record_i_deleted_stays_deleted_and_asks_only_when_the_vendor_changed_it() -> None:
+    mine = swap(OLD, ('    <good id="rope">\n        <afloat>7</afloat>\n    </good>\n', ""))
+    elsewhere = swap(OLD, ("<worth>3", "<worth>4"))
+    result = merge(mine, elsewhere)
+    assert not result.questions
+    assert "rope" not in text_of(result)
+    changed = swap(OLD, ("<afloat>7", "<afloat>9"))
+    (question,) = merge(mine, changed).questions
+    assert question.mine is None
+    assert "afloat 7 → 9" in question.why
+    back = text_of(merge(mine, changed, answer="new"))
+    assert "<afloat>9</afloat>" in back
+    assert back.index("tackle") < back.index("rope")
+    assert "<afloat>7</afloat>" in text_of(merge(mine, changed, answer="old"))
+    assert merge(mine, changed, answer="= 5").questions[0].open  # a whole record cannot be typed
+
+
+@pytest.mark.parametrize(
+    ("answer", "value"), [("", "80"), ("mine", "80"), ("new", "30"), ("old", "40"), ("= 55", "55"), ("= a<b", "a&lt;b")]
+)
+def test_both_changed_one_value(answer: str, value: str) -> None:
+    mine, new = swap(OLD, (">40<", ">80<")), swap(OLD, (">40<", ">30<"))
+    result = merge(mine, new, answer=answer)
+    (question,) = result.questions
+    assert (question.record, question.field) == ("good[id=kelp]", "afloat")
+    assert (question.old, question.mine, question.new, question.line) == ("40", "80", "30", 6)
+    assert question.open == (answer == "")
+    data = mine.encode() if result.data is None else result.data
+    assert f"<afloat>{value}</afloat>".encode() in data
+
+
+def test_both_changed_alike_is_agreement() -> None:
+    both = swap(OLD, (">40<", ">41<"))
+    result = merge(swap(both, (">3<", ">9<")), both)
+    assert result.outcome is Outcome.SAME
+    assert not result.questions
+    assert [change.field for change in result.kept] == ["worth"]
+
+
+def test_numbers_are_compared_as_numbers() -> None:
+    mine, new = swap(OLD, (">40<", ">40.0<")), swap(OLD, (">40<", ">30<"))
+    assert "<afloat>30</afloat>" in text_of(merge(mine, new))
+    same = swap(OLD, (">40<", ">040<"))
+    assert merge(same, same, old=OLD).data is None
+
+
+def test_attributes_come_go_and_change() -> None:
+    old = '<r>\n  <squall id="a" every="3" from="north" lasts=\'2\'/>\n  <squall id="b"/>\n</r>\n'
+    mine = swap(old, ('every="3"', 'every="9"'))
+    new = '<r>\n  <squall id="a" every="3" lasts="it\'s 4" strength="7"/>\n  <squall id="b" every="1"/>\n</r>\n'
+    result = merge(mine, new, old, name="squalls.xml")
+    assert text_of(result) == (
+        '<r>\n  <squall id="a" every="9" lasts=\'it&apos;s 4\' strength="7"/>\n  <squall id="b" every="1"/>\n</r>\n'
+    )
+
+
+@pytest.mark.parametrize(
+    ("mine_has", "new_has", "expected"),
+    [
+        ('<g id="a"/>', '<g id="a">5</g>', '<g id="a">5</g>'),
+        ('<g id="a"></g>', '<g id="a">5</g>', '<g id="a">5</g>'),
+        ('<g id="a" />', '<g id="a"><w>5</w></g>', '<g id="a">\n    <w>5</w>\n  </g>'),
+        ('<g id="a">\n  </g>', '<g id="a">\n    <w>5</w>\n    <!-- n -->\n    <v/>\n  </g>', None),
+    ],
+)
+def test_what_was_empty_is_filled(mine_has: str, new_has: str, expected: str | None) -> None:
+    frame = '<r>\n  {}\n  <g id="b" n="{}"/>\n</r>\n'
+    result = merge(
+        frame.format(mine_has, 2), frame.format(new_has, 1), frame.format(mine_has, 1), name="x.xml"
+    )
+    assert text_of(result) == frame.format(expected or new_has, 2)
+
+
+def test_a_value_that_becomes_records_is_merged_as_one() -> None:
+    frame = '<r>\n  <g id="a">{}</g>\n  <g id="b" n="{}"/>\n</r>\n'
+    old, new = frame.format("<w>5</w>", 1), frame.format("<w><least>5</least></w>", 1)
+    assert text_of(merge(frame.format("<w>5</w>", 2), new, old, name="x.xml")) == frame.format(
+        "<w><least>5</least></w>", 2
+    )
+    clash = merge(frame.format("<w>6</w>", 2), new, old, name="x.xml")
+    assert [(question.record, question.field) for question in clash.questions] == [("g[id=a]/w", "(record)")]
+
+
+def test_lists_of_children_grow_and_shrink_on_both_sides() -> None:
+    mine = swap(OLD, ('        <found at="cave"/>\n', '        <found at="my-pier"/>\n'))
+    new = swap(OLD, ('        <found at="cave"/>\n', '        <found at="cave"/>\n        <found at="reef"/>\n'))
+    found = text_of(merge(mine, new))
+    assert '<found at="pier"/>\n        <found at="reef"/>\n        <found at="my-pier"/>' in found
+    assert "cave" not in found
+
+
+REACHES = "<reaches>\n" + "".join(
+    f'  <reach x="{x}" y="{x * 7}" radius="{x + 50}" holds="seal"/>\n' for x in (10, 20, 30, 40)
+) + "</reaches>\n"
+
+
+def test_anonymous_records_are_told_apart_by_what_they_hold() -> None:
+    mine = swap(REACHES, ('radius="70"', 'radius="75"'), ('  <reach x="40" y="280" radius="90" holds="seal"/>\n', ""))
+    new = swap(REACHES, ('x="20" y="140"', 'x="22" y="140"'), ('holds="seal"/>\n</', 'holds="seal"/>\n  <reach x="5" y="1" radius="9" holds="eel"/>\n</'))
+    result = merge(mine, new, REACHES, name="reaches.xml")
+    assert not result.questions
+    assert '<reach x="22" y="140" radius="75" holds="seal"/>' in text_of(result)
+    assert 'holds="eel"' in text_of(result)
+    assert 'x="40"' not in text_of(result)
+
+
+def test_the_same_change_to_an_anonymous_record_is_asked_by_its_number() -> None:
+    mine, new = swap(REACHES, ('radius="70"', 'radius="75"')), swap(REACHES, ('radius="70"', 'radius="77"'))
+    (question,) = merge(mine, new, REACHES, name="reaches.xml").questions
+    assert (question.record, question.field) == ("reach[#2]", "@radius")
+
+
+def test_my_order_stays_and_is_told() -> None:
+    rope = '    <good id="rope">\n        <afloat>7</afloat>\n    </good>\n'
+    mine = swap(swap(OLD, (rope, "")), ("    <!-- food -->\n", rope + "    <!-- food -->\n"))
+    new = swap(OLD, ("<afloat>7", "<afloat>8"))
+    result = merge(mine, new)
+    assert text_of(result) == swap(mine, ("<afloat>7", "<afloat>8"))
+    assert [change.record for change in result.kept if change.what is What.MOVED] == ["good[id=rope]"]
+
+
+def test_the_vendors_comments_come_and_go_and_mine_stay() -> None:
+    mine = swap(OLD, ("    <!-- food -->\n", "    <!-- food -->\n    <!-- mine -->\n"))
+    new = swap(OLD, ("<!-- food -->", "<!-- all food -->"), ("<!-- tackle -->", "<!-- lines and ropes -->"))
+    expected = swap(mine, ("<!-- tackle -->", "<!-- lines and ropes -->"), ("    <!-- food -->\n    <!-- mine -->\n", "    <!-- mine -->\n    <!-- all food -->\n"))
+    assert text_of(merge(mine, new)) == expected
+
+
+def test_one_line_files_grow_in_their_line() -> None:
+    old, mine = '<r><g id="a"/><g id="b" n="1"/></r>', '<r><g id="a"/><g id="b" n="2"/></r>'
+    new = '<r><g id="a"/><g id="c"/><g id="b" n="1"/><g id="d"/></r>'
+    assert text_of(merge(mine, new, old, name="x.xml")) == '<r><g id="a"/><g id="c"/><g id="b" n="2"/><g id="d"/></r>'
+
+
+def test_multi_line_values_are_not_re_indented() -> None:
+    old = '<r>\n  <g id="a" n="1"/>\n</r>\n'
+    new = '<r>\n  <g id="a" n="1"/>\n  <g id="b">\n    <say>one\n  two</say>\n    <c><![CDATA[x\n  y]]></c>\n  </g>\n</r>\n'
+    mine = '<r>\n\t<g id="a" n="2"/>\n</r>\n'
+    assert text_of(merge(mine, new, old, name="x.xml")) == (
+        '<r>\n\t<g id="a" n="2"/>\n\t<g id="b">\n\t\t<say>one\n  two</say>\n\t\t<c><![CDATA[x\n  y]]></c>\n\t</g>\n</r>\n'
+    )
+
+
+def test_characters_the_encoding_lacks_come_as_references() -> None:
+    head = '<?xml version="1.0" encoding="iso-8859-1"?>\n'
+    old, new = head + '<r>\n  <g id="a" n="1"/>\n</r>\n', '<r>\n  <g id="a" n="1"/>\n  <g id="b">λ</g>\n</r>\n'
+    mine = (head + '<r>\n  <g id="a" n="å"/>\n</r>\n').encode("latin-1")
+    result = merge_file("x.xml", old.encode("latin-1"), mine, new.encode())
+    assert result.data is not None
+    assert b"&#955;" in result.data
+    assert "å".encode("latin-1") in result.data
+
+
+def test_records_both_added_are_merged_field_by_field() -> None:
+    added = '    <good id="tar">\n        <afloat>{}</afloat>\n        <worth>1</worth>\n    </good>\n'
+    mine = swap(OLD, ("</stores>", added.format(1) + "</stores>"))
+    new = swap(OLD, ("</stores>", added.format(2) + "</stores>"))
+    (question,) = merge(mine, new).questions
+    assert (question.record, question.field, question.old, question.mine, question.new) == (
+        "good[id=tar]",
+        "afloat",
+        None,
+        "1",
+        "2",
+    )
+
+
+def test_told_identities_win_over_learned_ones() -> None:
+    rows = '<r>\n  <g id="1" name="kelp" n="{}"/>\n  <g id="2" name="tar" n="1"/>\n</r>\n'
+    renumbered = '<r>\n  <g id="1" name="tar" n="1"/>\n  <g id="2" name="kelp" n="{}"/>\n</r>\n'
+    old, mine, new = rows.format(1), rows.format(5), renumbered.format(1)
+    told = merge_file("x.xml", old.encode(), mine.encode(), new.encode(), rules={"r/g": ("@name",)})
+    assert told.data is not None
+    assert b'name="kelp" n="5"' in told.data
+    assert not told.questions
+
+
+@pytest.mark.parametrize("side", ["old", "mine", "new"])
+def test_a_broken_side_is_named_and_nothing_is_written(side: str) -> None:
+    texts = {"old": OLD, "mine": swap(OLD, (">3<", ">4<")), "new": swap(OLD, (">40<", ">41<"))}
+    texts[side] = texts[side].replace("</stores>", "")
+    result = merge_file("m/stores.xml", *(texts[name].encode() for name in ("old", "mine", "new")))
+    assert result.outcome is Outcome.FAULTY
+    assert result.data is None
+    assert result.fault is not None
+    assert result.fault.place is not None
+    assert result.fault.place.file == "m/stores.xml"
+    assert result.fault.place.line is not None
+    named = {"old": "old defaults", "mine": "yours", "new": "new defaults"}[side]
+    assert named in result.fault.what
+
+
+def test_nesting_too_deep_to_merge_is_a_fault_not_a_crash() -> None:
+    deep = "<a>" * 5000 + "{}" + "</a>" * 5000
+    result = merge_file("x.xml", *(deep.format(n).encode() for n in (1, 2, 3)))
+    assert result.fault is not None
+    assert "nested" in result.fault.what

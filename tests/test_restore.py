@@ -1,0 +1,202 @@
+"""Restoring: exactly what the snapshot says, only what differs, only in the scope asked for."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from emberkeep import files
+from emberkeep.errors import Damage, Refused, RunFailed
+from emberkeep.runs import restore
+from emberkeep.store.manifest import About
+from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.trees import FolderTree
+from tests.conftest import tree_state
+from tests.test_store import NOW, FaultyIO, flip
+
+ABOUT = About("", NOW, "asked")
+ROLES = (("players", ("players/*",)), ("world", ("world/**",)))
+
+
+def taken(tmp_path: Path, root: Path, scope: tuple[str, ...] = ()) -> SnapshotTree:
+    store = Store(tmp_path / "store")
+    about = About("", NOW, "asked", scope=scope, roles=ROLES if scope else ())
+    wanted = restore.selection(scope, ROLES) if scope else None
+    return SnapshotTree(store, store.add(FolderTree(root), about, wanted=wanted), "snapshot 1")
+
+
+def put_back(snapshot: SnapshotTree, root: Path, *only: str) -> restore.RestorePlan:
+    plan = restore.plan(snapshot, root, restore.scope_of(snapshot.manifest, only, ROLES))
+    assert restore.apply(plan, snapshot) == []
+    return plan
+
+
+@pytest.fixture
+def root(tmp_path: Path) -> Path:
+    folder = tmp_path / "server"
+    for path, text in {"world/a.sea": "a" * 9000, "world/deep/b.sea": "b", "players/una": "u", "notes": "n"}.items():
+        (folder / path).parent.mkdir(parents=True, exist_ok=True)
+        (folder / path).write_text(text)
+    (folder / "world" / "empty").mkdir()
+    (folder / "latest").symlink_to("notes")
+    for number, path in enumerate(sorted(folder.rglob("*"), reverse=True)):
+        os.utime(path, ns=(1, 1_700_000_000_000_000_000 + number * 1_000_000_007), follow_symlinks=False)
+    return folder
+
+
+def wreck(root: Path) -> None:
+    (root / "world" / "a.sea").write_text("A" * 9000)
+    (root / "world" / "deep" / "b.sea").unlink()
+    (root / "world" / "deep").rmdir()
+    (root / "world" / "deep").write_text("a file where a folder was")
+    (root / "world" / "empty").rmdir()
+    (root / "players" / "una").chmod(0o600)
+    (root / "players" / "stranger").write_text("s")
+    (root / "latest").unlink()
+    (root / "latest").symlink_to("players/stranger")
+    (root / "notes").unlink()
+    (root / "notes").mkdir()
+    (root / "notes" / "inside").write_text("i")
+
+
+def test_everything_comes_back_exactly(tmp_path: Path, root: Path) -> None:
+    snapshot = taken(tmp_path, root)
+    before = tree_state(root)
+    wreck(root)
+    plan = put_back(snapshot, root)
+    assert tree_state(root) == before
+    assert {entry.path for entry in plan.write} == {"world/a.sea", "world/deep/b.sea", "latest", "notes"}
+    assert put_back(snapshot, root).nothing
+
+
+def test_damage_with_the_old_time_and_size_is_seen(tmp_path: Path, root: Path) -> None:
+    snapshot = taken(tmp_path, root)
+    path = root / "world" / "a.sea"
+    time = path.stat().st_mtime_ns
+    path.write_text("x" + "a" * 8999)
+    os.utime(path, ns=(1, time))
+    assert [entry.path for entry in put_back(snapshot, root).write] == ["world/a.sea"]
+
+
+def test_a_part_leaves_the_rest_alone(tmp_path: Path, root: Path) -> None:
+    snapshot = taken(tmp_path, root)
+    before = tree_state(root)
+    wreck(root)
+    wrecked = tree_state(root)
+    put_back(snapshot, root, "players")
+    now = tree_state(root)
+    assert now["players/una"] == before["players/una"]
+    assert "players/stranger" not in now
+    assert {path: now[path] for path in now if not path.startswith("players")} == {
+        path: wrecked[path] for path in wrecked if not path.startswith("players")
+    }
+
+
+def test_a_snapshot_of_a_part_never_removes_what_it_did_not_look_at(tmp_path: Path, root: Path) -> None:
+    snapshot = taken(tmp_path, root, ("world",))
+    wreck(root)
+    put_back(snapshot, root)
+    assert (root / "players" / "stranger").exists()
+    assert (root / "notes" / "inside").exists()
+    assert (root / "world" / "deep" / "b.sea").read_text() == "b"
+
+
+def test_a_link_in_the_way_is_not_written_through(tmp_path: Path, root: Path) -> None:
+    snapshot = taken(tmp_path, root)
+    before = tree_state(root)
+    elsewhere = tmp_path / "elsewhere"
+    elsewhere.mkdir()
+    shutil.rmtree(root / "world")
+    (root / "world").symlink_to(elsewhere, target_is_directory=True)
+    put_back(snapshot, root)
+    assert list(elsewhere.iterdir()) == []
+    assert tree_state(root) == before
+
+
+def test_into_a_new_folder(tmp_path: Path, root: Path) -> None:
+    snapshot = taken(tmp_path, root)
+    put_back(snapshot, tmp_path / "new" / "place")
+    assert tree_state(tmp_path / "new" / "place") == tree_state(root)
+
+
+@pytest.mark.parametrize("where", ["server", "server/world/new", "full"])
+def test_into_refuses_what_could_hurt(tmp_path: Path, root: Path, where: str) -> None:
+    (tmp_path / "full").mkdir()
+    (tmp_path / "full" / "x").write_text("x")
+    with pytest.raises(Refused):
+        restore.check_target(tmp_path / where, root)
+
+
+def test_damage_in_the_store_is_refused_before_anything_is_touched(tmp_path: Path, root: Path) -> None:
+    snapshot = taken(tmp_path, root)
+    wreck(root)
+    wrecked = tree_state(root)
+    pack = next((tmp_path / "store" / "packs").glob("*.pack"))
+    for at in range(100, pack.stat().st_size, 40):
+        flip(pack, at)
+    plan = restore.plan(snapshot, root, lambda path: True)
+    with pytest.raises(Damage) as caught:
+        restore.check_whole(plan, snapshot)
+    assert "world/a.sea" in str(caught.value)
+    assert tree_state(root) == wrecked
+
+
+def test_a_restore_that_stops_half_way_is_finished_by_the_next(tmp_path: Path, root: Path) -> None:
+    snapshot = taken(tmp_path, root)
+    before = tree_state(root)
+    for at in range(1, 40):
+        wreck(root)
+        plan = restore.plan(snapshot, root, lambda path: True)
+        with files.use(FaultyIO(at, OSError(5, "Input/output error"))):
+            try:
+                restore.apply(plan, snapshot)
+            except RunFailed as error:
+                assert "again" in error.faults[0].hint
+        put_back(snapshot, root)
+        assert tree_state(root) == before
+
+
+names = st.sampled_from(["a", "b", "c", "d d", "é"])
+paths = st.lists(names, min_size=1, max_size=3).map("/".join)
+kinds = st.one_of(st.binary(max_size=200), st.just("folder"), st.just("link"))
+
+
+def make(root: Path, wanted: dict[str, bytes | str], seed: int) -> None:
+    some = random.Random(seed)
+    root.mkdir(parents=True, exist_ok=True)
+    for path, what in sorted(wanted.items()):
+        target = root / path
+        if any(parent.exists() and not parent.is_dir() or parent.is_symlink() for parent in target.parents):
+            continue
+        target.parent.mkdir(parents=True, exist_ok=True)
+        if target.is_symlink() or target.exists():
+            continue
+        if what == "folder":
+            target.mkdir()
+        elif what == "link":
+            target.symlink_to("nowhere")
+        else:
+            assert isinstance(what, bytes)
+            target.write_bytes(what)
+            target.chmod(some.choice([0o600, 0o644, 0o755]))
+    for path in sorted(root.rglob("*"), reverse=True):
+        os.utime(path, ns=(1, some.randrange(10**18, 2 * 10**18)), follow_symlinks=False)
+
+
+@given(first=st.dictionaries(paths, kinds, max_size=8), second=st.dictionaries(paths, kinds, max_size=8), seed=st.integers(0, 99))
+def test_any_tree_becomes_any_other(
+    tmp_path_factory: pytest.TempPathFactory, first: dict[str, bytes | str], second: dict[str, bytes | str], seed: int
+) -> None:
+    place = tmp_path_factory.mktemp("any")
+    make(place / "one", first, seed)
+    make(place / "two", second, seed + 1)
+    snapshot = taken(place, place / "one")
+    put_back(snapshot, place / "two")
+    assert tree_state(place / "two") == tree_state(place / "one")
+    shutil.rmtree(place)

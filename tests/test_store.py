@@ -1,0 +1,372 @@
+"""The store: what goes in comes out; damage is found and named; a writer stopped anywhere leaves only whole snapshots."""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import BinaryIO
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from emberkeep import files
+from emberkeep.errors import Damage, EmberKeepError, Refused, UsageError
+from emberkeep.store import index as indexes
+from emberkeep.store import manifest as manifests
+from emberkeep.store.cutting import BLOCK, cut
+from emberkeep.store.manifest import About
+from emberkeep.store.packs import Gap, Head, parse_head, scan, serialize_head
+from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.verify import verify
+from emberkeep.trees import FolderTree, Kind, read
+
+NOW = datetime(2026, 4, 2, 18, 0, tzinfo=UTC)
+ABOUT = About("", NOW, "asked")
+
+
+@pytest.fixture
+def source(tmp_path: Path) -> Path:
+    """A small tree with every kind of thing in it."""
+    root = tmp_path / "server"
+    (root / "chart").mkdir(parents=True)
+    (root / "empty").mkdir()
+    some = random.Random(1)
+    (root / "chart" / "strip.0.0.sea").write_bytes(some.randbytes(3 * BLOCK + 17))
+    (root / "chart" / "strip.0.1.sea").write_bytes(some.randbytes(BLOCK) + b"\0" * BLOCK)
+    (root / "nothing").write_bytes(b"")
+    (root / "notes.txt").write_text("ask Odd about the reef\n" * 50)
+    (root / "latest").symlink_to("notes.txt")
+    (root / "run.sh").write_text("#!/bin/sh\n")
+    (root / "run.sh").chmod(0o750)
+    os.utime(root / "notes.txt", ns=(1, 1_700_000_000_123_456_789))
+    return root
+
+
+@pytest.fixture
+def store(tmp_path: Path) -> Iterator[Store]:
+    opened = Store(tmp_path / "keep" / "store")
+    yield opened
+    opened.close()
+
+
+def same_contents(store: Store, label: str, root: Path) -> None:
+    tree = SnapshotTree(store, store.manifest(label), label)
+    live = FolderTree(root)
+    assert dict(tree.entries()) == dict(live.entries())
+    for path, entry in live.entries().items():
+        if entry.kind is Kind.FILE:
+            assert read(tree, path) == read(live, path)
+
+
+def test_what_goes_in_comes_out(store: Store, source: Path) -> None:
+    taken = store.add(FolderTree(source), ABOUT)
+    assert (taken.about.label, taken.about.files) == ("1", 5)
+    same_contents(Store(store.folder), "1", source)
+    assert verify(store).sound
+
+
+def test_what_is_known_takes_no_room_again(store: Store, source: Path) -> None:
+    store.add(FolderTree(source), ABOUT)
+    again = store.add(FolderTree(source), ABOUT)
+    assert (again.about.label, again.about.new_bytes) == ("2", 0)
+    with (source / "chart" / "strip.0.0.sea").open("r+b") as tile:
+        tile.seek(BLOCK + 5)
+        tile.write(b"changed")
+    third = store.add(FolderTree(source), ABOUT)
+    assert BLOCK <= third.about.new_bytes < 1.2 * BLOCK
+    same_contents(store, "3", source)
+
+
+def test_names_that_are_not_utf_8_survive(store: Store, source: Path) -> None:
+    odd = os.fsdecode(b"caf\xe9 \n name")
+    try:
+        (source / odd).write_text("x")
+    except OSError:
+        pytest.skip("this file system takes only UTF-8 names")
+    store.add(FolderTree(source), ABOUT)
+    same_contents(Store(store.folder), "1", source)
+
+
+def test_sockets_and_pipes_are_told_not_taken(store: Store, source: Path) -> None:
+    os.mkfifo(source / "pipe")
+    taken = store.add(FolderTree(source), ABOUT)
+    assert [item.path for item in taken.skipped] == ["pipe"]
+
+
+def test_links_out_of_the_folder_are_not_followed(store: Store, source: Path, tmp_path: Path) -> None:
+    (tmp_path / "secret").mkdir()
+    (tmp_path / "secret" / "key").write_text("k")
+    (source / "out").symlink_to(tmp_path / "secret", target_is_directory=True)
+    (source / "round").symlink_to(".", target_is_directory=True)
+    taken = store.add(FolderTree(source), ABOUT)
+    assert taken.held["out"].entry.kind is Kind.LINK
+    assert not [path for path in taken.held if path.startswith(("out/", "round/"))]
+
+
+@given(st.lists(st.binary(max_size=50), max_size=20), st.integers(1, 40))
+def test_cutting_loses_nothing_and_aligns(chunks: list[bytes], size: int) -> None:
+    blocks = list(cut(chunks, size))
+    assert b"".join(blocks) == b"".join(chunks)
+    assert all(len(block) == size for block in blocks[:-1])
+    assert all(blocks)
+
+
+@given(st.binary(min_size=32, max_size=32), st.integers(0, 2**40), st.integers(0, 2**31))
+def test_heads_round_trip_and_notice_any_flip(digest: bytes, raw: int, stored: int) -> None:
+    head = Head(1, 1, digest, raw, stored)  # type: ignore[arg-type]
+    data = serialize_head(head)
+    assert parse_head(data) == head
+    spot = (raw + stored) % len(data)
+    assert parse_head(data[:spot] + bytes([data[spot] ^ 4]) + data[spot + 1 :]) != head
+
+
+def test_the_index_is_only_a_cache(store: Store, source: Path) -> None:
+    store.add(FolderTree(source), ABOUT)
+    whole = Store(store.folder).index
+    for spoil in (b"", b"garbage", (store.folder / "index").read_bytes()[:-1]):
+        (store.folder / "index").write_bytes(spoil)
+        assert Store(store.folder).index == whole
+    (store.folder / "index").unlink()
+    same_contents(Store(store.folder), "1", source)
+
+
+def test_an_index_of_other_packs_does_not_count(store: Store, source: Path) -> None:
+    store.add(FolderTree(source), ABOUT)
+    old = (store.folder / "index").read_bytes()
+    (source / "more").write_bytes(b"more")
+    store.add(FolderTree(source), ABOUT)
+    (store.folder / "index").write_bytes(old)
+    same_contents(Store(store.folder), "2", source)
+    with pytest.raises(ValueError, match="other packs"):
+        indexes.parse(old, {1: 5})
+
+
+# --- damage ------------------------------------------------------------------
+
+
+def flip(path: Path, at: int) -> None:
+    data = bytearray(path.read_bytes())
+    data[at] ^= 0x10
+    path.write_bytes(bytes(data))
+
+
+@pytest.mark.parametrize("share", [0.0, 0.1, 0.35, 0.6, 0.8, 0.999])
+def test_a_flipped_bit_in_a_pack_is_found_named_and_never_given_back(store: Store, source: Path, share: float) -> None:
+    store.add(FolderTree(source), ABOUT)
+    pack = next((store.folder / "packs").glob("*.pack"))
+    flip(pack, int(share * (pack.stat().st_size - 1)))
+    (store.folder / "index").unlink()
+    damaged = Store(store.folder)
+    found = verify(damaged)
+    assert found.faults
+    tree = SnapshotTree(damaged, damaged.manifest("1"), "snapshot 1")
+    bad = {item.path for item in found.files}
+    for path, entry in tree.entries().items():
+        if entry.kind is not Kind.FILE:
+            continue
+        if path in bad:
+            with pytest.raises(Damage, match=path.replace(".", r"\.")):
+                read(tree, path)
+        else:
+            assert read(tree, path) == (source / path).read_bytes()
+
+
+@pytest.mark.parametrize("where", ["start", "middle", "end"])
+def test_a_cut_pack_is_found(store: Store, source: Path, where: str) -> None:
+    store.add(FolderTree(source), ABOUT)
+    pack = next((store.folder / "packs").glob("*.pack"))
+    keep = {"start": 5, "middle": pack.stat().st_size // 2, "end": pack.stat().st_size - 1}[where]
+    os.truncate(pack, keep)
+    found = verify(Store(store.folder))
+    assert found.faults
+    assert found.files
+
+
+def test_a_missing_pack_is_found(store: Store, source: Path) -> None:
+    store.add(FolderTree(source), ABOUT)
+    next((store.folder / "packs").glob("*.pack")).unlink()
+    assert {item.snapshot for item in verify(Store(store.folder)).files} == {"1"}
+
+
+def test_after_a_damaged_stretch_the_rest_of_a_pack_is_still_read(store: Store, source: Path) -> None:
+    store.add(FolderTree(source), ABOUT)
+    pack = next((store.folder / "packs").glob("*.pack"))
+    whole = [found for found in scan(store.folder / "packs", 1) if not isinstance(found, Gap)]
+    flip(pack, whole[1][1].offset + 2)
+    found = list(scan(store.folder / "packs", 1))
+    assert [type(item) is Gap for item in found].count(True) == 1
+    assert len(found) == len(whole)
+
+
+@pytest.mark.parametrize("share", [0.0, 0.2, 0.5, 0.9, 1.0])
+def test_a_damaged_manifest_is_named_and_the_others_stay(store: Store, source: Path, share: float) -> None:
+    store.add(FolderTree(source), ABOUT)
+    store.add(FolderTree(source), ABOUT)
+    path = store.folder / "snapshots" / "000001.manifest"
+    flip(path, int(share * (path.stat().st_size - 1)))
+    found = verify(store)
+    assert [item.snapshot for item in found.files] == ["1"]
+    assert "000001.manifest" in found.faults[0]
+    with pytest.raises(Damage):
+        store.manifest("1")
+    same_contents(store, "2", source)
+
+
+def test_a_newer_format_is_refused(store: Store, source: Path) -> None:
+    store.add(FolderTree(source), ABOUT)
+    (store.folder / "format").write_bytes(b"emberkeep store 2\n")
+    with pytest.raises(Refused):
+        Store(store.folder)
+
+
+def test_a_manifest_round_trips(store: Store, source: Path) -> None:
+    about = About("", NOW, "merge", "a note", ("world",), (("world", ("a/**",)),), running="process 5")
+    taken = store.add(FolderTree(source), about)
+    assert manifests.parse(manifests.serialize(taken), "x") == taken
+    assert store.about("1") == taken.about
+
+
+def test_an_unknown_snapshot_is_a_usage_error(store: Store, source: Path) -> None:
+    store.add(FolderTree(source), ABOUT)
+    with pytest.raises(UsageError):
+        store.manifest("7")
+
+
+# --- faults ------------------------------------------------------------------
+
+
+class Stop(BaseException):
+    """The program ends here, as if killed: nothing of ours may catch it to tidy up."""
+
+
+class FaultyIO(files.SystemIO):
+    """Counts the writing calls and fails, or stops everything, at the n-th."""
+
+    def __init__(self, at: int, error: BaseException | None) -> None:
+        self.left = at
+        self.error = error
+        self.stopped = False
+
+    def _step(self) -> None:
+        if self.stopped:
+            raise Stop  # a dead program does not clean up
+        self.left -= 1
+        if self.left == 0 and self.error is not None:
+            self.stopped = isinstance(self.error, Stop)
+            raise self.error
+
+    def create(self, path: Path) -> BinaryIO:
+        self._step()
+        return super().create(path)
+
+    def write(self, handle: BinaryIO, data: bytes) -> None:
+        if self.left == 1 and self.error is not None:
+            super().write(handle, data[: len(data) // 2])
+        self._step()
+        super().write(handle, data)
+
+    def sync(self, handle: BinaryIO) -> None:
+        self._step()
+        super().sync(handle)
+
+    def sync_folder(self, path: Path) -> None:
+        self._step()
+        super().sync_folder(path)
+
+    def replace(self, source: Path, target: Path) -> None:
+        self._step()
+        super().replace(source, target)
+
+    def unlink(self, path: Path) -> None:
+        self._step()
+        super().unlink(path)
+
+    def mkdir(self, path: Path) -> None:
+        self._step()
+        super().mkdir(path)
+
+
+def calls_of_a_snapshot(folder: Path, source: Path) -> int:
+    counting = FaultyIO(10**9, None)
+    with files.use(counting):
+        Store(folder).add(FolderTree(source), ABOUT)
+    return 10**9 - counting.left
+
+
+@pytest.mark.parametrize("error", [OSError(28, "No space left on device"), OSError(5, "Input/output error"), Stop()])
+def test_a_writer_that_fails_at_any_call_leaves_only_whole_snapshots(
+    tmp_path: Path, source: Path, error: BaseException
+) -> None:
+    Store(tmp_path / "count").add(FolderTree(source), ABOUT)
+    (source / "notes.txt").write_text("changed\n" * 9)
+    (source / "new.bin").write_bytes(random.Random(2).randbytes(2 * BLOCK))
+    calls = calls_of_a_snapshot(tmp_path / "count", source)
+    assert calls > 12
+    for at in range(1, calls + 1):
+        folder = tmp_path / f"s{at}"
+        first = Store(folder)
+        first.add(FolderTree(source / "chart"), ABOUT)
+        reported = False
+        with files.use(FaultyIO(at, error)):
+            try:
+                first.add(FolderTree(source), ABOUT)
+                reported = True
+            except (OSError, Stop, EmberKeepError):
+                pass
+        again = Store(folder)
+        assert again.numbers() in ([1], [1, 2])
+        assert not reported or again.numbers() == [1, 2]
+        assert verify(again).sound
+        after = again.add(FolderTree(source), ABOUT)
+        assert verify(again).sound
+        same_contents(again, after.about.label, source)
+        assert not list(folder.rglob("*.part"))
+        assert not list(folder.rglob(f"{files.TEMPORARY}*"))
+
+
+def test_a_killed_program_leaves_only_whole_snapshots(tmp_path: Path, source: Path) -> None:
+    """kill -9 of the real program at random moments."""
+    some = random.Random(7)
+    for number in range(12):
+        (source / f"big{number}").write_bytes(some.randbytes(600_000))
+    keep = tmp_path / "server.keep"
+    keep.mkdir()
+    (keep / "keep.toml").write_text('format = 1\n[server]\nname = "x"\nfolder = "../server"\n')
+    command = [sys.executable, "-m", "emberkeep", "--keep", str(keep), "snapshot"]
+    started = time.monotonic()
+    subprocess.run(command, check=True, capture_output=True)
+    usual = time.monotonic() - started
+    for _ in range(10):
+        (source / "notes.txt").write_bytes(some.randbytes(900_000))
+        running = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(some.uniform(0.3, 1.0) * usual)
+        running.send_signal(signal.SIGKILL)
+        running.wait()
+        store = Store(keep / "store")
+        assert verify(store).sound
+        for label in store.numbers():
+            assert store.manifest(str(label)).held
+    subprocess.run(command, check=True, capture_output=True)
+    store = Store(keep / "store")
+    same_contents(store, str(store.numbers()[-1]), source)
+
+
+def test_a_second_writer_is_refused_and_told_who_writes(store: Store, source: Path) -> None:
+    with store.writing(), pytest.raises(Refused, match=f"process {os.getpid()}"):
+        Store(store.folder).add(FolderTree(source), ABOUT)
+    Store(store.folder).add(FolderTree(source), ABOUT)
+
+
+def test_a_reader_is_not_stopped_by_a_writer(store: Store, source: Path) -> None:
+    store.add(FolderTree(source), ABOUT)
+    with store.writing():
+        same_contents(Store(store.folder), "1", source)
+        assert verify(Store(store.folder)).sound
