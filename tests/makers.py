@@ -75,7 +75,7 @@ styles = st.builds(
 )
 
 
-def as_xml(recs: tuple[Rec, ...], style: Style = Style()) -> bytes:  # noqa: B008 - frozen
+def as_xml(recs: tuple[Rec, ...], style: Style = Style()) -> bytes:
     lines = ['<?xml version="1.0" encoding="UTF-8"?>', "<!-- made for a test -->", "<stores>"]
     for rec in recs:
         lines += _xml_lines(rec, style, 1)
@@ -98,7 +98,7 @@ def _quoted(value: str, style: Style) -> str:
     return quoteattr(value) if style.quote == '"' else "'" + escape(value, {"'": "&apos;"}) + "'"
 
 
-def as_ini(recs: tuple[Rec, ...], style: Style = Style()) -> bytes:  # noqa: B008
+def as_ini(recs: tuple[Rec, ...], style: Style = Style()) -> bytes:
     """Records as sections with their plain values as keys."""
     lines: list[str] = []
     for rec in recs:
@@ -108,7 +108,7 @@ def as_ini(recs: tuple[Rec, ...], style: Style = Style()) -> bytes:  # noqa: B00
     return (("\ufeff" if style.bom else "") + (text if style.final else text.rstrip("\r\n"))).encode()
 
 
-def as_properties(recs: tuple[Rec, ...], style: Style = Style()) -> bytes:  # noqa: B008
+def as_properties(recs: tuple[Rec, ...], style: Style = Style()) -> bytes:
     """Plain values as ``record.name=value``, comments in front."""
     lines: list[str] = []
     for rec in recs:

@@ -206,7 +206,7 @@ def test_strange_folders_are_adopted_without_harm(odd: Path, tmp_path: Path) -> 
     done = run_program("adopt", "odd", cwd=tmp_path)
     assert done.code == 0, done.err
     assert "\x1b" not in done.out
-    assert "broken.xml:2:5" in done.out
+    assert "broken.xml:2:6" in done.out
     assert "laughs.xml:1" in done.out
     assert "left out: pipe" in done.out
     read_config(tmp_path / "odd.keep" / "keep.toml")

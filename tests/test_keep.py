@@ -206,7 +206,7 @@ TAKEN = [
     ("ref", "label"),
     [
         ("1", "1"),
-        ("latest", "3"),
+        ("latest", "2"),
         ("before 4.3", "1"),
         ("daily", "3"),
         ("1 day ago", "2"),

@@ -13,7 +13,9 @@ from emberkeep.merging.results import FILE, FileMerge, Merge, Outcome
 from emberkeep.trees import FolderTree
 
 
-def merge(old: str | bytes | None, mine: str | bytes | None, new: str | bytes | None, name: str = "a.rig", answer: str = "") -> FileMerge:
+def merge(
+    old: str | bytes | None, mine: str | bytes | None, new: str | bytes | None, name: str = "a.rig", answer: str = ""
+) -> FileMerge:
     sides = [side.encode() if isinstance(side, str) else side for side in (old, mine, new)]
     return merge_file(name, *sides, settle=lambda question: (answer, "test" if answer else ""))
 
@@ -32,7 +34,8 @@ def test_lines_changed_on_either_side_come_together() -> None:
 
 
 @pytest.mark.parametrize(
-    ("answer", "line"), [("", "hour 7"), ("mine", "hour 7"), ("new", "hour 8"), ("old", "hour 6"), ("=   set hour 9", "hour 9")]
+    ("answer", "line"),
+    [("", "hour 7"), ("mine", "hour 7"), ("new", "hour 8"), ("old", "hour 6"), ("=   set hour 9", "hour 9")],
 )
 def test_the_same_line_changed_twice_is_asked(answer: str, line: str) -> None:
     result = merge(OLD, OLD.replace("hour 6", "hour 7"), OLD.replace("hour 6", "hour 8"), answer=answer)
@@ -94,7 +97,12 @@ def test_json_that_merging_by_line_would_break_becomes_a_question() -> None:
     ],
 )
 def test_whole_files(
-    old: str | bytes | None, mine: str | bytes | None, new: str | bytes | None, outcome: Outcome, data: bytes | None, asked: int
+    old: str | bytes | None,
+    mine: str | bytes | None,
+    new: str | bytes | None,
+    outcome: Outcome,
+    data: bytes | None,
+    asked: int,
 ) -> None:
     result = merge(old, mine, new)
     assert (result.outcome, result.data, len(result.questions)) == (outcome, data, asked)
@@ -114,7 +122,12 @@ def test_whole_files(
     ],
 )
 def test_answers_for_whole_files(
-    old: str | bytes | None, mine: str | bytes | None, new: str | bytes | None, answer: str, outcome: Outcome, data: bytes | None
+    old: str | bytes | None,
+    mine: str | bytes | None,
+    new: str | bytes | None,
+    answer: str,
+    outcome: Outcome,
+    data: bytes | None,
 ) -> None:
     result = merge(old, mine, new, answer=answer)
     assert (result.outcome, result.data) == (outcome, data)

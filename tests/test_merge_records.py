@@ -180,9 +180,7 @@ def test_attributes_come_go_and_change() -> None:
 )
 def test_what_was_empty_is_filled(mine_has: str, new_has: str, expected: str | None) -> None:
     frame = '<r>\n  {}\n  <g id="b" n="{}"/>\n</r>\n'
-    result = merge(
-        frame.format(mine_has, 2), frame.format(new_has, 1), frame.format(mine_has, 1), name="x.xml"
-    )
+    result = merge(frame.format(mine_has, 2), frame.format(new_has, 1), frame.format(mine_has, 1), name="x.xml")
     assert text_of(result) == frame.format(expected or new_has, 2)
 
 
@@ -204,14 +202,20 @@ def test_lists_of_children_grow_and_shrink_on_both_sides() -> None:
     assert "cave" not in found
 
 
-REACHES = "<reaches>\n" + "".join(
-    f'  <reach x="{x}" y="{x * 7}" radius="{x + 50}" holds="seal"/>\n' for x in (10, 20, 30, 40)
-) + "</reaches>\n"
+REACHES = (
+    "<reaches>\n"
+    + "".join(f'  <reach x="{x}" y="{x * 7}" radius="{x + 50}" holds="seal"/>\n' for x in (10, 20, 30, 40))
+    + "</reaches>\n"
+)
 
 
 def test_anonymous_records_are_told_apart_by_what_they_hold() -> None:
     mine = swap(REACHES, ('radius="70"', 'radius="75"'), ('  <reach x="40" y="280" radius="90" holds="seal"/>\n', ""))
-    new = swap(REACHES, ('x="20" y="140"', 'x="22" y="140"'), ('holds="seal"/>\n</', 'holds="seal"/>\n  <reach x="5" y="1" radius="9" holds="eel"/>\n</'))
+    new = swap(
+        REACHES,
+        ('x="20" y="140"', 'x="22" y="140"'),
+        ('holds="seal"/>\n</', 'holds="seal"/>\n  <reach x="5" y="1" radius="9" holds="eel"/>\n</'),
+    )
     result = merge(mine, new, REACHES, name="reaches.xml")
     assert not result.questions
     assert '<reach x="22" y="140" radius="75" holds="seal"/>' in text_of(result)
@@ -237,7 +241,11 @@ def test_my_order_stays_and_is_told() -> None:
 def test_the_vendors_comments_come_and_go_and_mine_stay() -> None:
     mine = swap(OLD, ("    <!-- food -->\n", "    <!-- food -->\n    <!-- mine -->\n"))
     new = swap(OLD, ("<!-- food -->", "<!-- all food -->"), ("<!-- tackle -->", "<!-- lines and ropes -->"))
-    expected = swap(mine, ("<!-- tackle -->", "<!-- lines and ropes -->"), ("    <!-- food -->\n    <!-- mine -->\n", "    <!-- mine -->\n    <!-- all food -->\n"))
+    expected = swap(
+        mine,
+        ("<!-- tackle -->", "<!-- lines and ropes -->"),
+        ("    <!-- food -->\n    <!-- mine -->\n", "    <!-- mine -->\n    <!-- all food -->\n"),
+    )
     assert text_of(merge(mine, new)) == expected
 
 

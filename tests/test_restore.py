@@ -172,7 +172,7 @@ def make(root: Path, wanted: dict[str, bytes | str], seed: int) -> None:
     root.mkdir(parents=True, exist_ok=True)
     for path, what in sorted(wanted.items()):
         target = root / path
-        if any(parent.exists() and not parent.is_dir() or parent.is_symlink() for parent in target.parents):
+        if any((parent.exists() and not parent.is_dir()) or parent.is_symlink() for parent in target.parents):
             continue
         target.parent.mkdir(parents=True, exist_ok=True)
         if target.is_symlink() or target.exists():
@@ -189,7 +189,11 @@ def make(root: Path, wanted: dict[str, bytes | str], seed: int) -> None:
         os.utime(path, ns=(1, some.randrange(10**18, 2 * 10**18)), follow_symlinks=False)
 
 
-@given(first=st.dictionaries(paths, kinds, max_size=8), second=st.dictionaries(paths, kinds, max_size=8), seed=st.integers(0, 99))
+@given(
+    first=st.dictionaries(paths, kinds, max_size=8),
+    second=st.dictionaries(paths, kinds, max_size=8),
+    seed=st.integers(0, 99),
+)
 def test_any_tree_becomes_any_other(
     tmp_path_factory: pytest.TempPathFactory, first: dict[str, bytes | str], second: dict[str, bytes | str], seed: int
 ) -> None:

@@ -24,7 +24,7 @@ def child(node: Node, name: str) -> Node:
 
 
 def test_fields_and_spans() -> None:
-    doc = document('<a><good id="x" n=\'1 &amp; 2\'><worth> 5 </worth><empty/></good></a>')
+    doc = document("<a><good id=\"x\" n='1 &amp; 2'><worth> 5 </worth><empty/></good></a>")
     good = child(doc.root, "good")
     assert good.fields["@id"].value == "x"
     assert good.fields["@n"].value == "1 & 2"
@@ -53,7 +53,7 @@ def test_values(raw: str, value: str) -> None:
 def test_prolog_of_every_kind_is_stepped_over() -> None:
     doc = document(
         "\ufeff<?xml version='1.0'?>\n<!-- <not-the-root/> -->\n<?style here?>\n"
-        "<!DOCTYPE stores [\n <!ELEMENT stores ANY> <!-- ']> --> <!ATTLIST x y CDATA \"]>\">\n]>\n<stores><good/></stores>\n"
+        '<!DOCTYPE stores [\n <!ELEMENT stores ANY> <!-- \']> --> <!ATTLIST x y CDATA "]>">\n]>\n<stores><good/></stores>\n'
     )
     assert doc.root.name == "stores"
     assert [item.name for item in doc.root.items] == ["good"]
@@ -104,7 +104,7 @@ def laughs() -> str:
     [
         laughs(),
         '<!DOCTYPE a [<!ENTITY x SYSTEM "file:///etc/hostname">]><a>&x;</a>',
-        '<!DOCTYPE a [<!ENTITY % p "<!ENTITY q \'r\'>"> %p;]><a/>',
+        "<!DOCTYPE a [<!ENTITY % p \"<!ENTITY q 'r'>\"> %p;]><a/>",
         f'<!DOCTYPE a [<!ENTITY big "{"x" * 50_000}">]><a>{"&big;" * 50_000}</a>',
     ],
 )
@@ -136,7 +136,9 @@ def test_any_bytes_give_a_document_or_a_clear_error(data: bytes) -> None:
             assert found.source.encode(found.text) == data
 
 
-pieces = st.sampled_from(["<a>", "</a>", "<b x='1'>", "</b>", "<c/>", "text", "<!-- n -->", "<![CDATA[<a>]]>", "&amp;", "\n", "<?p?>"])
+pieces = st.sampled_from(
+    ["<a>", "</a>", "<b x='1'>", "</b>", "<c/>", "text", "<!-- n -->", "<![CDATA[<a>]]>", "&amp;", "\n", "<?p?>"]
+)
 
 
 @given(st.lists(pieces, max_size=12).map("".join))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from blake3 import blake3
 
-from emberkeep.comparing.records import Difference, Kind, compare
+from emberkeep.comparing.records import LINES, Difference, Kind, compare
 from emberkeep.documents import formats
 from emberkeep.documents.encoding import Text, decode
 from emberkeep.documents.identity import Rule
@@ -205,4 +205,4 @@ def _stretch(left: list[str], right: list[str], at: int) -> Difference:
     kind = Kind.ADDED if not left else Kind.REMOVED if not right else Kind.CHANGED
     before = "\n".join(left) if left else None
     after = "\n".join(right) if right else None
-    return Difference(where, "(lines)", kind, before, after, at + 1)
+    return Difference(where, LINES, kind, before, after, at + 1)

@@ -35,6 +35,8 @@ class Difference:
 
 COMMENT = "(comment)"
 RECORD = "(record)"
+LINES = "(lines)"
+"""Names that stand in ``field`` where a whole thing is meant instead of one value."""
 
 
 def compare(left: Document, right: Document, rules: Mapping[str, Rule] | None = None) -> list[Difference]:

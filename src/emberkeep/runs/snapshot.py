@@ -9,12 +9,10 @@ from emberkeep.errors import Damage
 from emberkeep.keep import Keep
 from emberkeep.servers.process import refuse_if_running, running_signs
 from emberkeep.servers.roles import selection
-from emberkeep.store.manifest import About, Manifest
+from emberkeep.store.manifest import ASKED, About, Manifest
 from emberkeep.store.refs import resolve
 from emberkeep.store.store import Progress, SnapshotTree, Store, silent
 from emberkeep.trees import FolderTree
-
-ASKED = "asked"
 
 
 def take(

@@ -264,7 +264,7 @@ class _Inference:
             if "/" in path and self._in_extension(path):
                 continue
             what = "ids" if any(is_identifier(v) for person in found for v in person.values()) else "addresses"
-            self._cover("access", globs.escape(path), f"a list of {len(found)} entries with {what}")
+            self._cover("access", globs.escape(path), f"a list of {len(found)} with {what}")
 
     def _in_extension(self, path: str) -> bool:
         return any(path.startswith(folder + "/") for folder in self._extension_parents())

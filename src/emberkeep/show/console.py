@@ -20,7 +20,7 @@ from emberkeep.show.words import clean
 HEAD = "bold"
 QUIET = "dim"
 GOOD = "green"
-ASKS = "dark_orange"
+ASKS = "yellow"
 BAD = "bold red"
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 
 from emberkeep.comparing.files import FileDifference, TreeDifference
-from emberkeep.comparing.records import COMMENT, RECORD, Difference, Kind
+from emberkeep.comparing.records import COMMENT, LINES, RECORD, Difference, Kind
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen
 from emberkeep.trees import Kind as EntryKind
@@ -32,7 +32,7 @@ def difference(screen: Screen, found: TreeDifference, *, most: int) -> None:
         if not _only_a_folder_time(item):
             _file(screen, item, most)
     if folders:
-        screen.line(f"~ {words.count(len(folders), 'folder')} with another modification time alone", QUIET)
+        screen.line(f"~ {words.count(len(folders), 'folder differs', 'folders differ')} in time alone", QUIET)
 
 
 def _only_a_folder_time(item: FileDifference) -> bool:
@@ -71,7 +71,7 @@ def _about(item: FileDifference) -> str:
 
 def detail_line(detail: Difference) -> str:
     """One difference on one line."""
-    field = "" if detail.field == RECORD else detail.field
+    field = "" if detail.field in (RECORD, LINES) else detail.field
     name = " ".join(part for part in (detail.record, field) if part)
     sign = _SIGNS[detail.kind]
     if detail.kind is Kind.MOVED:

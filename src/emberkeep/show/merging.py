@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from emberkeep.merging.results import RECORD, Change, FileMerge, Merge, Outcome, Question, What
+from emberkeep.merging.results import LINES, RECORD, Change, FileMerge, Merge, Outcome, Question, What
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
 
@@ -67,7 +67,7 @@ def _details(screen: Screen, found: Merge) -> None:
 
 def change_line(change: Change) -> str:
     """One change on one line: sign, record and field, old and new value."""
-    name = " ".join(part for part in (change.record, "" if change.field == RECORD else change.field) if part)
+    name = " ".join(part for part in (change.record, "" if change.field in (RECORD, LINES) else change.field) if part)
     sign = _SIGNS[change.what]
     if change.what is What.MOVED:
         return f"{sign} {name} stands elsewhere"
@@ -97,7 +97,7 @@ def _questions(screen: Screen, found: Merge) -> None:
 
 
 def _question_line(question: Question) -> str:
-    name = " ".join(part for part in (question.record, question.field) if part)
+    name = " ".join(part for part in (question.record, "" if question.field == LINES else question.field) if part)
     where = f"line {question.line}: " if question.line else ""
     if question.why:
         return f"{where}{question.record or question.field}  {words.clean(question.why)}"

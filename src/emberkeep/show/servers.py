@@ -28,8 +28,9 @@ def adoption(screen: Screen, found: Adoption, keep: Path, written: bool) -> None
             sure = next(item.sure for item in found.roles if item.glob == glob and item.role == role)
             more = f", and {len(evidence) - 1} more like it" if len(evidence) > 1 else ""
             rows.add_row(role, cell(glob), cell(evidence[0] + more, QUIET), cell(sure.value, _sureness(sure)))
-    screen.show(rows)
-    screen.line()
+    if found.roles:
+        screen.show(rows)
+        screen.line()
     _known(screen, found)
     if found.unsorted:
         screen.line(f"unsorted: {_few(found.unsorted)} (never wiped, always carried)", ASKS)

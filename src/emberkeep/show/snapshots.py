@@ -9,7 +9,7 @@ from datetime import datetime, tzinfo
 from emberkeep.runs.restore import RestorePlan
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
-from emberkeep.store.manifest import About, Manifest
+from emberkeep.store.manifest import ASKED, About, Manifest
 from emberkeep.store.verify import Verification
 from emberkeep.trees import Entry, Kind, Skipped
 
@@ -63,7 +63,7 @@ def history(screen: Screen, found: Sequence[About], faults: Sequence[str], now: 
             about.label,
             words.when(about.taken, zone),
             cell(words.ago(about.taken, now), QUIET),
-            "asked for" if about.why == "asked" else f"before a {about.why}",
+            "asked for" if about.why == ASKED else f"before a {about.why}",
             cell(about.note),
             cell(", ".join(about.scope) or "everything"),
             str(about.files),
@@ -113,7 +113,9 @@ def restore_plan(screen: Screen, plan: RestorePlan, done: bool) -> None:
     _group(screen, "remove" if not done else "removed", [*plan.replace, *plan.remove], ASKS)
     _group(screen, "make folder" if not done else "made folder", plan.make, "")
     if plan.leftovers:
-        screen.line(f"  {'swept' if done else 'sweep'} {words.count(len(plan.leftovers), 'temporary file')} of a broken run")
+        screen.line(
+            f"  {'swept' if done else 'sweep'} {words.count(len(plan.leftovers), 'temporary file')} of a broken run"
+        )
     touched = [entry for entry in plan.touch if entry.kind is Kind.FILE]
     _group(screen, "set mode and time of", touched, "")
 

@@ -32,6 +32,9 @@ from emberkeep.store.packs import BlockId
 from emberkeep.trees import Entry, Kind, Skipped
 
 MAGIC = b"EMBERMANIFEST 1\n"
+ASKED = "asked"
+"""``why`` of a snapshot that somebody asked for."""
+
 LARGEST = 4 << 30
 _LENGTH = struct.Struct("<I")
 _LETTERS = {Kind.FILE: "f", Kind.FOLDER: "d", Kind.LINK: "l"}

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta, tzinfo
 
 from emberkeep.errors import UsageError
-from emberkeep.store.manifest import About
+from emberkeep.store.manifest import ASKED, About
 
 _AGO = re.compile(r"(\d+)\s*(minute|min|hour|day|week)s?\s+ago")
 _UNITS = {"min": "minutes", "minute": "minutes", "hour": "hours", "day": "days", "week": "weeks"}
@@ -21,7 +21,8 @@ def resolve(ref: str, snapshots: Sequence[About], now: datetime, zone: tzinfo) -
     if not snapshots:
         raise UsageError("this keep has no snapshot yet", hint="'emberkeep snapshot' takes one")
     if ref == "latest":
-        return snapshots[-1]
+        # What a run took before it began is named by number only: "restore latest" said twice must not undo itself.
+        return ([about for about in snapshots if about.why == ASKED] or snapshots)[-1]
     named = [about for about in snapshots if ref in (about.label, about.note) and ref]
     if named:
         return named[-1]

@@ -1,0 +1,528 @@
+"""The commands as a user runs them, on the sample server: output, exit codes, JSON, and what may never happen."""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+import sys
+import time
+import tomllib
+from pathlib import Path
+
+import pytest
+
+from emberkeep.cli.main import COMMANDS
+from tests.conftest import Program, Ran, run_program, tree_state
+
+
+def calm(done: Ran) -> Ran:
+    """No traceback ever reaches a user."""
+    assert "Traceback" not in done.err + done.out
+    return done
+
+
+# --- the contract ------------------------------------------------------------
+
+
+@pytest.mark.parametrize("command", COMMANDS)
+def test_every_command_has_help_with_examples_and_a_place_in_the_docs(command: str, tmp_path: Path) -> None:
+    done = run_program(command, "--help", cwd=tmp_path)
+    assert done.code == 0
+    assert f"emberkeep {command}" in done.out.split("examples:")[1]
+    assert "--json" in done.out
+    root = Path(__file__).parent.parent
+    assert f"emberkeep {command}" in (root / "README.md").read_text()
+    assert (root / "src" / "emberkeep" / "cli" / f"{command}.py").is_file()
+
+
+def test_help_version_and_nonsense(tmp_path: Path) -> None:
+    assert all(command in run_program(cwd=tmp_path).out for command in COMMANDS)
+    assert re.fullmatch(r"emberkeep \d+\.\d+\.\d+\n", run_program("--version", cwd=tmp_path).out)
+    assert run_program("mrege", cwd=tmp_path).code == 2
+    assert run_program("merge", "--nonsense", cwd=tmp_path).code == 2
+
+
+def test_the_version_loads_nothing_heavy(tmp_path: Path) -> None:
+    code = "import sys; sys.argv = ['emberkeep', '--version']\nfrom emberkeep.cli.main import entry\ntry: entry()\nexcept SystemExit: pass\n"
+    code += "print(sorted({name.split('.')[0] for name in sys.modules} & {'rich', 'zstandard', 'blake3', 'psutil', 'sqlite3'}))"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, cwd=tmp_path)
+    assert done.stdout.splitlines()[1] == "[]"
+
+
+def test_every_command_without_a_keep_says_how_to_get_one(tmp_path: Path) -> None:
+    for words in (
+        ["survey"],
+        ["snapshot"],
+        ["history"],
+        ["verify"],
+        ["restore", "1"],
+        ["defaults", "list"],
+        ["merge"],
+        ["diff", "live"],
+    ):
+        done = calm(run_program(*words, cwd=tmp_path))
+        assert done.code == 2
+        assert "adopt" in done.err
+        as_json = run_program(*words, "--json", cwd=tmp_path)
+        assert as_json.json["exit"] == 2
+        assert as_json.json["faults"][0]["what"]
+
+
+def test_a_faulty_keep_toml_lists_all_faults(keeper: Program, place: Path) -> None:
+    path = place / "gannet-rock.keep" / "keep.toml"
+    path.write_text(path.read_text().replace("economy =", "econmy =").replace("zone =", "zoen ="))
+    done = calm(keeper("survey"))
+    assert done.code == 2
+    assert "did you mean 'economy'?" in done.err
+    assert "did you mean 'zone'?" in done.err
+    assert re.search(r"keep\.toml:\d+: roles\.econmy", done.err)
+
+
+def test_a_server_folder_that_is_gone_is_said(keeper: Program, server: Path) -> None:
+    server.rename(server.with_name("elsewhere"))
+    for words in (["survey"], ["snapshot"], ["diff", "live", "live"]):
+        done = calm(keeper(*words))
+        assert (done.code, "is not there" in done.err) == (2, True)
+
+
+# --- snapshot, history, verify, restore --------------------------------------
+
+
+def test_snapshot_history_verify(keeper: Program, server: Path) -> None:
+    before = tree_state(server)
+    taken = calm(keeper("snapshot", "--note", "before 4.3"))
+    assert taken.code == 0
+    assert "Snapshot 1 “before 4.3”" in taken.out
+    assert tree_state(server) == before
+    second = keeper("snapshot", "--only", "economy", "--json").json
+    assert second["snapshot"]["scope"] == ["economy"]
+    assert second["snapshot"]["files"] == 6
+    history = keeper("history", "--json").json
+    assert [item["label"] for item in history["snapshots"]] == ["1", "2"]
+    assert "before 4.3" in keeper("history").out
+    assert keeper("verify").code == 0
+    assert keeper("verify", "before 4.3", "--json").json["verification"]["faults"] == []
+
+
+def test_verify_finds_a_flipped_bit_and_names_the_files(keeper: Program, place: Path) -> None:
+    keeper("snapshot")
+    pack = next((place / "gannet-rock.keep" / "store" / "packs").glob("*.pack"))
+    data = bytearray(pack.read_bytes())
+    data[len(data) // 2] ^= 1
+    pack.write_bytes(bytes(data))
+    done = calm(keeper("verify"))
+    assert done.code == 4
+    named = keeper("verify", "--json").json["verification"]["files"]
+    assert named
+    assert all(item["snapshot"] == "1" for item in named)
+    assert all(item["path"] in done.out for item in named)
+    refused = calm(keeper("restore", "1", "--into", "out"))
+    assert refused.code == 4
+    assert named[0]["path"] in refused.err
+
+
+def test_restore_previews_then_puts_every_byte_back(keeper: Program, server: Path) -> None:
+    keeper("snapshot")
+    before = tree_state(server)
+    (server / "mission" / "economy" / "stores.xml").write_text("gone")
+    (server / "keeper.properties").unlink()
+    (server / "stray").write_text("s")
+    broken = tree_state(server)
+    preview = calm(keeper("restore", "latest"))
+    assert preview.code == 0
+    assert tree_state(server) == broken
+    for words in ("write mission/economy/stores.xml", "write keeper.properties", "remove stray", "--go"):
+        assert words in preview.out
+    done = calm(keeper("restore", "latest", "--go"))
+    assert done.code == 0
+    assert tree_state(server) == before
+    assert "snapshot 2" in done.out
+    assert "nothing to do" in keeper("restore", "latest").out  # not the one just taken before the restore
+    assert keeper("restore", "2", "--go").code == 0
+    assert tree_state(server) == broken
+    assert "nothing to do" in keeper("restore", "2").out
+
+
+def test_restore_of_a_part_and_elsewhere(keeper: Program, server: Path, place: Path) -> None:
+    keeper("snapshot")
+    (server / "wardens.json").unlink()
+    (server / "keeper.properties").write_text("mine")
+    keeper("restore", "1", "--only", "access", "--go")
+    assert (server / "wardens.json").exists()
+    assert (server / "keeper.properties").read_text() == "mine"
+    assert keeper("restore", "1", "--into", "out").code == 0
+    assert "Gannet" in (place / "out" / "keeper.properties").read_text()
+    assert keeper("restore", "1", "--into", "out").code == 3
+    assert keeper("restore", "1", "--into", "gannet-rock/x").code == 3
+    assert not (server / "x").exists()
+
+
+def test_a_running_server_is_not_copied_nor_written(keeper: Program, server: Path) -> None:
+    """A real process that works in the folder with a program of it."""
+    keeper("snapshot")
+    (server / "old-chart.bak").unlink()
+    program = server / "skerrylight-4.2.0.bin"
+    program.write_text("import time\nprint('up', flush=True)\ntime.sleep(60)\n")
+    running = subprocess.Popen([sys.executable, "./skerrylight-4.2.0.bin"], cwd=server, stdout=subprocess.PIPE)
+    try:
+        assert running.stdout is not None
+        running.stdout.readline()
+        before = tree_state(server)
+        for words in (["snapshot"], ["restore", "1", "--go"]):
+            done = calm(keeper(*words))
+            assert done.code == 3
+            assert f"process {running.pid}" in done.err
+        assert tree_state(server) == before
+        assert f"process {running.pid}" in keeper("survey").out
+        told = keeper("snapshot", "--while-running", "--json")
+        assert str(running.pid) in told.json["snapshot"]["running"]
+    finally:
+        running.kill()
+        running.wait()
+    assert keeper("snapshot").code == 0
+
+
+def test_a_pid_file_of_a_living_process_counts(keeper: Program, server: Path) -> None:
+    (server / "rock.pid").write_text(f"{os.getpid()}\n")
+    assert keeper("snapshot").code == 3
+    (server / "rock.pid").write_text("999999999\n")
+    assert keeper("snapshot").code == 0
+
+
+# --- defaults, diff, survey --------------------------------------------------
+
+
+def test_defaults_are_recorded_listed_and_dropped(recorded: Program, place: Path) -> None:
+    listed = recorded("defaults", "list", "--json").json["defaults"]
+    assert [item["label"] for item in listed] == ["4.2", "4.3"]
+    assert recorded("defaults", "record", "4.3", "releases/skerrylight-4.3.zip").code == 3
+    tar = recorded("defaults", "record", "4.4", "releases/skerrylight-4.4.tar.gz", "--json").json["recorded"]
+    assert (tar["below"], tar["about"]["files"]) == ("skerrylight-4.4", 14)
+    assert recorded("diff", "defaults:4.4", "releases/skerrylight-4.4.tar.gz", "--json").json["difference"]["files"]
+    assert recorded("defaults", "drop", "4.2").code == 0
+    assert "4.2" not in recorded("defaults", "list").out
+    assert recorded("defaults", "drop", "4.2").code == 2
+    for words in (["record", "../x", "releases"], ["record", "5", "nowhere"], ["record", "5"], ["drop"]):
+        assert calm(recorded("defaults", *words)).code == 2
+
+
+def test_defaults_that_share_nothing_with_the_server_are_pointed_out(keeper: Program, place: Path) -> None:
+    (place / "other").mkdir()
+    (place / "other" / "x.txt").write_text("x")
+    done = keeper("defaults", "record", "9", "other")
+    assert done.code == 1
+    assert "0 of them" in done.out
+
+
+def test_hand_edits_in_the_files_own_terms(recorded: Program) -> None:
+    done = calm(recorded("diff", "defaults:4.2", "--all"))
+    assert done.code == 1
+    for line in (
+        "~ good[id=lamp-oil] afloat  40 → 80",
+        "+ good[id=gannet-pie]",
+        "- good[id=fever-salve]",
+        "> good[id=brass-lantern] stands elsewhere",
+        "+ (comment)  raised after the hungry winter",
+        "~ group[name=winter]/squall[id=black-northerly] @every  36 → 72",
+        "~ water[kind=shallow]/reach[#1] @most  8 → 18",
+        "~ title  A Skerrylight server → Gannet Rock — the lamp never goes out",
+        "~ line 7  gale-above: 8 → gale-above: 9",
+        "~ lib/libgale.so",
+    ):
+        assert line in done.out, line
+    found = recorded("diff", "defaults:4.2", "--json").json["difference"]
+    stores = next(item for item in found["files"] if item["path"].endswith("stores.xml"))
+    change = next(item for item in stores["details"] if item["record"] == "good[id=lamp-oil]")
+    assert (change["field"], change["left"], change["right"]) == ("afloat", "40", "80")
+    assert stores["format"] == "xml"
+    library = next(item for item in found["files"] if item["path"] == "lib/libgale.so")
+    assert (library["format"], len(library["digests"][0])) == ("binary", 64)
+
+
+def test_diff_of_snapshots_live_and_paths(keeper: Program, server: Path, place: Path) -> None:
+    keeper("snapshot")
+    assert keeper("diff", "1").code == 0
+    (server / "cast-off.sh").chmod(0o700)
+    changed = keeper("diff", "1")
+    assert (changed.code, "mode 755 became 700" in changed.out) == (1, True)
+    assert keeper("diff", "1", "--only", "world").code == 0
+    one, two = "releases/skerrylight-4.2/keeper.properties", "gannet-rock/keeper.properties"
+    outside = run_program("diff", one, two, cwd=place)
+    assert (outside.code, "~ storms  normal → gentle" in outside.out) == (1, True)
+    assert run_program("diff", one, one, cwd=place).code == 0
+    assert run_program("diff", "nowhere/x", one, cwd=place).code == 2
+    assert keeper("diff", "9").code == 2
+    assert keeper("diff", "defaults:9").code == 2
+
+
+def test_a_line_end_change_is_no_hand_edit_but_is_told(place: Path) -> None:
+    path = place / "x.ini"
+    path.write_bytes(b"[a]\nb = 1\n")
+    (place / "y.ini").write_bytes(b"\xef\xbb\xbf[a]\r\nb = 1\r\n")
+    done = run_program("diff", "./x.ini", "./y.ini", cwd=place)
+    assert "line ends LF became CRLF" in done.out
+    assert "byte-order mark came" in done.out
+
+
+def test_survey_before_and_after(recorded: Program, server: Path) -> None:
+    done = calm(recorded("survey"))
+    assert done.code == 1  # no snapshot yet
+    recorded("snapshot", "--note", "first")
+    calmer = recorded("survey")
+    assert calmer.code == 0
+    for words in (
+        "engine 4.2.0",
+        "save 17",
+        "it comes from 4.2",
+        "waters = outer-skerries, is there",
+        "unsorted: old-chart.bak, una-notes.txt",
+        "“first”",
+    ):
+        assert words in calmer.out, words
+    assert re.search(r"in all\s+52\s+10\s+6\s+1", calmer.out)
+    (server / "RELEASE").write_text("Skerrylight 4.3.0\n")
+    (server / "outer-skerries").rename(server / "sunken")
+    worse = recorded("survey")
+    assert worse.code == 1
+    assert "engine versions disagree" in worse.out
+    assert "no such folder" in worse.out
+    facts = recorded("survey", "--json").json["survey"]
+    assert facts["pointer"] == {"file": "keeper.properties", "key": "waters", "value": "outer-skerries", "there": False}
+    assert {row["role"]: row["files"] for row in facts["roles"]}["access"] == 5
+
+
+# --- merge -------------------------------------------------------------------
+
+
+def test_merge_in_a_keep_from_preview_to_answers(recorded: Program, server: Path, place: Path) -> None:
+    before = tree_state(server)
+    preview = calm(recorded("merge", "--questions", "q.toml"))
+    assert preview.code == 1
+    assert tree_state(server) == before
+    assert "8 questions wait" in preview.out
+    assert "good[id=lamp-oil] afloat  was 40, yours 80, new 30" in preview.out
+    asked = tomllib.loads((place / "q.toml").read_text())["question"]
+    assert len(asked) == 8
+    assert asked[0] == {
+        "file": "keeper.properties",
+        "record": "",
+        "field": "most-keepers",
+        "old": "24",
+        "mine": "40",
+        "new": "32",
+        "answer": "",
+    }
+    filled = (place / "q.toml").read_text().replace('answer = ""', 'answer = "new"')
+    (place / "q.toml").write_text(filled.replace('new = "30"\nanswer = "new"', 'new = "30"\nanswer = "= 55"'))
+    done = calm(recorded("merge", "--answers", "q.toml", "--go"))
+    assert done.code == 0, done.out
+    stores = (server / "mission/economy/stores.xml").read_text()
+    assert re.search(r'<good id="lamp-oil">\s*<kind>fuel</kind>\s*<afloat>55<', stores)
+    assert 'id="samphire-pie"' in stores
+    assert 'id="gannet-pie"' in stores
+    assert "raised after the hungry winter" in stores
+    assert (server / "mission/economy/tidefalls.xml").exists()
+    assert b"fog-horns=on\n" in (server / "keeper.properties").read_bytes()
+    assert b'lasts="5"' in (server / "mission/economy/squalls.xml").read_bytes()
+    assert (server / "mission/economy/reaches.xml").read_bytes().startswith(b"\xef\xbb\xbf")
+    squalls = (server / "mission/economy/squalls.xml").read_bytes()
+    assert squalls.count(b"\n") == squalls.count(b"\r\n")
+    assert (server / "cast-off.sh").stat().st_mode & 0o777 == 0o755
+    again = recorded("merge", "--from", "4.2", "--to", "4.3")
+    assert again.code == 0
+    assert recorded("merge", "--json").json["old"] == "defaults:4.3"
+    assert recorded("restore", "1", "--go").code == 0
+    assert tree_state(server) == before
+
+
+def test_merge_json_lists_everything(recorded: Program) -> None:
+    found = recorded("merge", "--json").json
+    assert (found["old"], found["new"], found["written"], found["open"]) == ("defaults:4.2", "defaults:4.3", False, 8)
+    question = next(item for item in found["questions"] if item["record"] == "good[id=lamp-oil]")
+    assert {key: question[key] for key in ("file", "field", "old", "mine", "new")} == {
+        "file": "mission/economy/stores.xml",
+        "field": "afloat",
+        "old": "40",
+        "mine": "80",
+        "new": "30",
+    }
+    assert any(item["record"] == "good[id=samphire-pie]" for item in found["taken"])
+    assert any(item["record"] == "good[id=rope]" and item["field"] == "worth" for item in found["kept"])
+
+
+def test_unanswered_questions_keep_my_values_and_the_rest_is_written(recorded: Program, server: Path) -> None:
+    done = recorded("merge", "--go")
+    assert done.code == 1
+    stores = (server / "mission/economy/stores.xml").read_text()
+    assert re.search(r'<good id="lamp-oil">\s*<kind>fuel</kind>\s*<afloat>80<', stores)
+    assert 'id="samphire-pie"' in stores
+
+
+def test_answers_that_fit_nothing_are_told(recorded: Program, place: Path) -> None:
+    (place / "a.toml").write_text('[[question]]\nfile = "x.xml"\nrecord = "y"\nfield = "z"\nanswer = "new"\n')
+    done = recorded("merge", "--answers", "a.toml")
+    assert "An answer fits no question: x.xml y z" in done.out
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("[[question]\n", "a.toml:1"),
+        ('[[question]]\nfile = "x"\nfield = "z"\nanswer = "perhaps"\n', "'perhaps' is no answer"),
+        ('[[question]]\nfeild = "z"\n', "did you mean 'field'?"),
+        ("[[question]]\nfile = 5\n", "should be text"),
+    ],
+)
+def test_a_faulty_answers_file_is_named_and_nothing_written(
+    recorded: Program, place: Path, server: Path, text: str, words: str
+) -> None:
+    (place / "a.toml").write_text(text)
+    before = tree_state(server)
+    done = calm(recorded("merge", "--answers", "a.toml", "--go"))
+    assert (done.code, words in done.err) == (2, True)
+    assert tree_state(server) == before
+
+
+def test_one_malformed_file_stops_the_writing_and_the_others_are_reported(recorded: Program, server: Path) -> None:
+    path = server / "mission/economy/stores.xml"
+    path.write_text(path.read_text().replace("</stores>", "</store>"))
+    before = tree_state(server)
+    preview = calm(recorded("merge"))
+    assert preview.code == 2
+    assert re.search(r"stores\.xml:\d+:\d+: not well-formed", preview.out)
+    assert "most-keepers" in preview.out
+    done = calm(recorded("merge", "--go"))
+    assert done.code == 2
+    assert "stores.xml" in done.err
+    assert tree_state(server) == before
+
+
+def test_merging_backwards_is_refused_with_the_way_that_works(recorded: Program) -> None:
+    done = calm(recorded("merge", "--from", "4.3", "--to", "4.2"))
+    assert done.code == 3
+    assert "restore" in done.err
+    assert recorded("merge", "--to", "9.9").code == 2
+
+
+def test_only_some_files(recorded: Program, server: Path) -> None:
+    stores = (server / "mission/economy/stores.xml").read_bytes()
+    assert recorded("merge", "--only", "settings", "--go").code == 1
+    assert b"fog-horns" in (server / "keeper.properties").read_bytes()
+    assert (server / "mission/economy/stores.xml").read_bytes() == stores
+
+
+def bare(place: Path, *more: str | Path, mine: str = "gannet-rock/mission") -> Ran:
+    (place / "new").mkdir(exist_ok=True)
+    subprocess.run(
+        [sys.executable, "-m", "zipfile", "-e", "releases/skerrylight-4.3.zip", "new"], cwd=place, check=True
+    )
+    words = [
+        "merge",
+        "--old-defaults",
+        "releases/skerrylight-4.2/mission",
+        "--new-defaults",
+        "new/skerrylight-4.3/mission",
+    ]
+    return calm(run_program(*words, "--mine", mine, *more, cwd=place))
+
+
+def test_merging_folders_without_a_keep(place: Path) -> None:
+    before = tree_state(place / "gannet-rock")
+    done = bare(place, "--out", "merged", "--json")
+    assert done.code == 1
+    assert tree_state(place / "gannet-rock") == before
+    assert {item["file"] for item in done.json["questions"]} == {"economy/squalls.xml", "economy/stores.xml"}
+    assert (place / "merged/economy/tidefalls.xml").is_file()
+    assert 'id="samphire-pie"' in (place / "merged/economy/stores.xml").read_text()
+    assert bare(place, "--out", "merged").code == 3
+    again = bare(place, "--out", "twice", "--json", mine="merged")
+    assert not again.json["taken"]
+    assert tree_state(place / "twice", times=False) == tree_state(place / "merged", times=False)
+
+
+def test_merging_files_without_a_keep(place: Path) -> None:
+    name = "mission/economy/stores.xml"
+    bare(place)
+    words = [
+        "merge",
+        "--old-defaults",
+        f"releases/skerrylight-4.2/{name}",
+        "--new-defaults",
+        f"new/skerrylight-4.3/{name}",
+    ]
+    words += ["--mine", f"gannet-rock/{name}"]
+    done = run_program(*words, "--out", "stores.xml", "--questions", "q.toml", cwd=place)
+    assert done.code == 1
+    assert 'id="samphire-pie"' in (place / "stores.xml").read_text()
+    filled = (place / "q.toml").read_text().replace('answer = ""', 'answer = "mine"')
+    (place / "q.toml").write_text(filled)
+    assert run_program(*words, "--out", "second.xml", "--answers", "q.toml", cwd=place).code == 0
+    assert (place / "second.xml").read_bytes() == (place / "stores.xml").read_bytes()
+
+
+def test_bare_merges_that_cannot_be_meant(place: Path) -> None:
+    assert run_program("merge", "--mine", "gannet-rock", cwd=place).code == 2
+    assert bare(place, "--to", "4.3").code == 2
+    assert bare(place, mine="nowhere").code == 2
+    assert bare(place, mine="gannet-rock/RELEASE").code == 2
+    assert bare(place, "--out", "gannet-rock/mission/inside", "--go").code == 3
+    assert not (place / "gannet-rock/mission/inside").exists()
+
+
+# --- output ------------------------------------------------------------------
+
+
+def test_pipes_get_no_colour_and_no_progress(recorded: Program) -> None:
+    for words in (["snapshot"], ["survey"], ["merge"], ["diff", "defaults:4.2"]):
+        done = recorded(*words)
+        assert "\x1b" not in done.out + done.err
+
+
+def on_a_terminal(place: Path, columns: int, environment: dict[str, str], *words: str) -> str:
+    """The program in a pseudo-terminal of the given width."""
+    import pty
+
+    leader, follower = pty.openpty()
+    variables = {**os.environ, "EMBERKEEP_KEEP": "gannet-rock.keep", "COLUMNS": str(columns), "TERM": "xterm-256color"}
+    variables.pop("NO_COLOR", None)
+    command = [sys.executable, "-m", "emberkeep", *words]
+    running = subprocess.Popen(command, cwd=place, env={**variables, **environment}, stdout=follower, stderr=follower)
+    os.close(follower)
+    parts = []
+    deadline = time.monotonic() + 60
+    while time.monotonic() < deadline:
+        try:
+            part = os.read(leader, 65536)
+        except OSError:
+            break
+        if not part:
+            break
+        parts.append(part)
+    running.wait()
+    os.close(leader)
+    return b"".join(parts).decode()
+
+
+def test_colour_only_where_wanted_and_a_narrow_terminal_is_respected(recorded: Program, place: Path) -> None:
+    coloured = on_a_terminal(place, 100, {}, "merge")
+    assert "\x1b[" in coloured
+    plain = on_a_terminal(place, 100, {"NO_COLOR": "1"}, "merge")
+    assert not re.search(r"\x1b\[[\d;]*3[0-9;]*m|\x1b\[38", plain)
+    narrow = on_a_terminal(place, 50, {"NO_COLOR": "1"}, "history")
+    assert max(len(line.rstrip("\r")) for line in re.sub(r"\x1b\[[\d;?]*[a-zA-Z]", "", narrow).split("\n")) <= 50
+
+
+def test_control_codes_in_names_and_values_do_not_reach_the_terminal(recorded: Program, server: Path) -> None:
+    (server / "mission" / "odd\x1b[31m\r.xml").write_text('<a><b id="\u009b31m">\u202e</b><b id="2"/></a>')
+    (server / "keeper.properties").write_text("title=\\u001b]0;owned\\u0007\n")
+    for words in (["survey"], ["diff", "defaults:4.2", "--all"], ["merge", "--details"], ["snapshot"]):
+        done = calm(recorded(*words))
+        assert not re.search(r"[\x00-\x08\x0b-\x1f\x7f-\x9f\u202e]", done.out + done.err), words
+
+
+def test_a_reader_that_goes_away_is_no_error(recorded: Program, place: Path) -> None:
+    line = f'"{sys.executable}" -m emberkeep --keep gannet-rock.keep diff defaults:4.2 --json | head -n 1'
+    done = subprocess.run(line, shell=True, cwd=place, capture_output=True, text=True, check=False)
+    assert done.stdout == "{\n"
+    assert done.stderr == ""

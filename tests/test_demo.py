@@ -1,0 +1,59 @@
+"""The demo: what a newcomer sees first."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from pathlib import Path
+
+from tests.conftest import run_program, tree_state
+
+README = Path(__file__).parent.parent / "README.md"
+
+
+def test_the_demo_walks_through_a_whole_update_day(tmp_path: Path) -> None:
+    done = run_program("demo", "rock", "--size", "village", cwd=tmp_path)
+    assert done.code == 0, done.out[-2000:] + done.err
+    assert "Traceback" not in done.out + done.err
+    ran = re.findall(r"^\$ emberkeep (\w+)", done.out, re.MULTILINE)
+    for command in ("adopt", "survey", "snapshot", "defaults", "diff", "merge", "verify", "restore", "history"):
+        assert command in ran
+    prints = re.findall(r"sha256 ([0-9a-f]{64})", done.out)
+    assert len(prints) == 2
+    assert prints[0] == prints[1]
+    assert "8 questions wait for you" in done.out
+    assert "All sound" in done.out
+    assert (tmp_path / "rock" / "gannet-rock.keep" / "keep.toml").is_file()
+
+
+def test_what_the_demo_says_to_try_next_works(tmp_path: Path) -> None:
+    done = run_program("demo", "rock", "--size", "village", cwd=tmp_path)
+    tail = done.out.split("try:")[1].splitlines()
+    lines = [line.strip() for line in tail if line.strip().startswith("emberkeep")]
+    assert len(lines) >= 4
+    for line in lines:
+        for part in line.split("&&"):
+            words = shlex.split(part)[1:]
+            again = run_program(*words, cwd=tmp_path / "rock", environment={"EMBERKEEP_KEEP": "gannet-rock.keep"})
+            assert again.code in (0, 1), (part, again.err)
+
+
+def test_the_demo_never_touches_a_folder_that_holds_something(tmp_path: Path) -> None:
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine" / "year-of-play").write_text("do not touch")
+    before = tree_state(tmp_path)
+    done = run_program("demo", "mine", cwd=tmp_path)
+    assert done.code == 3
+    assert tree_state(tmp_path) == before
+
+
+def test_only_the_sample_as_json(tmp_path: Path) -> None:
+    done = run_program("demo", "rock", "--size", "village", "--json", cwd=tmp_path)
+    assert done.json["server"].endswith("gannet-rock")
+    assert not (tmp_path / "rock" / "gannet-rock.keep").exists()
+
+
+def test_the_readme_names_the_two_commands() -> None:
+    text = README.read_text()
+    assert "python3 -m pip install . && emberkeep demo\n" in text
+    assert "python3 -m pip install '.[test]' && python3 -m pytest\n" in text
