@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
 from typing import Protocol
@@ -179,36 +179,34 @@ class FolderTree:
         return digest_of(self.chunks(path))
 
 
-@dataclass(frozen=True)
 class PartTree:
     """The part of another tree below one of its folders, with paths relative to that folder."""
 
-    whole: Tree
-    below: str
+    def __init__(self, whole: Tree, below: str) -> None:
+        self._whole = whole
+        self._start = f"{below}/"
+        self._entries = {
+            path.removeprefix(self._start): replace(entry, path=path.removeprefix(self._start))
+            for path, entry in whole.entries().items()
+            if path.startswith(self._start)
+        }
 
     @property
     def label(self) -> str:
-        return self.whole.label
+        return self._whole.label
 
     @property
     def skipped(self) -> tuple[Skipped, ...]:
-        return self.whole.skipped
+        return self._whole.skipped
 
     def entries(self) -> Mapping[str, Entry]:
-        start = f"{self.below}/"
-        return {
-            path[len(start) :]: Entry(
-                path[len(start) :], entry.kind, entry.mode, entry.mtime_ns, entry.size, entry.points_at
-            )
-            for path, entry in self.whole.entries().items()
-            if path.startswith(start)
-        }
+        return self._entries
 
     def chunks(self, path: str) -> Iterator[bytes]:
-        return self.whole.chunks(f"{self.below}/{path}")
+        return self._whole.chunks(self._start + path)
 
     def digest(self, path: str) -> str:
-        return self.whole.digest(f"{self.below}/{path}")
+        return self._whole.digest(self._start + path)
 
 
 @dataclass(frozen=True)

@@ -15,6 +15,7 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 from emberkeep.documents.model import OWN, Document, Node, Role
 
@@ -26,6 +27,7 @@ TEXT = "."
 _IDENTIFYING = ("id", "name", "key", "code", "uid", "uuid", "guid", "class", "type", "ref", "identifier")
 _CERTAIN = ("@id", "@key", "@uid", "@uuid", "@guid", "@code")
 _MOST_PARENTS = 400
+_MOST_LOOKED_AT = 300
 _LONGEST_NAME = 80
 _PLAIN = re.compile(r"[^\s\[\]=,/\"'\\\x00-\x1f\x7f]+")
 
@@ -43,6 +45,8 @@ def field_value(node: Node, name: str) -> str | None:
     if name == TEXT:
         return node.own
     if name.startswith("@"):
+        if node.peek is not None:
+            return node.peek(node, name)
         found = node.fields.get(name)
         return found.value if found else None
     for item in node.items:
@@ -70,7 +74,7 @@ class Identities:
         """The identity of a record at ``path``; () when its name alone identifies it, None when nothing does."""
         if node.role is not Role.RECORD:
             return None
-        if not self._by_content():
+        if not self._by_content:
             return ()
         rule = self.rule(path).rule
         if rule is None:
@@ -86,7 +90,7 @@ class Identities:
         """A record's name in reports: ``good[id=lamp-oil]``, or ``reach[#4]`` for the 4th of anonymous ones."""
         if key is None:
             return f"{node.name}[#{number}]"
-        rule = self.rule(path).rule if self._by_content() else None
+        rule = self.rule(path).rule if self._by_content else None
         if not key or not rule:
             return node.name if number <= 1 else f"{node.name}[#{number}]"
         parts = [
@@ -96,6 +100,7 @@ class Identities:
         again = f",#{number}" if number > 1 else ""
         return f"{node.name}[{','.join(parts)}{again}]"
 
+    @cached_property
     def _by_content(self) -> bool:
         return any(document.learns_identity for document in (*self.vendor, *self.mine))
 
@@ -149,10 +154,11 @@ def choose(vendor: Sequence[Sequence[Node]], mine: Sequence[Sequence[Node]]) -> 
 
 
 def _candidates(groups: Sequence[Sequence[Node]]) -> list[str]:
-    """Fields that every record has and whose values may be names, best first."""
+    """Fields that every record looked at has and whose values may be names, best first. ``choose`` checks them on all."""
     values: dict[str, list[str]] = defaultdict(list)
     records = 0
-    for node in itertools.islice(itertools.chain.from_iterable(groups), 4000):
+    every = list(itertools.chain.from_iterable(groups))
+    for node in every[:: len(every) // _MOST_LOOKED_AT + 1]:
         records += 1
         for name, value in _simple_fields(node):
             values[name].append(value)

@@ -54,7 +54,7 @@ class Node:
     ``trailing``: a comment that stands on the same line behind the record before it.
     """
 
-    __slots__ = ("_fields", "_items", "_load", "end", "inner", "name", "role", "start", "trailing")
+    __slots__ = ("_fields", "_items", "_load", "end", "inner", "name", "peek", "role", "start", "trailing")
 
     def __init__(
         self,
@@ -75,6 +75,8 @@ class Node:
         self.end = end
         self.inner = inner
         self.trailing = trailing
+        self.peek: Callable[[Node, str], str | None] | None = None
+        """Reads one field by name without loading the rest, where a format can do that more cheaply."""
         self._load = load
         self._fields = fields if fields is not None else {}
         self._items = items if items is not None else []

@@ -28,6 +28,8 @@ _TOKEN = re.compile(
     re.DOTALL,
 )
 _ATTRIBUTE = re.compile(r"\s*+([^\s=/]++)\s*+=\s*+(?:\"([^\"]*+)\"|'([^']*+)')", re.DOTALL)
+_TAG_NAME = re.compile(r"<[^\s/>]+")
+_LINE_IN_VALUE = re.compile(r"\r\n|[\t\n\r]")
 _PROLOG = re.compile(r"\s++|<\?.*?\?>|<!--.*?-->", re.DOTALL)
 _DOCTYPE = re.compile(
     r"<!DOCTYPE(?:[^\[\"'>]++|\"[^\"]*+\"|'[^']*+')*+"
@@ -86,29 +88,44 @@ class XmlDocument(Document):
         at = 1 if self.text.startswith(BOM) else 0
         while found := _PROLOG.match(self.text, at) or _DOCTYPE.match(self.text, at):
             at = found.end()
-        node, _ = self._element(at, len(self.text))
-        return node
-
-    def _element(self, at: int, limit: int) -> tuple[Node, int]:
-        opened = _TOKEN.match(self.text, at, limit)
+        opened = _TOKEN.match(self.text, at)
         if opened is None or opened["name"] is None:
             line, column = position(self.text, at)
             raise UnreadableInput("an element was expected here", place=Place("document", line, column))
+        return self._element(opened, len(self.text))
+
+    def _element(self, opened: re.Match[str], limit: int) -> Node:
+        """The element that a start tag opens. Most have no namesake, comment or CDATA inside: then its end is the next
+        closing tag of its name, found without looking at what lies between."""
         if opened["empty"]:
-            return self._node(opened, opened.end(), None), opened.end()
+            return self._node(opened, opened.end(), None)
+        name, start = opened["name"], opened.end()
+        closing = self.text.find(f"</{name}", start, limit)
+        plain = self.text.find("<!", start, closing) < 0 and self.text.find(f"<{name}", start, closing) < 0
+        if plain and (found := _TOKEN.match(self.text, closing, limit)) and found["close"] == name:
+            return self._node(opened, found.end(), closing)
         depth = 1
-        for token in _TOKEN.finditer(self.text, opened.end(), limit):
+        for token in _TOKEN.finditer(self.text, start, limit):
             if token["close"] is not None:
                 depth -= 1
                 if depth == 0:
-                    return self._node(opened, token.end(), token.start()), token.end()
+                    return self._node(opened, token.end(), token.start())
             elif token["name"] is not None and not token["empty"]:
                 depth += 1
         raise AssertionError("a checked document ended inside an element")
 
     def _node(self, opened: re.Match[str], end: int, closing: int | None) -> Node:
         inner = None if closing is None else (opened.end(), closing)
-        return Node(Role.RECORD, opened["name"], opened.start(), end, inner=inner, load=self._load)
+        node = Node(Role.RECORD, opened["name"], opened.start(), end, inner=inner, load=self._load)
+        node.peek = self._attribute
+        return node
+
+    def _attribute(self, node: Node, name: str) -> str | None:
+        """An attribute's value without reading what the element holds."""
+        tag = self.text[node.start : node.inner[0] if node.inner else node.end]
+        if name[1:] not in tag:
+            return None
+        return next((value for found, _, value in _attributes(tag, 0, len(tag)) if found == name), None)
 
     def _load(self, node: Node) -> tuple[dict[str, Field], list[Node]]:
         fields = self._attributes(node)
@@ -126,40 +143,25 @@ class XmlDocument(Document):
         return fields, []
 
     def _attributes(self, node: Node) -> dict[str, Field]:
-        opened = _TOKEN.match(self.text, node.start, node.end)
-        assert opened is not None
-        fields: dict[str, Field] = {}
-        for found in _ATTRIBUTE.finditer(self.text, opened.start("attributes"), opened.end("attributes")):
-            group = 2 if found[2] is not None else 3
-            value = _decoded(re.sub(r"\r\n|[\t\n\r]", " ", found[group]))
-            name = f"@{found[1]}"
-            fields[name] = Field(name, value, found.start(group), found.end(group), found.span())
-        return fields
+        end = node.inner[0] if node.inner else node.end
+        return {
+            name: Field(name, value, *found.span(2 if found[2] is not None else 3), found.span())
+            for name, found, value in _attributes(self.text, node.start, end)
+        }
 
     def _items(self, start: int, end: int) -> tuple[list[Node], bool]:
         """The nodes directly inside a span, and whether text stands between them."""
         items: list[Node] = []
         mixed = False
-        depth = 0
         at = start
-        opened: re.Match[str] | None = None
-        for token in _TOKEN.finditer(self.text, start, end):
-            if depth == 0:
-                mixed = mixed or not _blank(self.text, at, token.start()) or token["cdata"] is not None
-            if token["close"] is not None:
-                depth -= 1
-                if depth == 0 and opened is not None:
-                    items.append(self._node(opened, token.end(), token.start()))
-            elif token["name"] is not None:
-                if depth == 0:
-                    opened = token
-                    if token["empty"]:
-                        items.append(self._node(token, token.end(), None))
-                if not token["empty"]:
-                    depth += 1
-            elif depth == 0 and token["cdata"] is None:
-                items.append(self._comment(token, items))
+        while token := _TOKEN.search(self.text, at, end):
+            mixed = mixed or token["cdata"] is not None or not _blank(self.text, at, token.start())
             at = token.end()
+            if token["name"] is not None:
+                items.append(self._element(token, end))
+                at = items[-1].end
+            elif token["cdata"] is None:
+                items.append(self._comment(token, items))
         return items, mixed or not _blank(self.text, at, end)
 
     def _comment(self, token: re.Match[str], before: list[Node]) -> Node:
@@ -217,6 +219,14 @@ class XmlDocument(Document):
     def _quoted(self, token: re.Match[str]) -> Iterator[tuple[int, int]]:
         for found in _ATTRIBUTE.finditer(self.text, token.start("attributes"), token.end("attributes")):
             yield found.span(2 if found[2] is not None else 3)
+
+
+def _attributes(text: str, start: int, end: int) -> Iterator[tuple[str, re.Match[str], str]]:
+    """Name (with its @), match and value of each attribute of the start tag at ``start``."""
+    at = _TAG_NAME.match(text, start, end)
+    for found in _ATTRIBUTE.finditer(text, at.end() if at else start, end):
+        raw = found[2] if found[2] is not None else found[3]
+        yield f"@{found[1]}", found, _decoded(_LINE_IN_VALUE.sub(" ", raw))
 
 
 def _blank(text: str, start: int, end: int) -> bool:

@@ -95,7 +95,7 @@ class _Merger:
 
     def node(self, three: _Three, path: Path, record: str, parent: str, label: str) -> None:
         """Merge a record that both the admin and the vendor have."""
-        if self._all_alike(three):
+        if self.all_alike(three):
             return
         if _shape_differs(three):
             self._as_one(three, record)
@@ -105,7 +105,8 @@ class _Merger:
             self._field(three, name, where, what)
         _Items(self, three, path, record).merge()
 
-    def _all_alike(self, three: _Three) -> bool:
+    def all_alike(self, three: _Three) -> bool:
+        """Whether all sides spell this record alike, so that it need not be read."""
         if self.old is None or three.old is None:
             return self.mine.raw(three.mine) == self.new.raw(three.new)
         text = self.mine.raw(three.mine)
@@ -240,13 +241,17 @@ class _Items:
         item = self._any(row)
         if item.node.role is not Role.RECORD:
             return
-        label, path, record = self._named(item, row)
         if row.mine is not None and row.new is not None:
             old = self.old[row.old].node if row.old is not None else None
             three = _Three(old, self.mine[row.mine].node, self.new[row.new].node)
+            if self.merger.all_alike(three):
+                return
+            label, path, record = self._named(item, row)
             simple = not item.identity and item.identity is not None
             self.merger.node(three, path, record, self.record, label if simple else "")
-        elif row.mine is not None:
+            return
+        label, _, record = self._named(item, row)
+        if row.mine is not None:
             self._not_in_new(row, row.mine, label, record)
         elif row.new is not None:
             self._not_in_mine(row, row.new, label, record)

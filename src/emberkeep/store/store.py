@@ -288,6 +288,7 @@ class SnapshotTree:
         self._store = store
         self.manifest = manifest
         self._label = label
+        self._entries = {path: held.entry for path, held in manifest.held.items()}
 
     @property
     def label(self) -> str:
@@ -298,7 +299,7 @@ class SnapshotTree:
         return self.manifest.skipped
 
     def entries(self) -> Mapping[str, Entry]:
-        return {path: held.entry for path, held in self.manifest.held.items()}
+        return self._entries
 
     def chunks(self, path: str) -> Iterator[bytes]:
         held = self.manifest.held.get(path)
