@@ -105,7 +105,7 @@ def tree_state(folder: Path, *, times: bool = True) -> dict[str, tuple[object, .
     """All that a folder holds, by path: kind, mode, time, contents or target. Our own, apart from the product's scan."""
     state: dict[str, tuple[object, ...]] = {}
     for where, names, files in os.walk(folder):
-        for name in [*names, *files]:
+        for name in [*(["."] if where == str(folder) else []), *names, *files]:
             path = Path(where, name)
             facts = path.lstat()
             when = facts.st_mtime_ns if times else None

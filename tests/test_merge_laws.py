@@ -182,8 +182,7 @@ def test_text_merged_twice_changes_nothing_more(old: list[str], mine: list[str],
     if first.questions:
         return
     once = render[1] if first.data is None else first.data
-    again = merge_file("first-light.rig", render[0], once, render[2])
-    assert not [change for change in again.taken if change.before != change.after] or again.data is None
+    assert merged("first-light.rig", render[0], once, render[2]) == once
 
 
 @given(old=line_lists, new=line_lists)

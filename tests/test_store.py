@@ -365,6 +365,14 @@ def test_a_second_writer_is_refused_and_told_who_writes(store: Store, source: Pa
     Store(store.folder).add(FolderTree(source), ABOUT)
 
 
+def test_an_opened_store_finds_what_another_writer_added_since(store: Store, source: Path) -> None:
+    store.add(FolderTree(source), ABOUT)
+    assert store.index
+    (source / "later").write_bytes(b"later")
+    Store(store.folder).add(FolderTree(source), ABOUT)
+    same_contents(store, "2", source)
+
+
 def test_a_reader_is_not_stopped_by_a_writer(store: Store, source: Path) -> None:
     store.add(FolderTree(source), ABOUT)
     with store.writing():

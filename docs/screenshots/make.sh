@@ -29,6 +29,9 @@ shot() {
 
 ember() { (cd "$work/rock" && EMBERKEEP_KEEP=gannet-rock.keep emberkeep "$@" >/dev/null) || [ $? -eq 1 ]; }
 
+mkdir "$work/rock"
+shot demo "cd ..; emberkeep demo walked | tail -41"
+rmdir "$work/rock"
 emberkeep demo "$work/rock" --build-only >/dev/null
 shot adopt emberkeep adopt gannet-rock --zone Atlantic/Faroe
 ember snapshot --note "before 4.3"

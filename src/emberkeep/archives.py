@@ -46,6 +46,10 @@ class ArchiveTree:
     def skipped(self) -> tuple[Skipped, ...]:
         return self._skipped
 
+    @property
+    def top(self) -> Entry | None:
+        return None
+
     def entries(self) -> Mapping[str, Entry]:
         return self._entries
 

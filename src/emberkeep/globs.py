@@ -41,5 +41,6 @@ def matches(path: str, patterns: Iterable[str]) -> bool:
 
 
 def escape(path: str) -> str:
-    """The pattern that matches exactly ``path``."""
-    return re.sub(r"([*?\[])", r"[\1]", path)
+    """The pattern that matches exactly ``path``; bytes that are not UTF-8, which keep.toml cannot hold, match any one
+    character."""
+    return re.sub("[\udc80-\udcff]", "?", re.sub(r"([*?\[])", r"[\1]", path))

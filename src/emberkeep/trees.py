@@ -57,6 +57,11 @@ class Tree(Protocol):
     def label(self) -> str: ...
     @property
     def skipped(self) -> tuple[Skipped, ...]: ...
+    @property
+    def top(self) -> Entry | None:
+        """The root folder itself, with path "", where it has a mode and a time of its own."""
+        ...
+
     def entries(self) -> Mapping[str, Entry]:
         """All entries by path, in the order in which reading them is cheapest."""
         ...
@@ -111,6 +116,11 @@ class FolderTree:
     def skipped(self) -> tuple[Skipped, ...]:
         self.entries()
         return tuple(self._skipped)
+
+    @property
+    def top(self) -> Entry | None:
+        facts = self.root.stat()
+        return Entry("", Kind.FOLDER, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns)
 
     @property
     def leftovers(self) -> tuple[str, ...]:
@@ -199,6 +209,10 @@ class PartTree:
     def skipped(self) -> tuple[Skipped, ...]:
         return self._whole.skipped
 
+    @property
+    def top(self) -> Entry | None:
+        return None
+
     def entries(self) -> Mapping[str, Entry]:
         return self._entries
 
@@ -223,6 +237,10 @@ class FileTree:
     @property
     def skipped(self) -> tuple[Skipped, ...]:
         return ()
+
+    @property
+    def top(self) -> Entry | None:
+        return None
 
     def entries(self) -> Mapping[str, Entry]:
         facts = self.path.stat()

@@ -9,7 +9,7 @@ from typing import Any
 
 from emberkeep import files
 from emberkeep.cli.context import add_go, add_only, answer, now, opened, the_keep
-from emberkeep.errors import Refused, UsageError
+from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging.results import Merge
 from emberkeep.runs import loose
@@ -71,7 +71,7 @@ def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
         found = runs.merge_keep(keep, store, old, new, answers, wanted)
         _write_questions(args, found)
         before = None
-        if args.go:
+        if args.go and not found.faults:
             with progress("snapshot before") as step:
                 before = runs.write_merge(keep, store, found, now(), progress=step)
     title = f"Merging the defaults of {new} (yours began from {old}) into {keep.config.name}"
@@ -86,7 +86,7 @@ def _between_paths(args: argparse.Namespace, screen: Screen) -> int:
         raise Refused(f"{out} is there already", hint="add --go to write over it, or name another OUT")
     found = loose.merge(old, new, mine, answers)
     _write_questions(args, found)
-    if out:
+    if out and not found.faults:
         loose.write(found, mine, out)
     return _report(args, screen, found, None, f"Merging {new} into {mine}", out is not None)
 
@@ -101,6 +101,8 @@ def _report(
     args: argparse.Namespace, screen: Screen, found: Merge, before: About | None, title: str, written: bool
 ) -> int:
     code = 2 if found.faults else 1 if found.open or found.unused else 0
+    if found.faults:
+        screen.error(UnreadableInput.gathered(found.faults))
     result: dict[str, Any] = {**_flat(found), "written": written and not found.faults, "before": before}
 
     def text() -> None:

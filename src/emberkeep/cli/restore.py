@@ -75,7 +75,9 @@ def _in_place(
             note = f"before restoring {tree.manifest.about.label}"
             before = snapshot.take(keep, now(), note=note, why="restore", progress=step).about
     with progress("restore") as step:
-        restore.apply(plan, tree, progress=step)
+        faults = restore.apply(plan, tree, progress=step)
+    if faults:
+        raise Damage.gathered(tuple(faults))
 
     def text() -> None:
         view.restore_plan(screen, plan, True)

@@ -24,6 +24,8 @@ SERVER = "gannet-rock"
 WORLD = "outer-skerries"
 SEED, SPAN, SAVE, LOGBOOK = 770421, 4096, 17, 5
 SECTOR = 4096
+FORMATS = {"4.2": 17, "4.3": 18, "4.4": 18}
+"""Number of the save format that each release reads and writes."""
 EPOCH = int(datetime(2026, 4, 1, 18, 0, tzinfo=UTC).timestamp())
 RELEASED = {"4.2": "2025-04-02", "4.3": "2026-03-27", "4.4": "2026-06-19"}
 
@@ -68,7 +70,8 @@ def release_files(release: str) -> dict[str, bytes]:
     if release == "4.4":
         goods = stores.release_44(goods)
     texts = {
-        "RELEASE": f"Skerrylight {mission.full(release)}\nreleased {RELEASED[release]}\n",
+        "RELEASE": f"Skerrylight {mission.full(release)}\nreleased {RELEASED[release]}\n"
+        f"save format {FORMATS[release]}\n",
         "cast-off.sh": mission.launch_script(release),
         "keeper.properties": mission.settings(release),
         "mission/economy/stores.xml": stores.render(goods, release),

@@ -213,11 +213,12 @@ def hand_edited(text: str) -> str:
         '    <good id="hardtack">',
         '    <!-- raised after the hungry winter -->\n    <good id="hardtack">',
     )
-    first, last = _record_of(text, "brass-lantern"), _record_of(text, "brass-mirror")
-    block = first.search(text)
-    assert block is not None
-    text = first.sub("", text, count=1)
-    return last.sub(lambda found: found[0] + block[0], text, count=1)
+    start = text.index('    <good id="cracked-wick">')
+    end = _record_of(text, "signal-wick").search(text, start).end()  # type: ignore[union-attr]
+    block = text[start:end]
+    text = text[:start] + text[end:]
+    behind = _record_of(text, "brass-mirror").search(text).end()  # type: ignore[union-attr]
+    return text[:behind] + block + text[behind:]
 
 
 def _record_of(text: str, name: str) -> re.Pattern[str]:

@@ -157,7 +157,7 @@ def fingerprint(folder: Path) -> str:
     total = hashlib.sha256()
     for where, names, files in os.walk(folder):
         names.sort()
-        for name in sorted([*names, *files]):
+        for name in sorted([".", *names, *files]):
             path = os.path.join(where, name)
             facts = os.lstat(path)
             told = f"{os.path.relpath(path, folder)}\0{facts.st_mode:o}\0{facts.st_mtime_ns}\0"

@@ -112,13 +112,13 @@ class Identities:
         mine = [group for document in self.mine for group in _groups(document, path)]
         if all(len(group) <= 1 for group in (*vendor, *mine)):
             return Learned(_single(vendor, mine))
-        return Learned(choose(vendor or mine, mine))
+        return Learned(choose(vendor, mine))
 
 
 def _single(vendor: Sequence[Sequence[Node]], mine: Sequence[Sequence[Node]]) -> Rule | None:
     """A record that never repeats is known by its name, unless it bears an attribute that can only be an identity."""
     for name in _CERTAIN:
-        if vendor and _identifies((name,), vendor, mine):
+        if _identifies((name,), vendor, mine):
             return (name,)
     return None
 
@@ -142,8 +142,8 @@ def _groups(document: Document, path: Path) -> list[list[Node]]:
 
 
 def choose(vendor: Sequence[Sequence[Node]], mine: Sequence[Sequence[Node]]) -> Rule:
-    """The fields that identify records within their groups; () when none do."""
-    candidates = _candidates(vendor)
+    """The fields that identify records within their groups; () when none do. Either side may be empty."""
+    candidates = _candidates(vendor or mine)
     for name in candidates:
         if _identifies((name,), vendor, mine):
             return (name,)
@@ -154,7 +154,7 @@ def choose(vendor: Sequence[Sequence[Node]], mine: Sequence[Sequence[Node]]) -> 
 
 
 def _candidates(groups: Sequence[Sequence[Node]]) -> list[str]:
-    """Fields that every record looked at has and whose values may be names, best first. ``choose`` checks them on all."""
+    """Fields that every record looked at has and whose values may be names, best first."""
     values: dict[str, list[str]] = defaultdict(list)
     records = 0
     every = list(itertools.chain.from_iterable(groups))

@@ -13,7 +13,7 @@ from emberkeep.documents.encoding import Text
 from emberkeep.documents.layout import with_newlines
 from emberkeep.documents.lines import body, matches, split
 from emberkeep.merging.records import RecordsMerged
-from emberkeep.merging.results import LINES, NEW, OLD, TYPED, Change, Question, Settle, What, typed_value
+from emberkeep.merging.results import LINES, NEW, OLD, TYPED, Change, Question, Settle, What, typed_value, unanswered
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,8 +47,22 @@ def regions(old: Sequence[str], mine: Sequence[str], new: Sequence[str]) -> Iter
 
 def merge_lines(path: str, old: str, mine: Text, new: str, settle: Settle) -> RecordsMerged:
     """Bring ``new`` into ``mine`` line by line; line ends and a missing final one stay the admin's."""
-    merger = _Lines(path, split(old), mine, split(new), settle)
-    return merger.merge()
+    merged = _Lines(path, split(old), mine, split(new), settle).merge()
+    if merged.taken and not merged.questions and _is_merged_already(old, mine, new):
+        return replace(merged, text=mine.text, taken=())
+    return merged
+
+
+def _is_merged_already(old: str, mine: Text, new: str) -> bool:
+    """Whether taking the new lines out of mine and bringing them in again gives mine: then they are in it.
+
+    Where the same lines stand several times, aligning alone cannot tell a line that came with an earlier merge.
+    """
+    without = _Lines("", split(new), mine, split(old), unanswered).merge()
+    if without.questions or without.text == mine.text:
+        return False
+    again = _Lines("", split(old), replace(mine, text=without.text), split(new), unanswered).merge()
+    return not again.questions and again.text == mine.text
 
 
 class _Lines:

@@ -9,10 +9,10 @@ from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.merging.answers import Answers
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.results import Merge
-from emberkeep.runs.defaults import open_source
+from emberkeep.runs.defaults import best_root, open_source
 from emberkeep.runs.merge import GIVEN, write_files
 from emberkeep.runs.restore import deepest_first
-from emberkeep.trees import FileTree, FolderTree, Kind, Tree, read
+from emberkeep.trees import FileTree, FolderTree, Kind, PartTree, Tree, read
 
 
 def merge(old: Path, new: Path, mine: Path, answers: Answers) -> Merge:
@@ -25,9 +25,17 @@ def merge(old: Path, new: Path, mine: Path, answers: Answers) -> Merge:
             raise UsageError(f"{mine} is a file; the old and new defaults must then be files too")
         sides: tuple[Tree, Tree, Tree] = (FileTree(old, mine.name), FileTree(new, mine.name), FileTree(mine))
     else:
-        sides = (open_source(old), open_source(new), FolderTree(mine))
+        live = FolderTree(mine)
+        sides = (_vendor(old, live), _vendor(new, live), live)
     found = merge_trees(*sides, settle=answers.settle)
     return Merge(found.old, found.new, found.files, answers.unused(GIVEN))
+
+
+def _vendor(source: Path, live: FolderTree) -> Tree:
+    """A release from where its files line up with the admin's."""
+    tree = open_source(source)
+    below = best_root(tree, set(live.entries()))
+    return PartTree(tree, below) if below else tree
 
 
 def write(found: Merge, mine: Path, out: Path) -> None:

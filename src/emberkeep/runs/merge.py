@@ -87,10 +87,12 @@ def write_merge(keep: Keep, store: Store, merge: Merge, now: datetime, progress:
     try:
         write_files(server, merge.to_write)
     except OSError as error:
-        _roll_back(server, tree, merge)
+        left = _roll_back(server, tree, merge)
+        done = "NOT all files could be put back" if left else "all files were put back"
         raise RunFailed(
-            f"the merge could not be written ({error.strerror}); all files were put back",
+            f"the merge could not be written ({error.strerror}); {done}",
             place=Place(str(error.filename or server)),
+            hint=f"emberkeep restore {before.about.label} --go" if left else "",
         ) from error
     _remember(keep, merge)
     return before.about
@@ -110,10 +112,14 @@ def _check_unchanged(merge: Merge, tree: SnapshotTree) -> None:
             )
 
 
-def _roll_back(server: Path, tree: SnapshotTree, merge: Merge) -> None:
+def _roll_back(server: Path, tree: SnapshotTree, merge: Merge) -> bool:
+    """Put back what was written; True when something could not be."""
     changed = {item.path for item in merge.to_write}
     plan = restore.plan(tree, server, lambda path: path in changed)
-    restore.apply(plan, tree)
+    try:
+        return bool(restore.apply(plan, tree))
+    except RunFailed:
+        return True
 
 
 def write_files(folder: Path, items: Sequence[FileMerge]) -> None:

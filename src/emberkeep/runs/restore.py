@@ -32,6 +32,9 @@ class RestorePlan:
     folders: tuple[Entry, ...]
     leftovers: tuple[str, ...] = ()
     """Temporary files of an interrupted run, to be swept."""
+    top: Entry | None = None
+    """Mode and time of the folder itself, where the whole of it is restored."""
+    top_differs: bool = False
 
     @property
     def bytes(self) -> int:
@@ -41,7 +44,9 @@ class RestorePlan:
     @property
     def nothing(self) -> bool:
         """True when the folder is already as the snapshot says."""
-        return not (self.write or self.touch or self.make or self.remove or self.replace or self.leftovers)
+        return not (
+            self.write or self.touch or self.make or self.remove or self.replace or self.leftovers or self.top_differs
+        )
 
 
 def scope_of(manifest: Manifest, only: Sequence[str], roles: RoleTable) -> Callable[[str], bool]:
@@ -49,7 +54,7 @@ def scope_of(manifest: Manifest, only: Sequence[str], roles: RoleTable) -> Calla
     about = manifest.about
     taken = selection(about.scope, about.roles) if about.scope else None
     asked = selection(only, roles) if only else None
-    return lambda path: (taken is None or taken(path)) and (asked is None or asked(path))
+    return lambda path: (taken is None or taken(path)) and (asked is None or asked(path))  # "" is the folder itself
 
 
 def plan(snapshot: SnapshotTree, target: Path, wanted: Callable[[str], bool]) -> RestorePlan:
@@ -71,6 +76,7 @@ def plan(snapshot: SnapshotTree, target: Path, wanted: Callable[[str], bool]) ->
         elif entry.kind is Kind.FILE and (now.mode, now.mtime_ns) != (entry.mode, entry.mtime_ns):
             touch.append(entry)
     in_the_way = _in_the_way(held, there)
+    top = snapshot.top if wanted("") else None
     extra = [entry for path, entry in there.items() if path not in held and wanted(path)]
     extra = [entry for entry in extra if entry.path not in in_the_way]
     return RestorePlan(
@@ -83,6 +89,8 @@ def plan(snapshot: SnapshotTree, target: Path, wanted: Callable[[str], bool]) ->
         tuple(deepest_first(in_the_way.values())),
         tuple(folders),
         live.leftovers if live else (),
+        top,
+        top is not None and (live is None or top != live.top),
     )
 
 
@@ -198,6 +206,7 @@ def _write(plan: RestorePlan, snapshot: SnapshotTree, faults: list[Fault], progr
 
 
 def _touch(plan: RestorePlan) -> None:
+    """Modes and times, the folders' last: writing into a folder changes its time."""
     for entry in plan.touch:
         if entry.kind is Kind.FILE:
             files.io.chmod(plan.target / entry.path, entry.mode)
@@ -205,6 +214,9 @@ def _touch(plan: RestorePlan) -> None:
     for entry in deepest_first(plan.folders):
         files.io.chmod(plan.target / entry.path, entry.mode)
         files.io.utime(plan.target / entry.path, entry.mtime_ns)
+    if plan.top is not None:
+        files.io.chmod(plan.target, plan.top.mode)
+        files.io.utime(plan.target, plan.top.mtime_ns)
 
 
 def check_target(into: Path, server: Path) -> None:

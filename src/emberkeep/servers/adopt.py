@@ -443,7 +443,7 @@ class _Inference:
         document = self._document(path)
         if document is None:
             return
-        identities = Identities([document], [])
+        identities = Identities([], [document])
         repeated = list(_repeated(document.root, (document.root.name,)))
         if not repeated:
             return

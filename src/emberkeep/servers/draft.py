@@ -74,8 +74,10 @@ def _records(records: Iterable[RecordFinding]) -> Iterable[str]:
         yield f"\n[records.{quote(path)}]    # what identifies a record among its siblings; [] = what it holds\n"
         for record in found:
             rule = ", ".join(quote(name) for name in record.rule)
-            told = f"sure: unique in {record.count}" if rule else f"likely: nothing is unique in {record.count}"
-            yield f"{quote(record.path)} = [{rule}]    # {told}\n"
+            if rule:
+                yield f"{quote(record.path)} = [{rule}]    # sure: unique in {record.count}\n"
+            else:  # left to be learned again beside the vendor's files, which may show more
+                yield f"# {quote(record.path)} = []    # likely: nothing is unique in {record.count}\n"
 
 
 def _comment(sure: Sure, evidence: str) -> str:

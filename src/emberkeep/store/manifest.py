@@ -6,13 +6,14 @@
     magic    = b"EMBERMANIFEST 1\\n"
     length   = bytes in ``about``, little-endian
     about    = one zstd frame around a JSON document (ASCII): the fields of :class:`About`
-    held     = one zstd frame around a JSON document (ASCII): ``skipped`` and ``entries``
+    held     = one zstd frame around a JSON document (ASCII): ``top``, ``skipped`` and ``entries``
     check    = BLAKE3 of all bytes before, 32 bytes
 
-``skipped`` lists path and reason. ``entries`` is a table by columns of equal length: ``path``, ``kind`` (f file, d
-folder, l link), ``mode``, ``mtime_ns``, ``size``, ``digest`` (BLAKE3 of the whole contents, hex, files only),
-``blocks`` (the block that holds the contents, or the list block when there are several; hex; empty for an empty
-file), ``points_at`` (links only). Names that are not UTF-8 stand as lone surrogates (``\\udcXX``).
+``top`` is mode and mtime_ns of the root folder, or null. ``skipped`` lists path and reason. ``entries`` is a table
+by columns of equal length: ``path``, ``kind`` (f file, d folder, l link), ``mode``, ``mtime_ns``, ``size``,
+``digest`` (BLAKE3 of the whole contents, hex, files only), ``blocks`` (the block that holds the contents, or ``*`` and
+the list block when there are several; hex; empty for an empty file), ``points_at`` (links only). Names that are not
+UTF-8 stand as lone surrogates (``\\udcXX``).
 """
 
 from __future__ import annotations
@@ -85,6 +86,7 @@ class Manifest:
     about: About
     held: dict[str, Held]
     skipped: tuple[Skipped, ...] = field(default=())
+    top: Entry | None = None
 
 
 def serialize(manifest: Manifest) -> bytes:
@@ -92,6 +94,7 @@ def serialize(manifest: Manifest) -> bytes:
     about = asdict(manifest.about)
     about["taken"] = manifest.about.taken.astimezone(UTC).isoformat()
     held = {
+        "top": [manifest.top.mode, manifest.top.mtime_ns] if manifest.top else None,
         "skipped": [[item.path, item.why] for item in manifest.skipped],
         "entries": _columns(manifest.held.values()),
     }
@@ -127,6 +130,7 @@ def parse(data: bytes, name: str) -> Manifest:
         _about(_document(first, name)),
         {row.entry.path: row for row in _rows(held["entries"])},
         tuple(Skipped(path, why) for path, why in held["skipped"]),
+        Entry("", Kind.FOLDER, *held["top"]) if held["top"] else None,
     )
 
 

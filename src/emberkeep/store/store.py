@@ -125,6 +125,9 @@ class Store:
     def block(self, block: BlockId) -> bytes:
         """The raw bytes of a block, checked."""
         location = self.index.get(block)
+        if location is None:  # another writer may have added packs since the index was read
+            self._index = indexes.load(self.folder / "index", self.packs)
+            location = self._index.get(block)
         if location is None:
             raise Damage(f"block {block.hex()[:12]} is missing from the store", hint="run 'emberkeep verify'")
         return self._reader.read(block, location)
@@ -219,6 +222,7 @@ class Store:
                 ),
                 held,
                 (*tree.skipped, *intake.unsettled),
+                tree.top if wanted is None else None,
             )
             path = self.manifest_path(manifest.about.label, defaults=about.why == "defaults")
             files.write_whole(path, [manifests.serialize(manifest)])
@@ -297,6 +301,10 @@ class SnapshotTree:
     @property
     def skipped(self) -> tuple[Skipped, ...]:
         return self.manifest.skipped
+
+    @property
+    def top(self) -> Entry | None:
+        return self.manifest.top
 
     def entries(self) -> Mapping[str, Entry]:
         return self._entries
