@@ -60,16 +60,26 @@ def pairs(left: Sequence[Item], right: Sequence[Item], *, alike: bool = True) ->
 
 
 def same_comments(left: Sequence[Item], right: Sequence[Item]) -> dict[int, int]:
-    """Comments that say the same to the same record, wherever the record stands."""
+    """Comments that say the same to the same record, wherever it stands; else those behind the same record."""
     found: dict[int, int] = {}
-    waiting: dict[Hashable, list[int]] = defaultdict(list)
-    for at, item in enumerate(right):
-        if item.node.role is Role.COMMENT:
-            waiting[_token(item), owner_key(right, at)].append(at)
-    for at, item in enumerate(left):
-        if item.node.role is Role.COMMENT and (there := waiting.get((_token(item), owner_key(left, at)))):
-            found[at] = there.pop(0)
+    for neighbour in (owner_key, _leader_key):
+        taken = set(found.values())
+        waiting: dict[Hashable, list[int]] = defaultdict(list)
+        for at, item in enumerate(right):
+            if item.node.role is Role.COMMENT and at not in taken:
+                waiting[_token(item), neighbour(right, at)].append(at)
+        for at, item in enumerate(left):
+            if item.node.role is not Role.COMMENT or at in found:
+                continue
+            if there := waiting.get((_token(item), neighbour(left, at))):
+                found[at] = there.pop(0)
     return found
+
+
+def _leader_key(items: Sequence[Item], at: int) -> Hashable:
+    """The record before a comment."""
+    leader = next((i for i in range(at - 1, -1, -1) if items[i].node.role is Role.RECORD), None)
+    return "start" if leader is None else _token(items[leader])
 
 
 def owner_key(items: Sequence[Item], at: int) -> Hashable:

@@ -168,7 +168,8 @@ class XmlDocument(Document):
         group = "comment" if token["comment"] is not None else "pi"
         name = "#comment" if group == "comment" else "#instruction"
         field = Field(OWN, token[group], token.start(group), token.end(group), token.span())
-        trailing = bool(before) and "\n" not in self.text[before[-1].end : token.start()]
+        behind = bool(before) and (before[-1].role is Role.RECORD or before[-1].trailing)
+        trailing = behind and "\n" not in self.text[before[-1].end : token.start()]
         return Node(Role.COMMENT, name, *token.span(), fields={OWN: field}, trailing=trailing)
 
     # --- writing -------------------------------------------------------------

@@ -10,7 +10,7 @@ never touched.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
@@ -394,17 +394,23 @@ class _Items:
         self.edits.append(layout.remove(self.merger.mine, [self.mine[at].node for at in run]))
 
     def _insert(self) -> None:
-        if not self.mine and self.incoming:
-            self._insert_into_empty()
+        runs = list(self._runs())
+        if not self.mine and runs:
+            self._insert_into_empty(runs)
             return
+        for run in runs:
+            self._insert_run(run)
+
+    def _runs(self) -> Iterator[list[int]]:
+        """What comes in, as runs of neighbours from one side."""
         run: list[int] = []
         for at in sorted(self.incoming):
             if run and (at != run[-1] + 1 or self.incoming[at][0] is not self.incoming[run[-1]][0]):
-                self._insert_run(run)
+                yield run
                 run = []
             run.append(at)
         if run:
-            self._insert_run(run)
+            yield run
 
     def _insert_run(self, run: list[int]) -> None:
         """Comments that belong to a record that is there go to it; the rest goes behind its neighbour."""
@@ -468,13 +474,11 @@ class _Items:
         node = self.mine[at].node
         return node.role is Role.COMMENT and not node.trailing
 
-    def _insert_into_empty(self) -> None:
+    def _insert_into_empty(self, runs: Sequence[list[int]]) -> None:
         mine, parent = self.merger.mine, self.three.mine
         indent = layout.line_indent(mine.text, parent.start)
         inside = indent + layout.indent_unit(mine.text) if mine.learns_identity else indent
-        blocks = [
-            layout.moved_block(mine, source, [node], inside) for _, (source, node) in sorted(self.incoming.items())
-        ]
+        blocks = [layout.moved_block(mine, self.incoming[run[0]][0], self._nodes(run), inside) for run in runs]
         self.edits.extend(mine.open_empty(parent, mine.source.newline.join(blocks), indent))
 
 
@@ -534,7 +538,8 @@ def _what(before: str | None, after: str | None) -> What:
 
 
 def _shown(document: Document, node: Node, what: str) -> str:
-    return document.raw(node) if what == RECORD else node.fields[OWN].value
+    value = node.fields.get(OWN)
+    return document.raw(node) if what == RECORD or value is None else value.value
 
 
 def edited_in(left: Node, right: Node) -> str:
