@@ -6,6 +6,7 @@ records inside and a comment in front.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from random import Random
@@ -96,6 +97,33 @@ def _xml_lines(rec: Rec, style: Style, depth: int) -> list[str]:
 
 def _quoted(value: str, style: Style) -> str:
     return quoteattr(value) if style.quote == '"' else "'" + escape(value, {"'": "&apos;"}) + "'"
+
+
+def as_json(recs: tuple[Rec, ...], style: Style = Style()) -> bytes:
+    """Records as objects in a list, with line comments in front."""
+    lines = ["{", f'{style.indent}"stores": [']
+    lines += _json_lines(recs, style, 2)
+    text = style.newline.join([*lines, f"{style.indent}]", "}"]) + (style.newline if style.final else "")
+    return (("\ufeff" if style.bom else "") + text).encode()
+
+
+def _json_lines(recs: tuple[Rec, ...], style: Style, depth: int) -> list[str]:
+    pad, lines = style.indent * depth, []
+    for at, rec in enumerate(recs):
+        members = [
+            f'"{name}": {json.dumps(value, ensure_ascii=False)}' for name, value in (("id", rec.id), *rec.values)
+        ]
+        lines += [f"{pad}// {rec.note}"] if rec.note else []
+        lines.append(pad + "{")
+        inner = [[f"{pad}{style.indent}{member}"] for member in members]
+        if rec.inside:
+            inner.append(
+                [f'{pad}{style.indent}"parts": [', *_json_lines(rec.inside, style, depth + 2), f"{pad}{style.indent}]"]
+            )
+        for number, block in enumerate(inner):
+            lines += [*block[:-1], block[-1] + ("," if number < len(inner) - 1 else "")]
+        lines.append(pad + "}" + ("," if at < len(recs) - 1 else ""))
+    return lines
 
 
 def as_ini(recs: tuple[Rec, ...], style: Style = Style()) -> bytes:

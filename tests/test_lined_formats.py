@@ -75,7 +75,7 @@ def test_keys_that_repeat_are_records_of_their_own() -> None:
         ("a.xml", "not xml", "xml"),
         ("a.dat", "\ufeff<?xml version='1.0'?><a/>", "xml"),
         ("page.html", "<html></html>", "text"),
-        ("a.json", "[]", "text"),
+        ("a.json", "[]", "json"),
     ],
 )
 def test_formats_by_content_then_name(name: str, text: str, expected: str) -> None:

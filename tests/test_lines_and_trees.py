@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from pathlib import Path
 
 import pytest
@@ -58,20 +57,10 @@ def test_a_whole_text_replaced_on_one_side() -> None:
     assert merge("a\n", "", "a\n").outcome is Outcome.SAME
 
 
-PRICES = {"rates": {"buy": 1, "sell": 2}, "closed": ["x"]}
-
-
-def test_json_that_merging_by_line_would_break_becomes_a_question() -> None:
-    old = json.dumps(PRICES, indent=1)
-    mine = old.replace('"sell": 2', '"sell": 2,\n  "mine": 3')
-    new = old.replace('{\n  "buy": 1,\n', "{\n").replace('"x"', '"x",\n  "y"')
-    result = merge(old, mine, new, "prices.json")
-    assert result.outcome is Outcome.MERGED
-    assert result.data is not None
-    json.loads(result.data)
+def test_toml_that_merging_by_line_would_break_becomes_a_question() -> None:
     # Each side's commas are right for itself, and wrong together.
-    old = "[\n3,\n4,\n\n\n5\n]\n"
-    broken = merge(old, "[\n3,\n4\n\n\n]\n", "[\n3,\n4,\n\n6,\n\n5\n]\n", "x.json")
+    old = "v = [\n3,\n4,\n\n\n5\n]\n"
+    broken = merge(old, "v = [\n3,\n4\n\n\n]\n", "v = [\n3,\n4,\n\n6,\n\n5\n]\n", "x.toml")
     (question,) = broken.questions
     assert question.field == FILE
     assert "no longer be valid" in question.why

@@ -19,6 +19,7 @@ from tests.makers import Edits, Rec, Style
 Render = Callable[..., bytes]
 FORMATS: dict[str, Render] = {
     "stores.xml": makers.as_xml,
+    "stores.json": makers.as_json,
     "keeper.ini": makers.as_ini,
     "keeper.properties": makers.as_properties,
 }
@@ -138,7 +139,8 @@ def test_every_true_overlap_is_asked(path: str, recs: tuple[Rec, ...], style: St
     result = merge_file(path, render(old), render(mine, style), render(new))
     assert len(result.questions) == 1
     question = result.questions[0]
-    assert (question.old, question.mine, question.new) == ("500001", "500002", "500003")
+    values = [str(value).strip('"') for value in (question.old, question.mine, question.new)]
+    assert values == ["500001", "500002", "500003"]
     assert result.data is None  # the admin's value stays
 
 

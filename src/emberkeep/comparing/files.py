@@ -135,7 +135,7 @@ def _in_own_terms(found: FileDifference, left: bytes, right: bytes, rules: Mappi
     texts = decode(left), decode(right)
     if texts[0] is None or texts[1] is None:
         return _with(found, "binary", digests=(blake3(left).hexdigest(), blake3(right).hexdigest()))
-    chosen = formats.format_of(found.path, texts[1].text)
+    chosen = formats.shared_format(found.path, [texts[0], texts[1]])
     if chosen not in formats.RECORD_FORMATS:
         return _with(found, "text", compare_lines(texts[0], texts[1]))
     documents = [

@@ -55,7 +55,8 @@ class _Walker:
     def nodes(self, left: Node, right: Node, path: Path, record: str, parent: str, label: str) -> Iterator[Difference]:
         if self.left.raw(left) == self.right.raw(right):
             return
-        for name in dict.fromkeys([*left.fields, *right.fields]):
+        kinds = {self.left.container(left), self.right.container(right)}
+        for name in dict.fromkeys([*left.fields, *right.fields]) if len(kinds) > 1 or kinds == {""} else ():
             first, second = left.fields.get(name), right.fields.get(name)
             before, after = (found.value if found else None for found in (first, second))
             if not same_value(before, after):
@@ -123,7 +124,8 @@ def facts(document: Document, rules: Mapping[str, Rule] | None = None) -> set[tu
     while waiting:
         node, path, record = waiting.pop()
         found.add((record, "", ""))
-        found.update((record, name or "=", field.value.strip()) for name, field in node.fields.items())
+        fields = {} if document.container(node) else node.fields
+        found.update((record, name or "=", field.value.strip()) for name, field in fields.items())
         for item in items_of(node, path, identities):
             if item.node.role is Role.RECORD:
                 below = (*path, item.node.name)

@@ -25,7 +25,7 @@ Rule = tuple[str, ...]
 
 TEXT = "."
 _IDENTIFYING = ("id", "name", "key", "code", "uid", "uuid", "guid", "class", "type", "ref", "identifier")
-_CERTAIN = ("@id", "@key", "@uid", "@uuid", "@guid", "@code")
+_CERTAIN = ("@id", "@key", "@uid", "@uuid", "@guid", "@code", "id", "key", "uid", "uuid", "guid", "code")
 _MOST_PARENTS = 400
 _MOST_LOOKED_AT = 300
 _LONGEST_NAME = 80
@@ -74,7 +74,7 @@ class Identities:
         """The identity of a record at ``path``; () when its name alone identifies it, None when nothing does."""
         if node.role is not Role.RECORD:
             return None
-        if not self._by_content:
+        if node.named or not self._by_content:
             return ()
         rule = self.rule(path).rule
         if rule is None:
@@ -84,21 +84,22 @@ class Identities:
         values = tuple(field_value(node, name) for name in rule)
         if any(value is None for value in values):
             return None
-        return tuple(str(value).strip() for value in values)
+        return tuple(_unquoted(str(value).strip()) for value in values)
 
     def label(self, path: Path, node: Node, key: Key | None, number: int) -> str:
         """A record's name in reports: ``good[id=lamp-oil]``, or ``reach[#4]`` for the 4th of anonymous ones."""
+        name = "" if node.name == "[]" else value_text(node.name) if node.named else node.name
         if key is None:
-            return f"{node.name}[#{number}]"
-        rule = self.rule(path).rule if self._by_content else None
-        if not key or not rule:
-            return node.name if number <= 1 else f"{node.name}[#{number}]"
+            return f"{name}[#{number}]"
+        rule = self.rule(path).rule if key else None
+        if not rule:
+            return name if number <= 1 else f"{name}[#{number}]"
         parts = [
             value_text(value) if name == TEXT else f"{name.lstrip('@')}={value_text(value)}"
             for name, value in zip(rule, key, strict=True)
         ]
         again = f",#{number}" if number > 1 else ""
-        return f"{node.name}[{','.join(parts)}{again}]"
+        return f"{name}[{','.join(parts)}{again}]"
 
     @cached_property
     def _by_content(self) -> bool:
@@ -111,16 +112,25 @@ class Identities:
         vendor = [group for document in self.vendor for group in _groups(document, path)]
         mine = [group for document in self.mine for group in _groups(document, path)]
         if all(len(group) <= 1 for group in (*vendor, *mine)):
-            return Learned(_single(vendor, mine))
+            certain = (*_CERTAIN, "name", TEXT) if path[-1] == "[]" else _CERTAIN
+            return Learned(_single(certain, vendor, mine))
         return Learned(choose(vendor, mine))
 
 
-def _single(vendor: Sequence[Sequence[Node]], mine: Sequence[Sequence[Node]]) -> Rule | None:
-    """A record that never repeats is known by its name, unless it bears an attribute that can only be an identity."""
-    for name in _CERTAIN:
+def _single(certain: Sequence[str], vendor: Sequence[Sequence[Node]], mine: Sequence[Sequence[Node]]) -> Rule | None:
+    """A record that never repeats is known by its name, unless it bears a field that can only be an identity."""
+    for name in certain:
         if _identifies((name,), vendor, mine):
             return (name,)
     return None
+
+
+def _unquoted(value: str) -> str:
+    """A value without the quotes that JSON spells it with."""
+    try:
+        return str(json.loads(value)) if value.startswith('"') else value
+    except ValueError:
+        return value
 
 
 def value_text(value: str) -> str:

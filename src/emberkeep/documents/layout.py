@@ -60,7 +60,7 @@ def indent_unit(text: str) -> str:
 def remove(document: Document, nodes: Sequence[Node]) -> Edit:
     """Take out neighbouring nodes, with their lines where nothing else stands on them."""
     text = document.text
-    start, end = nodes[0].start, nodes[-1].end
+    start, end = nodes[0].start, document.extent(nodes[-1])[1]
     if indent_at(text, start) is not None and ends_its_line(text, end):
         first, last = line_start(text, start), line_end(text, end)
         if last == len(text) and not text.endswith(("\n", "\r")) and first > 0:
@@ -106,7 +106,7 @@ def _nothing_at(text: str, at: int) -> bool:
 def insert_after(document: Document, node: Node, source: Document, run: Sequence[Node]) -> Edit:
     """Put ``run``, neighbours in ``source``, behind ``node`` and the comments on its line."""
     text = document.text
-    at = node.end
+    at = document.extent(node)[1]
     if not ends_its_line(text, at):
         return Edit(at, at, _inline(document, source, run))
     block = _blank_lines(source, run, before=True) * document.source.newline + moved_block(
@@ -132,7 +132,7 @@ def insert_before(document: Document, node: Node, source: Document, run: Sequenc
 
 
 def _inline(document: Document, source: Document, run: Sequence[Node]) -> str:
-    return "".join(document.adopt_raw(source.raw(node), None) for node in run)
+    return document.inline([document.adopt_raw(source.raw(node), None) for node in run])
 
 
 def _space_before(text: str, at: int) -> str:

@@ -54,7 +54,7 @@ class Node:
     ``trailing``: a comment that stands on the same line behind the record before it.
     """
 
-    __slots__ = ("_fields", "_items", "_load", "end", "inner", "name", "peek", "role", "start", "trailing")
+    __slots__ = ("_fields", "_items", "_load", "end", "inner", "name", "named", "peek", "role", "start", "trailing")
 
     def __init__(
         self,
@@ -68,6 +68,7 @@ class Node:
         fields: dict[str, Field] | None = None,
         items: list[Node] | None = None,
         trailing: bool = False,
+        named: bool = False,
     ) -> None:
         self.role = role
         self.name = name
@@ -75,6 +76,8 @@ class Node:
         self.end = end
         self.inner = inner
         self.trailing = trailing
+        self.named = named
+        """Whether the name alone identifies it among its siblings, whatever it holds."""
         self.peek: Callable[[Node, str], str | None] | None = None
         """Reads one field by name without loading the rest, where a format can do that more cheaply."""
         self._load = load
@@ -137,6 +140,22 @@ class Document:
         return bisect.bisect_left(self._breaks, offset) + 1
 
     # --- what each format says of its own writing ----------------------------
+
+    def extent(self, node: Node) -> tuple[int, int]:
+        """A node's span with the separator that follows it, where the format has such."""
+        return node.start, node.end
+
+    def inline(self, parts: Sequence[str]) -> str:
+        """Nodes put into a line of others, one behind the other."""
+        return "".join(parts)
+
+    def container(self, node: Node) -> str:
+        """Which kind of container a record is, even while it is empty; "" where the format cannot tell."""
+        return ""
+
+    def finish(self, text: str) -> str:
+        """``text``, spliced from edits to this document, with what the format needs between nodes set right."""
+        return text
 
     def encode_value(self, value: str, field: Field | None) -> str:
         """``value`` spelled for the place of ``field`` (None: the own value of a record that has none yet)."""

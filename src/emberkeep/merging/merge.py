@@ -140,7 +140,7 @@ def _ask_file(sides: _Sides, settle: Settle, why: str) -> FileMerge:
 def _text(sides: _Sides, texts: list[Text], rules: Mapping[str, Rule], settle: Settle) -> FileMerge:
     mine, new = texts[-2], texts[-1]
     old = texts[0] if len(texts) == 3 else None
-    chosen = formats.format_of(sides.path, mine.text)
+    chosen = formats.shared_format(sides.path, texts)
     if chosen in formats.RECORD_FORMATS:
         merged = _by_records(sides, texts, chosen, rules, settle)
     elif old is None:
@@ -195,12 +195,13 @@ def _result(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> Fi
 
 
 def _breaks(sides: _Sides, chosen: str, data: bytes) -> str:
-    """Why the merged bytes make no sense although the admin's did; empty when they do."""
+    """Why the merged bytes make no sense although the admin's and the vendor's did; empty when they do."""
     if chosen in formats.RECORD_FORMATS:
         formats.parse(sides.path, data, as_format=chosen)  # a fault of ours: raised, never written
-        return ""
     for ending, check in ((".json", json.loads), (".toml", lambda raw: tomllib.loads(raw.decode()))):
-        if sides.path.lower().endswith(ending) and _fault(check, sides.mine or b"") == "":
+        if not sides.path.lower().endswith(ending):
+            continue
+        if not _fault(check, sides.mine or b"") and not _fault(check, sides.new or b""):
             return _fault(check, data)
     return ""
 

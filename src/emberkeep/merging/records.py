@@ -56,7 +56,10 @@ def merge_documents(
     merger = _Merger(path, old, mine, new, identities, settle)
     merger.node(_Three(old.root if old else None, mine.root, new.root), (mine.root.name,), "", "", "")
     return RecordsMerged(
-        splice(mine.text, merger.edits), tuple(merger.taken), tuple(merger.kept), tuple(merger.questions)
+        mine.finish(splice(mine.text, merger.edits)) if merger.edits else mine.text,
+        tuple(merger.taken),
+        tuple(merger.kept),
+        tuple(merger.questions),
     )
 
 
@@ -97,13 +100,21 @@ class _Merger:
         """Merge a record that both the admin and the vendor have."""
         if self.all_alike(three):
             return
-        if _shape_differs(three):
+        kinds = self._containers(three)
+        if len(kinds) > 1 or (kinds == {""} and _shape_differs(three)):
             self._as_one(three, record)
             return
-        for name in _names(three):
+        for name in _names(three) if kinds == {""} else ():
             where, what = (parent, label) if name == OWN and label else (record, name or "(text)")
             self._field(three, name, where, what)
         _Items(self, three, path, record).merge()
+
+    def _containers(self, three: _Three) -> set[str]:
+        """The kinds of container that the sides are; "" for what is none."""
+        kinds = {self.mine.container(three.mine), self.new.container(three.new)}
+        if self.old is not None and three.old is not None:
+            kinds.add(self.old.container(three.old))
+        return kinds
 
     def all_alike(self, three: _Three) -> bool:
         """Whether all sides spell this record alike, so that it need not be read."""
@@ -440,7 +451,8 @@ class _Items:
         node = self._owner_in_mine(at)
         source, comment = self.incoming[at]
         text = self.merger.mine.adopt_raw(source.raw(comment), None)
-        self.edits.append(Edit(node.end, node.end, f" {text}"))
+        at = self.merger.mine.extent(node)[1]
+        self.edits.append(Edit(at, at, f" {text}"))
 
     @cached_property
     def _living(self) -> dict[int, int]:
