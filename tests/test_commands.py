@@ -291,10 +291,13 @@ def test_survey_before_and_after(recorded: Program, server: Path) -> None:
     ):
         assert words in calmer.out, words
     assert re.search(r"in all\s+52\s+10\s+6\s+3", calmer.out)
+    assert "nothing changed since" in calmer.out
     (server / "RELEASE").write_text("Skerrylight 4.3.0\n")
     (server / "outer-skerries").rename(server / "sunken")
     worse = recorded("survey")
     assert worse.code == 1
+    assert re.search(r"since then 1 changed, (\d+) new, \1 gone", worse.out)
+    assert "18 records that 4.3 brought are missing: fog-horns, " in worse.out
     assert "engine versions disagree" in worse.out
     assert "no such folder" in worse.out
     facts = recorded("survey", "--json").json["survey"]
@@ -606,3 +609,10 @@ def test_a_release_archive_lines_up_with_my_folder(place: Path) -> None:
     done = run_program(*words, "--mine", "gannet-rock", "--json", cwd=place)
     assert done.code == 1
     assert "mission/economy/stores.xml" in {item["file"] for item in done.json["questions"]}
+
+
+def test_survey_after_a_snapshot_of_a_part_says_nothing_of_the_rest(keeper: Program) -> None:
+    keeper("snapshot", "--only", "economy")
+    done = keeper("survey")
+    assert "since" not in done.out
+    assert keeper("survey", "--json").json["survey"]["since"] is None

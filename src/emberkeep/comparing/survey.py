@@ -3,17 +3,19 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from emberkeep.comparing.files import TreeDifference, compare_trees
 from emberkeep.comparing.fit import Fit
-from emberkeep.comparing.records import Kind
+from emberkeep.comparing.records import Kind, facts
 from emberkeep.documents import formats
 from emberkeep.documents.identity import Rule
 from emberkeep.documents.model import OWN
 from emberkeep.errors import EmberKeepError
 from emberkeep.keep import UNSORTED, Keep
+from emberkeep.servers.extensions import Extension, duplicates, fits_engine, missing_companions, read_manifest
+from emberkeep.servers.looking import Look
 from emberkeep.servers.process import running_signs
 from emberkeep.servers.roles import Roles
 from emberkeep.servers.versions import Found, find
@@ -54,6 +56,23 @@ class Pointer:
 
 
 @dataclass(frozen=True)
+class Since:
+    """Files that differ from the last snapshot by size or time, without reading them."""
+
+    changed: int
+    added: int
+    removed: int
+
+
+@dataclass(frozen=True)
+class Missing:
+    """Records that a release brought and that the live files lack, although the engine is of that release."""
+
+    version: str
+    records: tuple[str, ...]
+
+
+@dataclass(frozen=True)
 class Survey:
     """The state of a server. ``attention``: what wants the admin's eye, in words."""
 
@@ -67,7 +86,10 @@ class Survey:
     pointer: Pointer | None
     unsorted: tuple[str, ...]
     skipped: tuple[Skipped, ...]
+    extensions: tuple[Extension, ...]
     last: About | None
+    since: Since | None
+    missing: Missing | None
     attention: tuple[str, ...]
 
 
@@ -77,13 +99,20 @@ def survey(
     fits: Sequence[Fit],
     base: Tree | None,
     base_paths: Sequence[str],
+    *,
+    last: Tree | None = None,
+    releases: Mapping[str, Tree] | None = None,
 ) -> Survey:
-    """Look at the live server. ``base``: the defaults that fit best, compared over ``base_paths``."""
+    """Look at the live server. ``base``: the defaults that fit best, compared over ``base_paths``; ``last``: the last
+    snapshot; ``releases``: all recorded defaults by version."""
     live = FolderTree(keep.require_server(), "live")
     roles = Roles(keep.config.roles)
     edits = hand_edits(base, live, base_paths, keep.config.record_rules) if base else None
     found = tuple(find(live, keep.config.versions))
     pointer = _pointer(keep, live)
+    installed = _extensions(live, roles)
+    stale = _stale_release(found, fits)
+    missing = _missing(keep, stale, releases or {}, base, live, base_paths)
     unsorted = tuple(
         path
         for path, entry in live.entries().items()
@@ -100,8 +129,11 @@ def survey(
         pointer,
         unsorted,
         live.skipped,
+        installed,
         snapshots[-1] if snapshots else None,
-        tuple(_attention(found, fits, pointer, live, snapshots, edits)),
+        _since(last, live) if last else None,
+        missing,
+        (*_attention(found, fits, pointer, live, snapshots, edits, missing), *_extension_troubles(installed, found)),
     )
 
 
@@ -111,6 +143,24 @@ def hand_edits(
     """How live files differ from the defaults they began from, over the files the vendor ships."""
     chosen = set(paths)
     return compare_trees(base, live, wanted=lambda path: path in chosen, rules=rules, times=False)
+
+
+def _extensions(live: FolderTree, roles: Roles) -> tuple[Extension, ...]:
+    look = Look(live, live.root)
+    paths = (p for p, e in live.entries().items() if e.kind is EntryKind.FILE and roles.of(p) == "extensions")
+    return tuple(found for path in paths if (found := read_manifest(look, path)) is not None)
+
+
+def _extension_troubles(installed: Sequence[Extension], versions: Sequence[Found]) -> Iterator[str]:
+    """Companions that are missing, builds that stand there twice, builds for another engine."""
+    for extension, need in missing_companions(installed):
+        yield f"{extension.path} needs {need}, which is not installed"
+    for builds in duplicates(installed):
+        yield f"{builds[0].name} is installed {len(builds)} times: {', '.join(item.path for item in builds)}"
+    engine = next((item.version for item in versions if item.name == "engine"), "")
+    for extension in installed:
+        if engine and not fits_engine(extension, engine):
+            yield f"{extension.path} was built for {extension.built_for}, the engine is {engine}"
 
 
 def _role_rows(live: Tree, roles: Roles) -> tuple[RoleRow, ...]:
@@ -171,6 +221,7 @@ def _attention(
     live: FolderTree,
     snapshots: Sequence[About],
     edits: TreeDifference | None,
+    missing: Missing | None,
 ) -> list[str]:
     words = []
     for name in dict.fromkeys(item.name for item in found):
@@ -181,7 +232,7 @@ def _attention(
             )
     if pointer and not pointer.there:
         words.append(f"{pointer.file}: {pointer.key} = {pointer.value}, but there is no such folder")
-    words += _stale(found, fits)
+    words += _stale(found, fits, missing)
     words += [str(fault) for fault in edits.faults] if edits else []
     words += [f"{item.path}: {item.why}" for item in live.skipped]
     if live.leftovers:
@@ -191,12 +242,65 @@ def _attention(
     return words
 
 
-def _stale(found: Sequence[Found], fits: Sequence[Fit]) -> list[str]:
+def _stale(found: Sequence[Found], fits: Sequence[Fit], missing: Missing | None) -> list[str]:
     """Default data of another release than the engine's: new content then never appears."""
-    engine = next((item.version for item in found if item.name == "engine"), None)
-    if engine is None or not fits:
+    engine = _stale_release(found, fits)
+    if not engine:
         return []
-    best = fits[0].version
-    if engine == best or engine.startswith(best + ".") or best.startswith(engine + "."):
-        return []
-    return [f"the engine is {engine}, but the default data fits {best} best ({fits[0].share:.0%})"]
+    words = f"the engine is {engine}, but the default data fits {fits[0].version} best ({fits[0].share:.0%})"
+    if missing is not None and missing.records:
+        some = ", ".join(missing.records[:4]) + (" …" if len(missing.records) > 4 else "")
+        words += f"; {len(missing.records)} records that {missing.version} brought are missing: {some}"
+    return [words]
+
+
+def _stale_release(found: Sequence[Found], fits: Sequence[Fit]) -> str:
+    """The engine's version where the default data is of another release; "" otherwise."""
+    engine = next((item.version for item in found if item.name == "engine"), "")
+    if not engine or not fits or _same_line(engine, fits[0].version):
+        return ""
+    return engine
+
+
+def _same_line(left: str, right: str) -> bool:
+    """Whether two versions are the same or one is a patch of the other: 4.3 and 4.3.0."""
+    return left == right or left.startswith(right + ".") or right.startswith(left + ".")
+
+
+def _missing(
+    keep: Keep, engine: str, releases: Mapping[str, Tree], base: Tree | None, live: Tree, paths: Sequence[str]
+) -> Missing | None:
+    """Records that are new in the engine's own release, as far as it is recorded, and not in the live files."""
+    version = next((name for name in releases if engine and _same_line(engine, name)), None)
+    if version is None or base is None:
+        return None
+    found: list[str] = []
+    for path in paths:
+        rules = keep.config.record_rules(path)
+        new, old, mine = (_records(path, tree, rules) for tree in (releases[version], base, live))
+        fresh = new - old - mine
+        found += sorted(record.lstrip("/") for record in fresh if record.rpartition("/")[0] not in fresh)
+    return Missing(version, tuple(found))
+
+
+def _records(path: str, tree: Tree, rules: Mapping[str, Rule]) -> set[str]:
+    """The records of one file by their names."""
+    if path not in tree.entries():
+        return set()
+    try:
+        document = formats.parse(path, read(tree, path))
+    except EmberKeepError:
+        return set()
+    return {record for record, field, _ in facts(document, rules) if not field} if document else set()
+
+
+def _since(last: Tree, live: Tree) -> Since:
+    before, now = last.entries(), live.entries()
+    files = {path for path, entry in now.items() if entry.kind is not EntryKind.FOLDER}
+    then = {path for path, entry in before.items() if entry.kind is not EntryKind.FOLDER}
+    changed = sum(
+        (now[path].size, now[path].mtime_ns, now[path].points_at)
+        != (before[path].size, before[path].mtime_ns, before[path].points_at)
+        for path in files & then
+    )
+    return Since(changed, len(files - then), len(then - files))

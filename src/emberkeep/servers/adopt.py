@@ -21,6 +21,7 @@ from emberkeep.documents.model import Document, Node, Role
 from emberkeep.documents.values import number
 from emberkeep.errors import EmberKeepError, Fault, Refused
 from emberkeep.keep import UNSORTED
+from emberkeep.servers.extensions import Extension, read_manifest
 from emberkeep.servers.looking import Family, Look, families, is_identifier, people
 from emberkeep.servers.roles import Roles
 from emberkeep.trees import FolderTree, Kind, Skipped
@@ -175,6 +176,7 @@ class _Inference:
     def __post_init__(self) -> None:
         self.faults: list[Fault] = []
         self.documents: dict[str, Document] = {}
+        self.manifests: dict[str, Extension | None] = {}
 
     # --- helpers -------------------------------------------------------------
 
@@ -387,19 +389,11 @@ class _Inference:
 
     # --- extensions ----------------------------------------------------------
 
-    def _manifest(self, path: str) -> dict[str, str]:
-        """Name, version and such from the manifest inside an extension archive."""
-        if self.look.kind(path) != "zip":
-            return {}
-        for member in self.look.members(path):
-            if "/" in member or not re.search(r"\.(json|toml|ya?ml|properties|ini|xml)$", member):
-                continue
-            text = self.look.member_text(path, member)
-            facts = dict(re.findall(r'"?([\w.-]+)"?\s*[:=]\s*"?([^",\n\]}]+)"?', text))
-            lowered = {key.lower(): value.strip() for key, value in facts.items()}
-            if "version" in lowered and ("name" in lowered or "id" in lowered):
-                return lowered
-        return {}
+    def _manifest(self, path: str) -> Extension | None:
+        """What an archive says of itself, read once."""
+        if path not in self.manifests:
+            self.manifests[path] = read_manifest(self.look, path)
+        return self.manifests[path]
 
     def _extension_folders(self) -> dict[str, str]:
         """Folders of an extension's own files -> its name; the archives are covered on the way."""
@@ -408,12 +402,12 @@ class _Inference:
         for family in list(self._open()):
             for path in family.members:
                 manifest = self._manifest(path)
-                if not manifest:
+                if manifest is None:
                     continue
-                name = manifest.get("name") or manifest["id"]
+                name = manifest.name
                 suffix = path[path.rindex(".") :] if "." in path else ""
                 glob = f"{globs.escape(family.folder)}/*{suffix}" if family.folder else globs.escape(path)
-                self._cover("extensions", glob, f"archives with a manifest ({name} {manifest['version']})")
+                self._cover("extensions", glob, f"archives with a manifest ({name} {manifest.version})")
                 own = f"{family.folder}/{name}".lower()
                 folders.update({p: name for p, e in entries.items() if e.kind is Kind.FOLDER and p.lower() == own})
         return folders

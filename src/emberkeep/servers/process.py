@@ -6,8 +6,6 @@ import os
 from collections.abc import Iterator
 from pathlib import Path
 
-import psutil
-
 from emberkeep.errors import Refused
 
 
@@ -22,6 +20,8 @@ def running_signs(server: Path) -> tuple[str, ...]:
 
 
 def _processes(root: Path) -> Iterator[str]:
+    import psutil  # only by the commands that look for processes
+
     ours = {process.pid for process in (psutil.Process(), *psutil.Process().parents())}
     for process in psutil.process_iter(["pid", "name", "exe", "cwd", "cmdline"]):
         facts = process.info
@@ -46,6 +46,8 @@ def _started_with(cwd: str | None, arguments: list[str] | None, root: Path) -> b
 
 
 def _pid_files(root: Path) -> Iterator[str]:
+    import psutil
+
     for path in sorted(root.glob("*.pid")):
         try:
             number = int(path.read_text(encoding="ascii").split()[0])

@@ -86,14 +86,27 @@ def survey(screen: Screen, found: Survey, now: datetime, zone: tzinfo) -> None:
     if found.edits:
         screen.line()
         _edits(screen, found)
+    if found.extensions:
+        screen.line()
+        _extensions(screen, found)
     screen.line()
     if found.unsorted:
         screen.line(f"unsorted: {_few(found.unsorted)}")
     if found.last:
         told = f" “{found.last.note}”" if found.last.note else ""
-        screen.line(f"last snapshot: {found.last.label}{told}, {words.ago(found.last.taken, now)}")
+        screen.line(f"last snapshot: {found.last.label}{told}, {words.ago(found.last.taken, now)}{_since(found)}")
     for item in found.attention:
         screen.line(f"! {item}", ASKS)
+
+
+def _since(found: Survey) -> str:
+    since = found.since
+    if since is None:
+        return ""
+    if not (since.changed or since.added or since.removed):
+        return "; nothing changed since"
+    numbers = ((since.changed, "changed"), (since.added, "new"), (since.removed, "gone"))
+    return "; since then " + ", ".join(f"{number} {word}" for number, word in numbers if number)
 
 
 def _versions(found: Survey) -> dict[str, list[str]]:
@@ -114,6 +127,13 @@ def _roles(screen: Screen, found: Survey, zone: tzinfo) -> None:
             row = by_role[role]
             newest = datetime.fromtimestamp(row.newest_ns / 1e9, UTC)
             rows.add_row(role, str(row.files), words.size(row.bytes), words.when(newest, zone))
+    screen.show(rows)
+
+
+def _extensions(screen: Screen, found: Survey) -> None:
+    rows = table("extension", "version", "built for", "needs")
+    for item in found.extensions:
+        rows.add_row(cell(item.name), cell(item.version), cell(item.built_for), cell(", ".join(item.needs)))
     screen.show(rows)
 
 

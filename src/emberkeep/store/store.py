@@ -23,7 +23,6 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from blake3 import blake3
-from filelock import FileLock, Timeout
 
 from emberkeep import files
 from emberkeep.errors import Damage, Place, Refused, UnreadableInput, UsageError
@@ -155,6 +154,8 @@ class Store:
     @contextlib.contextmanager
     def writing(self) -> Iterator[None]:
         """Hold the store's one writer's place; Refused, naming the holder, when somebody else has it."""
+        from filelock import FileLock, Timeout  # only where something is written
+
         for folder in (self.folder, self.packs, self.folder / "snapshots", self.folder / "defaults"):
             files.make_folder(folder)
         if not (self.folder / "format").exists():

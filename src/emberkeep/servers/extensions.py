@@ -1,0 +1,90 @@
+"""Extensions: archives with a manifest inside, which version they are, what they were built for, what they need.
+
+A manifest is a small file at the archive's top that tells a name (or id) and a version, in JSON or as keys and values.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections import Counter
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from emberkeep.servers.looking import Look
+
+_NAMES = re.compile(r"\.(json|toml|ya?ml|properties|ini|cfg|txt)$", re.IGNORECASE)
+_PAIR = re.compile(r"""^\s*"?([\w.-]+)"?\s*[:=]\s*(.*?)\s*$""", re.MULTILINE)
+_NEEDS = ("needs", "requires", "depends", "dependencies", "depend")
+_BUILT_FOR = ("built-for", "built_for", "engine", "game-version", "for")
+
+
+@dataclass(frozen=True)
+class Extension:
+    """An installed extension. ``built_for``: the engine version it says it was built for, "" when it says none."""
+
+    path: str
+    name: str
+    version: str
+    built_for: str
+    needs: tuple[str, ...]
+
+
+def read_manifest(look: Look, path: str) -> Extension | None:
+    """What the archive at ``path`` says of itself; None when it is no extension."""
+    if look.kind(path) != "zip":
+        return None
+    for member in look.members(path):
+        if "/" in member or not _NAMES.search(member):
+            continue
+        facts = _facts(look.member_text(path, member))
+        name, version = facts.get("name") or facts.get("id"), facts.get("version")
+        if isinstance(name, str) and isinstance(version, (str, int, float)) and not isinstance(version, bool):
+            return Extension(path, name, str(version), _first(facts, _BUILT_FOR), tuple(_listed(facts, _NEEDS)))
+    return None
+
+
+def _facts(text: str) -> Mapping[str, Any]:
+    """The manifest's top-level keys, in lower case."""
+    try:
+        found = json.loads(text)
+    except (ValueError, RecursionError):
+        found = {key: value.strip("\"'") for key, value in _PAIR.findall(text)}
+    if not isinstance(found, dict):
+        return {}
+    return {str(key).lower(): value for key, value in found.items()}
+
+
+def _first(facts: Mapping[str, Any], keys: Iterable[str]) -> str:
+    return next((str(facts[key]) for key in keys if isinstance(facts.get(key), (str, int, float))), "")
+
+
+def _listed(facts: Mapping[str, Any], keys: Iterable[str]) -> list[str]:
+    """Names in a list, in an object's keys, or in a text with commas; versions behind a name are left out."""
+    value: Any = next((facts[key] for key in keys if key in facts), [])
+    items = re.split(r"[,\s]+", value.strip("[]")) if isinstance(value, str) else value
+    if not isinstance(items, (list, dict)):
+        return []
+    names = (re.match(r"[\w.-]*\w", item.strip("\"' ")) for item in items if isinstance(item, str))
+    return [name[0] for name in names if name]
+
+
+def missing_companions(installed: Sequence[Extension]) -> list[tuple[Extension, str]]:
+    """Each extension with a companion that it needs and that is not there."""
+    there = {extension.name.lower() for extension in installed}
+    return [(item, need) for item in installed for need in item.needs if need.lower() not in there]
+
+
+def duplicates(installed: Sequence[Extension]) -> list[tuple[Extension, ...]]:
+    """Several builds of one extension."""
+    counts = Counter(extension.name.lower() for extension in installed)
+    return [
+        tuple(item for item in installed if item.name.lower() == name) for name, count in counts.items() if count > 1
+    ]
+
+
+def fits_engine(extension: Extension, engine: str) -> bool:
+    """Whether it was built for this engine version or its line (4.2 fits 4.2.0); one that says nothing fits."""
+    told = extension.built_for
+    return not told or engine == told or engine.startswith(told + ".") or told.startswith(engine + ".")
