@@ -266,6 +266,18 @@ def test_diff_of_snapshots_live_and_paths(keeper: Program, server: Path, place: 
     assert keeper("diff", "defaults:9").code == 2
 
 
+def test_diff_of_a_snapshot_of_a_part_keeps_to_that_part(keeper: Program, server: Path, place: Path) -> None:
+    keeper("snapshot", "--only", "economy")
+    assert keeper("diff", "1").code == 0
+    (server / "mission" / "weather.yaml").write_text("fog: none\n")
+    found = keeper("diff", "1", "--json").json["difference"]
+    assert [item["path"] for item in found["files"]] == ["mission/weather.yaml"]
+    words = ["diff", "./releases/skerrylight-4.2", "./gannet-rock", "--only", "*.properties"]
+    assert run_program(*words, cwd=place / "releases").code == 2
+    outside = run_program(*words, "--json", cwd=place)
+    assert [item["path"] for item in outside.json["difference"]["files"]] == ["keeper.properties"]
+
+
 def test_a_line_end_change_is_no_hand_edit_but_is_told(place: Path) -> None:
     path = place / "x.ini"
     path.write_bytes(b"[a]\nb = 1\n")

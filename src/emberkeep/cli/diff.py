@@ -14,10 +14,10 @@ from emberkeep.comparing.files import compare_trees
 from emberkeep.errors import EmberKeepError, UsageError
 from emberkeep.keep import Keep
 from emberkeep.runs import defaults, snapshot
-from emberkeep.servers.roles import selection
+from emberkeep.servers.roles import RoleTable, selection
 from emberkeep.show import differences as view
 from emberkeep.show.console import Screen
-from emberkeep.store.store import Store
+from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.trees import FileTree, FolderTree, Tree
 
 EXAMPLES = (
@@ -43,11 +43,10 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         left, right = sides.open(args.left), sides.open(args.right)
         if isinstance(left, FileTree) and isinstance(right, FileTree):
             left = FileTree(left.path, right.path.name)
-        vendor = args.left.startswith("defaults:") != args.right.startswith("defaults:")
         found = compare_trees(
             left,
             right,
-            wanted=sides.wanted(left if args.left.startswith("defaults:") else right, vendor),
+            wanted=sides.wanted(left, right),
             rules=sides.rules(),
             times=sides.of_keep and not (args.left + args.right).count("defaults:"),
         )
@@ -86,14 +85,25 @@ class _Sides:
         keep, store = self.keep()
         return snapshot.find(store, keep, text, now())
 
-    def wanted(self, vendor: Tree, against_vendor: bool) -> Callable[[str], bool] | None:
-        """What ``--only`` says; against the vendor's defaults, else only what the vendor ships."""
+    def wanted(self, left: Tree, right: Tree) -> Callable[[str], bool]:
+        """What ``--only`` says, within what both sides can tell of: a snapshot of a part only that part.
+
+        Against the vendor's defaults, and without ``--only``: what the vendor ships.
+        """
+        tests: list[Callable[[str], bool]] = [_scope(tree) for tree in (left, right)]
         if self.args.only:
-            return selection(self.args.only, self.keep()[0].config.roles)
-        if not against_vendor:
-            return None
-        shipped = vendor.entries()
-        return lambda path: path in shipped
+            tests.append(selection(self.args.only, self._roles()))
+        vendor = [tree for tree in (left, right) if tree.label.startswith("defaults:")]
+        if len(vendor) == 1 and not self.args.only:
+            tests.append(lambda path: path in vendor[0].entries())
+        return lambda path: all(test(path) for test in tests)
+
+    def _roles(self) -> RoleTable:
+        """The keep's roles; none where only paths are compared and no keep is near."""
+        try:
+            return self.keep()[0].config.roles
+        except UsageError:
+            return ()
 
     def rules(self) -> Callable[[str], Mapping[str, tuple[str, ...]]]:
         if self._keep is None:
@@ -102,3 +112,8 @@ class _Sides:
             except EmberKeepError:
                 return lambda path: {}
         return self._keep.config.record_rules
+
+
+def _scope(tree: Tree) -> Callable[[str], bool]:
+    about = tree.manifest.about if isinstance(tree, SnapshotTree) else None
+    return selection(about.scope, about.roles) if about and about.scope else lambda path: True

@@ -67,12 +67,10 @@ def compare_trees(
     rules: Rules = lambda path: {},
     times: bool = True,
     details: bool = True,
-    only_shared: bool = False,
 ) -> TreeDifference:
-    """Compare two trees. ``times``: whether a different modification time or mode alone counts; ``only_shared``: leave
-    out paths that one side lacks."""
+    """Compare two trees. ``times``: whether a different modification time or mode alone counts."""
     lefts, rights = left.entries(), right.entries()
-    paths: Iterable[str] = lefts.keys() & rights.keys() if only_shared else lefts.keys() | rights.keys()
+    paths = lefts.keys() | rights.keys()
     found: list[FileDifference] = []
     same = 0
     for path in sorted(path for path in paths if wanted is None or wanted(path)):
