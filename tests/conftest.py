@@ -22,7 +22,7 @@ settings.register_profile(
     "emberkeep",
     deadline=None,
     phases=[phase for phase in Phase if phase is not Phase.explain and (phase is not Phase.shrink or SHRINK)],
-    max_examples=int(os.environ.get("EMBERKEEP_EXAMPLES", "100")),
+    max_examples=int(os.environ.get("EMBERKEEP_EXAMPLES", "60")),
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture, HealthCheck.data_too_large],
 )
 settings.load_profile("emberkeep")

@@ -6,13 +6,22 @@ import re
 import shlex
 from pathlib import Path
 
-from tests.conftest import run_program, tree_state
+import pytest
+
+from tests.conftest import Ran, run_program, tree_state
 
 README = Path(__file__).parent.parent / "README.md"
 
 
-def test_the_demo_walks_through_a_whole_update_day(tmp_path: Path) -> None:
-    done = run_program("demo", "rock", "--size", "village", cwd=tmp_path)
+@pytest.fixture(scope="module")
+def walked(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Ran]:
+    """The demo, run once."""
+    place = tmp_path_factory.mktemp("walked")
+    return place, run_program("demo", "rock", "--size", "village", cwd=place)
+
+
+def test_the_demo_walks_through_a_whole_update_day(walked: tuple[Path, Ran]) -> None:
+    place, done = walked
     assert done.code == 0, done.out[-2000:] + done.err
     assert "Traceback" not in done.out + done.err
     ran = re.findall(r"^\$ emberkeep (\w+)", done.out, re.MULTILINE)
@@ -23,18 +32,18 @@ def test_the_demo_walks_through_a_whole_update_day(tmp_path: Path) -> None:
     assert prints[0] == prints[1]
     assert "8 questions wait for you" in done.out
     assert "All sound" in done.out
-    assert (tmp_path / "rock" / "gannet-rock.keep" / "keep.toml").is_file()
+    assert (place / "rock" / "gannet-rock.keep" / "keep.toml").is_file()
 
 
-def test_what_the_demo_says_to_try_next_works(tmp_path: Path) -> None:
-    done = run_program("demo", "rock", "--size", "village", cwd=tmp_path)
+def test_what_the_demo_says_to_try_next_works(walked: tuple[Path, Ran]) -> None:
+    place, done = walked
     tail = done.out.split("try:")[1].splitlines()
     lines = [line.strip() for line in tail if line.strip().startswith("emberkeep")]
     assert len(lines) >= 4
     for line in lines:
         for part in line.split("&&"):
             words = shlex.split(part)[1:]
-            again = run_program(*words, cwd=tmp_path / "rock", environment={"EMBERKEEP_KEEP": "gannet-rock.keep"})
+            again = run_program(*words, cwd=place / "rock", environment={"EMBERKEEP_KEEP": "gannet-rock.keep"})
             assert again.code in (0, 1), (part, again.err)
 
 
