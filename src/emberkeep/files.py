@@ -90,8 +90,7 @@ def write_whole(target: Path, chunks: Iterable[bytes], *, mode: int | None = Non
     """
     if mode is None and target.is_file() and not target.is_symlink():
         mode = stat.S_IMODE(target.stat().st_mode)
-    beside = _temporary_beside(target)
-    try:
+    with _beside(target) as beside:
         with io.create(beside) as handle:
             for chunk in chunks:
                 io.write(handle, chunk)
@@ -101,10 +100,6 @@ def write_whole(target: Path, chunks: Iterable[bytes], *, mode: int | None = Non
         if mtime_ns is not None:
             io.utime(beside, mtime_ns)
         io.replace(beside, target)
-    except BaseException:
-        with contextlib.suppress(OSError):
-            io.unlink(beside)
-        raise
     io.sync_folder(target.parent)
 
 
@@ -144,12 +139,19 @@ class Stage:
 
 def place_link(target: Path, points_at: str, mtime_ns: int | None = None) -> None:
     """Make ``target`` a symbolic link, replacing a file or link that stands there."""
-    beside = _temporary_beside(target)
-    try:
+    with _beside(target) as beside:
         io.symlink(points_at, beside)
         if mtime_ns is not None and os.utime in os.supports_follow_symlinks:
             io.utime(beside, mtime_ns)
         io.replace(beside, target)
+
+
+@contextlib.contextmanager
+def _beside(target: Path) -> Iterator[Path]:
+    """A temporary name beside ``target``; what stands there is taken away when the block fails."""
+    beside = _temporary_beside(target)
+    try:
+        yield beside
     except BaseException:
         with contextlib.suppress(OSError):
             io.unlink(beside)

@@ -133,17 +133,12 @@ def _in_own_terms(found: FileDifference, left: bytes, right: bytes, rules: Mappi
     texts = decode(left), decode(right)
     if texts[0] is None or texts[1] is None:
         return _with(found, "binary", digests=(blake3(left).hexdigest(), blake3(right).hexdigest()))
-    chosen = formats.shared_format(found.path, [texts[0], texts[1]])
-    if chosen not in formats.RECORD_FORMATS:
+    sides = [formats.Side("left", texts[0], left), formats.Side("right", texts[1], right)]
+    # The right side's format decides, as it is the newer one.
+    chosen, documents = formats.parse_sides(found.path, [sides[1], sides[0]])
+    if not documents:
         return _with(found, "text", compare_lines(texts[0], texts[1]))
-    documents = [
-        formats.parse_text(found.path, text, data, chosen)
-        for text, data in zip(texts, (left, right), strict=True)
-        if text is not None
-    ]
-    assert documents[0] is not None
-    assert documents[1] is not None
-    details = compare(documents[0], documents[1], rules)
+    details = compare(documents[1], documents[0], rules)
     return _with(found, chosen, details or _spelling(texts[0], texts[1]))
 
 

@@ -5,8 +5,6 @@ from __future__ import annotations
 import json
 import random
 
-RELEASES = ("4.2", "4.3", "4.4")
-
 
 def full(release: str) -> str:
     """The engine's own version number."""

@@ -10,7 +10,6 @@ import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
-from emberkeep.demo import sample
 from emberkeep.demo.sample import SERVER
 
 Say = Callable[[str], None]
@@ -167,8 +166,3 @@ def fingerprint(folder: Path) -> str:
             elif os.path.isfile(path):
                 total.update(Path(path).read_bytes())
     return total.hexdigest()
-
-
-def prepare(folder: Path, size: str) -> None:
-    """Build the sample in ``folder``."""
-    sample.build(folder, size)

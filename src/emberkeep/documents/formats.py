@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from emberkeep.documents import ini, json, properties, xml
 from emberkeep.documents.encoding import Text, decode
@@ -46,19 +47,38 @@ def format_of(path: str, text: str) -> str:
     return "text"
 
 
-def shared_format(path: str, sides: Sequence[Text]) -> str:
-    """The format in which all sides of a file can be read: that of the last but one, or ``text``.
+class Side(NamedTuple):
+    """One side of a file that is compared or merged. ``name``: which one, for messages."""
 
-    JSON that is none on some side is only text; other formats say what is wrong when they are parsed.
+    name: str
+    text: Text
+    data: bytes
+
+
+def parse_sides(path: str, sides: Sequence[Side]) -> tuple[str, list[Document]]:
+    """The format in which all sides of a file are read (that of the last but one) and their documents, none for text.
+
+    JSON that is none on some side is only text. UnreadableInput says which side of another format is broken, and where.
     """
-    chosen = format_of(path, sides[max(0, len(sides) - 2)].text)
-    if chosen == "json":
-        try:
-            for side in sides:
-                json.parse(side, path)
-        except UnreadableInput:
-            return "text"
-    return chosen
+    chosen = format_of(path, sides[-2].text.text)
+    if chosen not in RECORD_FORMATS:
+        return chosen, []
+    try:
+        return chosen, [_parse_side(path, side, chosen) for side in sides]
+    except UnreadableInput:
+        if chosen == "json":
+            return "text", []
+        raise
+
+
+def _parse_side(path: str, side: Side, chosen: str) -> Document:
+    try:
+        document = parse_text(path, side.text, side.data, chosen)
+    except UnreadableInput as error:
+        first = error.faults[0]
+        raise UnreadableInput(f"{first.what} ({side.name})", place=first.place, hint=first.hint) from error
+    assert document is not None
+    return document
 
 
 def parse(path: str, data: bytes, *, as_format: str | None = None) -> Document | None:

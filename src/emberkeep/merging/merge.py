@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import tomllib
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from blake3 import blake3
@@ -140,38 +140,26 @@ def _ask_file(sides: _Sides, settle: Settle, why: str) -> FileMerge:
 def _text(sides: _Sides, texts: list[Text], rules: Mapping[str, Rule], settle: Settle) -> FileMerge:
     mine, new = texts[-2], texts[-1]
     old = texts[0] if len(texts) == 3 else None
-    chosen = formats.shared_format(sides.path, texts)
-    if chosen in formats.RECORD_FORMATS:
-        merged = _by_records(sides, texts, chosen, rules, settle)
+    named = (("old defaults", sides.old), ("yours", sides.mine), ("new defaults", sides.new))
+    given = [(name, data) for name, data in named if data is not None]
+    read_as = [formats.Side(name, text, data) for (name, data), text in zip(given, texts, strict=True)]
+    chosen, documents = formats.parse_sides(sides.path, read_as)
+    if documents:
+        merged = _by_records(sides.path, documents, rules, settle)
     elif old is None:
         return _whole(sides, chosen, settle)
     else:
         merged = merge_lines(sides.path, old.text, mine, new.text, settle)
     result = _result(sides, mine, chosen, merged)
     if result.data is not None and (broken := _breaks(sides, chosen, result.data)):
-        return _ask_file(sides, settle, f"merged line by line it would no longer be valid: {broken}")
+        return _ask_file(sides, settle, f"merged, it would no longer be valid: {broken}")
     return result
 
 
-def _by_records(
-    sides: _Sides, texts: list[Text], chosen: str, rules: Mapping[str, Rule], settle: Settle
-) -> RecordsMerged:
-    named = (("old defaults", sides.old), ("yours", sides.mine), ("new defaults", sides.new))
-    given = [(name, data) for name, data in named if data is not None]
-    documents = [_parse(sides.path, *side, text, chosen) for side, text in zip(given, texts, strict=True)]
+def _by_records(path: str, documents: Sequence[Document], rules: Mapping[str, Rule], settle: Settle) -> RecordsMerged:
     *rest, mine, new = documents
     identities = Identities([*rest, new], [mine], rules)
-    return merge_documents(sides.path, rest[0] if rest else None, mine, new, identities, settle)
-
-
-def _parse(path: str, side: str, data: bytes, text: Text, chosen: str) -> Document:
-    try:
-        document = formats.parse_text(path, text, data, chosen)
-    except UnreadableInput as error:
-        first = error.faults[0]
-        raise UnreadableInput(f"{first.what} ({side})", place=first.place, hint=first.hint) from error
-    assert document is not None
-    return document
+    return merge_documents(path, rest[0] if rest else None, mine, new, identities, settle)
 
 
 def _result(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> FileMerge:
