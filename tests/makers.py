@@ -146,6 +146,49 @@ def as_properties(recs: tuple[Rec, ...], style: Style = Style()) -> bytes:
     return (("\ufeff" if style.bom else "") + (text if style.final else text.rstrip("\r\n"))).encode()
 
 
+def as_yaml(recs: tuple[Rec, ...], style: Style = Style()) -> bytes:
+    """Records as mappings in a block sequence; those inside in one line each, in flow style."""
+    step = style.indent.replace("\t", "   ")
+    lines = ["# made for a test", "stores:" + ("" if recs else " []")]
+    for rec in recs:
+        lines += [f"{step}# {rec.note}"] if rec.note else []
+        members = [f"{name}: {_yaml(value, style)}" for name, value in (("id", rec.id), *rec.values)]
+        if rec.inside:
+            inner = (
+                "{" + ", ".join(f"{k}: {_yaml(v, style)}" for k, v in (("id", one.id), *one.values)) + "}"
+                for one in rec.inside
+            )
+            members.append(f"parts: [{', '.join(inner)}]")
+        lines += [f"{step}{'- ' if not at else '  '}{member}" for at, member in enumerate(members)]
+    text = style.newline.join(lines) + (style.newline if style.final else "")
+    return (("\ufeff" if style.bom else "") + text).encode()
+
+
+def _yaml(value: str, style: Style) -> str:
+    return json.dumps(value, ensure_ascii=False) if style.quote == '"' else "'" + value.replace("'", "''") + "'"
+
+
+def as_toml(recs: tuple[Rec, ...], style: Style = Style()) -> bytes:
+    """Records as an array of tables, those inside as inline tables in an array."""
+    lines = ["# made for a test", 'title = "stores"', ""]
+    for rec in recs:
+        lines += [f"# {rec.note}"] if rec.note else []
+        lines += ["[[good]]", *(f"{name} = {_toml(value, style)}" for name, value in (("id", rec.id), *rec.values))]
+        if rec.inside:
+            inner = (
+                "{ " + ", ".join(f"{k} = {_toml(v, style)}" for k, v in (("id", one.id), *one.values)) + " }"
+                for one in rec.inside
+            )
+            lines.append(f"parts = [{', '.join(inner)}]")
+        lines.append("")
+    text = style.newline.join(lines)
+    return (("\ufeff" if style.bom else "") + (text if style.final else text.rstrip("\r\n"))).encode()
+
+
+def _toml(value: str, style: Style) -> str:
+    return f"'{value}'" if style.quote == "'" and "'" not in value else json.dumps(value, ensure_ascii=False)
+
+
 def facts(recs: tuple[Rec, ...], *, inside: bool = True, attributes: bool = True) -> set[tuple[str, ...]]:
     """What records say, without order and comments; the oracle's view."""
     found: set[tuple[str, ...]] = set()

@@ -237,7 +237,7 @@ def test_hand_edits_in_the_files_own_terms(recorded: Program) -> None:
         "~ group[name=winter]/squall[id=black-northerly] @every  36 → 72",
         "~ water[kind=shallow]/reach[#1] @most  8 → 18",
         "~ title  A Skerrylight server → Gannet Rock — the lamp never goes out",
-        "~ line 7  gale-above: 8 → gale-above: 9",
+        "~ wind gale-above  8 → 9",
         "~ lib/libgale.so",
     ):
         assert line in done.out, line
@@ -309,7 +309,7 @@ def test_survey_before_and_after(recorded: Program, server: Path) -> None:
     worse = recorded("survey")
     assert worse.code == 1
     assert re.search(r"since then 1 changed, (\d+) new, \1 gone", worse.out)
-    assert "18 records that 4.3 brought are missing: fog-horns, " in worse.out
+    assert "19 records that 4.3 brought are missing: fog-horns, " in worse.out
     assert "engine versions disagree" in worse.out
     assert "no such folder" in worse.out
     facts = recorded("survey", "--json").json["survey"]

@@ -57,10 +57,9 @@ def test_a_whole_text_replaced_on_one_side() -> None:
     assert merge("a\n", "", "a\n").outcome is Outcome.SAME
 
 
-def test_toml_that_merging_by_line_would_break_becomes_a_question() -> None:
-    # Each side's commas are right for itself, and wrong together.
-    old = "v = [\n3,\n4,\n\n\n5\n]\n"
-    broken = merge(old, "v = [\n3,\n4\n\n\n]\n", "v = [\n3,\n4,\n\n6,\n\n5\n]\n", "x.toml")
+def test_toml_that_both_sides_would_break_together_becomes_a_question() -> None:
+    # Each side is right for itself; together the same table would be told twice.
+    broken = merge("t = 1\n", "t = 1\n[berth]\nx = 1\n", "t = 1\nberth.x = 2\n", "x.toml")
     (question,) = broken.questions
     assert question.field == FILE
     assert "no longer be valid" in question.why

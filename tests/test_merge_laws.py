@@ -20,6 +20,8 @@ Render = Callable[..., bytes]
 FORMATS: dict[str, Render] = {
     "stores.xml": makers.as_xml,
     "stores.json": makers.as_json,
+    "stores.yaml": makers.as_yaml,
+    "stores.toml": makers.as_toml,
     "keeper.ini": makers.as_ini,
     "keeper.properties": makers.as_properties,
 }

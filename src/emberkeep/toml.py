@@ -26,15 +26,20 @@ def load(path: Path) -> tuple[dict[str, Any], str]:
         raise UnreadableInput(f"cannot read {path}: {error.strerror}") from error
     except UnicodeDecodeError as error:
         raise UnreadableInput("this file is not UTF-8", place=Place(str(path))) from error
+    return parsed(text, str(path)), text
+
+
+def parsed(text: str, name: str) -> dict[str, Any]:
+    """The document in ``text``, called ``name`` in messages. UnreadableInput says line and column."""
     try:
-        return tomllib.loads(text), text
+        return tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         message = str(error)
         found = _AT.search(message)
         line = int(found[1]) if found and found[1] else text.count("\n") + 1
         column = int(found[2]) if found and found[2] else None
         what = f"not valid TOML: {_AT.sub('', message)}"
-        raise UnreadableInput(what, place=Place(str(path), line, column)) from error
+        raise UnreadableInput(what, place=Place(name, line, column)) from error
 
 
 def quote(text: str) -> str:

@@ -135,9 +135,9 @@ def _in_own_terms(found: FileDifference, left: bytes, right: bytes, rules: Mappi
         return _with(found, "binary", digests=(blake3(left).hexdigest(), blake3(right).hexdigest()))
     sides = [formats.Side("left", texts[0], left), formats.Side("right", texts[1], right)]
     # The right side's format decides, as it is the newer one.
-    chosen, documents = formats.parse_sides(found.path, [sides[1], sides[0]])
+    chosen, documents, fault = formats.parse_sides(found.path, [sides[1], sides[0]])
     if not documents:
-        return _with(found, "text", compare_lines(texts[0], texts[1]))
+        return _with(found, "text", compare_lines(texts[0], texts[1]), fault=fault)
     details = compare(documents[1], documents[0], rules)
     return _with(found, chosen, details or _spelling(texts[0], texts[1]))
 

@@ -7,8 +7,8 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from emberkeep.documents.align import Item, items_of, moved, pairs
-from emberkeep.documents.identity import Identities, Path, Rule
-from emberkeep.documents.model import OWN, Document, Node, Role, comment_words
+from emberkeep.documents.identity import Identities, Path, Rule, joined
+from emberkeep.documents.model import OWN, Document, Node, Role, comment_words, kinds_of
 from emberkeep.documents.values import same_value
 
 
@@ -55,7 +55,7 @@ class _Walker:
     def nodes(self, left: Node, right: Node, path: Path, record: str, parent: str, label: str) -> Iterator[Difference]:
         if self.left.raw(left) == self.right.raw(right):
             return
-        kinds = {self.left.container(left), self.right.container(right)}
+        kinds = kinds_of([(self.left, left), (self.right, right)])
         for name in dict.fromkeys([*left.fields, *right.fields]) if len(kinds) > 1 or kinds == {""} else ():
             first, second = left.fields.get(name), right.fields.get(name)
             before, after = (found.value if found else None for found in (first, second))
@@ -87,7 +87,7 @@ class _Walker:
 
     def _named(self, item: Item, path: Path, record: str) -> tuple[str, str]:
         label = self.identities.label((*path, item.node.name), item.node, item.identity, item.number)
-        return label, f"{record}/{label}" if record else label
+        return label, joined(record, label)
 
     def _gone(self, item: Item, path: Path, record: str) -> Difference:
         where, field, text = self._whole(self.left, item, path, record)
@@ -130,5 +130,5 @@ def facts(document: Document, rules: Mapping[str, Rule] | None = None) -> set[tu
             if item.node.role is Role.RECORD:
                 below = (*path, item.node.name)
                 label = identities.label(below, item.node, item.identity, item.number)
-                waiting.append((item.node, below, f"{record}/{label}"))
+                waiting.append((item.node, below, joined(record, label)))
     return found

@@ -2,49 +2,40 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import NamedTuple
 
-from emberkeep.documents import ini, json, properties, xml
+from emberkeep.documents import ini, json, properties, toml, xml, yaml
 from emberkeep.documents.encoding import Text, decode
 from emberkeep.documents.model import Document
-from emberkeep.errors import UnreadableInput
+from emberkeep.errors import Fault, UnreadableInput
 
-PROPERTIES_NAMES = (".properties", ".props")
-INI_NAMES = (".ini", ".cfg", ".conf")
-OTHER_NAMES = (
-    ".toml",
-    ".json",
-    ".yaml",
-    ".yml",
-    ".md",
-    ".log",
-    ".sh",
-    ".cmd",
-    ".bat",
-    ".ps1",
-    ".sql",
-    ".html",
-    ".htm",
-)
+_BY_NAME = {
+    ".json": "json",
+    ".jsonc": "json",
+    ".yaml": "yaml",
+    ".yml": "yaml",
+    ".toml": "toml",
+    ".properties": "properties",
+    ".props": "properties",
+    ".ini": "ini",
+    ".cfg": "ini",
+    ".conf": "ini",
+    **dict.fromkeys((".md", ".log", ".sh", ".cmd", ".bat", ".ps1", ".sql", ".html", ".htm"), "text"),
+}
 
-JSON_NAMES = (".json", ".jsonc")
-
-RECORD_FORMATS = ("xml", "json", "properties", "ini")
+RECORD_FORMATS = ("xml", "json", "yaml", "toml", "properties", "ini")
+LINES_WILL_DO = ("json", "yaml", "toml")
+"""Formats of which a file that is not well-formed is still worth reading by line."""
 
 
 def format_of(path: str, text: str) -> str:
-    """``xml``, ``json``, ``properties``, ``ini`` or ``text`` for the file ``path`` that holds ``text``."""
+    """One of RECORD_FORMATS, or ``text``, for the file ``path`` that holds ``text``."""
     name = path.rsplit("/", 1)[-1].lower()
     if name.endswith(".xml") or (xml.looks_like(text) and not name.endswith((".html", ".htm"))):
         return "xml"
-    if name.endswith(JSON_NAMES):
-        return "json"
-    if name.endswith(PROPERTIES_NAMES):
-        return "properties"
-    if name.endswith(INI_NAMES) or (not name.endswith(OTHER_NAMES) and ini.looks_like(text)):
-        return "ini"
-    return "text"
+    known = _BY_NAME.get(name[name.rfind(".") :]) if "." in name else None
+    return known or ("ini" if ini.looks_like(text) else "text")
 
 
 class Side(NamedTuple):
@@ -55,19 +46,31 @@ class Side(NamedTuple):
     data: bytes
 
 
-def parse_sides(path: str, sides: Sequence[Side]) -> tuple[str, list[Document]]:
-    """The format in which all sides of a file are read (that of the last but one) and their documents, none for text.
+class Parsed(NamedTuple):
+    """The sides of one file read alike. ``documents``: none where it is taken line by line; ``fault``: why, if it
+    should have had records."""
 
-    JSON that is none on some side is only text. UnreadableInput says which side of another format is broken, and where.
+    format: str
+    documents: list[Document]
+    fault: Fault | None = None
+
+
+def parse_sides(path: str, sides: Sequence[Side]) -> Parsed:
+    """All sides of a file, read in the format of the last but one.
+
+    A JSON, YAML or TOML file that is not well-formed on some side is only text, and the fault says where;
+    UnreadableInput says which side of another format is broken, and where.
     """
     chosen = format_of(path, sides[-2].text.text)
     if chosen not in RECORD_FORMATS:
-        return chosen, []
+        return Parsed(chosen, [])
     try:
-        return chosen, [_parse_side(path, side, chosen) for side in sides]
-    except UnreadableInput:
-        if chosen == "json":
-            return "text", []
+        return Parsed(chosen, [_parse_side(path, side, chosen) for side in sides])
+    except yaml.Unsuited:
+        return Parsed("text", [])
+    except UnreadableInput as error:
+        if chosen in LINES_WILL_DO:
+            return Parsed("text", [], error.faults[0])
         raise
 
 
@@ -89,17 +92,20 @@ def parse(path: str, data: bytes, *, as_format: str | None = None) -> Document |
     source = decode(data)
     if source is None:
         return None
-    return parse_text(path, source, data, as_format or format_of(path, source.text))
+    try:
+        return parse_text(path, source, data, as_format or format_of(path, source.text))
+    except yaml.Unsuited:
+        return None
 
 
 def parse_text(path: str, source: Text, data: bytes, chosen: str) -> Document | None:
     """``source`` read as format ``chosen``."""
-    if chosen == "xml":
-        return xml.parse(source, data, path)
-    if chosen == "json":
-        return json.parse(source, path)
-    if chosen == "properties":
-        return properties.parse(source)
-    if chosen == "ini":
-        return ini.parse(source)
-    return None
+    readers: dict[str, Callable[[], Document]] = {
+        "xml": lambda: xml.parse(source, data, path),
+        "json": lambda: json.parse(source, path),
+        "yaml": lambda: yaml.parse(source, path),
+        "toml": lambda: toml.parse(source, path),
+        "properties": lambda: properties.parse(source),
+        "ini": lambda: ini.parse(source),
+    }
+    return readers[chosen]() if chosen in readers else None

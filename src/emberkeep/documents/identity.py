@@ -17,7 +17,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
-from emberkeep.documents.model import OWN, Document, Node, Role
+from emberkeep.documents.model import OWN, TOP, Document, Node, Role
 
 Path = tuple[str, ...]
 Key = tuple[str, ...]
@@ -88,6 +88,8 @@ class Identities:
 
     def label(self, path: Path, node: Node, key: Key | None, number: int) -> str:
         """A record's name in reports: ``good[id=lamp-oil]``, or ``reach[#4]`` for the 4th of anonymous ones."""
+        if node.name == TOP:
+            return ""
         name = "" if node.name == "[]" else value_text(node.name) if node.named else node.name
         if key is None:
             return f"{name}[#{number}]"
@@ -131,6 +133,11 @@ def _unquoted(value: str) -> str:
         return str(json.loads(value)) if value.startswith('"') else value
     except ValueError:
         return value
+
+
+def joined(record: str, label: str) -> str:
+    """The name of a record within another one."""
+    return f"{record}/{label}" if record and label else record or label
 
 
 def value_text(value: str) -> str:

@@ -3,27 +3,20 @@
 A member of an object is a record named by its key, known by its name alone; an element of an array is a record named
 ``[]``, recognised by what it holds. A plain value, an empty object or array, and an array of numbers (a position, a
 colour: one value, not a set) is the field ``""``, spelled as JSON, so that ``"1"`` and ``1`` differ. Comments are
-items of the container they stand in.
-
-Commas are nobody's: insertions and removals leave them as they fall, and ``finish`` sets them right between and
-behind values, touching none where they already are. A comma before a closing bracket stays where the file had such.
+items of the container they stand in. Commas: see ``bracketed``.
 """
 
 from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Sequence
-from functools import cached_property
-from typing import NamedTuple
+from collections.abc import Iterator
 
 from emberkeep.documents import layout
+from emberkeep.documents.bracketed import DEEPEST, ELEMENT, BracketedDocument, Token, comment, is_vector, member
 from emberkeep.documents.encoding import BOM, Text, position
-from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role
+from emberkeep.documents.model import Field, Node, Role
 from emberkeep.errors import Place, UnreadableInput
-
-ELEMENT = "[]"
-DEEPEST = 400
 
 _TOKEN = re.compile(
     r"(?P<space>[ \t\r\n]++)"
@@ -33,14 +26,6 @@ _TOKEN = re.compile(
     r"|(?P<mark>[{}\[\]:,])",
     re.DOTALL,
 )
-
-
-class Token(NamedTuple):
-    """A token: its kind (a group of the pattern) and span."""
-
-    kind: str
-    start: int
-    end: int
 
 
 def parse(source: Text, name: str) -> JsonDocument:
@@ -102,12 +87,7 @@ class _Parser:
         return found
 
     def _comment(self, token: Token, before: list[Node]) -> Node:
-        raw = self.text[token.start : token.end]
-        words = raw[2:-2] if raw.startswith("/*") else raw[2:]
-        field = Field(OWN, words, token.start, token.end, (token.start, token.end))
-        behind = bool(before) and (before[-1].role is Role.RECORD or before[-1].trailing)
-        trailing = behind and "\n" not in self.text[before[-1].end : token.start]
-        return Node(Role.COMMENT, "#comment", token.start, token.end, fields={OWN: field}, trailing=trailing)
+        return comment(self.text, (token.start, token.end), before, self.text[token.start : token.start + 2])
 
     def _value(self, name: str, start: int, depth: int) -> Node:
         """The value at the cursor as a record called ``name`` that begins at ``start`` (its key, if it has one)."""
@@ -125,8 +105,7 @@ class _Parser:
         return self._leaf(name, start, token.start, token.end)
 
     def _leaf(self, name: str, start: int, low: int, high: int) -> Node:
-        value = Field(OWN, self._spelled(self.text[low:high], low), low, high, (low, high))
-        return Node(Role.RECORD, name, start, high, fields={OWN: value}, named=name != ELEMENT)
+        return member(name, start, (low, high), self._spelled(self.text[low:high], low))
 
     def _spelled(self, raw: str, at: int) -> str:
         try:
@@ -153,17 +132,12 @@ class _Parser:
         end = self.tokens[self.at]
         self.at += 1
         if not items:
-            return self._whole(name, start, opened.start, end.end, self.text[opened.start] + close)
-        if mark == "[" and _is_vector(items):
+            return member(name, start, (opened.start, end.end), self.text[opened.start] + close)
+        if mark == "[" and is_vector(items):
             spelled = ", ".join(str(item.own) for item in items)
-            return self._whole(name, start, opened.start, end.end, f"[{spelled}]")
+            return member(name, start, (opened.start, end.end), f"[{spelled}]")
         inner = (opened.end, end.start)
         return Node(Role.RECORD, name, start, end.end, inner=inner, items=items, named=name != ELEMENT)
-
-    def _whole(self, name: str, start: int, low: int, high: int, spelled: str) -> Node:
-        """A container that is one value."""
-        value = Field(OWN, spelled, low, high, (low, high))
-        return Node(Role.RECORD, name, start, high, fields={OWN: value}, named=name != ELEMENT)
 
     def _member(self, depth: int) -> Node:
         start = self._here()
@@ -180,42 +154,19 @@ class _Parser:
         return self._value(key, start, depth + 1)
 
 
-def _is_vector(items: list[Node]) -> bool:
-    """Whether an array is one value, as a position or a colour is: plain values, not all of them texts."""
-    values = [item.own for item in items]
-    if any(item.role is not Role.RECORD for item in items) or None in values or "{}" in values or "[]" in values:
-        return False
-    return not all(str(value).startswith('"') for value in values)
-
-
 def _number(raw: str) -> str:
     if raw not in ("true", "false", "null"):
         json.loads(raw)
     return raw
 
 
-class JsonDocument(Document):
+class JsonDocument(BracketedDocument):
     """A JSON document."""
 
     format = "json"
-    learns_identity = True
 
-    def __init__(self, source: Text, root: Node) -> None:
-        super().__init__(source)
-        self._root = root
-
-    @property
-    def root(self) -> Node:
-        return self._root
-
-    @cached_property
-    def _trailing_commas(self) -> bool:
-        return re.search(r",\s*[}\]]", self.text) is not None
-
-    def extent(self, node: Node) -> tuple[int, int]:
-        """A node's span with the comma behind it."""
-        found = re.compile(r"[ \t]*,").match(self.text, node.end)
-        return node.start, found.end() if found and node.role is Role.RECORD else node.end
+    def tokens(self, text: str) -> Iterator[Token]:
+        return tokens(text, "")
 
     def encode_value(self, value: str, field: Field | None) -> str:
         try:
@@ -231,60 +182,7 @@ class JsonDocument(Document):
             return raw
         return "".join(char if self.source.can_write(char) else json.dumps(char)[1:-1] for char in raw)
 
-    def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
-        raise AssertionError("a JSON value is never without its own field")
-
-    def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
-        value, newline = node.fields[OWN], self.source.newline
-        brackets = value.value
-        return [Edit(value.start, value.end, f"{brackets[0]}{newline}{block}{newline}{indent}{brackets[1]}")]
-
-    def inline(self, parts: Sequence[str]) -> str:
-        # Commas on all sides keep numbers apart; ``finish`` takes out those that are too many.
-        space = " " if ", " in self.text else ""
-        return "".join(f",{space}{part}" for part in parts) + ","
-
     def container(self, node: Node) -> str:
         if node.inner is not None:
             return self.text[node.inner[0] - 1]
         return node.own[0] if node.own in ("[]", "{}") else ""
-
-    def finish(self, text: str) -> str:
-        """``text`` with a comma between any two values and none behind the last, unless the file has such."""
-        edits: list[Edit] = []
-        last: Token | None = None
-        comma: Token | None = None
-        for token in tokens(text, ""):
-            mark = text[token.start] if token.kind == "mark" else ""
-            if token.kind == "comment":
-                continue
-            if mark == ",":
-                if comma is not None or last is None:
-                    edits.append(Edit(token.start, token.end, ""))
-                else:
-                    comma = token
-                continue
-            if mark in ("}", "]"):
-                if comma is not None and not self._trailing_commas:
-                    edits.append(Edit(comma.start, comma.end, ""))
-                last = token
-            elif mark in ("{", "["):
-                edits += _missing(last, comma)
-                last = None
-            elif mark == ":":
-                last = None
-            else:
-                edits += _missing(last, comma)
-                last = token
-            comma = None
-        ordered = sorted(edits)
-        parts, at = [], 0
-        for edit in ordered:
-            parts += [text[at : edit.start], edit.text]
-            at = edit.end
-        return "".join([*parts, text[at:]])
-
-
-def _missing(last: Token | None, comma: Token | None) -> list[Edit]:
-    """The comma that a value needs when another stands before it."""
-    return [Edit(last.end, last.end, ",")] if last is not None and comma is None else []

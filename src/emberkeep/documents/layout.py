@@ -81,16 +81,33 @@ def reconciled(text: str, edits: Sequence[Edit]) -> list[Edit]:
 
     Such a removal also takes the line end before it; an insertion that needs this line end takes the removal's place.
     """
+    edits = _united(text, edits)
     at_end = [edit for edit in edits if edit.end == len(text) > edit.start and not edit.text]
     result = list(edits)
     for removal in at_end:
         start = line_end(text, removal.start)
-        behind = [edit for edit in edits if edit.start == edit.end and removal.start < edit.start <= start]
+        behind = [edit for edit in edits if edit.start == edit.end and removal.start < edit.start < removal.end]
         if behind and text[removal.start : removal.start + 1] in ("\r", "\n"):
             joined = "".join(edit.text for edit in behind).rstrip("\r\n")
             result = [edit for edit in result if edit is not removal and edit not in behind]
             result.append(Edit(start, removal.end, joined))
     return result
+
+
+def _united(text: str, edits: Sequence[Edit]) -> list[Edit]:
+    """Removals that reach into each other made one: of a record's last line, and of what follows it."""
+    removals = sorted(edit for edit in edits if not edit.text and edit.end > edit.start)
+    found = [edit for edit in edits if edit.text or edit.end == edit.start]
+    for edit in removals:
+        last = found[-1] if found and not found[-1].text and found[-1].end > found[-1].start else None
+        if last is None or edit.start >= last.end:
+            found.append(edit)
+            continue
+        start, end = last.start, max(last.end, edit.end)
+        if end == len(text) and not text.endswith(("\n", "\r")) and 0 < start == line_start(text, start):
+            start -= 2 if text[start - 2 : start] == "\r\n" else 1
+        found[-1] = Edit(start, end, "")
+    return found
 
 
 def _blank_line_before(text: str, at: int) -> bool:
@@ -109,8 +126,10 @@ def insert_after(document: Document, node: Node, source: Document, run: Sequence
     at = document.extent(node)[1]
     if not ends_its_line(text, at):
         return Edit(at, at, _inline(document, source, run))
+    indent = document.block_indent(node)
+    indent = line_indent(text, node.start) if indent is None else indent
     block = _blank_lines(source, run, before=True) * document.source.newline + moved_block(
-        document, source, run, line_indent(text, node.start)
+        document, source, run, indent
     )
     end = line_end(text, at)
     newline = document.source.newline
@@ -122,10 +141,14 @@ def insert_after(document: Document, node: Node, source: Document, run: Sequence
 def insert_before(document: Document, node: Node, source: Document, run: Sequence[Node]) -> Edit:
     """Put ``run``, neighbours in ``source``, before ``node``."""
     text = document.text
+    newline = document.source.newline
     indent = indent_at(text, node.start)
     if indent is None:
-        return Edit(node.start, node.start, _inline(document, source, run))
-    newline = document.source.newline
+        indent = document.block_indent(node)
+        if indent is None:
+            return Edit(node.start, node.start, _inline(document, source, run))
+        block = moved_block(document, source, run, indent)
+        return Edit(node.start, node.start, f"{block.removeprefix(indent)}{newline}{indent}")
     at = node.start - len(indent)
     block = moved_block(document, source, run, indent)
     return Edit(at, at, block + newline + _blank_lines(source, run, before=False) * newline)
@@ -160,8 +183,11 @@ def _blank_lines(source: Document, run: Sequence[Node], *, before: bool) -> int:
 def moved_block(document: Document, source: Document, run: Sequence[Node], indent: str) -> str:
     """The text of ``run`` in the indentation, line ends and steps of ``document``; no line end behind it."""
     start, end = run[0].start, run[-1].end
-    old_indent = indent_at(source.text, start) or ""
-    old_unit, new_unit = indent_unit(source.text), indent_unit(document.text)
+    old_indent = indent_at(source.text, start)
+    if old_indent is None:
+        old_indent = source.block_indent(run[0]) or ""
+    old_unit = indent_unit(source.text)
+    new_unit = indent_unit(document.text) if document.indents_freely else old_unit
     fixed = list(source.fixed_spans(start, end))
     parts = [indent]
     at = start

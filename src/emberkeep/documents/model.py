@@ -21,6 +21,8 @@ from emberkeep.documents.encoding import Text
 
 OWN = ""
 """The name of the field that is a record's own value."""
+TOP = "\0"
+"""The name of a record that only groups what stands before the first header; reports do not show it."""
 
 
 class Role(Enum):
@@ -117,6 +119,8 @@ class Document:
     format = ""
     learns_identity = False
     """Whether repeated records of this format are recognised by what they hold (else by their names)."""
+    indents_freely = True
+    """Whether steps of indentation mean nothing, so that a block from elsewhere may take over this file's."""
 
     def __init__(self, source: Text) -> None:
         self.source = source
@@ -150,12 +154,19 @@ class Document:
         return "".join(parts)
 
     def container(self, node: Node) -> str:
-        """Which kind of container a record is, even while it is empty; "" where the format cannot tell."""
+        """Which kind of container a record is, even while it is empty; "" where the format cannot tell.
+
+        A longer text tells a way of writing it that an empty one has not yet chosen: ``[`` and ``[block``.
+        """
         return ""
 
-    def finish(self, text: str) -> str:
-        """``text``, spliced from edits to this document, with what the format needs between nodes set right."""
-        return text
+    def finish(self, edits: Sequence[Edit]) -> str:
+        """The text with all edits made, and with what the format needs between nodes set right."""
+        return splice(self.text, edits)
+
+    def block_indent(self, node: Node) -> str | None:
+        """The indentation of a node's siblings where the node itself need not begin its line; None: as it stands."""
+        return None
 
     def encode_value(self, value: str, field: Field | None) -> str:
         """``value`` spelled for the place of ``field`` (None: the own value of a record that has none yet)."""
@@ -172,6 +183,14 @@ class Document:
     def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
         """Put ``block`` (whole lines, without the last line end) inside a record that has no items yet."""
         raise NotImplementedError
+
+    def emptied(self, node: Node) -> list[Edit]:
+        """What has to be written when all items of a record are removed."""
+        return []
+
+    def inner_indent(self, node: Node, indent: str) -> str:
+        """The indentation of the first items of an empty record that stands at ``indent``."""
+        return indent
 
     def fixed_spans(self, start: int, end: int) -> Iterable[tuple[int, int]]:
         """Spans inside ``start``..``end`` in which line beginnings are part of a value and must not be re-indented."""
@@ -202,6 +221,12 @@ def content(node: Node) -> tuple[object, ...]:
         tuple(sorted((name, field.value.strip()) for name, field in node.fields.items())),
         tuple(content(item) for item in node.items),
     )
+
+
+def kinds_of(sides: Iterable[tuple[Document, Node]]) -> set[str]:
+    """The different kinds of container that records are; an empty one is of the kind of the others."""
+    kinds = {document.container(node) for document, node in sides}
+    return {kind for kind in kinds if not any(kind and other != kind and other.startswith(kind) for other in kinds)}
 
 
 def comment_words(node: Node) -> str:

@@ -185,6 +185,9 @@ class XmlDocument(Document):
         raw = layout.with_newlines(raw, self.source.newline)
         return raw.encode(self.source.codec, "xmlcharrefreplace").decode(self.source.codec)
 
+    def inner_indent(self, node: Node, indent: str) -> str:
+        return indent + layout.indent_unit(self.text)
+
     def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
         if field.name == OWN:
             return self._fill(node, raw)

@@ -143,7 +143,7 @@ def _text(sides: _Sides, texts: list[Text], rules: Mapping[str, Rule], settle: S
     named = (("old defaults", sides.old), ("yours", sides.mine), ("new defaults", sides.new))
     given = [(name, data) for name, data in named if data is not None]
     read_as = [formats.Side(name, text, data) for (name, data), text in zip(given, texts, strict=True)]
-    chosen, documents = formats.parse_sides(sides.path, read_as)
+    chosen, documents, _ = formats.parse_sides(sides.path, read_as)
     if documents:
         merged = _by_records(sides.path, documents, rules, settle)
     elif old is None:
@@ -184,6 +184,8 @@ def _result(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> Fi
 
 def _breaks(sides: _Sides, chosen: str, data: bytes) -> str:
     """Why the merged bytes make no sense although the admin's and the vendor's did; empty when they do."""
+    if chosen in ("yaml", "toml"):
+        return _unreadable(sides.path, data, chosen)
     if chosen in formats.RECORD_FORMATS:
         formats.parse(sides.path, data, as_format=chosen)  # a fault of ours: raised, never written
     for ending, check in ((".json", json.loads), (".toml", lambda raw: tomllib.loads(raw.decode()))):
@@ -191,6 +193,15 @@ def _breaks(sides: _Sides, chosen: str, data: bytes) -> str:
             continue
         if not _fault(check, sides.mine or b"") and not _fault(check, sides.new or b""):
             return _fault(check, data)
+    return ""
+
+
+def _unreadable(path: str, data: bytes, chosen: str) -> str:
+    """Why bytes cannot be read as YAML or TOML, whose records may be spelled so that they do not stand side by side."""
+    try:
+        formats.parse(path, data, as_format=chosen)
+    except EmberKeepError as error:
+        return str(error)
     return ""
 
 

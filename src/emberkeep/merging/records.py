@@ -16,8 +16,8 @@ from functools import cached_property
 
 from emberkeep.documents import layout
 from emberkeep.documents.align import Item, items_of, moved, owner_key, owner_of, pairs, same_comments
-from emberkeep.documents.identity import Identities, Path
-from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role, comment_words, same, splice
+from emberkeep.documents.identity import Identities, Path, joined
+from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role, comment_words, kinds_of, same
 from emberkeep.documents.values import same_value
 from emberkeep.merging.results import (
     COMMENT,
@@ -56,7 +56,7 @@ def merge_documents(
     merger = _Merger(path, old, mine, new, identities, settle)
     merger.node(_Three(old.root if old else None, mine.root, new.root), (mine.root.name,), "", "", "")
     return RecordsMerged(
-        mine.finish(splice(mine.text, merger.edits)) if merger.edits else mine.text,
+        mine.finish(layout.reconciled(mine.text, merger.edits)) if merger.edits else mine.text,
         tuple(merger.taken),
         tuple(merger.kept),
         tuple(merger.questions),
@@ -101,7 +101,7 @@ class _Merger:
         if self.all_alike(three):
             return
         kinds = self._containers(three)
-        if len(kinds) > 1 or (kinds == {""} and _shape_differs(three)):
+        if len(kinds) > 1 or (kinds == {""} and _shape_differs(three)) or self._emptied(three):
             self._as_one(three, record)
             return
         for name in _names(three) if kinds == {""} else ():
@@ -111,10 +111,16 @@ class _Merger:
 
     def _containers(self, three: _Three) -> set[str]:
         """The kinds of container that the sides are; "" for what is none."""
-        kinds = {self.mine.container(three.mine), self.new.container(three.new)}
+        sides = [(self.mine, three.mine), (self.new, three.new)]
         if self.old is not None and three.old is not None:
-            kinds.add(self.old.container(three.old))
-        return kinds
+            sides.append((self.old, three.old))
+        return kinds_of(sides)
+
+    def _emptied(self, three: _Three) -> bool:
+        """Whether the vendor emptied what the admin left as it was: then it is spelled as the vendor spells it."""
+        if three.new.own not in ("[]", "{}") or three.old is None or self.old is None:
+            return False
+        return same(self.old, three.old, self.mine, three.mine)
 
     def all_alike(self, three: _Three) -> bool:
         """Whether all sides spell this record alike, so that it need not be read."""
@@ -199,7 +205,8 @@ class _Merger:
 
     def replace_node(self, node: Node, source: Document, other: Node) -> None:
         """Put another side's text in the place of a node."""
-        indent = layout.line_indent(self.mine.text, node.start)
+        indent = self.mine.block_indent(node)
+        indent = layout.line_indent(self.mine.text, node.start) if indent is None else indent
         block = layout.moved_block(self.mine, source, [other], indent)[len(indent) :]
         self.edits.append(Edit(node.start, node.end, block))
 
@@ -244,7 +251,7 @@ class _Items:
         self._note_moves()
         self._remove()
         self._insert()
-        self.merger.edits.extend(layout.reconciled(self.merger.mine.text, [*self.edits, *self.before]))
+        self.merger.edits.extend([*self.edits, *self.before])
 
     # --- classify ------------------------------------------------------------
 
@@ -270,7 +277,7 @@ class _Items:
     def _named(self, item: Item, row: _Row) -> tuple[str, Path, str]:
         path = (*self.path, item.node.name)
         label = self.merger.identities.label(path, item.node, item.identity, item.number)
-        return label, path, f"{self.record}/{label}" if self.record else label
+        return label, path, joined(self.record, label)
 
     def _any(self, row: _Row) -> Item:
         if row.old is not None:
@@ -321,8 +328,15 @@ class _Items:
         return {
             owner_of(self.mine, row.mine)
             for row in comments
-            if row.mine is not None and self.mine[row.mine].node.role is Role.COMMENT and not self._at_home(row)
+            if row.mine is not None and self.mine[row.mine].node.role is Role.COMMENT and self._put_by_admin(row)
         }
+
+    def _put_by_admin(self, row: _Row) -> bool:
+        """Whether a comment stands to another record than the vendor's did, and not because that one was removed."""
+        if self._at_home(row):
+            return False
+        owner = owner_of(self.old, row.old) if row.old is not None else None
+        return owner is None or any(other.old == owner and other.mine is not None for other in self.rows)
 
     def _at_home(self, row: _Row) -> bool:
         """Whether a comment of mine stands to the record it was the vendor's comment to."""
@@ -403,6 +417,9 @@ class _Items:
 
     def _remove_run(self, run: Sequence[int]) -> None:
         self.edits.append(layout.remove(self.merger.mine, [self.mine[at].node for at in run]))
+
+        if self.removed and not self.incoming and len(self.removed) == len(self.mine):
+            self.before.extend(self.merger.mine.emptied(self.three.mine))
 
     def _insert(self) -> None:
         runs = list(self._runs())
@@ -489,7 +506,7 @@ class _Items:
     def _insert_into_empty(self, runs: Sequence[list[int]]) -> None:
         mine, parent = self.merger.mine, self.three.mine
         indent = layout.line_indent(mine.text, parent.start)
-        inside = indent + layout.indent_unit(mine.text) if mine.learns_identity else indent
+        inside = mine.inner_indent(parent, indent)
         blocks = [layout.moved_block(mine, self.incoming[run[0]][0], self._nodes(run), inside) for run in runs]
         self.edits.extend(mine.open_empty(parent, mine.source.newline.join(blocks), indent))
 

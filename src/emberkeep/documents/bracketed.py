@@ -1,0 +1,169 @@
+"""What formats with brackets and commas share: JSON whole, arrays and inline tables of TOML, flow collections of YAML.
+
+Commas are nobody's: insertions and removals leave them as they fall, and ``finish`` sets them right between and
+behind values, touching none where they already are. A comma before a closing bracket stays where the file had such.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Sequence
+from functools import cached_property
+from typing import NamedTuple
+
+from emberkeep.documents import layout
+from emberkeep.documents.encoding import Text
+from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role, splice
+
+ELEMENT = "[]"
+"""The name of an array's element."""
+DEEPEST = 400
+_COMMA = re.compile(r"[ \t]*,")
+_TRAILING = re.compile(r",\s*[}\]]")
+
+
+class Token(NamedTuple):
+    """A token and its span. ``kind``: ``mark`` for one of ``{}[],:=``, ``comment``, anything else is a value."""
+
+    kind: str
+    start: int
+    end: int
+
+
+class BracketedDocument(Document):
+    """A document of which some spans hold values in brackets with commas between."""
+
+    learns_identity = True
+
+    def __init__(self, source: Text, root: Node) -> None:
+        super().__init__(source)
+        self._root = root
+
+    @property
+    def root(self) -> Node:
+        return self._root
+
+    def bracketed(self) -> Iterable[tuple[int, int]]:
+        """The outermost bracketed spans."""
+        return [(0, len(self.text))]
+
+    def tokens(self, text: str) -> Iterator[Token]:
+        """The tokens of a bracketed stretch of text, white space left out."""
+        raise NotImplementedError
+
+    def within(self, node: Node) -> bool:
+        """Whether a node stands between brackets."""
+        return True
+
+    @cached_property
+    def _trailing_commas(self) -> bool:
+        return any(_TRAILING.search(self.text, start, end) for start, end in self.bracketed())
+
+    def extent(self, node: Node) -> tuple[int, int]:
+        """A node's span with the comma behind it."""
+        found = _COMMA.match(self.text, node.end) if node.role is Role.RECORD and self.within(node) else None
+        return node.start, found.end() if found else node.end
+
+    def inline(self, parts: Sequence[str]) -> str:
+        # Commas on all sides keep values apart; ``finish`` takes out those that are too many.
+        space = " " if ", " in self.text else ""
+        return "".join(f",{space}{part}" for part in parts) + ","
+
+    def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
+        value, newline = node.fields[OWN], self.source.newline
+        brackets = value.value
+        return [Edit(value.start, value.end, f"{brackets[0]}{newline}{block}{newline}{indent}{brackets[1]}")]
+
+    def inner_indent(self, node: Node, indent: str) -> str:
+        return indent + layout.indent_unit(self.text)
+
+    def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
+        raise AssertionError("a value between brackets is never without its own field")
+
+    def finish(self, edits: Sequence[Edit]) -> str:
+        text = splice(self.text, edits)
+        repairs: list[Edit] = []
+        for start, end in self.bracketed():
+            if not any(_is_within(edit, start, end) for edit in edits):
+                continue
+            low = start + _shift(edits, start)
+            high = end + _shift([edit for edit in edits if edit.start < end], end)
+            found = repaired(text[low:high], self.tokens(text[low:high]), trailing=self._trailing_commas)
+            repairs += [Edit(low + edit.start, low + edit.end, edit.text) for edit in found]
+        return splice(text, repairs)
+
+
+def _is_within(edit: Edit, start: int, end: int) -> bool:
+    """Whether an edit changes what is between the brackets at ``start`` and before ``end``, or fills empty ones."""
+    if (edit.start, edit.end) == (start, end):
+        return edit.text[:1] in ("[", "{")
+    return start < edit.start and edit.end < end
+
+
+def _shift(edits: Sequence[Edit], at: int) -> int:
+    """How far an offset moves by the edits that end at or before it."""
+    return sum(len(edit.text) - (edit.end - edit.start) for edit in edits if edit.end <= at and edit.start < at)
+
+
+def repaired(text: str, found: Iterable[Token], *, trailing: bool) -> list[Edit]:
+    """Edits that put a comma between any two values, and take out every other one; ``trailing``: leave the last."""
+    edits: list[Edit] = []
+    last: Token | None = None
+    comma: Token | None = None
+    for token in found:
+        mark = text[token.start] if token.kind == "mark" else ""
+        if token.kind == "comment":
+            continue
+        if mark == ",":
+            if comma is not None or last is None:
+                edits.append(Edit(token.start, token.end, ""))
+            else:
+                comma = token
+            continue
+        if mark in ("}", "]"):
+            if comma is not None and not trailing:
+                edits.append(Edit(comma.start, comma.end, ""))
+            last = token
+        elif mark in ("{", "["):
+            edits += _missing(last, comma)
+            last = None
+        elif mark in (":", "="):
+            last = None
+        else:
+            edits += _missing(last, comma)
+            last = token
+        comma = None
+    return edits
+
+
+def _missing(last: Token | None, comma: Token | None) -> list[Edit]:
+    """The comma that a value needs when another stands before it."""
+    return [Edit(last.end, last.end, ",")] if last is not None and comma is None else []
+
+
+def is_vector(items: Sequence[Node]) -> bool:
+    """Whether an array is one value, as a position or a colour is: plain values, and not all of them texts."""
+    values = [item.own for item in items]
+    if any(item.role is not Role.RECORD for item in items) or None in values or "{}" in values or "[]" in values:
+        return False
+    return not all(_is_text(str(value)) for value in values)
+
+
+def _is_text(value: str) -> bool:
+    return value.startswith('"') or (value[:1].isalpha() and value not in ("true", "false", "null"))
+
+
+def comment(text: str, span: tuple[int, int], before: Sequence[Node], marks: str) -> Node:
+    """A comment node; it trails when it stands behind a record on that record's line. ``marks``: what encloses it."""
+    start, end = span
+    words = text[start + len(marks) : end - 2 if marks == "/*" else end]
+    field = Field(OWN, words, start, end, (start, end))
+    behind = bool(before) and (before[-1].role is Role.RECORD or before[-1].trailing)
+    trailing = behind and "\n" not in text[before[-1].end : start]
+    return Node(Role.COMMENT, "#comment", start, end, fields={OWN: field}, trailing=trailing)
+
+
+def member(name: str, start: int, span: tuple[int, int], value: str) -> Node:
+    """A record that is one plain value, called ``name``; ``span``: the value's."""
+    field = Field(OWN, value, *span, span)
+    return Node(Role.RECORD, name, start, span[1], fields={OWN: field}, named=name != ELEMENT)

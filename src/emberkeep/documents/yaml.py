@@ -1,0 +1,360 @@
+"""YAML 1.1 with spans: PyYAML's parser tells its events and where they begin; aliases are never expanded.
+
+A key of a mapping is a record known by its name; an entry of a sequence is a record named ``[]``, recognised by what
+it holds. A scalar is the own field: plain ones as written, quoted ones in JSON's quotes where, plain, they would not be
+a text (``"10"``), and with their tag or anchor in front. A flow collection works as in JSON. Comments are items of
+the block they stand in; one behind a key that opens a block is nobody's.
+
+What cannot be edited safely as records is :class:`Unsuited` and taken line by line: several documents in one file,
+keys that are no scalars, a sequence beginning on the line of another, block scalars that keep trailing blank lines
+or say their own indentation, tabs before values.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import yaml
+
+from emberkeep.documents import layout
+from emberkeep.documents.bracketed import DEEPEST, ELEMENT, BracketedDocument, Token, comment, is_vector, member
+from emberkeep.documents.encoding import BOM, Text, position
+from emberkeep.documents.model import OWN, Edit, Field, Node, Role
+from emberkeep.errors import Place, UnreadableInput
+
+_Loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+_DASH = re.compile(r"(?:\s|#[^\r\n]*(?=[\r\n]))*-(?=[ \t\r\n])")
+_BETWEEN = re.compile(r"(?:\s+|#[^\r\n]*)*")
+_COMMENT = re.compile(r"(?:(?<=\s)|^)#[^\r\n]*", re.MULTILINE)
+_LEAD = re.compile(r"[ ]*(?:- +)*")
+_ODD_BLOCK = re.compile(r"[|>][-+0-9]*[+0-9]")
+_PLAIN_TEXT = re.compile(r"[A-Za-z_][\w./+-]*(?: [\w./+-]+)*")
+_TOKEN = re.compile(
+    r"(?P<space>\s+|[&!][^\s,\[\]{}]*)"
+    r"|(?P<comment>(?<=\s)#[^\r\n]*)"
+    r'|(?P<string>"(?:[^"\\]|\\.)*"|\'(?:[^\']|\'\')*\')'
+    r"|(?P<mark>[{}\[\],]|:(?=[\s,\[\]{}])|(?<=[\"']):)"
+    r"|(?P<plain>(?:[^\s,\[\]{}:#]|:(?![\s,\[\]{}])|(?<=\S)#|[ \t]+(?=[^\s,\[\]{}:#]))+)",
+    re.DOTALL,
+)
+
+
+class Unsuited(Exception):
+    """This YAML is well-formed, but its records cannot be edited safely one by one."""
+
+
+def parse(source: Text, name: str) -> YamlDocument:
+    """The document in ``source``. UnreadableInput says file, line, column; :class:`Unsuited` where lines must do."""
+    text = source.text.removeprefix(BOM)
+    shift = len(source.text) - len(text)
+    try:
+        # The events come lazily: what goes wrong in them shows up while they are read.
+        return _Reader(source, name, shift, yaml.parse(text, Loader=_Loader)).document()
+    except yaml.MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        at = Place(name, mark.line + 1, mark.column + 1) if mark else Place(name)
+        raise UnreadableInput(f"not valid YAML: {error.problem or error.context}", place=at) from error
+    except yaml.reader.ReaderError as error:
+        place = Place(name, *position(source.text, min(int(error.position) + shift, len(source.text))))
+        raise UnreadableInput("not valid YAML: a character that may not stand in it", place=place) from error
+    except RecursionError as error:
+        raise UnreadableInput("not valid YAML: nested too deeply", place=Place(name)) from error
+
+
+@dataclass
+class _Reader:
+    """Turns events into nodes; ``event`` is the one at the cursor."""
+
+    source: Text
+    name: str
+    shift: int
+    events: Iterator[Any]
+    event: Any = None
+    kinds: dict[int, str] = field(default_factory=dict)
+    indents: dict[int, str] = field(default_factory=dict)
+    inside: set[int] = field(default_factory=set)
+    spans: list[tuple[int, int]] = field(default_factory=list)
+    anchors: set[str] = field(default_factory=set)
+    opened: dict[int, int] = field(default_factory=dict)
+
+    def document(self) -> YamlDocument:
+        self._next()
+        self._next()
+        text = self.source.text
+        if isinstance(self.event, yaml.StreamEndEvent):
+            root = Node(Role.RECORD, "", len(text), len(text))
+            root.items.extend(self._comments(self.shift, len(text), -1, []))
+            return YamlDocument(self.source, root, self)
+        if self.event.explicit and self.event.tags:
+            raise Unsuited
+        after = self._end() if self.event.explicit else self.shift
+        self._next()
+        root = self._value("", self._start(), 0, after)
+        if not isinstance(self.event, yaml.DocumentEndEvent) or self.event.explicit:
+            raise Unsuited
+        self._next()
+        if not isinstance(self.event, yaml.StreamEndEvent):
+            raise Unsuited
+        return YamlDocument(self.source, root, self)
+
+    def _next(self) -> None:
+        self.event = next(self.events)
+
+    def _start(self) -> int:
+        return int(self.event.start_mark.index) + self.shift
+
+    def _end(self) -> int:
+        return int(self.event.end_mark.index) + self.shift
+
+    def _value(self, name: str, start: int, depth: int, after: int, *, flow: bool = False) -> Node:
+        """The value at the cursor as a record called ``name`` that begins at ``start``, anywhere behind ``after``."""
+        if depth > DEEPEST:
+            place = Place(self.name, *position(self.source.text, self._start()))
+            raise UnreadableInput("not valid YAML: nested too deeply", place=place)
+        event: Any = self.event
+        if isinstance(event, (yaml.MappingStartEvent, yaml.SequenceStartEvent)):
+            self._anchored()
+            if event.flow_style:
+                return self._flow(name, start, depth, outermost=not flow)
+            return self._block(name, start, depth, after)
+        span = (self._start(), self._scalar_end())
+        if isinstance(event, yaml.AliasEvent):
+            if event.anchor not in self.anchors:
+                place = Place(self.name, *position(self.source.text, span[0]))
+                raise UnreadableInput(f"not valid YAML: nothing is anchored as {event.anchor}", place=place)
+            value = f"*{event.anchor}"
+        else:
+            self._anchored()
+            value = self._spelled(event, self.source.text[span[0] : span[1]])
+        self._next()
+        return member(name, start, span, value)
+
+    def _anchored(self) -> None:
+        if self.event.anchor:
+            self.anchors.add(self.event.anchor)
+
+    def _scalar_end(self) -> int:
+        start, end = self._start(), self._end()
+        return start + len(self.source.text[start:end].rstrip())
+
+    def _spelled(self, event: Any, raw: str) -> str:
+        marks = [f"!{event.tag.removeprefix('!')}"] if event.tag else []
+        marks += [f"&{event.anchor}"] if event.anchor else []
+        if event.style in ("|", ">") and _ODD_BLOCK.search(raw.split("\n", 1)[0]):
+            raise Unsuited
+        quoted = event.style in ("'", '"') and not _is_plain_text(event.value)
+        value = json.dumps(event.value, ensure_ascii=False) if quoted else event.value
+        return " ".join([*marks, value]) if value or marks else ""
+
+    # --- flow ----------------------------------------------------------------
+
+    def _flow(self, name: str, start: int, depth: int, *, outermost: bool) -> Node:
+        text = self.source.text
+        is_map = isinstance(self.event, yaml.MappingStartEvent)
+        low, opened = self._start(), self._end()
+        self._next()
+        items: list[Node] = []
+        at = opened
+        while not isinstance(self.event, (yaml.MappingEndEvent, yaml.SequenceEndEvent)):
+            items += self._flow_comments(at, self._start(), items)
+            here = self._start()
+            label = self._key() if is_map else ELEMENT
+            node = self._value(label, here, depth + 1, here, flow=True)
+            self.inside.add(id(node))
+            items.append(node)
+            at = max(node.end, here)
+        high = self._end()
+        items += self._flow_comments(at, high - 1, items)
+        self._next()
+        self.indents.update((id(item), self._continued(item)) for item in items if self._ends_line(item))
+        if outermost:
+            self.spans.append((low, high))
+        prefix = text[low : opened - 1]
+        if not items:
+            return member(name, start, (low, high), prefix + ("{}" if is_map else "[]"))
+        if not is_map and not prefix and is_vector(items):
+            return member(name, start, (low, high), f"[{', '.join(str(item.own) for item in items)}]")
+        node = Node(Role.RECORD, name, start, high, inner=(opened, high - 1), items=items, named=name != ELEMENT)
+        self.kinds[id(node)] = "{flow" if is_map else "[flow"
+        return node
+
+    def _ends_line(self, item: Node) -> bool:
+        return re.compile(r"[ \t]*,?[ \t]*(?:#[^\r\n]*)?[\r\n]").match(self.source.text, item.end) is not None
+
+    def _continued(self, item: Node) -> str:
+        """The indentation of a line that follows an item between brackets: its own, or deeper than the line's."""
+        own = layout.indent_at(self.source.text, item.start)
+        return layout.line_indent(self.source.text, item.start) + "  " if own is None else own
+
+    def _flow_comments(self, low: int, high: int, items: list[Node]) -> list[Node]:
+        found: list[Node] = []
+        for span in (match.span() for match in _COMMENT.finditer(self.source.text, low, high)):
+            found.append(comment(self.source.text, span, [*items, *found], "#"))
+        return found
+
+    def _key(self) -> str:
+        if not isinstance(self.event, yaml.ScalarEvent) or self.event.anchor or self.event.tag:
+            raise Unsuited
+        if "\n" in self.source.text[self._start() : self._end()]:
+            raise Unsuited
+        line = layout.line_start(self.source.text, self._start())
+        if re.search(r"(?:^|[\s{,\[])\?\s*$", self.source.text[line : self._start()]):
+            raise Unsuited
+        key = str(self.event.value)
+        self._next()
+        return key
+
+    # --- blocks --------------------------------------------------------------
+
+    def _block(self, name: str, start: int, depth: int, after: int) -> Node:
+        text = self.source.text
+        is_map = isinstance(self.event, yaml.MappingStartEvent)
+        self._next()
+        items: list[Node] = []
+        at, column = after, -1
+        while not isinstance(self.event, (yaml.MappingEndEvent, yaml.SequenceEndEvent)):
+            here = self._start() if is_map else self._dash(at)
+            if column < 0:
+                column = len(text[layout.line_start(text, here) : here].lstrip(BOM))
+                if "\t" in text[here - column : here] or not _LEAD.fullmatch(text[here - column : here]):
+                    raise Unsuited
+                if not is_map and "-" in text[here - column : here]:
+                    raise Unsuited  # a sequence on the line of another
+            items += self._comments(at, here, column, items)
+            behind = self._behind_key() if is_map else here + 1
+            label = self._key() if is_map else ELEMENT
+            node = self._value(label, here, depth + 1, self._below_key(here) if is_map else behind)
+            self.opened[id(node)] = behind
+            items.append(node)
+            at = node.end
+        items += self._comments(at, self._end(), column, items)
+        self._next()
+        end = max(item.end for item in items)
+        node = Node(Role.RECORD, name, start, end, inner=(items[0].start, end), items=items, named=name != ELEMENT)
+        self.kinds[id(node)] = "{block" if is_map else "[block"
+        self.indents.update((id(item), " " * column) for item in items)
+        return node
+
+    def _behind_key(self) -> int:
+        """Behind the colon of the key at the cursor."""
+        return self.source.text.index(":", self._end()) + 1
+
+    def _below_key(self, here: int) -> int:
+        """Behind the line of a key: what stands there is a value or a comment of nobody's."""
+        return layout.line_end(self.source.text, here)
+
+    def _dash(self, at: int) -> int:
+        found = _DASH.match(self.source.text, at)
+        if found is None or found.end() > max(self._start(), at + 1) + 1:
+            raise Unsuited
+        return found.end() - 1
+
+    def _comments(self, low: int, high: int, column: int, items: list[Node]) -> list[Node]:
+        """Comments between two entries that belong to this block: those in its column or deeper, and trailing ones."""
+        text = self.source.text
+        gap = _BETWEEN.match(text, low, high)
+        found: list[Node] = []
+        for match in _COMMENT.finditer(text, low, gap.end() if gap else low):
+            node = comment(text, match.span(), [*items, *found], "#")
+            stands = len(text[layout.line_start(text, node.start) : node.start])
+            if not node.trailing and stands < column:
+                break
+            if not node.trailing and layout.indent_at(text, node.start) is None:
+                continue
+            found.append(node)
+        return found
+
+
+def _is_plain_text(value: str) -> bool:
+    """Whether a text may stand without quotes and stay a text."""
+    if not value or value != value.strip() or "\n" in value:
+        return False
+    resolvers = yaml.resolver.Resolver.yaml_implicit_resolvers
+    choices = [*resolvers.get(value[0], []), *resolvers.get(None, [])]
+    return not any(pattern.match(value) for _, pattern in choices)
+
+
+class YamlDocument(BracketedDocument):
+    """A YAML document."""
+
+    format = "yaml"
+    indents_freely = False
+
+    def __init__(self, source: Text, root: Node, read: _Reader) -> None:
+        super().__init__(source, root)
+        self._kinds, self._indents = read.kinds, read.indents
+        self._inside, self._spans = read.inside, read.spans
+        self._opened = read.opened
+
+    def bracketed(self) -> Iterable[tuple[int, int]]:
+        return self._spans
+
+    def tokens(self, text: str) -> Iterator[Token]:
+        for found in _TOKEN.finditer(text):
+            if not found["space"]:
+                yield Token(found.lastgroup or "", *found.span())
+
+    def within(self, node: Node) -> bool:
+        return id(node) in self._inside
+
+    def block_indent(self, node: Node) -> str | None:
+        return self._indents.get(id(node))
+
+    def container(self, node: Node) -> str:
+        return self._kinds.get(id(node)) or (node.own[0] if node.own in ("[]", "{}") else "")
+
+    def encode_value(self, value: str, field: Field | None) -> str:
+        if value.startswith('"') and value.endswith('"'):
+            try:
+                json.loads(value)
+                return self.adopt_raw(value, field)
+            except ValueError:
+                pass
+        plain = _PLAIN_TEXT.fullmatch(value) or (not _is_plain_text(value) and re.fullmatch(r"[\w.+-]+", value))
+        return self.adopt_raw(value if plain else json.dumps(value, ensure_ascii=False), field)
+
+    def adopt_raw(self, raw: str, field: Field | None) -> str:
+        raw = layout.with_newlines(raw, self.source.newline)
+        if field is None:
+            return raw
+        if "\n" in raw or "\r" in raw:
+            raw = self._indented(raw, field)
+        needs_space = field.start == field.end and self.text[field.start - 1 : field.start] in (":", "-")
+        return f" {raw}" if needs_space and raw else raw
+
+    def _indented(self, raw: str, field: Field) -> str:
+        """The lines of a value behind its first, moved to stand within the place of ``field``."""
+        lead = _LEAD.match(self.text, layout.line_start(self.text, field.start))
+        indent = " " * (len(lead[0]) if lead else 0) + "  "
+        first, *rest = raw.split(self.source.newline)
+        told = [len(line) - len(line.lstrip(" ")) for line in rest if line.strip()]
+        least = min(told, default=0)
+        moved = [indent + line[least:] if line.strip() else "" for line in rest]
+        return self.source.newline.join([first, *moved])
+
+    def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
+        newline = self.source.newline
+        if OWN in node.fields:
+            if self.within(node):
+                return super().open_empty(node, block, indent)
+            start = node.fields[OWN].start
+            while self.text[start - 1] == " ":
+                start -= 1
+            return [Edit(start, node.fields[OWN].end, newline + block)]
+        at = len(self.text)
+        lead = newline if self.text.strip(BOM) and not self.text.endswith(("\n", "\r")) else ""
+        return [Edit(at, at, lead + block + newline)]
+
+    def emptied(self, node: Node) -> list[Edit]:
+        empty = {"{block": "{}", "[block": "[]"}.get(self._kinds.get(id(node), ""))
+        if empty is None:
+            return []
+        at = self._opened.get(id(node), node.start)
+        return [Edit(at, at, f" {empty}" if id(node) in self._opened else empty + self.source.newline)]
+
+    def inner_indent(self, node: Node, indent: str) -> str:
+        return indent if node is self.root else super().inner_indent(node, indent)

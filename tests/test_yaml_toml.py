@@ -1,0 +1,295 @@
+"""YAML and TOML with spans: what is read, what is refused and where, and merges judged by the standard readers."""
+
+from __future__ import annotations
+
+import tomllib
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+import yaml
+from hypothesis import given
+from hypothesis import strategies as st
+
+from emberkeep.comparing.records import compare, facts
+from emberkeep.documents import formats
+from emberkeep.documents.model import Document, Role
+from emberkeep.errors import UnreadableInput
+from emberkeep.merging.merge import merge_file
+from emberkeep.merging.results import FileMerge
+from tests import makers
+from tests.makers import Edits, Style
+
+
+def parsed(path: str, text: str) -> Document:
+    found = formats.parse(path, text.encode())
+    assert found is not None
+    return found
+
+
+def shape(path: str, text: str) -> list[tuple[str, str, str]]:
+    return sorted(facts(parsed(path, text)))
+
+
+def merge(path: str, old: str, mine: str, new: str, answer: str = "") -> FileMerge:
+    sides = (side.encode() for side in (old, mine, new))
+    result = merge_file(path, *sides, settle=lambda question: (answer, "test" if answer else ""))
+    assert result.fault is None
+    return result
+
+
+def text_of(result: FileMerge) -> str:
+    assert result.data is not None
+    return result.data.decode()
+
+
+# --- reading -----------------------------------------------------------------
+
+
+def test_yaml_values_and_their_names() -> None:
+    text = (
+        "# top\nfog:\n  chance: 0.20 # thick\n  text: |\n    two\n    lines\n\n"
+        "goods:\n- id: kelp\n  worth: '10'\n  named: 'ten'\n- id: tar\n  at: [1, -2]\nseasons: [winter, spring]\n"
+        "base: &base {a: 1}\nuse: *base\nnone:\n"
+    )
+    assert shape("w.yaml", text) == sorted(
+        [
+            ("", "", ""),
+            ("fog", "", ""),
+            ("fog/chance", "", ""),
+            ("fog/chance", "=", "0.20"),
+            ("fog/text", "", ""),
+            ("fog/text", "=", "two\nlines"),
+            ("goods", "", ""),
+            ("goods/[id=kelp]", "", ""),
+            ("goods/[id=kelp]/id", "", ""),
+            ("goods/[id=kelp]/id", "=", "kelp"),
+            ("goods/[id=kelp]/worth", "", ""),
+            ("goods/[id=kelp]/worth", "=", '"10"'),
+            ("goods/[id=kelp]/named", "", ""),
+            ("goods/[id=kelp]/named", "=", "ten"),
+            ("goods/[id=tar]", "", ""),
+            ("goods/[id=tar]/id", "", ""),
+            ("goods/[id=tar]/id", "=", "tar"),
+            ("goods/[id=tar]/at", "", ""),
+            ("goods/[id=tar]/at", "=", "[1, -2]"),
+            ("seasons", "", ""),
+            ("seasons/[winter]", "", ""),
+            ("seasons/[winter]", "=", "winter"),
+            ("seasons/[spring]", "", ""),
+            ("seasons/[spring]", "=", "spring"),
+            ("base", "", ""),
+            ("base/a", "", ""),
+            ("base/a", "=", "1"),
+            ("use", "", ""),
+            ("use", "=", "*base"),
+            ("none", "", ""),
+            ("none", "=", ""),
+        ]
+    )
+    comments = [item.fields[""].value for item in parsed("w.yaml", text).root.items if item.role is Role.COMMENT]
+    assert comments == [" top"]
+
+
+def test_toml_values_and_their_names() -> None:
+    text = (
+        'title = "Rock" # shown\n"a b".c = 1_000\n\n[harbour]\nopens = 06:00:00\n\n# the old one\n[[berth]]\nname = \'old\'\n'
+        '[berth.crane]\nlift = 2.5\n[[berth]]\nname = """\nlantern"""\nat = [ 1,\n  2 ]\nholds = ["eel", "crab"]\n[far.away]\nx = { y = "z" }\n'
+    )
+    found = shape("h.toml", text)
+    values = {(record, value) for record, field, value in found if field == "="}
+    assert values == {
+        ("title", '"Rock"'),
+        ('"\\"a b\\".c"', "1000"),
+        ("harbour/opens", "06:00:00"),
+        ("berth[name=old]/name", '"old"'),
+        ("berth[name=old]/crane/lift", "2.5"),
+        ("berth[name=lantern]/name", '"lantern"'),
+        ("berth[name=lantern]/at", "[1, 2]"),
+        ("berth[name=lantern]/holds/[eel]", '"eel"'),
+        ("berth[name=lantern]/holds/[crab]", '"crab"'),
+        ("far.away/x/y", '"z"'),
+    }
+
+
+@pytest.mark.parametrize(
+    ("path", "text", "line", "column"),
+    [
+        ("a.yaml", "a: 1\nb: [1, 2\nc: 3\n", 3, 2),
+        ("a.yaml", "a:\n\t- x\n", 2, 1),
+        ("a.yaml", "a: *nowhere\n", 1, 4),
+        ("a.yaml", "a: \x01\n", 1, 4),
+        ("a.yaml", "a: " + "[" * 1000, 1, 404),
+        ("a.toml", "a = 1\nb = \n", 2, 5),
+        ("a.toml", "a = 1\na = 2\n", 2, 6),
+        ("a.toml", "[a\n", 1, 3),
+    ],
+)
+def test_what_is_broken_is_named_by_place(path: str, text: str, line: int, column: int) -> None:
+    with pytest.raises(UnreadableInput) as caught:
+        formats.parse(path, text.encode())
+    place = caught.value.faults[0].place
+    assert place is not None
+    assert (place.line, place.column) == (line, column)
+
+
+def test_deeply_nested_toml_is_refused() -> None:
+    with pytest.raises(UnreadableInput, match="TOML"):
+        formats.parse("a.toml", b"a = " + b"[" * 5000 + b"]" * 5000)
+
+
+def test_aliases_are_never_expanded() -> None:
+    """Ten levels of ten aliases each would be ten thousand million values."""
+    lines = ["a0: &a0 [x, x]"]
+    lines += [f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 10)}]" for n in range(1, 11)]
+    assert len(shape("bomb.yaml", "\n".join(lines))) < 400
+
+
+@pytest.mark.parametrize(
+    "text",
+    ["a: 1\n---\nb: 2\n", "? [1, 2]\n: x\n", "- - a\n  - b\n", "a: |+\n  x\n\n", "a: |2\n    x\n", "a: 1\n...\n"],
+)
+def test_yaml_that_is_unsuited_for_records_is_taken_by_line(text: str) -> None:
+    assert formats.parse("a.yaml", text.encode()) is None
+    result = merge("a.yaml", text, "# mine\n" + text, text + "# theirs\n")
+    assert text_of(result) == "# mine\n" + text + "# theirs\n"
+
+
+@given(
+    st.recursive(
+        st.one_of(st.none(), st.booleans(), st.integers(-9, 9), st.text("ab: #-'\"\n,[]{}&*!|>%@", max_size=8)),
+        lambda inner: st.one_of(
+            st.lists(inner, max_size=3), st.dictionaries(st.text("abc", min_size=1), inner, max_size=3)
+        ),
+        max_leaves=10,
+    ),
+    st.sampled_from([True, False, None]),
+    st.integers(2, 4),
+)
+def test_whatever_the_standard_writer_writes_is_read_as_it_reads_it(
+    value: object, flow: bool | None, step: int
+) -> None:
+    text = yaml.safe_dump(value, default_flow_style=flow, indent=step, allow_unicode=True)
+    document = formats.parse("a.yaml", text.encode())
+    if document is None:
+        return
+    assert document.text == text
+    if isinstance(value, dict):
+        assert [item.name for item in document.root.items if item.role is Role.RECORD] == list(yaml.safe_load(text))
+    if isinstance(value, list) and value and document.container(document.root):
+        assert len(document.root.items) == len(value)
+
+
+# --- merging, with the standard readers as judges ----------------------------
+
+
+def _by_id(records: list[dict[str, Any]] | None) -> dict[str, Any]:
+    return {
+        record["id"]: {key: _by_id(value) if key == "parts" else value for key, value in record.items()}
+        for record in records or []
+    }
+
+
+JUDGES: dict[str, tuple[Callable[..., bytes], Callable[[bytes], dict[str, Any]]]] = {
+    "s.yaml": (makers.as_yaml, lambda data: _by_id(yaml.safe_load(data)["stores"])),
+    "s.toml": (makers.as_toml, lambda data: _by_id(tomllib.loads(data.decode("utf-8-sig")).get("good"))),
+}
+
+
+@pytest.mark.parametrize("path", JUDGES)
+@given(edits=makers.disjoint_edits(), style=makers.styles)
+def test_the_standard_reader_reads_both_sides_edits(path: str, edits: Edits, style: Style) -> None:
+    render, judge = JUDGES[path]
+    mine = render(edits.mine, style)
+    result = merge_file(path, render(edits.old), mine, render(edits.new))
+    assert judge(mine if result.data is None else result.data) == judge(render(edits.both))
+
+
+MINE = """\
+# ours
+fog:
+    chance: 0.5     # often
+    thickest: 0.8
+# the sky
+seasons: [winter, spring,
+          haar]   # four
+goods:
+- id: kelp
+
+  worth: 3
+- {id: tar, worth: 5}
+"""
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "expected"),
+    [
+        ("thickest: 0.8", "thickest: 0.9", MINE.replace("0.8", "0.9")),
+        ("0.8\n", "0.8\n  lifts: noon\n", MINE.replace("0.8\n", "0.8\n    lifts: noon\n")),
+        ("  chance", "  low: 1\n  chance", MINE.replace("    chance", "    low: 1\n    chance")),
+        ("spring,", "spring, summer,", MINE.replace("spring,", "spring,\n  summer,")),
+        ("spring, haar]", "spring]", MINE.replace("spring,\n          haar]", "spring\n]")),
+        ("- id: kelp\n", "- first: 1\n  id: kelp\n", MINE.replace("- id: kelp\n", "- first: 1\n  id: kelp\n")),
+        ("  worth: 3\n", "", MINE.replace("  worth: 3\n", "")),
+        ("tar, worth: 5", "tar, kind: oil, worth: 5", MINE.replace("tar, w", "tar, kind: oil, w")),
+        ("worth: 3\n", "worth: 3\n- id: rope\n  why: >\n    it\n    holds\n", MINE.replace("worth: 3\n", "worth: 3\n- id: rope\n  why: >\n    it\n    holds\n")),
+        ("goods:", "wind: {calm: 3}\ngoods:", MINE.replace("goods:", "wind: {calm: 3}\ngoods:")),
+        ("thickest: 0.8", "thickest:\n    - 1\n    - 2", None),
+    ],
+)  # fmt: skip
+def test_a_hand_written_yaml_keeps_its_writing(old: str, new: str, expected: str | None) -> None:
+    vendor = "# ours\nfog:\n  chance: 0.2\n  thickest: 0.8\n# the sky\nseasons: [winter, spring, haar]\ngoods:\n- id: kelp\n  worth: 3\n- {id: tar, worth: 5}\n"
+    assert vendor.count(old) == 1
+    result = merge("w.yaml", vendor, MINE, vendor.replace(old, new))
+    assert not [question for question in result.questions if question.open]
+    after = yaml.safe_load(text_of(result))
+    wanted = yaml.safe_load(vendor.replace(old, new))
+    wanted["fog"]["chance"] = 0.5
+    assert after == wanted
+    if expected is not None:
+        assert text_of(result) == expected
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "expected"),
+    [
+        ("draught = 2.5", "draught = 3", "draught = 3 # deep"),
+        ('[[berth]]\nname = "lantern"', '[[berth]]\nname = "ice"\n\n[[berth]]\nname = "lantern"', '# deep\n\n[[berth]]\nname = "ice"\n\n[[berth]]\nname = "lantern"'),
+        ('title = "Rock"', 'title = "Rock"\nlamps = 2', 'title = "Rock"\nlamps = 2\n\n[ours]'),
+        ('"eel"', '"eel", "crab"', 'holds = [\n  "eel",\n  "crab", # big ones\n]'),
+        ("[harbour]", 'depth = 1\n[harbour]', 'title = "Rock"\ndepth = 1\n\n[ours]'),
+    ],
+)  # fmt: skip
+def test_a_hand_written_toml_keeps_its_writing(old: str, new: str, expected: str) -> None:
+    vendor = 'title = "Rock"\n[harbour]\nholds = ["eel"]\n\n[[berth]]\nname = "old pier"\ndraught = 2.5\n\n[[berth]]\nname = "lantern"\n'
+    mine = vendor.replace("[harbour]", "\n[ours]\nx = 1\n[harbour]").replace("draught = 2.5", "draught = 2.5 # deep")
+    if "eel" in old:
+        mine = mine.replace('["eel"]', '[\n  "eel", # big ones\n]')
+        expected = '"crab"'
+    result = merge("h.toml", vendor, mine, vendor.replace(old, new))
+    assert not result.questions
+    wanted = tomllib.loads(vendor.replace(old, new))
+    assert {**tomllib.loads(text_of(result)), "ours": None} == {**wanted, "ours": None}
+    assert expected in text_of(result)
+    assert "[ours]\nx = 1\n" in text_of(result)
+
+
+@pytest.mark.parametrize(
+    ("path", "line", "answer", "expected"),
+    [
+        ("a.yaml", "v: {}\n", "= 7", "v: 7\n"),
+        ("a.yaml", "v: {}\n", "= yes: no", 'v: "yes: no"\n'),
+        ("a.yaml", "v: {}\n", "new", "v: 3\n"),
+        ("a.toml", "v = {}\n", "= 7", "v = 7\n"),
+        ("a.toml", "v = {}\n", "= deep water", 'v = "deep water"\n'),
+        ("a.toml", "v = {}\n", "old", "v = 1\n"),
+    ],
+)
+def test_answers_are_spelled_for_the_format(path: str, line: str, answer: str, expected: str) -> None:
+    old, mine, new = (line.format(value) for value in "123")
+    assert text_of(merge(path, old, mine, new, answer)) == expected
+
+
+def test_an_order_of_keys_is_no_difference_of_values() -> None:
+    left, right = parsed("a.yaml", "a: 1\nb: 2\n"), parsed("a.yaml", "b: 2\na: 1.0\n")
+    assert [item.kind for item in compare(left, right)] == ["moved"]
