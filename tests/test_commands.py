@@ -243,11 +243,11 @@ def test_hand_edits_in_the_files_own_terms(recorded: Program) -> None:
         assert line in done.out, line
     found = recorded("diff", "defaults:4.2", "--json").json["difference"]
     stores = next(item for item in found["files"] if item["path"].endswith("stores.xml"))
-    change = next(item for item in stores["details"] if item["record"] == "good[id=lamp-oil]")
+    change = next(item for item in stores["terms"]["details"] if item["record"] == "good[id=lamp-oil]")
     assert (change["field"], change["left"], change["right"]) == ("afloat", "40", "80")
-    assert stores["format"] == "xml"
+    assert stores["terms"]["format"] == "xml"
     library = next(item for item in found["files"] if item["path"] == "lib/libgale.so")
-    assert (library["format"], len(library["digests"][0])) == ("binary", 64)
+    assert (library["terms"]["format"], library["terms"]["ranges"]["total"]) == ("binary", 41_041)
 
 
 def test_diff_of_snapshots_live_and_paths(keeper: Program, server: Path, place: Path) -> None:

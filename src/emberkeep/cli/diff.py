@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import argparse
 import os
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
 from pathlib import Path
 
+from emberkeep import files
 from emberkeep.archives import is_archive
 from emberkeep.cli.context import add_only, answer, now, opened, the_keep
-from emberkeep.comparing.files import compare_trees
+from emberkeep.comparing.files import TreeDifference, compare_trees, find_text
+from emberkeep.comparing.picking import condition
 from emberkeep.errors import EmberKeepError, UsageError
 from emberkeep.keep import Keep
 from emberkeep.runs import defaults, snapshot
-from emberkeep.servers.roles import RoleTable, selection
+from emberkeep.servers.roles import Roles, RoleTable, selection
+from emberkeep.servers.tiles import SECTOR, TileNames, seen_tiles
+from emberkeep.show import charts
 from emberkeep.show import differences as view
 from emberkeep.show.console import Screen
 from emberkeep.store.store import SnapshotTree, Store
@@ -23,16 +27,31 @@ from emberkeep.trees import FileTree, FolderTree, Tree
 EXAMPLES = (
     "emberkeep diff defaults:4.2            (your hand edits)",
     "emberkeep diff defaults:4.2 defaults:4.3",
-    "emberkeep diff latest live --only economy",
+    "emberkeep diff latest live --only economy --where kind=food",
+    "emberkeep diff defaults:4.2 defaults:4.3 --find lantern      (is it there yet?)",
+    "emberkeep diff latest --only world --map changed-tiles.png",
     "emberkeep diff old/stores.xml new/stores.xml",
 )
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """The two sides."""
+    """The two sides, and what of their differences is wanted."""
     parser.add_argument("left", metavar="LEFT", help="live, REF, defaults:VERSION, or a path")
     parser.add_argument("right", nargs="?", default="live", metavar="RIGHT", help="the same (default live)")
-    parser.add_argument("--all", action="store_true", help="every detail of every file")
+    parser.add_argument("--all", action="store_true", help="every file and every detail")
+    parser.add_argument(
+        "--where",
+        action="append",
+        default=[],
+        metavar="TEST",
+        help="only records with FIELD=VALUE, FIELD!=VALUE, FIELD<N, FIELD>N, or this in their path (repeatable)",
+    )
+    parser.add_argument(
+        "--find", metavar="TEXT", help="where an item of this name stands on both sides, differing or not"
+    )
+    parser.add_argument("--totals", action="store_true", help="sum up numbers by kind in files of any size")
+    parser.add_argument("--map", metavar="FILE.png", help="draw the changed tiles")
+    parser.add_argument("--chart", metavar="FILE.png", help="draw the totals before and after")
     add_only(parser)
 
 
@@ -43,16 +62,61 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         left, right = sides.open(args.left), sides.open(args.right)
         if isinstance(left, FileTree) and isinstance(right, FileTree):
             left = FileTree(left.path, right.path.name)
+        if args.find is not None:
+            return _find(args, screen, sides, left, right)
         found = compare_trees(
             left,
             right,
             wanted=sides.wanted(left, right),
             rules=sides.rules(),
             times=sides.of_keep and not (args.left + args.right).count("defaults:"),
+            where=[condition(text) for text in args.where],
+            role_of=sides.role_of(),
+            tiles=sides.tiles(left, right),
+            totals=args.totals or bool(args.chart),
         )
+        drawn = _draw(args, found)
         code = 2 if found.faults else 1 if found.files else 0
         most = 0 if args.all else 40
-        return answer(args, code, {"difference": found}, lambda: view.difference(screen, found, most=most))
+
+        def text() -> None:
+            view.difference(screen, found, most=most)
+            for line in drawn:
+                screen.line(line)
+
+        return answer(args, code, {"difference": found, "by_role": found.by_role}, text)
+
+
+def _find(args: argparse.Namespace, screen: Screen, sides: _Sides, left: Tree, right: Tree) -> int:
+    """Exit code 0 when all that was found stands on both sides, 1 when on one only or nowhere, 2 for what is broken."""
+    if not args.find.strip():
+        raise UsageError("--find wants a text to look for")
+    found, faults = find_text(args.find, left, right, wanted=sides.wanted(left, right), rules=sides.rules())
+    everywhere = bool(found) and all({s.record for s in f.left} == {s.record for s in f.right} for f in found)
+    labels = (left.label, right.label)
+    result = {"find": args.find, "found": found, "faults": faults}
+    code = 2 if faults else 0 if everywhere else 1
+    return answer(args, code, result, lambda: view.finds(screen, args.find, labels, found, faults))
+
+
+def _draw(args: argparse.Namespace, found: TreeDifference) -> list[str]:
+    """Draw what was asked for; what was drawn, or why not, in words."""
+    told = []
+    title = f"{found.left} → {found.right}"
+    sums = [each for item in found.files for each in item.terms.totals if each.changed]
+    pictures: list[tuple[str | None, Sequence[object], str, Callable[[], bytes]]] = [
+        (args.map, found.maps, "changed tiles", lambda: charts.tile_maps(found.maps, title)),
+        (args.chart, sums, "totals", lambda: charts.totals(sums, title)),
+    ]
+    for wanted, there, name, make in pictures:
+        if not wanted:
+            continue
+        if not there:
+            told.append(f"No {name} to draw: {wanted} was not written.")
+            continue
+        files.write_whole(Path(os.path.abspath(wanted)), [make()])
+        told.append(f"Drew {name} into {wanted}.")
+    return told
 
 
 class _Sides:
@@ -104,6 +168,18 @@ class _Sides:
             return self.keep()[0].config.roles
         except UsageError:
             return ()
+
+    def role_of(self) -> Callable[[str], str]:
+        table = self._roles()
+        return Roles(table).of if table else lambda path: ""
+
+    def tiles(self, left: Tree, right: Tree) -> TileNames | None:
+        """How tiles are named: told by the keep, else seen in the names."""
+        try:
+            world = self.keep()[0].config.world
+        except UsageError:
+            return seen_tiles([*left.entries().values(), *right.entries().values()])
+        return TileNames(world.tiles, world.sector or SECTOR) if world.tiles else None
 
     def rules(self) -> Callable[[str], Mapping[str, tuple[str, ...]]]:
         if self._keep is None:

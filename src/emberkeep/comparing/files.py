@@ -2,22 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
+from collections import Counter, defaultdict
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
 
-from blake3 import blake3
-
-from emberkeep.comparing.records import LINES, Difference, Kind, compare
+from emberkeep.comparing.picking import Seen, seen
+from emberkeep.comparing.records import Condition, Kind
+from emberkeep.comparing.terms import LARGEST_DETAIL, Asked, Terms, in_own_terms
+from emberkeep.comparing.tiles import TileMap, tile_maps
 from emberkeep.documents import formats
 from emberkeep.documents.encoding import Text, decode
 from emberkeep.documents.identity import Rule
-from emberkeep.documents.lines import body, matches, split
-from emberkeep.errors import EmberKeepError, Fault, Place
+from emberkeep.documents.lines import split
+from emberkeep.errors import EmberKeepError, Fault
+from emberkeep.servers.tiles import TileNames
 from emberkeep.trees import Entry, Tree, read
 from emberkeep.trees import Kind as EntryKind
 
-LARGEST_DETAIL = 64 << 20
-"""Bytes; larger files are compared by size and hash alone."""
+OTHER_TIME = "other modification time"
+ALIKE = Terms("")
+"""The terms of a file whose contents do not differ, or that stands on one side only."""
+TILE = Terms("tile")
+"""The terms of a tile file: it is told by the map."""
 
 
 @dataclass(frozen=True)
@@ -25,8 +31,7 @@ class FileDifference:
     """One path that differs. ``left``/``right``: its entry there, None where it is missing.
 
     ``contents``: whether the bytes differ; ``facts``: what else does (mode, time, target, what stands there).
-    ``format`` and ``details``: the difference in the file's own terms; ``digests``: BLAKE3 of both sides where that
-    is all there is.
+    ``renamed_from``: the path on the left, for a file that was moved or renamed. ``role``: of the path.
     """
 
     path: str
@@ -35,28 +40,53 @@ class FileDifference:
     right: Entry | None
     contents: bool
     facts: tuple[str, ...] = ()
-    format: str = ""
-    details: tuple[Difference, ...] = ()
-    digests: tuple[str, str] = ("", "")
-    fault: Fault | None = None
+    terms: Terms = ALIKE
+    renamed_from: str = ""
+    role: str = ""
+
+
+@dataclass(frozen=True)
+class RoleCount:
+    """How many files of a role differ, by how."""
+
+    role: str
+    changed: int
+    added: int
+    removed: int
+    moved: int
 
 
 @dataclass(frozen=True)
 class TreeDifference:
-    """All differences of two trees, sorted by path; ``same``: files that are alike."""
+    """All differences of two trees, sorted by path; ``same``: files that are alike; ``maps``: where tiles differ."""
 
     left: str
     right: str
     files: tuple[FileDifference, ...]
     same: int
+    maps: tuple[TileMap, ...] = ()
 
     @property
     def faults(self) -> tuple[Fault, ...]:
         """Files that could not be read in their own terms."""
-        return tuple(item.fault for item in self.files if item.fault)
+        return tuple(item.terms.fault for item in self.files if item.terms.fault)
+
+    @property
+    def by_role(self) -> tuple[RoleCount, ...]:
+        """Counts of differing files, links included and folders not, by role in the order of their first path."""
+        counts: dict[str, Counter[Kind]] = defaultdict(Counter)
+        for item in self.files:
+            entry = item.right or item.left
+            if entry is not None and entry.kind is not EntryKind.FOLDER:
+                counts[item.role][item.kind] += 1
+        return tuple(
+            RoleCount(role, found[Kind.CHANGED], found[Kind.ADDED], found[Kind.REMOVED], found[Kind.MOVED])
+            for role, found in counts.items()
+        )
 
 
 Rules = Callable[[str], Mapping[str, Rule]]
+RoleOf = Callable[[str], str]
 
 
 def compare_trees(
@@ -67,19 +97,35 @@ def compare_trees(
     rules: Rules = lambda path: {},
     times: bool = True,
     details: bool = True,
+    where: Sequence[Condition] = (),
+    role_of: RoleOf = lambda path: "",
+    tiles: TileNames | None = None,
+    totals: bool = False,
 ) -> TreeDifference:
-    """Compare two trees. ``times``: whether a different modification time or mode alone counts."""
+    """Compare two trees. ``times``: whether a different modification time or mode alone counts. ``where``: only records
+    that meet all of these, and files that have such. ``totals``: sum up numbers in files of any size."""
+    paths = left.entries().keys() | right.entries().keys()
+    chosen = sorted(path for path in paths if wanted is None or wanted(path))
+    found = [item for path in chosen if (item := _compare_path(path, left, right, times)) is not None]
+    same = _files(chosen, left, right) - _files([item.path for item in found], left, right)
+    found = _renames(found, left, right)
+    changed = {path for item in found if item.contents for path in (item.path, item.renamed_from) if path}
+    maps = tile_maps(left, right, chosen, changed, tiles) if tiles and details and not where else []
+    mapped = {tile.path for each in maps for tile in each.tiles}
+    shown = []
+    for item in found:
+        terms = TILE if item.path in mapped else ALIKE
+        if details and item.path not in mapped and _both_are_files(item):
+            terms = in_own_terms(item.path, left, right, Asked(rules(item.path), where, totals))
+        if not where or terms.details or terms.fault:
+            shown.append(replace(item, terms=terms, role=role_of(item.path)))
+    return TreeDifference(left.label, right.label, tuple(shown), same, tuple(maps))
+
+
+def _files(paths: Iterable[str], left: Tree, right: Tree) -> int:
     lefts, rights = left.entries(), right.entries()
-    paths = lefts.keys() | rights.keys()
-    found: list[FileDifference] = []
-    same = 0
-    for path in sorted(path for path in paths if wanted is None or wanted(path)):
-        difference = _compare_path(path, left, right, times)
-        if difference is None:
-            same += lefts[path].kind is not EntryKind.FOLDER
-            continue
-        found.append(_detailed(difference, left, right, rules(path)) if details else difference)
-    return TreeDifference(left.label, right.label, tuple(found), same)
+    entries = (rights.get(path) or lefts[path] for path in paths)
+    return sum(entry.kind is not EntryKind.FOLDER for entry in entries)
 
 
 def _compare_path(path: str, left: Tree, right: Tree, times: bool) -> FileDifference | None:
@@ -103,7 +149,7 @@ def _facts(left: Entry, right: Entry, times: bool) -> tuple[str, ...]:
     if times and left.kind is not EntryKind.LINK and left.mode != right.mode:
         facts.append(f"mode {left.mode:o} became {right.mode:o}")
     if times and left.mtime_ns != right.mtime_ns:
-        facts.append("other modification time")
+        facts.append(OTHER_TIME)
     return tuple(facts)
 
 
@@ -113,89 +159,86 @@ def _contents_differ(path: str, first: Entry, second: Entry, left: Tree, right: 
     return first.size != second.size or left.digest(path) != right.digest(path)
 
 
-def _detailed(found: FileDifference, left: Tree, right: Tree, rules: Mapping[str, Rule]) -> FileDifference:
-    first, second = found.left, found.right
-    if not found.contents or first is None or second is None:
-        return found
-    if first.kind is not EntryKind.FILE or second.kind is not EntryKind.FILE:
-        return found
-    if max(first.size, second.size) > LARGEST_DETAIL:
-        return _with(found, "binary", digests=(left.digest(found.path), right.digest(found.path)))
+def _both_are_files(item: FileDifference) -> bool:
+    sides = (item.left, item.right)
+    return item.contents and item.kind is Kind.CHANGED and all(side and side.kind is EntryKind.FILE for side in sides)
+
+
+def _renames(found: Sequence[FileDifference], left: Tree, right: Tree) -> list[FileDifference]:
+    """A file gone and one come with the same contents are one file that was moved. Only sizes that meet are read."""
+    gone: dict[int, list[FileDifference]] = defaultdict(list)
+    for item in found:
+        if item.kind is Kind.REMOVED and item.left and item.left.kind is EntryKind.FILE and item.left.size:
+            gone[item.left.size].append(item)
+    used: set[str] = set()
+    result: dict[str, FileDifference] = {item.path: item for item in found}
+    for item in found:
+        if item.kind is not Kind.ADDED or item.right is None or item.right.kind is not EntryKind.FILE:
+            continue
+        source = _source(item, [one for one in gone[item.right.size] if one.path not in used], left, right)
+        if source is not None:
+            used.add(source.path)
+            del result[source.path]
+            moved = replace(item, kind=Kind.MOVED, left=source.left, contents=False, renamed_from=source.path)
+            result[item.path] = moved
+    return list(result.values())
+
+
+def _source(item: FileDifference, gone: Sequence[FileDifference], left: Tree, right: Tree) -> FileDifference | None:
+    """Which of the files gone this one was; the one whose name is most like it where there are several."""
+    if not gone:
+        return None
+    digest = right.digest(item.path)
+    alike = [one for one in gone if left.digest(one.path) == digest]
+    name = item.path.rsplit("/", 1)[-1]
+    return min(alike, key=lambda one: (one.path.rsplit("/", 1)[-1] != name, one.path), default=None)
+
+
+@dataclass(frozen=True)
+class FoundFile:
+    """Where a text stands in one file on both sides."""
+
+    path: str
+    left: tuple[Seen, ...]
+    right: tuple[Seen, ...]
+
+
+def find_text(
+    text: str, left: Tree, right: Tree, *, wanted: Callable[[str], bool], rules: Rules = lambda path: {}
+) -> tuple[list[FoundFile], list[Fault]]:
+    """Records, lines and file names that hold ``text`` on either side; and what could not be searched."""
+    found, faults = [], []
+    for path in sorted(path for path in left.entries().keys() | right.entries().keys() if wanted(path)):
+        sides = []
+        for tree in (left, right):
+            try:
+                sides.append(tuple(_seen_in(tree, path, text, rules)))
+            except EmberKeepError as error:
+                faults.append(error.faults[0])
+                sides.append(())
+        if any(sides):
+            found.append(FoundFile(path, *sides))
+    return found, faults
+
+
+def _seen_in(tree: Tree, path: str, text: str, rules: Rules) -> Iterable[Seen]:
+    entry = tree.entries().get(path)
+    if entry is None:
+        return []
+    named = [Seen("(file name)", 0)] if text.lower() in path.rsplit("/", 1)[-1].lower() else []
+    if entry.kind is not EntryKind.FILE or entry.size > LARGEST_DETAIL:
+        return named
+    data = read(tree, path)
+    source = decode(data)
+    if source is None or text.lower() not in source.text.lower():
+        return named
     try:
-        return _in_own_terms(found, read(left, found.path), read(right, found.path), rules)
-    except EmberKeepError as error:
-        return _with(found, "text", fault=error.faults[0])
-    except RecursionError:
-        return _with(found, "text", fault=Fault("records are nested too deeply", Place(found.path)))
+        document = formats.parse(path, data)
+    except EmberKeepError:
+        document = None
+    return named + (seen(document, text, rules(path)) if document else _lines_with(source, text))
 
 
-def _in_own_terms(found: FileDifference, left: bytes, right: bytes, rules: Mapping[str, Rule]) -> FileDifference:
-    texts = decode(left), decode(right)
-    if texts[0] is None or texts[1] is None:
-        return _with(found, "binary", digests=(blake3(left).hexdigest(), blake3(right).hexdigest()))
-    sides = [formats.Side("left", texts[0], left), formats.Side("right", texts[1], right)]
-    # The right side's format decides, as it is the newer one.
-    chosen, documents, fault = formats.parse_sides(found.path, [sides[1], sides[0]])
-    if not documents:
-        return _with(found, "text", compare_lines(texts[0], texts[1]), fault=fault)
-    details = compare(documents[1], documents[0], rules)
-    return _with(found, chosen, details or _spelling(texts[0], texts[1]))
-
-
-def _with(
-    found: FileDifference,
-    format_name: str,
-    details: Iterable[Difference] = (),
-    *,
-    digests: tuple[str, str] = ("", ""),
-    fault: Fault | None = None,
-) -> FileDifference:
-    return FileDifference(
-        found.path,
-        found.kind,
-        found.left,
-        found.right,
-        found.contents,
-        found.facts,
-        format_name,
-        tuple(details),
-        digests,
-        fault,
-    )
-
-
-def _spelling(left: Text, right: Text) -> list[Difference]:
-    """What differs when every record says the same: encoding, line ends, spacing."""
-    words = []
-    if left.codec != right.codec:
-        words.append(f"{left.codec} became {right.codec}")
-    if left.text.startswith("\ufeff") != right.text.startswith("\ufeff"):
-        words.append("the byte-order mark " + ("came" if right.text.startswith("\ufeff") else "went"))
-    if left.newline != right.newline:
-        names = {"\n": "LF", "\r\n": "CRLF", "\r": "CR"}
-        words.append(f"line ends {names[left.newline]} became {names[right.newline]}")
-    text = "; ".join(words) or "white space only"
-    return [Difference("", "(spelling)", Kind.CHANGED, None, text, None)]
-
-
-def compare_lines(left: Text, right: Text) -> list[Difference]:
-    """Differing stretches of lines, each with the lines of both sides."""
-    lefts = [body(line) for line in split(left.text)]
-    rights = [body(line) for line in split(right.text)]
-    found: list[Difference] = []
-    a = b = 0
-    for match in [*matches(lefts, rights), None]:
-        end_a, end_b = (match.left, match.right) if match else (len(lefts), len(rights))
-        if a < end_a or b < end_b:
-            found.append(_stretch(lefts[a:end_a], rights[b:end_b], b))
-        if match:
-            a, b = match.left + match.length, match.right + match.length
-    return found or _spelling(left, right)
-
-
-def _stretch(left: list[str], right: list[str], at: int) -> Difference:
-    where = f"line {at + 1}" if len(right) <= 1 else f"lines {at + 1}-{at + len(right)}"
-    kind = Kind.ADDED if not left else Kind.REMOVED if not right else Kind.CHANGED
-    before = "\n".join(left) if left else None
-    after = "\n".join(right) if right else None
-    return Difference(where, LINES, kind, before, after, at + 1)
+def _lines_with(source: Text, text: str) -> list[Seen]:
+    lines = enumerate(split(source.text), 1)
+    return [Seen(line.strip()[:80], number) for number, line in lines if text.lower() in line.lower()]

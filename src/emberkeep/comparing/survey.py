@@ -180,8 +180,8 @@ def _role_rows(live: Tree, roles: Roles) -> tuple[RoleRow, ...]:
 def _counts(difference: TreeDifference) -> list[HandEdit]:
     rows = []
     for item in difference.files:
-        kinds = Counter(detail.kind for detail in item.details)
-        if not item.details:
+        kinds = Counter(detail.kind for detail in item.terms.details)
+        if not item.terms.details:
             kinds[item.kind] += 1
         rows.append(HandEdit(item.path, kinds[Kind.CHANGED], kinds[Kind.ADDED], kinds[Kind.REMOVED], kinds[Kind.MOVED]))
     return rows

@@ -7,18 +7,22 @@ then anonymous records that are alike within the gaps between these.
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Hashable, Sequence
+from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass
 
 from emberkeep.documents.identity import Identities, Key, Path
 from emberkeep.documents.lines import ascending, matches
-from emberkeep.documents.model import Node, Role, content
+from emberkeep.documents.model import Document, Node, Role, content
 
 ALIKE = 0.5
 """Least share of equal fields that makes two anonymous records the same one."""
 
 
-@dataclass(frozen=True)
+UNCHANGED = "\0unchanged"
+_WORTH_IT = 64
+
+
+@dataclass(frozen=True, slots=True)
 class Item:
     """A node among its siblings. ``key``: name and identity with a running number for repeats, None when anonymous."""
 
@@ -27,14 +31,47 @@ class Item:
     identity: Key | None
     number: int
 
+    def label(self, path: Path, identities: Identities) -> str:
+        """Its name in reports; ``path``: its own."""
+        unread = self.key is not None and self.key[0] == UNCHANGED
+        identity = identities.key(path, self.node) if unread else self.identity
+        return identities.label(path, self.node, identity, self.number)
 
-def items_of(parent: Node | None, path: Path, identities: Identities) -> list[Item]:
-    """The items of a container with their identities; none for None."""
+
+def unchanged(sides: Sequence[tuple[Document, Node]], path: Path, identities: Identities) -> dict[int, int]:
+    """``id()`` of a record -> a number that the same record has on every side, for those that stand on all sides once
+    and are spelled alike: they need no reading. None where records are anonymous, or few."""
+    if any(len(node.items) < _WORTH_IT for _, node in sides):
+        return {}
+    names = {item.name for _, node in sides for item in node.items if item.role is Role.RECORD}
+    if any(identities.rule((*path, name)).rule == () for name in names):
+        return {}
+    numbers: dict[str, int] = {}
+    found: dict[int, int] = {}
+    spelled = [
+        [(document.raw(item), item) for item in node.items if item.role is Role.RECORD] for document, node in sides
+    ]
+    counts = [Counter(raw for raw, _ in side) for side in spelled]
+    for side in spelled:
+        for raw, item in side:
+            if all(count[raw] == 1 for count in counts):
+                found[id(item)] = numbers.setdefault(raw, len(numbers))
+    return found
+
+
+def items_of(
+    parent: Node | None, path: Path, identities: Identities, same: Mapping[int, int] | None = None
+) -> list[Item]:
+    """The items of a container with their identities; none for None. ``same``: what :func:`unchanged` found; these
+    have a key, but no identity yet."""
     if parent is None:
         return []
     seen: Counter[Hashable] = Counter()
     found: list[Item] = []
     for node in parent.items:
+        if same and id(node) in same:
+            found.append(Item(node, (UNCHANGED, same[id(node)]), None, 1))
+            continue
         identity = identities.key((*path, node.name), node)
         mark = (node.role, node.name, identity)
         seen[mark] += 1

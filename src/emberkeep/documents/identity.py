@@ -205,17 +205,19 @@ def _may_identify(name: str, values: Sequence[str]) -> bool:
 
 
 def _identifies(rule: Rule, vendor: Sequence[Sequence[Node]], mine: Sequence[Sequence[Node]]) -> bool:
-    return _clashes(rule, vendor) == 0 and _clashes(rule, mine) <= 0.01 * sum(map(len, mine))
+    return not _clashes(rule, vendor, 0) and not _clashes(rule, mine, 0.01 * sum(map(len, mine)))
 
 
-def _clashes(rule: Rule, groups: Sequence[Sequence[Node]]) -> int:
-    """Records that lack the rule's fields or share their values with a sibling."""
+def _clashes(rule: Rule, groups: Sequence[Sequence[Node]], most: float) -> bool:
+    """Whether more than ``most`` records lack the rule's fields or share their values with a sibling."""
     count = 0
     for group in groups:
         seen: set[tuple[str, ...]] = set()
         for node in group:
-            values = tuple((field_value(node, name) or "").strip() for name in rule)
+            values = tuple([(field_value(node, name) or "").strip() for name in rule])
             if not all(values) or values in seen:
                 count += 1
+                if count > most:
+                    return True
             seen.add(values)
-    return count
+    return False

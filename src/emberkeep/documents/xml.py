@@ -123,6 +123,10 @@ class XmlDocument(Document):
     def _attribute(self, node: Node, name: str) -> str | None:
         """An attribute's value without reading what the element holds."""
         tag = self.text[node.start : node.inner[0] if node.inner else node.end]
+        first = tag.find(f' {name[1:]}="')
+        if first > 0 and "'" not in tag and "&" not in tag and "\n" not in tag and "\t" not in tag:
+            low = first + len(name) + 2  # the plain case: in no other quotes, nothing to resolve
+            return tag[low : tag.index('"', low)]
         if name[1:] not in tag:
             return None
         return next((value for found, _, value in _attributes(tag, 0, len(tag)) if found == name), None)

@@ -15,7 +15,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from emberkeep.documents import layout
-from emberkeep.documents.align import Item, items_of, moved, owner_key, owner_of, pairs, same_comments
+from emberkeep.documents.align import Item, items_of, moved, owner_key, owner_of, pairs, same_comments, unchanged
 from emberkeep.documents.identity import Identities, Path, joined
 from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role, comment_words, kinds_of, same
 from emberkeep.documents.values import same_value
@@ -231,9 +231,13 @@ class _Items:
         self.path = path
         self.record = record
         identities = merger.identities
-        self.old = items_of(three.old, path, identities)
-        self.mine = items_of(three.mine, path, identities)
-        self.new = items_of(three.new, path, identities)
+        sides = [(merger.mine, three.mine), (merger.new, three.new)]
+        if merger.old is not None and three.old is not None:
+            sides.append((merger.old, three.old))
+        same = unchanged(sides, path, identities)
+        self.old = items_of(three.old, path, identities, same)
+        self.mine = items_of(three.mine, path, identities, same)
+        self.new = items_of(three.new, path, identities, same)
         self.rows = _rows(self.old, self.mine, self.new)
         self.mine_of_new = {row.new: row.mine for row in self.rows if row.new is not None and row.mine is not None}
         self.removed: set[int] = set()
@@ -276,7 +280,7 @@ class _Items:
 
     def _named(self, item: Item, row: _Row) -> tuple[str, Path, str]:
         path = (*self.path, item.node.name)
-        label = self.merger.identities.label(path, item.node, item.identity, item.number)
+        label = item.label(path, self.merger.identities)
         return label, path, joined(self.record, label)
 
     def _any(self, row: _Row) -> Item:

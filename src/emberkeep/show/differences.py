@@ -3,75 +3,128 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
+from decimal import Decimal
 
-from emberkeep.comparing.files import FileDifference, TreeDifference
+from emberkeep.comparing.files import OTHER_TIME, FileDifference, FoundFile, RoleCount, TreeDifference
+from emberkeep.comparing.picking import Seen
+from emberkeep.comparing.ranges import Ranges
 from emberkeep.comparing.records import COMMENT, LINES, RECORD, Difference, Kind
-from emberkeep.show import words
-from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen
+from emberkeep.comparing.rows import ROW, ROWS, SCHEMA
+from emberkeep.comparing.terms import MEMBER
+from emberkeep.comparing.totals import Totals
+from emberkeep.errors import Fault
+from emberkeep.show import tilemap, words
+from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
 from emberkeep.trees import Kind as EntryKind
 
 _SIGNS = {Kind.CHANGED: "~", Kind.ADDED: "+", Kind.REMOVED: "-", Kind.MOVED: ">"}
 _STYLES = {Kind.CHANGED: "", Kind.ADDED: GOOD, Kind.REMOVED: ASKS, Kind.MOVED: QUIET}
+_NAMELESS = (RECORD, LINES, MEMBER, ROW, ROWS, SCHEMA)
+MOST_FILES = 24
+"""Files of one role listed, where not all are asked for."""
+MOST_TOTALS = 12
 
 
 def difference(screen: Screen, found: TreeDifference, *, most: int) -> None:
-    """All differences; at most ``most`` details a file (0: all)."""
+    """The summary first, then all differences; at most ``most`` details a file (0: all files and details)."""
     if not found.files:
         screen.line(f"{found.left} and {found.right} are alike: {words.count(found.same, 'file')} compared.", GOOD)
         return
     counts = Counter(item.kind for item in found.files)
-    told = ", ".join(
-        f"{counts[kind]} {kind.value}" for kind in (Kind.CHANGED, Kind.ADDED, Kind.REMOVED) if counts[kind]
-    )
-    screen.line(
-        f"From {found.left} to {found.right}: {told}; {words.count(found.same, 'file is', 'files are')} alike.",
-        HEAD,
-    )
-    folders = [item for item in found.files if _only_a_folder_time(item)]
-    for item in found.files:
-        if not _only_a_folder_time(item):
-            _file(screen, item, most)
+    told = ", ".join(f"{counts[kind]} {word}" for kind, word in _WORDS.items() if counts[kind])
+    alike = f"; {words.count(found.same, 'file is', 'files are')} alike" if found.same else ""
+    screen.line(f"From {found.left} to {found.right}: {told}{alike}.", HEAD)
+    if len(found.by_role) > 1:
+        _roles(screen, found.by_role)
+    for each in found.maps:
+        screen.line()
+        tilemap.show(screen, each)
+    listed = [item for item in found.files if item.terms.format != "tile" and not _only_a_folder_time(item)]
+    if len(found.by_role) > 1 or found.maps:
+        screen.line()
+    _files(screen, listed, most)
+    folders = sum(_only_a_folder_time(item) for item in found.files)
     if folders:
-        screen.line(f"~ {words.count(len(folders), 'folder differs', 'folders differ')} in time alone", QUIET)
+        screen.line(f"~ {words.count(folders, 'folder differs', 'folders differ')} in time alone", QUIET)
+    for summed in [sums for item in found.files for sums in item.terms.totals if sums.changed]:
+        screen.line()
+        totals(screen, summed, most)
+
+
+_WORDS = {Kind.CHANGED: "changed", Kind.ADDED: "added", Kind.REMOVED: "removed", Kind.MOVED: "renamed"}
+
+
+def _roles(screen: Screen, counts: Sequence[RoleCount]) -> None:
+    names = ("changed", "added", "removed", "renamed")
+    rows = table("role", *names, right=names)
+    for row in counts:
+        numbers = (row.changed, row.added, row.removed, row.moved)
+        rows.add_row(row.role or "(no role)", *(str(number or "") for number in numbers))
+    screen.show(rows)
 
 
 def _only_a_folder_time(item: FileDifference) -> bool:
     """A folder whose time changed because something in it did."""
     entry = item.right
     is_folder = entry is not None and entry.kind is EntryKind.FOLDER
-    return is_folder and item.facts == ("other modification time",)
+    return is_folder and item.facts == (OTHER_TIME,)
+
+
+def _files(screen: Screen, files: Sequence[FileDifference], most: int) -> None:
+    shown: Counter[str] = Counter()
+    left: Counter[str] = Counter()
+    for item in files:
+        if most and shown[item.role] >= MOST_FILES:
+            left[item.role] += 1
+            continue
+        shown[item.role] += 1
+        _file(screen, item, most)
+    for role, count in left.items():
+        where = f" of {role}" if role else ""
+        screen.line(f"… and {words.count(count, 'more file')}{where} (--all shows them)", QUIET)
 
 
 def _file(screen: Screen, item: FileDifference, most: int) -> None:
-    screen.line(f"{_SIGNS[item.kind]} {item.path}{_about(item)}", _STYLES[item.kind] if not item.details else HEAD)
-    if item.fault:
-        screen.line(f"    {item.fault}", BAD)
-    shown = item.details if not most else item.details[:most]
+    details = item.terms.details
+    name = f"{item.renamed_from} → {item.path}" if item.renamed_from else item.path
+    screen.line(f"{_SIGNS[item.kind]} {name}{_about(item)}", HEAD if details else _STYLES[item.kind])
+    if item.terms.fault:
+        screen.line(f"    {item.terms.fault}", BAD)
+    if item.terms.ranges:
+        screen.line(f"    {_ranges(item.terms.ranges, most)}")
+    shown = details if not most else details[:most]
     for detail in shown:
         screen.line(f"    {detail_line(detail)}", _STYLES[detail.kind])
-    if len(shown) < len(item.details):
-        screen.line(f"    … and {len(item.details) - len(shown)} more (--all shows them)", QUIET)
+    if len(shown) < len(details):
+        screen.line(f"    … and {len(details) - len(shown)} more (--all shows them)", QUIET)
+
+
+def _ranges(ranges: Ranges, most: int) -> str:
+    """How much of a binary file changed, and where."""
+    shown = ranges.ranges if not most else ranges.ranges[:6]
+    places = ", ".join(f"{start}" if end == start + 1 else f"{start}-{end - 1}" for start, end in shown)
+    more = f" and {len(ranges.ranges) - len(shown)} more stretches" if len(ranges.ranges) > len(shown) else ""
+    share = words.share(ranges.share)
+    return f"{words.count(ranges.changed, 'byte')} of {ranges.total} differ ({share}): bytes {places}{more}"
 
 
 def _about(item: FileDifference) -> str:
     entry = item.right or item.left
-    if item.kind is not Kind.CHANGED:
+    if item.kind in (Kind.ADDED, Kind.REMOVED):
         assert entry is not None
         return f"  ({words.size(entry.size)})" if entry.kind is EntryKind.FILE else f"  ({entry.kind.value})"
-    parts = list(item.facts)
-    if item.contents and item.left and item.right and not item.details:
-        sizes = f"{words.size(item.left.size)} → {words.size(item.right.size)}"
-        parts.insert(
-            0, sizes if item.left.size != item.right.size else f"{sizes.split(' → ', maxsplit=1)[0]}, other contents"
-        )
-        if item.digests[0]:
-            parts.append(f"{item.digests[0][:12]} → {item.digests[1][:12]}")
+    parts = [fact for fact in item.facts if not item.contents or fact != OTHER_TIME]
+    if item.contents and item.left and item.right and not item.terms.details:
+        before, after = words.size(item.left.size), words.size(item.right.size)
+        alike = item.left.size == item.right.size
+        parts.insert(0, f"{before}, other contents" if alike else f"{before} → {after}")
     return f"  ({'; '.join(parts)})" if parts else ""
 
 
 def detail_line(detail: Difference) -> str:
     """One difference on one line."""
-    field = "" if detail.field in (RECORD, LINES) else detail.field
+    field = "" if detail.field in _NAMELESS else detail.field
     name = " ".join(part for part in (detail.record, field) if part)
     sign = _SIGNS[detail.kind]
     if detail.kind is Kind.MOVED:
@@ -84,3 +137,59 @@ def detail_line(detail: Difference) -> str:
     if detail.field == RECORD:
         return f"{sign} {name}"
     return f"{sign} {name}  {words.short(value, 90 if detail.field == COMMENT else 60)}"
+
+
+def totals(screen: Screen, sums: Totals, most: int) -> None:
+    """What a list of records adds up to, by kind, and which records moved most."""
+    by = f" by {sums.grouped_by}" if sums.grouped_by else ""
+    changed = sums.changed if not most else sums.changed[:MOST_TOTALS]
+    screen.line(f"Totals of {sums.records} in {sums.path}{by}", HEAD)
+    rows = table("kind", "field", "before", "after", "change", right=("before", "after", "change"))
+    for total in changed:
+        rows.add_row(
+            cell(total.kind),
+            cell(total.field),
+            _plain(total.left),
+            _plain(total.right),
+            _change(total.left, total.right),
+        )
+    screen.show(rows)
+    if len(changed) < len(sums.changed):
+        screen.line(f"… and {len(sums.changed) - len(changed)} more (--all shows them)", QUIET)
+    movers = [f"{move.record} {move.field} {_plain(move.left)} → {_plain(move.right)}" for move in sums.movers[:3]]
+    if movers:
+        screen.line(f"moved most: {'; '.join(movers)}")
+
+
+def _plain(value: Decimal | None) -> str:
+    return "–" if value is None else f"{value.normalize():f}"
+
+
+def _change(left: Decimal, right: Decimal) -> str:
+    moved = right - left
+    sign = "+" if moved > 0 else ""
+    return f"{sign}{_plain(moved)}" + (f" ({sign}{moved / abs(left):.0%})" if left else "")
+
+
+def finds(
+    screen: Screen, text: str, labels: tuple[str, str], found: Sequence[FoundFile], faults: Sequence[Fault]
+) -> None:
+    """Where a text stands on both sides."""
+    for item in found:
+        screen.line(item.path, HEAD)
+        left = {seen.record: seen for seen in item.left}
+        right = {seen.record: seen for seen in item.right}
+        for record in dict.fromkeys([*left, *right]):
+            places = [_place(label, side.get(record)) for label, side in zip(labels, (left, right), strict=True)]
+            style = "" if record in left and record in right else GOOD if record in right else ASKS
+            screen.line(f"    {words.clean(record) or '(at the top)'}: {', '.join(places)}", style)
+    if not found:
+        screen.line(f"“{text}” stands neither in {labels[0]} nor in {labels[1]}.", ASKS)
+    for fault in faults:
+        screen.line(f"not searched: {fault}", BAD)
+
+
+def _place(label: str, found: Seen | None) -> str:
+    if found is None:
+        return f"not in {label}"
+    return f"{label} line {found.line}" if found.line else label

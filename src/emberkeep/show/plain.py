@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import fields, is_dataclass
 from datetime import datetime
+from decimal import Decimal
 from enum import Enum
 from pathlib import Path
 from typing import Any
@@ -28,8 +29,12 @@ def plain(value: Any) -> Any:
         return str(value)
     if isinstance(value, dict):
         return {str(key): plain(item) for key, item in value.items()}
-    if isinstance(value, (list, tuple, set, frozenset)):
+    if isinstance(value, (set, frozenset)):
+        return [plain(item) for item in sorted(value)]
+    if isinstance(value, (list, tuple)):
         return [plain(item) for item in value]
+    if isinstance(value, Decimal):
+        return int(value) if value == value.to_integral_value() else float(value)
     return value
 
 

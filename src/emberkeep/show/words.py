@@ -57,3 +57,11 @@ def short(text: str | None, longest: int = 60) -> str:
         return folded or "(empty)"
     half = (longest - 3) // 2
     return f"{folded[:half]} … {folded[-half:]}"
+
+
+def share(value: float) -> str:
+    """A share of a whole, 0 to 1, in per cent: never 0 % for something, nor 100 % for less than all."""
+    if 0 < value < 0.001:
+        return "under 0.1 %"
+    shown = min(value, 0.999) if value < 1 else value
+    return f"{shown:.1%}".replace("%", " %").replace(".0 ", " ")

@@ -1,0 +1,92 @@
+"""Which records of a comparison are wanted: by path or by a field's value, as ``--where`` says it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from fnmatch import fnmatchcase
+
+from emberkeep.comparing.records import Condition
+from emberkeep.documents.align import items_of
+from emberkeep.documents.identity import Identities, Path, Rule, field_value, joined
+from emberkeep.documents.model import OWN, Document, Node, Role
+from emberkeep.documents.values import number, same_value
+
+_FIELD = re.compile(r"(@?[\w.-]+)(!=|=|<|>)(.*)", re.DOTALL)
+
+
+def condition(text: str) -> Condition:
+    """``FIELD=VALUE``, ``FIELD!=VALUE``, ``FIELD<NUMBER``, ``FIELD>NUMBER``, else a piece of the record's path.
+
+    ``*`` in a value stands for anything. A field is an attribute or a child; one side having the value is enough.
+    """
+    found = _FIELD.fullmatch(text)
+    if found is None:
+        wanted = text.lower()
+        return lambda record, nodes: wanted in record.lower()
+    name, sign, value = found.groups()
+    test = _TESTS[sign]
+    return lambda record, nodes: any(test(told, value) for node in nodes for told in _values(node, name))
+
+
+def _values(node: Node, name: str) -> Iterator[str]:
+    for spelled in (name, f"@{name}"):
+        told = field_value(node, spelled)
+        if told is not None:
+            yield told.strip().strip('"')
+
+
+def _like(told: str, value: str) -> bool:
+    literal = value.replace("[", "[[]")
+    return same_value(told, value) or fnmatchcase(told.lower(), literal.lower())
+
+
+def _orders(smaller: bool) -> Callable[[str, str], bool]:
+    def test(told: str, value: str) -> bool:
+        first, second = number(told), number(value)
+        return first is not None and second is not None and (first < second if smaller else first > second)
+
+    return test
+
+
+_TESTS: Mapping[str, Callable[[str, str], bool]] = {
+    "=": _like,
+    "!=": lambda told, value: not _like(told, value),
+    "<": _orders(True),
+    ">": _orders(False),
+}
+
+
+@dataclass(frozen=True)
+class Seen:
+    """A place where a text was found: the record (or line) and its 1-based line."""
+
+    record: str
+    line: int
+
+
+def seen(document: Document, text: str, rules: Mapping[str, Rule]) -> list[Seen]:
+    """Records whose identity, fields or own value hold ``text``, whatever its case; the innermost ones, in order."""
+    identities = Identities([document], [], rules)
+    return list(_seen(document, document.root, (document.root.name,), "", text.lower(), identities))
+
+
+def _seen(
+    document: Document, node: Node, path: Path, record: str, wanted: str, identities: Identities
+) -> Iterator[Seen]:
+    if wanted not in document.raw(node).lower() and wanted not in record.lower():
+        return
+    fields = {} if document.container(node) else node.fields
+    if any(wanted in field.value.lower() for field in fields.values()):
+        yield Seen(record, document.line(node.start))
+    for item in items_of(node, path, identities):
+        if item.node.role is not Role.RECORD:
+            continue
+        below = (*path, item.node.name)
+        label = identities.label(below, item.node, item.identity, item.number)
+        plain = item.identity == () and list(item.node.fields) == [OWN] and not item.node.items
+        if plain and (wanted in label.lower() or wanted in str(item.node.own).lower()):
+            yield Seen(joined(record, label), document.line(item.node.start))
+        elif not plain:
+            yield from _seen(document, item.node, below, joined(record, label), wanted, identities)

@@ -1,0 +1,1 @@
+"""Databases of a server: SQLite so far, opened without ever writing beside them."""

@@ -1,0 +1,87 @@
+"""Opening SQLite files for reading only, without leaving a trace beside them.
+
+A database in write-ahead mode is read from a copy, with its log: opened in place, SQLite would make files beside it.
+One that another program holds locked is said to be so.
+"""
+
+from __future__ import annotations
+
+import shutil
+import sqlite3
+import tempfile
+from collections.abc import Iterable, Iterator
+from contextlib import closing, contextmanager
+from pathlib import Path
+
+from emberkeep.errors import Place, UnreadableInput
+
+MAGIC = b"SQLite format 3\0"
+_WAL = 2
+_VERSION_AT = 18
+"""Offset of the header's file format version: 2 for write-ahead logs (SQLite file format, section 1.3.3)."""
+
+
+def is_sqlite(head: bytes) -> bool:
+    """Whether a file that begins so is a SQLite database."""
+    return head.startswith(MAGIC)
+
+
+@contextmanager
+def opened(path: Path, name: str = "") -> Iterator[sqlite3.Connection]:
+    """The database in ``path``, read-only. ``name``: what messages call it. UnreadableInput when it is locked, torn or
+    none, also for what goes wrong while it is read."""
+    with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
+        try:
+            source = _quiet_copy(path, Path(room)) if _has_log(path) else path
+            with closing(sqlite3.connect(source.resolve().as_uri() + "?mode=ro", uri=True, timeout=0)) as database:
+                database.text_factory = _text
+                database.execute("pragma trusted_schema = off")
+                database.execute("select count(*) from sqlite_master").fetchone()
+                yield database
+        except (sqlite3.Error, OSError) as error:
+            raise UnreadableInput(f"this database cannot be read: {error}", place=Place(name or str(path))) from error
+
+
+@contextmanager
+def unpacked(chunks: Iterable[bytes], name: str) -> Iterator[Path]:
+    """Contents from a snapshot or archive as a file on disk, for as long as it is needed."""
+    with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
+        path = Path(room, name)
+        with path.open("wb") as handle:
+            for chunk in chunks:
+                handle.write(chunk)
+        yield path
+
+
+def _has_log(path: Path) -> bool:
+    """Whether the database is in write-ahead mode."""
+    with path.open("rb") as handle:
+        head = handle.read(_VERSION_AT + 1)
+    return len(head) > _VERSION_AT and head[_VERSION_AT] == _WAL
+
+
+def _quiet_copy(path: Path, room: Path) -> Path:
+    copy = room / "copy.db"
+    shutil.copyfile(path, copy)
+    log = path.with_name(path.name + "-wal")
+    if log.exists():
+        shutil.copyfile(log, copy.with_name(copy.name + "-wal"))
+    return copy
+
+
+def _text(raw: bytes) -> str:
+    return raw.decode("utf-8", "backslashreplace")
+
+
+def quoted(name: str) -> str:
+    """A table or column name as SQL spells it."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def tables(database: sqlite3.Connection) -> list[str]:
+    """Names of the tables, SQLite's own and virtual ones left out, sorted."""
+    rows = database.execute(
+        "select name from sqlite_master where type = 'table' and name not like 'sqlite\\_%' escape '\\' "
+        "and sql not like 'create virtual%' order by name"
+    )
+    return [row[0] for row in rows]

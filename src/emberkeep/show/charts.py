@@ -1,0 +1,128 @@
+"""Pictures of differences as PNG files of 1280 by 800 pixels: maps of tiles, bars of totals."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from typing import TYPE_CHECKING, Any
+
+from emberkeep.comparing.records import Kind
+from emberkeep.comparing.tiles import TileMap
+from emberkeep.comparing.totals import Totals
+
+if TYPE_CHECKING:
+    from matplotlib.axes import Axes
+    from matplotlib.figure import Figure
+
+WIDE, HIGH, DPI = 12.8, 8.0, 100
+MOST_BARS = 16
+MOST_PANELS = 4
+_SAME, _NEW, _GONE = "#dcdcd2", "#2a6f97", "#3d3d3d"
+_BEFORE, _AFTER = "#b9b39f", "#c4571b"
+
+
+def _figure() -> Figure:
+    """An empty picture that no window shows."""
+    import matplotlib
+
+    matplotlib.use("Agg")
+    from matplotlib.figure import Figure
+
+    return Figure(figsize=(WIDE, HIGH), dpi=DPI, layout="constrained")
+
+
+def _png(figure: Figure) -> bytes:
+    out = io.BytesIO()
+    figure.savefig(out, format="png", metadata={"Software": None})
+    return out.getvalue()
+
+
+def tile_maps(maps: Sequence[TileMap], title: str) -> bytes:
+    """A map for each folder of tiles, side by side, in tile coordinates; colour: the share of changed sectors."""
+    figure = _figure()
+    figure.suptitle(title)
+    columns = min(len(maps), 3)
+    rows = -(-len(maps) // columns)
+    shade: Any = None
+    places = [figure.add_subplot(rows, columns, at + 1) for at in range(len(maps))]
+    for axes, found in zip(places, maps, strict=True):
+        shade = _draw_map(axes, found)
+    figure.colorbar(shade, ax=places, shrink=0.6, label="sectors changed, % of the tile's", format="%d")
+    _map_legend(figure)
+    return _png(figure)
+
+
+def _draw_map(axes: Axes, found: TileMap) -> Any:
+    import numpy as np
+    from matplotlib.colors import ListedColormap
+    from matplotlib.ticker import MaxNLocator
+
+    left, top, right, bottom = found.bounds
+    shares = np.full((bottom - top + 1, right - left + 1), np.nan)
+    plain = np.full(shares.shape, np.nan)
+    for x, y in found.same:
+        plain[y - top, x - left] = 0
+    for tile in found.tiles:
+        if tile.kind is Kind.CHANGED:
+            shares[tile.y - top, tile.x - left] = tile.share * 100
+        else:
+            plain[tile.y - top, tile.x - left] = 1 if tile.kind is Kind.ADDED else 2
+    extent = (left - 0.5, right + 0.5, bottom + 0.5, top - 0.5)
+    axes.imshow(
+        plain, cmap=ListedColormap([_SAME, _NEW, _GONE]), vmin=0, vmax=2, extent=extent, interpolation="nearest"
+    )
+    shade = axes.imshow(shares, cmap="YlOrRd", vmin=0, vmax=100, extent=extent, interpolation="nearest")
+    counts = [sum(tile.kind is kind for tile in found.tiles) for kind in (Kind.CHANGED, Kind.ADDED, Kind.REMOVED)]
+    axes.set_title(
+        f"{found.folder or 'world'}\n{counts[0]} changed, {counts[1]} new, {counts[2]} gone, {len(found.same)} alike",
+        fontsize=10,
+    )
+    axes.set_xlabel("tile x")
+    axes.set_ylabel("tile y")
+    for axis in (axes.xaxis, axes.yaxis):
+        axis.set_major_locator(MaxNLocator(integer=True))
+    return shade
+
+
+def _map_legend(figure: Figure) -> None:
+    from matplotlib.patches import Patch
+
+    kinds = ((_SAME, "alike"), (_NEW, "new"), (_GONE, "gone"))
+    figure.legend(
+        handles=[Patch(color=colour, label=label) for colour, label in kinds], loc="outside lower center", ncols=3
+    )
+
+
+def totals(sums: Sequence[Totals], title: str) -> bytes:
+    """Bars before and after, a panel for each of the four fields that changed most, of the lists that changed most."""
+    panels = [
+        (each, field)
+        for each in sorted(sums, key=lambda each: -len(each.movers))
+        for field in dict.fromkeys(total.field for total in each.changed)
+    ][:MOST_PANELS]
+    figure = _figure()
+    figure.suptitle(title)
+    for at, (each, field) in enumerate(panels):
+        axes = figure.add_subplot(-(-len(panels) // 2), min(len(panels), 2), at + 1)
+        _bars(axes, each, field)
+    return _png(figure)
+
+
+def _bars(axes: Axes, sums: Totals, field: str) -> None:
+    import numpy as np
+
+    found = [total for total in sums.totals if total.field == field]
+    largest = sorted(found, key=lambda total: -max(abs(total.left), abs(total.right)))[:MOST_BARS]
+    shown = sorted(largest, key=lambda total: total.kind)
+    places = np.arange(len(shown))
+    axes.barh(places - 0.2, [float(total.left) for total in shown], 0.38, color=_BEFORE, label="before")
+    axes.barh(places + 0.2, [float(total.right) for total in shown], 0.38, color=_AFTER, label="after")
+    axes.set_yticks(places, [total.kind for total in shown])
+    axes.invert_yaxis()
+    by = f", by {sums.grouped_by}" if sums.grouped_by else ""
+    some = f" (the {MOST_BARS} largest of {len(found)})" if len(found) > MOST_BARS else ""
+    axes.set_title(f"{field} of {sums.records}{by}{some}", fontsize=10)
+    axes.set_xlabel(f"sum of {field}")
+    axes.legend(loc="best")
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
