@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import os
 import random
+import re
 import sqlite3
+import subprocess
+import sys
 import uuid
 import zipfile
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -15,8 +19,9 @@ from hypothesis import strategies as st
 
 from emberkeep.demo import sample
 from emberkeep.keep import UNSORTED, read_config
-from emberkeep.servers.adopt import Adoption, adopt
+from emberkeep.servers.adopt import adopt
 from emberkeep.servers.draft import draft
+from emberkeep.servers.findings import Adoption, Sure
 from emberkeep.servers.roles import Roles
 from tests.conftest import Program, run_program, tree_state
 
@@ -84,7 +89,14 @@ def test_every_file_of_the_sample_has_its_true_role(server: Path) -> None:
 def test_what_else_is_found_on_the_sample(server: Path) -> None:
     found = adopt(server)
     assert found.name == "Gannet Rock"
-    assert {(item.name, item.version) for item in found.versions} == {("engine", "4.2.0"), ("save", "17")}
+    assert {item.name: item.version for item in found.versions} == {
+        "engine": "4.2.0",
+        "framework": "2.1.0",
+        "save": "17",
+        "logbook": "5",
+        "gullpost": "1.4.2",
+        "tarline": "0.9.1",
+    }
     world = found.world
     assert (world.folder, world.pointer_file, world.pointer_key) == ("outer-skerries", "keeper.properties", "waters")
     assert (world.tiles, world.sector, world.numbered) == (
@@ -92,8 +104,10 @@ def test_what_else_is_found_on_the_sample(server: Path) -> None:
         4096,
         "anchorage.*.*.{number}.isle",
     )
+    assert world.dimensions == ("tidepool",)
     rules = {record.path: record.rule for record in found.records}
     assert rules == {
+        "/berth": ("name",),
         "stores/good": ("@id",),
         "stores/good/found": ("@at",),
         "squalls/group": ("@name",),
@@ -129,7 +143,7 @@ def test_the_draft_passes_our_own_check_and_carries_its_evidence(keeper: Program
     config = read_config(place / "gannet-rock.keep" / "keep.toml")
     assert config.folder == "../gannet-rock"
     assert "# sure: 12 files named by an id" in text
-    assert "# likely: SQLite; known players' ids in learned" in text
+    assert "# likely: SQLite, tables about, learned; known players' ids in learned" in text
     assert config.world.numbered == "anchorage.*.*.{number}.isle"
 
 
@@ -146,35 +160,207 @@ def test_a_keep_inside_the_server_is_refused(place: Path) -> None:
     assert not (place / "gannet-rock" / "keep").exists()
 
 
-def test_a_server_of_another_shape(tmp_path: Path) -> None:
-    """One big save file, INI settings, a batch file, players by number, no extensions."""
+def test_the_launch_script_and_its_arguments(server: Path) -> None:
+    launch = adopt(server).launch
+    assert launch is not None
+    assert (launch.script, launch.program) == ("cast-off.sh", "skerrylight-4.2.0.bin")
+    told = {item.purpose: (item.key, item.value, item.sure) for item in launch.arguments}
+    assert told == {
+        "seed": ("SEED", "770421", Sure.SURE),
+        "size": ("SPAN", "4096", Sure.LIKELY),
+        "name": ("TITLE", "Gannet Rock", Sure.SURE),
+    }
+
+
+def test_the_lines_of_the_log(server: Path) -> None:
+    with (server / "log" / "latest.log").open("a") as handle:
+        handle.write("23:11:00 extension tarline 0.9.1 could not be rigged\n23:11:02 ERROR the lamp is out\n")
+    log = adopt(server).log
+    assert log is not None
+    examples = {line.kind: (line.example, line.sure) for line in log.lines}
+    assert examples == {
+        "version": ("Skerrylight 4.2.0 wakes", Sure.SURE),
+        "loaded": ("extension tarline 0.9.1 rigged", Sure.SURE),
+        "ready": ("lamp lit in 8 s", Sure.LIKELY),
+        "failed": ("extension tarline 0.9.1 could not be rigged", Sure.LIKELY),
+        "error": ("ERROR the lamp is out", Sure.LIKELY),
+    }
+    patterns = {line.kind: re.compile(line.pattern) for line in log.lines}
+    found = patterns["loaded"].search("19:00:00 extension gullpost 2.0.0 rigged")
+    assert found is not None
+    assert found.groupdict() == {"name": "gullpost", "version": "2.0.0"}
+    ready = patterns["ready"].search("lamp lit in 113.5 s")
+    assert ready is not None
+    assert ready[1] == "113.5"
+    assert not patterns["failed"].search("extension gullpost 2.0.0 rigged")
+
+
+def test_extension_data_of_single_players_is_told_by_the_ids_in_it(server: Path) -> None:
+    found = {item.glob: item for item in adopt(server).player_bound}
+    keepers = {path.stem for path in (server / "outer-skerries" / "keepers").iterdir()}
+    assert set(found) == {"extensions/gullpost/perches/*.json", "extensions/tarline/tallies.json"}
+    assert {ident for item in found.values() for ident in item.ids} == keepers
+    assert found["extensions/gullpost/perches/*.json"].files == 12
+    # Definitions of the admin's hold no ids.
+    config_globs = [item for item in found if "routes" in item or "shops" in item]
+    assert config_globs == []
+
+
+def moor(tmp_path: Path) -> Path:
+    """A server of another shape: one big save file, INI settings, YAML economy, a batch file, players by number, text
+    lists, a version file, no extensions."""
     root = tmp_path / "moor"
-    (root / "saves").mkdir(parents=True)
-    (root / "players").mkdir()
+    for folder in ("saves", "players", "balance"):
+        (root / folder).mkdir(parents=True)
     some = random.Random(3)
+    ids = [f"7656119000000{number:04}" for number in range(5)]
+    goods = "".join(f"  - code: good-{n}\n    price: {n}\n    weight: {n / 4}\n" for n in range(30))
+    texts = {
+        "go.bat": "@echo off\r\nset PORT=27500\r\npeatd.exe -config moor.ini -port %PORT% +worldseed 8812\r\n",
+        "moor.ini": "[world]\nname = Long Moor\nsave = moor\n[net]\nport = 27500\n",
+        "balance/goods.yaml": f"# prices in pence\ngoods:\n{goods}",
+        "balance/weather.yaml": "rain: 0.4\n",
+        "banned.txt": f"# by id\n{ids[3]}\n{ids[4]} 2026-01-01 again and again\n",
+        "operators.txt": f"{ids[0]}\n",
+        "version.txt": "1.7.3\n",
+        "server.log": "[10:00:01] Peat 1.7.3 up\n[10:00:02] reading saves/moor.sav\n[10:00:09] server ready, 7.2 s\n"
+        "[10:01:00] 76561190000000000 joins\n",
+    }
+    for path, text in texts.items():
+        (root / path).write_text(text, newline="")
     (root / "peatd.exe").write_bytes(b"MZ" + some.randbytes(4000))
-    (root / "go.bat").write_text("@echo off\r\npeatd.exe -config moor.ini\r\n")
-    (root / "moor.ini").write_text("[world]\nname = Long Moor\nsave = saves/moor.sav\n")
     (root / "saves" / "moor.sav").write_bytes(some.randbytes(200_000))
-    for number in range(5):
-        (root / "players" / f"7656119000000{number:04}.dat").write_bytes(some.randbytes(300))
-    (root / "banned.txt").write_text("76561190000000001\n")
-    (root / "server.log").write_text("Peat 1.7.3 up\n")
+    (root / "saves" / "moor.1.sav").write_bytes(some.randbytes(190_000))
+    for ident in ids:
+        (root / "players" / f"{ident}.dat").write_bytes(some.randbytes(300))
+    return root
+
+
+def test_a_server_of_another_shape_is_understood_too(tmp_path: Path) -> None:
+    root = moor(tmp_path)
     found = adopt(root)
     roles = roles_of(found)
     expected = {
         "peatd.exe": "engine",
+        "version.txt": "engine",
         "go.bat": "scripts",
         "moor.ini": "settings",
+        "balance/goods.yaml": "economy",
+        "balance/weather.yaml": "economy",
         "players/76561190000000003.dat": "players",
+        "banned.txt": "access",
+        "operators.txt": "access",
+        "saves/moor.sav": "world",
+        "saves/moor.1.sav": "world",
         "server.log": "logs",
     }
     assert {path: roles.of(path) for path in expected} == expected
-    assert found.world.folder == ""
+    assert found.unsorted == ()
+    assert found.name == "Long Moor"
+    world = found.world
+    assert (world.folder, world.pointer_file, world.pointer_key) == ("saves/moor.sav", "moor.ini", "world.save")
+    assert {item.name: item.version for item in found.versions} == {"engine": "1.7.3"}
+    assert {record.path: record.rule for record in found.records} == {"/goods/[]": ("code",)}
+    assert found.launch is not None
+    told = {item.purpose: (item.key, item.value) for item in found.launch.arguments}
+    assert told == {"port": ("PORT", "27500"), "seed": ("+worldseed", "8812")}
+    assert found.log is not None
+    assert {line.kind: line.example for line in found.log.lines if line.example} == {
+        "version": "Peat 1.7.3 up",
+        "ready": "server ready, 7.2 s",
+    }
+    assert found.extensions == ()
+    assert found.player_bound == ()
+
+
+def test_the_other_server_in_the_commands(tmp_path: Path) -> None:
+    root = moor(tmp_path)
+    assert run_program("adopt", "moor", cwd=tmp_path).code == 0
+    assert run_program("snapshot", cwd=root).code == 0
+    calm = run_program("survey", cwd=root)
+    assert (calm.code, calm.err) == (0, "")
+    assert "world pointer moor.ini: world.save = moor, is there" in calm.out
+    goods = root / "balance" / "goods.yaml"
+    goods.write_text(goods.read_text().replace("price: 7\n", "price: 70\n").replace("weight: 1.0\n", "weight: [1\n"))
+    broken = run_program("survey", cwd=root)
+    assert broken.code == 1
+    assert re.search(r"! balance/goods.yaml:\d+:\d+: not valid YAML", broken.out)
+    goods.write_text(goods.read_text().replace("weight: [1\n", "weight: 1.00\n"))
+    done = run_program("diff", "latest", cwd=root)
+    assert "~ goods/[code=good-7] price  7 → 70" in done.out
+    assert "weight" not in done.out.split("Totals")[0]  # 1.0 and 1.00 are the same weight
+
+
+def test_what_is_only_guessed_is_asked(tmp_path: Path) -> None:
+    (tmp_path / "s").mkdir()
+    (tmp_path / "s" / "heap.bin").write_bytes(bytes(range(256)) * 400)
+    (tmp_path / "s" / "server.log").write_text("Thing 3.1 here\n")
+    done = run_program("adopt", "s", cwd=tmp_path)
+    assert "? 1. is heap.bin world? one save file" in done.out
+    keep = tmp_path / "s.keep" / "keep.toml"
+    questions = read_config(keep).questions
+    assert any(question.startswith("is 3.1 the version of the engine?") for question in questions)
+    asked = run_program("survey", cwd=tmp_path / "s")
+    assert asked.code == 1
+    assert "? is heap.bin world?" in asked.out
+    keep.write_text("".join(line for line in keep.read_text().splitlines(True) if not line.startswith("# ?")))
+    assert "?" not in run_program("survey", cwd=tmp_path / "s").out
+
+
+# --- refresh -----------------------------------------------------------------
+
+
+def test_a_fresh_look_right_away_proposes_nothing(keeper: Program) -> None:
+    done = keeper("adopt", "--refresh")
+    assert (done.code, "tells all that there is to see" in done.out) == (0, True)
+
+
+def test_a_fresh_look_adds_what_came_and_keeps_the_admins_writing(keeper: Program, server: Path, place: Path) -> None:
+    keep = place / "gannet-rock.keep" / "keep.toml"
+    text = keep.read_text()
+    text = text.replace('name = "Gannet Rock"', 'name = "Our Rock"   # as we call it')
+    text = text.replace("[world]", "# Una: do not touch\n[world]").replace('"una', '"una')
+    text = text.replace('    "mission/**",', '    "mission/**",    # ours\n    "una-notes.txt",')
+    text = re.sub(r"\n\[log\]\n.*?(?=\n\[)", "", text, flags=re.DOTALL)
+    keep.write_text(text)
+    (server / "relics.xml").write_text('<r><relic id="a" worth="3"/><relic id="b" worth="4"/></r>')
+    (server / "extensions" / "gullpost-1.4.2.ext").rename(server / "extensions" / "gullpost-x.ext")
+    shown = keeper("adopt", "--refresh")
+    assert (shown.code, keep.read_text()) == (1, text)
+    assert "+ roles.economy: add relics.xml" in shown.out
+    assert "+ records.relics.xml: r/relic in relics.xml is told apart by @id" in shown.out
+    assert "+ log.ready: as in “lamp lit in 8 s”" in shown.out
+    done = keeper("adopt", "--refresh", "--go")
+    assert done.code == 0
+    after = keep.read_text()
+    mine = [line for line in text.splitlines() if line.strip()]
+    missing = [line for line in mine if line not in after.splitlines()]
+    assert missing == []
+    config = read_config(keep)
+    assert config.name == "Our Rock"
+    assert config.log.patterns["ready"].startswith("lamp lit in ")
+    assert Roles(config.roles).of("relics.xml") == "economy"
+    assert Roles(config.roles).of("una-notes.txt") == "economy"
+    assert "# sure: repeated records" in after
+    assert keeper("adopt", "--refresh").code == 0
+
+
+def test_a_fresh_look_puts_right_what_points_at_nothing(keeper: Program, server: Path, place: Path) -> None:
+    (server / "skerrylight-4.2.0.bin").rename(server / "skerrylight-4.3.0.bin")
+    script = server / "cast-off.sh"
+    script.write_text(script.read_text().replace("4.2.0", "4.3.0"))
+    (server / "keelson" / "keelson.ini").unlink()
+    done = keeper("adopt", "--refresh", "--go")
+    assert "+ launch.program: the program is skerrylight-4.3.0.bin" in done.out
+    assert "roles.settings: keelson/keelson.ini matches nothing now (left as it is)" in done.out
+    assert read_config(place / "gannet-rock.keep" / "keep.toml").launch.program == "skerrylight-4.3.0.bin"
+
+
+# --- odd folders -------------------------------------------------------------
 
 
 @pytest.fixture
-def odd(tmp_path: Path) -> Path:
+def odd(tmp_path: Path) -> Iterator[Path]:
     """A folder of strange and hostile things."""
     root = tmp_path / "odd"
     root.mkdir()
@@ -183,6 +369,10 @@ def odd(tmp_path: Path) -> Path:
     (root / "broken.json").write_text('{"a": [')
     (root / "deep.json").write_text("[" * 100_000)
     (root / "x.db").write_bytes(b"SQLite format 3\0" + b"\xff" * 500)
+    with (root / "endless.json").open("wb") as handle:  # a gigabyte in one line, most of it a hole
+        handle.write(b'{"a": "')
+        handle.seek(1 << 30)
+        handle.write(b'"}')
     with zipfile.ZipFile(root / "thing.ext", "w", zipfile.ZIP_DEFLATED) as archive:
         archive.writestr("manifest.json", " " * 30_000_000)
     (root / "cut.zip").write_bytes(b"PK\x03\x04 and no more")
@@ -195,11 +385,12 @@ def odd(tmp_path: Path) -> Path:
         deep = deep / "d"
     deep.mkdir(parents=True)
     (deep / "a.ini").write_text("[a]\nb=1\n")
-    locked = sqlite3.connect(root / "held.db")
-    locked.execute("create table t (a)")
-    locked.commit()
-    locked.close()
-    return root
+    (root / "\udcff\udcfe.txt").write_text("not UTF-8")
+    held = sqlite3.connect(root / "held.db", isolation_level=None)
+    held.execute("create table t (a)")
+    held.execute("begin exclusive")
+    yield root
+    held.close()
 
 
 def test_strange_folders_are_adopted_without_harm(odd: Path, tmp_path: Path) -> None:
@@ -209,18 +400,32 @@ def test_strange_folders_are_adopted_without_harm(odd: Path, tmp_path: Path) -> 
     assert "broken.xml:2:6" in done.out
     assert "laughs.xml:1" in done.out
     assert "left out: pipe" in done.out
+    assert "left out: held.db (this database cannot be read: database is locked)" in done.out
+    assert "left out: x.db (this database cannot be read: " in done.out
     read_config(tmp_path / "odd.keep" / "keep.toml")
     again = run_program("survey", cwd=odd)
     assert again.code == 1
     assert "Traceback" not in again.err
 
 
-def test_a_folder_that_may_not_be_read_is_told(tmp_path: Path) -> None:
-    if os.geteuid() == 0:
-        pytest.skip("root may read everything")
+def test_what_may_not_be_read_is_told(tmp_path: Path) -> None:
+    (tmp_path / "empty").mkdir()
     (tmp_path / "s" / "shut").mkdir(parents=True)
+    (tmp_path / "s" / "secret.ini").write_text("[a]\nb=1\n")
+    (tmp_path / "s" / "secret.ini").chmod(0)
     (tmp_path / "s" / "shut").chmod(0)
-    assert "cannot be listed" in adopt(tmp_path / "s").skipped[0].why
+    code = (
+        "import os; from pathlib import Path; from emberkeep.servers.adopt import adopt\n"
+        "adopt(Path('empty')); os.geteuid() == 0 and os.seteuid(65534)\n"
+        "print(sorted((item.path, item.why) for item in adopt(Path('s')).skipped))"
+    )
+    for folder in (tmp_path, *tmp_path.parents):
+        if folder.owner() == Path.home().owner() and folder != Path(folder.anchor):
+            folder.chmod(folder.stat().st_mode | 0o055)
+    done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, check=False)
+    assert done.stdout == (
+        "[('secret.ini', 'cannot be read: Permission denied'), ('shut', 'cannot be listed: Permission denied')]\n"
+    ), done.stderr
 
 
 shapes = st.dictionaries(

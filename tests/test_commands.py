@@ -294,9 +294,9 @@ def test_survey_before_and_after(recorded: Program, server: Path) -> None:
     calmer = recorded("survey")
     assert calmer.code == 0
     for words in (
-        "engine 4.2.0",
-        "save 17",
-        "it comes from 4.2",
+        "engine        4.2.0  RELEASE, log/latest.log, skerrylight-4.2.0.bin",
+        "save          17     outer-skerries/anchorage.4096.770421.17.isle",
+        "default data  4.2    9",
         "waters = outer-skerries, is there",
         "unsorted: old-chart.bak, una-notes.txt",
         "“first”",
@@ -304,13 +304,13 @@ def test_survey_before_and_after(recorded: Program, server: Path) -> None:
         assert words in calmer.out, words
     assert re.search(r"in all\s+52\s+10\s+6\s+3", calmer.out)
     assert "nothing changed since" in calmer.out
-    (server / "RELEASE").write_text("Skerrylight 4.3.0\n")
+    (server / "skerrylight-4.2.0.bin").rename(server / "skerrylight-4.3.0.bin")
     (server / "outer-skerries").rename(server / "sunken")
     worse = recorded("survey")
     assert worse.code == 1
-    assert re.search(r"since then 1 changed, (\d+) new, \1 gone", worse.out)
+    assert re.search(r"since then (\d+) new, \1 gone", worse.out)
     assert "19 records that 4.3 brought are missing: fog-horns, " in worse.out
-    assert "engine versions disagree" in worse.out
+    assert "engine: versions disagree, 4.2.0 in RELEASE, " in worse.out
     assert "no such folder" in worse.out
     facts = recorded("survey", "--json").json["survey"]
     assert facts["pointer"] == {"file": "keeper.properties", "key": "waters", "value": "outer-skerries", "there": False}

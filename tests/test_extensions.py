@@ -77,7 +77,7 @@ def test_survey_shows_them_and_what_is_wrong(keeper: Program, server: Path) -> N
         "! extensions/gullpost-2.0.0.ext was built for 4.3, the engine is 4.2.0",
     ):
         assert words in done.out
-    assert [item["name"] for item in keeper("survey", "--json").json["survey"]["extensions"]] == [
+    assert [item["installed"]["name"] for item in keeper("survey", "--json").json["survey"]["extensions"]] == [
         "gullpost",
         "gullpost",
     ]

@@ -13,7 +13,11 @@
     [server]   name, folder (relative ones are relative to the keep), zone (IANA name)
     [versions.NAME]   pattern (a regular expression with one group), in (list of globs)
     [roles]    ROLE = [globs], first match wins in the order written
-    [world]    pointer = { file, key }, tiles = { names, sector }, numbered = { names }
+    [world]    pointer = { file, key }, tiles = { names, sector }, numbered = { names }, dimensions (further folders)
+    [launch]   script, program, and the names of its variables or arguments for seed, size, name, port
+    [log]      in (globs), and patterns of the lines version, ready, loaded, failed, error
+    [player-bound]    files: globs of extension data that belongs to single players
+    [wanted]   NAME = the version wanted, or { file, pattern } or { address, pattern } where it is published
     [records."GLOB"]   "tag/tag" = ["@attribute" or "child", …], [] for records without identity
 """
 
@@ -23,16 +27,17 @@ import os
 import re
 import zoneinfo
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 
 from emberkeep import globs
 from emberkeep.errors import Refused, UsageError
-from emberkeep.toml import Reader, load
+from emberkeep.toml import Reader, load, parsed
 
 FILE = "keep.toml"
 SUFFIX = ".keep"
+QUESTION = "# ?"
 FORMAT = 1
 ROLES = (
     "engine",
@@ -78,7 +83,41 @@ class World:
     tiles: str = ""
     sector: int = 0
     numbered: str = ""
+    dimensions: tuple[str, ...] = ()
 
+
+@dataclass(frozen=True)
+class Launch:
+    """The launch script, the program that it starts, and what its variables or arguments are called, by purpose
+    (``seed size name port``)."""
+
+    script: str = ""
+    program: str = ""
+    keys: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Log:
+    """Where the server's log is, and the pattern of each kind of line (``version ready loaded failed error``)."""
+
+    within: tuple[str, ...] = ()
+    patterns: Mapping[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """Which version of something is wanted: told, or to be read from a file or an HTTP address by a pattern with one
+    group."""
+
+    name: str
+    version: str = ""
+    file: str = ""
+    address: str = ""
+    pattern: str = ""
+
+
+PURPOSES = ("seed", "size", "name", "port")
+LOG_LINES = ("version", "ready", "loaded", "failed", "error")
 
 RecordRules = Mapping[str, tuple[str, ...]]
 """Path of tags below the root -> the fields that identify such a record among its siblings."""
@@ -95,6 +134,12 @@ class Config:
     roles: tuple[tuple[str, tuple[str, ...]], ...] = ()
     world: World = World()
     records: tuple[tuple[str, RecordRules], ...] = ()
+    launch: Launch = Launch()
+    log: Log = Log()
+    player_bound: tuple[str, ...] = ()
+    wanted: tuple[Wanted, ...] = ()
+    questions: tuple[str, ...] = ()
+    """Lines of keep.toml that begin with ``# ?``: what adopt could only guess, until the admin strikes them out."""
 
     @cached_property
     def tz(self) -> zoneinfo.ZoneInfo:
@@ -113,6 +158,16 @@ class Config:
 def read_config(path: Path) -> Config:
     """keep.toml read and checked as a whole; UnreadableInput lists every fault with line and dotted path."""
     table, text = load(path)
+    return config_of(table, text, path)
+
+
+def check_text(text: str, path: Path) -> Config:
+    """The same for a text that is to be written to ``path``."""
+    return config_of(parsed(text, str(path)), text, path)
+
+
+def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
+    """A parsed keep.toml, checked."""
     reader = Reader(str(path), text, table)
     number = reader.get("format", int, "a number", None)
     if number is None:
@@ -128,6 +183,13 @@ def read_config(path: Path) -> Config:
         roles=_roles(reader.sub("roles")),
         world=_world(reader.sub("world")),
         records=_records(reader.sub("records")),
+        launch=_launch(reader.sub("launch")),
+        log=_log(reader.sub("log")),
+        player_bound=_player_bound(reader.sub("player-bound")),
+        wanted=_wanted(reader),
+        questions=tuple(
+            line.strip().removeprefix(QUESTION).strip() for line in text.splitlines() if line.startswith(QUESTION)
+        ),
     )
     server.no_others()
     reader.no_others()
@@ -187,6 +249,7 @@ def _world(reader: Reader) -> World:
         tiles.string("names"),
         tiles.get("sector", int, "a number of bytes", 0),
         numbered.string("names"),
+        reader.strings("dimensions"),
     )
     for part in (reader, pointer, tiles, numbered):
         part.no_others()
@@ -195,6 +258,50 @@ def _world(reader: Reader) -> World:
 
 def _records(reader: Reader) -> tuple[tuple[str, RecordRules], ...]:
     return tuple((pattern, {path: table.strings(path) for path in table.table}) for pattern, table in reader.items())
+
+
+def _launch(reader: Reader) -> Launch:
+    keys = {purpose: value for purpose in PURPOSES if (value := reader.string(purpose))}
+    launch = Launch(reader.string("script"), reader.string("program"), keys)
+    reader.no_others()
+    return launch
+
+
+def _log(reader: Reader) -> Log:
+    patterns = {kind: value for kind in LOG_LINES if (value := reader.string(kind))}
+    for kind, pattern in patterns.items():
+        try:
+            re.compile(pattern)
+        except re.error as error:
+            reader.fault(kind, f"not a regular expression: {error}")
+    log = Log(reader.strings("in"), patterns)
+    reader.no_others()
+    return log
+
+
+def _player_bound(reader: Reader) -> tuple[str, ...]:
+    found = reader.strings("files")
+    reader.no_others()
+    return found
+
+
+def _wanted(reader: Reader) -> tuple[Wanted, ...]:
+    table = reader.sub("wanted")
+    found = []
+    for name, value in table.table.items():
+        if isinstance(value, str):
+            found.append(Wanted(name, table.string(name)))
+            continue
+        source = table.sub(name)
+        wanted = Wanted(name, "", source.string("file"), source.string("address"), source.required("pattern"))
+        _check_pattern(source, wanted.pattern)
+        if bool(wanted.file) == bool(wanted.address):
+            source.fault("", "should have a file or an address", "as { address = \"http://…\", pattern = '…' }")
+        elif wanted.address and not wanted.address.startswith(("http://", "https://")):
+            source.fault("address", "should begin with http:// or https://")
+        source.no_others()
+        found.append(wanted)
+    return tuple(found)
 
 
 class Keep:

@@ -2,26 +2,38 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
+from emberkeep import globs
+from emberkeep.comparing import drift
+from emberkeep.comparing.drift import Missing, VersionRow
 from emberkeep.comparing.files import TreeDifference, compare_trees
 from emberkeep.comparing.fit import Fit
-from emberkeep.comparing.records import Kind, facts
+from emberkeep.comparing.records import Kind
 from emberkeep.documents import formats
 from emberkeep.documents.identity import Rule
-from emberkeep.documents.model import OWN
-from emberkeep.errors import EmberKeepError
-from emberkeep.keep import UNSORTED, Keep
+from emberkeep.documents.model import OWN, TOP
+from emberkeep.errors import EmberKeepError, Fault, Place
+from emberkeep.keep import UNSORTED, Config, Keep
+from emberkeep.servers import launch
 from emberkeep.servers.extensions import Extension, duplicates, fits_engine, missing_companions, read_manifest
-from emberkeep.servers.looking import Look
+from emberkeep.servers.looking import LARGEST_DOCUMENT, Look
 from emberkeep.servers.process import running_signs
+from emberkeep.servers.published import Published
 from emberkeep.servers.roles import Roles
-from emberkeep.servers.versions import Found, find
+from emberkeep.servers.versions import find
 from emberkeep.store.manifest import About
 from emberkeep.trees import FolderTree, Skipped, Tree, read
 from emberkeep.trees import Kind as EntryKind
+
+CHECKED = ("settings", "economy", "access")
+"""Roles whose files are read to see whether they are well-formed."""
+MOST_CHECKED = 400
+LOG_TAIL = 256 * 1024
+"""Bytes of a log's end that are looked through."""
 
 
 @dataclass(frozen=True)
@@ -65,76 +77,117 @@ class Since:
 
 
 @dataclass(frozen=True)
-class Missing:
-    """Records that a release brought and that the live files lack, although the engine is of that release."""
+class ExtensionRow:
+    """An installed extension, and the version that is wanted of it, "" where none is told."""
 
-    version: str
-    records: tuple[str, ...]
+    installed: Extension
+    wanted: str
 
 
 @dataclass(frozen=True)
 class Survey:
-    """The state of a server. ``attention``: what wants the admin's eye, in words."""
+    """The state of a server. ``attention``: what wants the admin's eye, in words; ``questions``: what adopt could only
+    guess and nobody has answered; ``leftovers``: files of an older engine; ``faults``: files that are broken."""
 
     name: str
     server: str
     running: tuple[str, ...]
-    versions: tuple[Found, ...]
+    engine: str
+    versions: tuple[VersionRow, ...]
     fits: tuple[Fit, ...]
     roles: tuple[RoleRow, ...]
     edits: tuple[HandEdit, ...]
     pointer: Pointer | None
     unsorted: tuple[str, ...]
     skipped: tuple[Skipped, ...]
-    extensions: tuple[Extension, ...]
+    extensions: tuple[ExtensionRow, ...]
+    leftovers: tuple[str, ...]
     last: About | None
     since: Since | None
     missing: Missing | None
+    faults: tuple[Fault, ...]
+    questions: tuple[str, ...]
     attention: tuple[str, ...]
 
 
-def survey(
-    keep: Keep,
-    snapshots: Sequence[About],
-    fits: Sequence[Fit],
-    base: Tree | None,
-    base_paths: Sequence[str],
-    *,
-    last: Tree | None = None,
-    releases: Mapping[str, Tree] | None = None,
-) -> Survey:
-    """Look at the live server. ``base``: the defaults that fit best, compared over ``base_paths``; ``last``: the last
-    snapshot; ``releases``: all recorded defaults by version."""
-    live = FolderTree(keep.require_server(), "live")
-    roles = Roles(keep.config.roles)
-    edits = hand_edits(base, live, base_paths, keep.config.record_rules) if base else None
-    found = tuple(find(live, keep.config.versions))
+@dataclass(frozen=True)
+class Known:
+    """What a survey compares the live server with. ``base``: the defaults that fit best, over ``paths``; ``last``: the
+    last snapshot; ``releases``: all recorded defaults by version; ``wanted``: the versions that are wanted."""
+
+    snapshots: Sequence[About] = ()
+    fits: Sequence[Fit] = ()
+    base: Tree | None = None
+    paths: Sequence[str] = ()
+    last: Tree | None = None
+    releases: Mapping[str, Tree] = field(default_factory=dict)
+    wanted: Sequence[Published] = ()
+
+
+def survey(keep: Keep, live: FolderTree, known: Known) -> Survey:
+    """Look at the live server."""
+    config, roles = keep.config, Roles(keep.config.roles)
+    by_role = _by_role(live, roles)
+    edits = hand_edits(known.base, live, known.paths, config.record_rules) if known.base else None
+    found = tuple(find(live, config.versions))
+    engine = drift.engine_version(config, found)
     pointer = _pointer(keep, live)
-    installed = _extensions(live, roles)
-    stale = _stale_release(found, fits)
-    missing = _missing(keep, stale, releases or {}, base, live, base_paths)
-    unsorted = tuple(
-        path
-        for path, entry in live.entries().items()
-        if entry.kind is not EntryKind.FOLDER and roles.of(path) == UNSORTED
-    )
+    installed = _extensions(live, by_role.get("extensions", []))
+    own = next((tree for name, tree in known.releases.items() if engine and drift.same_line(engine, name)), None)
+    is_stale = drift.stale(engine, known.fits)
+    lacks = drift.missing(keep, engine, known.releases, known.base, live, known.paths) if is_stale else None
+    left = drift.leftovers(config, engine, live, roles, known.base, own)
+    versions = drift.rows(found, installed, known.wanted)
+    faults = tuple(_broken(live, by_role, edits))
+    attention = [
+        *(f"{row.name}: {_told(row)}" for row in versions if row.remark),
+        *(_stale(engine, known.fits, lacks) if is_stale else ()),
+        *_extension_troubles(installed, engine, known.wanted),
+        *(f"left from an older engine: {path}" for path in left),
+        *_pointer_troubles(pointer),
+        *map(str, faults),
+        *(f"{item.path}: {item.why}" for item in live.skipped),
+        *_log_troubles(config, live),
+        *_leftover_temporaries(live),
+        *(() if known.snapshots else ("no snapshot has been taken yet",)),
+    ]
+    wishes = {item.name.lower(): item.version for item in known.wanted}
     return Survey(
-        keep.config.name,
+        config.name,
         str(keep.server),
         running_signs(keep.server),
-        found,
-        tuple(fits),
-        _role_rows(live, roles),
+        engine,
+        versions,
+        tuple(known.fits),
+        _role_rows(live, by_role),
         tuple(_counts(edits)) if edits else (),
         pointer,
-        unsorted,
+        tuple(by_role.get(UNSORTED, [])),
         live.skipped,
-        installed,
-        snapshots[-1] if snapshots else None,
-        _since(last, live) if last else None,
-        missing,
-        (*_attention(found, fits, pointer, live, snapshots, edits, missing), *_extension_troubles(installed, found)),
+        tuple(ExtensionRow(extension, wishes.get(extension.name.lower(), "")) for extension in installed),
+        left,
+        known.snapshots[-1] if known.snapshots else None,
+        _since(known.last, live) if known.last else None,
+        lacks,
+        faults,
+        config.questions,
+        tuple(attention),
     )
+
+
+def _by_role(live: Tree, roles: Roles) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = {}
+    for path, entry in live.entries().items():
+        if entry.kind is not EntryKind.FOLDER:
+            found.setdefault(roles.of(path), []).append(path)
+    return found
+
+
+def _told(row: VersionRow) -> str:
+    if len(row.now) > 1 and not row.wanted:
+        return "versions disagree, " + ", ".join(f"{item.version} in {item.where}" for item in row.told)
+    now = f"{', '.join(row.now)} now" if row.now else "nothing now"
+    return f"{now}{f', {row.wanted} wanted' if row.wanted else ''}: {row.remark}"
 
 
 def hand_edits(
@@ -145,36 +198,85 @@ def hand_edits(
     return compare_trees(base, live, wanted=lambda path: path in chosen, rules=rules, times=False)
 
 
-def _extensions(live: FolderTree, roles: Roles) -> tuple[Extension, ...]:
+def _extensions(live: FolderTree, paths: Sequence[str]) -> tuple[Extension, ...]:
     look = Look(live, live.root)
-    paths = (p for p, e in live.entries().items() if e.kind is EntryKind.FILE and roles.of(p) == "extensions")
-    return tuple(found for path in paths if (found := read_manifest(look, path)) is not None)
+    files = (path for path in paths if live.entries()[path].kind is EntryKind.FILE)
+    return tuple(found for path in files if (found := read_manifest(look, path)) is not None)
 
 
-def _extension_troubles(installed: Sequence[Extension], versions: Sequence[Found]) -> Iterator[str]:
-    """Companions that are missing, builds that stand there twice, builds for another engine."""
+def _extension_troubles(installed: Sequence[Extension], engine: str, wanted: Sequence[Published]) -> Iterator[str]:
+    """Companions that are missing, builds that stand there twice, builds for another engine, builds not wanted."""
     for extension, need in missing_companions(installed):
         yield f"{extension.path} needs {need}, which is not installed"
     for builds in duplicates(installed):
         yield f"{builds[0].name} is installed {len(builds)} times: {', '.join(item.path for item in builds)}"
-    engine = next((item.version for item in versions if item.name == "engine"), "")
+    wishes = {item.name.lower(): item for item in wanted}
     for extension in installed:
         if engine and not fits_engine(extension, engine):
             yield f"{extension.path} was built for {extension.built_for}, the engine is {engine}"
-
-
-def _role_rows(live: Tree, roles: Roles) -> tuple[RoleRow, ...]:
-    files: Counter[str] = Counter()
-    size: Counter[str] = Counter()
-    newest: dict[str, int] = {}
-    for path, entry in live.entries().items():
-        if entry.kind is EntryKind.FOLDER:
+        wish = wishes.get(extension.name.lower())
+        if wish is None:
             continue
-        role = roles.of(path)
-        files[role] += 1
-        size[role] += entry.size
-        newest[role] = max(newest.get(role, 0), entry.mtime_ns)
-    return tuple(RoleRow(role, files[role], size[role], newest[role]) for role in sorted(files))
+        remarks = (
+            [f"wanted: {wish.source} {wish.problem}"]
+            if wish.problem
+            else drift.compared(extension.version, wish.version)
+        )
+        for remark in remarks:
+            told = f", {wish.version} wanted" if wish.version else ""
+            yield f"{extension.name}: {extension.version} now{told}: {remark}"
+
+
+def _broken(live: Tree, by_role: Mapping[str, Sequence[str]], edits: TreeDifference | None) -> Iterator[Fault]:
+    """Files that are edited by hand and are not well-formed: named once, whatever found them."""
+    seen = set()
+    for fault in edits.faults if edits else ():
+        seen.add(fault.place.file if fault.place else "")
+        yield fault
+    paths = [path for role in CHECKED for path in by_role.get(role, ()) if path not in seen][:MOST_CHECKED]
+    for path in paths:
+        entry = live.entries()[path]
+        if entry.kind is not EntryKind.FILE or entry.size > LARGEST_DOCUMENT:
+            continue
+        try:
+            formats.parse(path, read(live, path))
+        except EmberKeepError as error:
+            yield from error.faults
+        except RecursionError:
+            yield Fault("records are nested too deeply", Place(path))
+
+
+def _log_troubles(config: Config, live: FolderTree) -> Iterator[str]:
+    """Lines of the newest log's end that say an extension failed."""
+    failed = config.log.patterns.get("failed")
+    paths = [p for p, e in live.entries().items() if e.kind is EntryKind.FILE and globs.matches(p, config.log.within)]
+    if not failed or not paths:
+        return
+    newest = max(paths, key=lambda path: (live.entries()[path].mtime_ns, path))
+    try:
+        with (live.root / newest).open("rb") as handle:
+            handle.seek(max(0, live.entries()[newest].size - LOG_TAIL))
+            lines = handle.read(LOG_TAIL).decode("utf-8", "replace").splitlines()
+    except OSError as error:
+        yield f"{newest}: cannot be read: {error.strerror}"
+        return
+    told = [line for line in lines if re.search(failed, line)]
+    if told:
+        more = f" (and {len(told) - 1} more like it)" if len(told) > 1 else ""
+        yield f"{newest}: {told[-1].strip()[:120]}{more}"
+
+
+def _leftover_temporaries(live: FolderTree) -> Iterator[str]:
+    if live.leftovers:
+        yield f"{len(live.leftovers)} temporary files of an interrupted run; the next restore sweeps them"
+
+
+def _role_rows(live: Tree, by_role: Mapping[str, Sequence[str]]) -> tuple[RoleRow, ...]:
+    entries = live.entries()
+    return tuple(
+        RoleRow(role, len(paths), sum(entries[p].size for p in paths), max(entries[p].mtime_ns for p in paths))
+        for role, paths in sorted(by_role.items())
+    )
 
 
 def _counts(difference: TreeDifference) -> list[HandEdit]:
@@ -187,111 +289,55 @@ def _counts(difference: TreeDifference) -> list[HandEdit]:
     return rows
 
 
-def _pointer(keep: Keep, live: Tree) -> Pointer | None:
+def _pointer(keep: Keep, live: FolderTree) -> Pointer | None:
     told = keep.config.world.pointer
     if told is None:
         return None
     value = None
     if told.file in live.entries():
         value = setting(told.file, read(live, told.file), told.key)
-    return Pointer(told.file, told.key, value, value is not None and value.strip("/") in live.entries())
+    return Pointer(told.file, told.key, value, value is not None and _stands(value, live))
+
+
+def _stands(value: str, live: Tree) -> bool:
+    """Whether a folder or file of this name or path is there, a file with any ending."""
+    name = value.strip().strip("/").removeprefix("./")
+    return bool(name) and (name in live.entries() or any(path.startswith(f"{name}.") for path in live.entries()))
 
 
 def setting(path: str, data: bytes, key: str) -> str | None:
-    """The value of a key in a properties or INI file; ``section.key`` for one inside a section."""
+    """The value of a key in a settings file or launch script; ``section.key`` for one inside a section."""
     try:
         document = formats.parse(path, data)
     except EmberKeepError:
         return None
     if document is None:
-        return None
+        text = data.decode("utf-8", "replace")
+        return next((item.value for item in launch.settings(text) if item.key == key), None)
     section, _, name = key.rpartition(".")
     for node in document.root.items:
         if node.name == key and OWN in node.fields:
-            return node.own
-        if section and node.name == f"[{section}]":
-            return next((item.own for item in node.items if item.name == name), None)
+            return (node.own or "").strip('"')
+        if node.name == TOP or (section and node.name.strip("[]") == section):
+            wanted = key if node.name == TOP else name
+            value = next((item.own for item in node.items if item.name == wanted), None)
+            if value is not None:
+                return value.strip('"')
     return None
 
 
-def _attention(
-    found: Sequence[Found],
-    fits: Sequence[Fit],
-    pointer: Pointer | None,
-    live: FolderTree,
-    snapshots: Sequence[About],
-    edits: TreeDifference | None,
-    missing: Missing | None,
-) -> list[str]:
-    words = []
-    for name in dict.fromkeys(item.name for item in found):
-        told = {item.version: item.where for item in found if item.name == name}
-        if len(told) > 1:
-            words.append(
-                f"{name} versions disagree: " + ", ".join(f"{version} in {where}" for version, where in told.items())
-            )
+def _pointer_troubles(pointer: Pointer | None) -> Iterator[str]:
     if pointer and not pointer.there:
-        words.append(f"{pointer.file}: {pointer.key} = {pointer.value}, but there is no such folder")
-    words += _stale(found, fits, missing)
-    words += [str(fault) for fault in edits.faults] if edits else []
-    words += [f"{item.path}: {item.why}" for item in live.skipped]
-    if live.leftovers:
-        words.append(f"{len(live.leftovers)} temporary files of an interrupted run; the next restore sweeps them")
-    if not snapshots:
-        words.append("no snapshot has been taken yet")
-    return words
+        yield f"{pointer.file}: {pointer.key} = {pointer.value}, but there is no such folder"
 
 
-def _stale(found: Sequence[Found], fits: Sequence[Fit], missing: Missing | None) -> list[str]:
+def _stale(engine: str, fits: Sequence[Fit], lacks: Missing | None) -> Iterator[str]:
     """Default data of another release than the engine's: new content then never appears."""
-    engine = _stale_release(found, fits)
-    if not engine:
-        return []
     words = f"the engine is {engine}, but the default data fits {fits[0].version} best ({fits[0].share:.0%})"
-    if missing is not None and missing.records:
-        some = ", ".join(missing.records[:4]) + (" …" if len(missing.records) > 4 else "")
-        words += f"; {len(missing.records)} records that {missing.version} brought are missing: {some}"
-    return [words]
-
-
-def _stale_release(found: Sequence[Found], fits: Sequence[Fit]) -> str:
-    """The engine's version where the default data is of another release; "" otherwise."""
-    engine = next((item.version for item in found if item.name == "engine"), "")
-    if not engine or not fits or _same_line(engine, fits[0].version):
-        return ""
-    return engine
-
-
-def _same_line(left: str, right: str) -> bool:
-    """Whether two versions are the same or one is a patch of the other: 4.3 and 4.3.0."""
-    return left == right or left.startswith(right + ".") or right.startswith(left + ".")
-
-
-def _missing(
-    keep: Keep, engine: str, releases: Mapping[str, Tree], base: Tree | None, live: Tree, paths: Sequence[str]
-) -> Missing | None:
-    """Records that are new in the engine's own release, as far as it is recorded, and not in the live files."""
-    version = next((name for name in releases if engine and _same_line(engine, name)), None)
-    if version is None or base is None:
-        return None
-    found: list[str] = []
-    for path in paths:
-        rules = keep.config.record_rules(path)
-        new, old, mine = (_records(path, tree, rules) for tree in (releases[version], base, live))
-        fresh = new - old - mine
-        found += sorted(record.lstrip("/") for record in fresh if record.rpartition("/")[0] not in fresh)
-    return Missing(version, tuple(found))
-
-
-def _records(path: str, tree: Tree, rules: Mapping[str, Rule]) -> set[str]:
-    """The records of one file by their names."""
-    if path not in tree.entries():
-        return set()
-    try:
-        document = formats.parse(path, read(tree, path))
-    except EmberKeepError:
-        return set()
-    return {record for record, field, _ in facts(document, rules) if not field} if document else set()
+    if lacks is not None and lacks.records:
+        some = ", ".join(lacks.records[:4]) + (" …" if len(lacks.records) > 4 else "")
+        words += f"; {len(lacks.records)} records that {lacks.version} brought are missing: {some}"
+    yield words
 
 
 def _since(last: Tree, live: Tree) -> Since:

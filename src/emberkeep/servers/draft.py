@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import re
 import textwrap
 from collections import defaultdict
 from collections.abc import Iterable
 
-from emberkeep.servers.adopt import ORDER, Adoption, Finding, RecordFinding, Sure
+from emberkeep.globs import escape
+from emberkeep.keep import QUESTION
+from emberkeep.servers.findings import ORDER, Adoption, Finding, RecordFinding, Sure
 from emberkeep.toml import quote
 
 
@@ -20,14 +23,18 @@ def draft(adoption: Adoption, folder: str, zone: str) -> str:
         *_versions(adoption),
         _roles(adoption),
         _world(adoption),
+        _launch(adoption),
+        _log(adoption),
+        _player_bound(adoption),
         *_records(adoption.records),
+        _questions(adoption),
     ]
     return "".join(parts)
 
 
 def _versions(adoption: Adoption) -> Iterable[str]:
     for found in adoption.versions:
-        yield f"\n[versions.{found.name}]\n" + _comment(found.sure, found.evidence)
+        yield f"\n[versions.{_key(found.name)}]\n" + _comment(found.sure, found.evidence)
         yield f"pattern = {_literal(found.pattern)}\nin = [{', '.join(map(quote, found.within))}]\n"
 
 
@@ -53,17 +60,63 @@ def _roles(adoption: Adoption) -> str:
 
 def _world(adoption: Adoption) -> str:
     world = adoption.world
-    if not world.folder:
-        return "\n# no world was recognised: no tile files, no settings key that names a folder\n"
-    lines = [f"\n[world]\n{_comment(Sure.SURE, f'{world.folder} holds {world.evidence}')}"]
+    if not world.evidence:
+        return "\n# no world was recognised: no tile files, no large save, no settings key that names a folder\n"
+    told = f"{world.folder or 'the server folder'} holds {world.evidence}" if world.tiles else world.evidence
+    lines = [f"\n[world]\n{_comment(world.sure, told)}"]
     if world.pointer_file:
+        lines.append(_comment(Sure.SURE, world.pointer_evidence))
         lines.append(f"pointer = {{ file = {quote(world.pointer_file)}, key = {quote(world.pointer_key)} }}\n")
     if world.tiles:
         sector = f", sector = {world.sector}" if world.sector else ""
         lines.append(f"tiles = {{ names = {quote(world.tiles)}{sector} }}\n")
     if world.numbered:
+        lines.append(_comment(Sure.LIKELY, "no setting gives the number in the save's name, so it is the format's"))
         lines.append(f"numbered = {{ names = {quote(world.numbered)} }}\n")
+    if world.dimensions:
+        lines.append(_comment(Sure.LIKELY, "tiles named alike stand there"))
+        lines.append(f"dimensions = [{', '.join(map(quote, world.dimensions))}]\n")
     return "".join(lines)
+
+
+def _launch(adoption: Adoption) -> str:
+    launch = adoption.launch
+    if launch is None:
+        return "\n# no launch script was recognised\n"
+    lines = [f"\n[launch]\n{_comment(launch.sure, launch.evidence)}"]
+    lines.append(f"script = {quote(launch.script)}\nprogram = {quote(launch.program)}\n")
+    for item in launch.arguments:
+        lines.append(
+            f"{item.purpose} = {quote(item.key)}    # {item.sure}: now {_plain(item.value)}; {_plain(item.evidence)}\n"
+        )
+    return "".join(lines)
+
+
+def _log(adoption: Adoption) -> str:
+    log = adoption.log
+    if log is None:
+        return ""
+    lines = [f"\n[log]\nin = [{quote(escape(log.file))}]\n"]
+    for line in log.lines:
+        example = f", as in: {line.example}" if line.example else ""
+        lines.append(_comment(line.sure, f"{line.evidence}{example}"))
+        lines.append(f"{line.kind} = {_literal(line.pattern)}\n")
+    return "".join(lines)
+
+
+def _player_bound(adoption: Adoption) -> str:
+    if not adoption.player_bound:
+        return ""
+    lines = ["\n[player-bound]    # extension data of single players: what a wipe of it clears\nfiles = [\n"]
+    lines += [f"    {quote(item.glob)},    # {item.sure}: {_plain(item.evidence)}\n" for item in adoption.player_bound]
+    return "".join([*lines, "]\n"])
+
+
+def _questions(adoption: Adoption) -> str:
+    if not adoption.questions:
+        return ""
+    asked = "".join(f"{QUESTION} {_plain(question)}\n" for question in adoption.questions)
+    return "\n# Questions: put right above what is wrong, then strike the question out.\n" + asked
 
 
 def _records(records: Iterable[RecordFinding]) -> Iterable[str]:
@@ -75,7 +128,7 @@ def _records(records: Iterable[RecordFinding]) -> Iterable[str]:
         for record in found:
             rule = ", ".join(quote(name) for name in record.rule)
             if rule:
-                yield f"{quote(record.path)} = [{rule}]    # sure: unique in {record.count}\n"
+                yield f"{quote(record.path)} = [{rule}]    # {record.sure}: unique in {record.count}\n"
             else:  # left to be learned again beside the vendor's files, which may show more
                 yield f"# {quote(record.path)} = []    # likely: nothing is unique in {record.count}\n"
 
@@ -91,3 +144,7 @@ def _plain(text: str) -> str:
 
 def _literal(pattern: str) -> str:
     return f"'{pattern}'" if "'" not in pattern and pattern.isprintable() else quote(pattern)
+
+
+def _key(name: str) -> str:
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else quote(name)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import sqlite3
 import zipfile
 from collections import defaultdict
 from collections.abc import Iterable
@@ -12,12 +11,16 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from emberkeep.databases import sqlite
 from emberkeep.documents import formats
 from emberkeep.documents.encoding import decode
+from emberkeep.errors import UnreadableInput
 from emberkeep.globs import escape
 from emberkeep.trees import Entry, Kind, Tree
 
+GLANCE = 4 * 1024
 HEAD = 64 * 1024
+MOST_TABLES, ROWS_LOOKED_AT = 64, 200
 LARGEST_DOCUMENT = 32 << 20
 _MAGIC = (
     (b"\x7fELF", "program"),
@@ -34,8 +37,8 @@ _LIBRARIES = re.compile(r"\.(?:so(?:\.\d+)*|dll|dylib|exe|jar)$", re.IGNORECASE)
 
 UUID = r"[0-9a-fA-F]{8}-?[0-9a-fA-F]{4}-?[0-9a-fA-F]{4}-?[0-9a-fA-F]{4}-?[0-9a-fA-F]{12}"
 _VARYING = re.compile(rf"(?P<id>{UUID}|[0-9a-fA-F]{{16,}}|\d{{12,}})|(?P<n>-?\d+)")
-_IDENT = re.compile(rf"{UUID}|\d{{12,20}}")
-_ADDRESS = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}(?:/\d+)?|[0-9a-fA-F:]*:[0-9a-fA-F:]+:[0-9a-fA-F:]*")
+IDENT = re.compile(rf"{UUID}|\d{{12,20}}")
+ADDRESS = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}(?:/\d+)?|[0-9a-fA-F:]*:[0-9a-fA-F:]+:[0-9a-fA-F:]*")
 
 
 def content_kind(path: str, head: bytes) -> str:
@@ -104,30 +107,33 @@ def families(entries: Iterable[Entry]) -> list[Family]:
 
 def is_identifier(text: str) -> bool:
     """Whether a text looks like a player's id: a UUID or a long number."""
-    return _IDENT.fullmatch(text) is not None
+    return IDENT.fullmatch(text) is not None
 
 
 @dataclass
 class Look:
-    """Reads heads of files on demand, each once."""
+    """Reads beginnings of files on demand. ``unreadable``: files that could not be read, and why."""
 
     tree: Tree
     root: Path
-    _heads: dict[str, bytes] = field(default_factory=dict)
+    unreadable: dict[str, str] = field(default_factory=dict)
+    _kinds: dict[str, str] = field(default_factory=dict)
+    _texts: dict[str, str] = field(default_factory=dict)
 
-    def head(self, path: str) -> bytes:
+    def beginning(self, path: str, most: int = HEAD) -> bytes:
         """The first bytes of a file; empty when it cannot be read."""
-        if path not in self._heads:
-            try:
-                with (self.root / path).open("rb") as handle:
-                    self._heads[path] = handle.read(HEAD)
-            except OSError:
-                self._heads[path] = b""
-        return self._heads[path]
+        try:
+            with (self.root / path).open("rb") as handle:
+                return handle.read(most)
+        except OSError as error:
+            self.unreadable[path] = f"cannot be read: {error.strerror}"
+            return b""
 
     def kind(self, path: str) -> str:
         """The kind of content of a file."""
-        return content_kind(path, self.head(path))
+        if path not in self._kinds:
+            self._kinds[path] = content_kind(path, self.beginning(path, GLANCE))
+        return self._kinds[path]
 
     def size(self, path: str) -> int:
         """Bytes in a file."""
@@ -135,17 +141,15 @@ class Look:
 
     def text(self, path: str) -> str:
         """The beginning of a file as text."""
-        source = decode(self.head(path))
-        return source.text if source else ""
+        if path not in self._texts:
+            head = self.beginning(path)
+            source = decode(head) or decode(head[:-3])  # a character may have been cut
+            self._texts[path] = source.text if source else ""
+        return self._texts[path]
 
     def whole(self, path: str) -> bytes:
         """A file's bytes, if it is not too large to be a document."""
-        if self.size(path) > LARGEST_DOCUMENT:
-            return b""
-        try:
-            return (self.root / path).read_bytes()
-        except OSError:
-            return b""
+        return self.beginning(path, LARGEST_DOCUMENT) if self.size(path) <= LARGEST_DOCUMENT else b""
 
     def json(self, path: str) -> Any:
         """The JSON value in a file, None when there is none."""
@@ -171,23 +175,15 @@ class Look:
             return ""
 
     def tables(self, path: str) -> dict[str, list[str]]:
-        """Table names of a SQLite file with some of the texts in each; read-only, a locked or broken file gives {}."""
+        """Table names of a SQLite file with some of the texts in each; {} for one that is locked or broken."""
         found: dict[str, list[str]] = {}
-        uri = (self.root / path).resolve().as_uri() + "?mode=ro&immutable=1"
         try:
-            database = sqlite3.connect(uri, uri=True)
-        except sqlite3.Error:
-            return {}
-        try:
-            names = [row[0] for row in database.execute("select name from sqlite_master where type = 'table' limit 64")]
-            for name in names:
-                quoted = name.replace('"', '""')
-                rows = database.execute(f'select * from "{quoted}" limit 50').fetchall()
-                found[name] = [str(value) for row in rows for value in row]
-        except sqlite3.Error:
-            return found
-        finally:
-            database.close()
+            with sqlite.opened(self.root / path, path) as database:
+                for name in sqlite.tables(database)[:MOST_TABLES]:
+                    rows = database.execute(f"select * from {sqlite.quoted(name)} limit {ROWS_LOOKED_AT}").fetchall()
+                    found[name] = [str(value) for row in rows for value in row]
+        except UnreadableInput as error:
+            self.unreadable[path] = error.faults[0].what
         return found
 
 
@@ -204,11 +200,11 @@ def people(value: Any) -> list[dict[str, str]]:
 
 def _person(item: Any) -> dict[str, str]:
     if isinstance(item, str):
-        return {"id": item} if is_identifier(item) or _ADDRESS.fullmatch(item) else {}
+        return {"id": item} if is_identifier(item) or ADDRESS.fullmatch(item) else {}
     if not isinstance(item, dict) or len(item) > 12:
         return {}
     if any(isinstance(value, (dict, list)) for value in item.values()):
         return {}
     texts = {key: value for key, value in item.items() if isinstance(value, str)}
-    known = any(is_identifier(value) or _ADDRESS.fullmatch(value) for value in texts.values())
+    known = any(is_identifier(value) or ADDRESS.fullmatch(value) for value in texts.values())
     return texts if known else {}

@@ -1,4 +1,4 @@
-"""Version numbers of a server, found as keep.toml says: by a pattern in names of files and in what they hold."""
+"""Version numbers of a server: found as keep.toml says, by a pattern in names of files and in what they hold."""
 
 from __future__ import annotations
 

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from emberkeep.comparing.survey import Survey
 from emberkeep.keep import ROLES, UNSORTED
-from emberkeep.servers.adopt import ORDER, Adoption, Sure
+from emberkeep.servers.findings import ORDER, Adoption, Sure
+from emberkeep.servers.refresh import Refresh
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
 
@@ -38,9 +39,26 @@ def adoption(screen: Screen, found: Adoption, keep: Path, written: bool) -> None
         screen.line(f"cannot be read: {fault}", BAD)
     for left in found.skipped[:MOST]:
         screen.line(f"left out: {left.path} ({left.why})", ASKS)
+    for number, question in enumerate(found.questions, 1):
+        screen.line(f"? {number}. {question}", ASKS)
     if written:
         screen.line(f"Wrote {keep / 'keep.toml'}; read it over, it is yours to edit.", GOOD)
         screen.next("emberkeep survey, then emberkeep snapshot")
+
+
+def refreshed(screen: Screen, found: Refresh, path: Path, go: bool) -> None:
+    """What a fresh look would change in keep.toml, or has changed."""
+    if not found.proposals:
+        screen.line(f"{path} tells all that there is to see.", GOOD)
+    for item in found.proposals:
+        screen.line(f"+ {item.where}: {item.what}", _sureness(item.sure))
+        screen.line(f"    {item.sure.value}: {item.evidence}", QUIET)
+    for words_ in found.idle:
+        screen.line(f"  {words_} (left as it is)", QUIET)
+    if found.proposals and go:
+        screen.line(f"Wrote {words.count(len(found.proposals), 'change')} into {path}.", GOOD)
+    elif found.proposals:
+        screen.next(f"emberkeep adopt --refresh --go writes {words.count(len(found.proposals), 'change')} into {path}")
 
 
 def _sureness(sure: Sure) -> str:
@@ -49,14 +67,27 @@ def _sureness(sure: Sure) -> str:
 
 def _known(screen: Screen, found: Adoption) -> None:
     for version in found.versions:
-        screen.line(f"{version.name} version {version.version}: {version.evidence}")
+        screen.line(f"{version.name} version {version.version} ({version.sure.value}): {version.evidence}")
     world = found.world
-    if world.folder:
+    if world.evidence:
         pointer = f", named by {world.pointer_key} in {world.pointer_file}" if world.pointer_key else ""
-        screen.line(f"world {world.folder}{pointer}; {world.evidence}")
+        screen.line(f"world {world.folder or '(the server folder)'}{pointer}; {world.evidence}")
+    if world.dimensions:
+        screen.line(f"dimensions of the same world: {', '.join(world.dimensions)}")
+    if found.launch:
+        told = ", ".join(f"{item.purpose} {item.key} = {item.value}" for item in found.launch.arguments)
+        screen.line(
+            f"launch script {found.launch.script} starts {found.launch.program}; {told or 'no arguments that matter'}"
+        )
+    if found.log:
+        for line in found.log.lines:
+            if line.example:
+                screen.line(f"log line of {line.kind} ({line.sure.value}): {line.example}")
+    for bound in found.player_bound:
+        screen.line(f"of single players: {bound.glob}, {bound.evidence}")
     for record in found.records:
         rule = " and ".join(record.rule) if record.rule else "what it holds (nothing in it is unique)"
-        screen.line(f"records {record.path} in {record.file}: told apart by {rule}")
+        screen.line(f"records {record.path.lstrip('/')} in {record.file}: told apart by {rule}")
 
 
 def _few(paths: tuple[str, ...]) -> str:
@@ -67,20 +98,13 @@ def _few(paths: tuple[str, ...]) -> str:
 def survey(screen: Screen, found: Survey, now: datetime, zone: tzinfo) -> None:
     """One screen: what stands where now."""
     screen.line(f"{found.name}  {found.server}", HEAD)
-    state = f"running: {'; '.join(found.running)}" if found.running else "not running (no process works in the folder)"
-    screen.line(state, BAD if found.running else "")
-    for name, versions in _versions(found).items():
-        screen.line(f"{name} {', '.join(versions)}")
-    if found.fits:
-        screen.line(
-            "default data fits "
-            + ", ".join(f"{fit.version} {fit.share:.0%}" for fit in found.fits[:4])
-            + f" → it comes from {found.fits[0].version}"
-        )
-    if found.pointer:
-        there = "is there" if found.pointer.there else "is NOT there"
-        value = found.pointer.value if found.pointer.value is not None else "not set"
-        screen.line(f"world pointer {found.pointer.file}: {found.pointer.key} = {value}, {there}")
+    signs = "; ".join(found.running)
+    screen.line(
+        f"running: {signs}" if signs else "not running (no process works in it, no pid file names one)",
+        BAD if signs else "",
+    )
+    screen.line()
+    _versions(screen, found)
     screen.line()
     _roles(screen, found, zone)
     if found.edits:
@@ -90,6 +114,10 @@ def survey(screen: Screen, found: Survey, now: datetime, zone: tzinfo) -> None:
         screen.line()
         _extensions(screen, found)
     screen.line()
+    if found.pointer:
+        there = "is there" if found.pointer.there else "is NOT there"
+        value = found.pointer.value if found.pointer.value is not None else "not set"
+        screen.line(f"world pointer {found.pointer.file}: {found.pointer.key} = {value}, {there}")
     if found.unsorted:
         screen.line(f"unsorted: {_few(found.unsorted)}")
     if found.last:
@@ -97,6 +125,31 @@ def survey(screen: Screen, found: Survey, now: datetime, zone: tzinfo) -> None:
         screen.line(f"last snapshot: {found.last.label}{told}, {words.ago(found.last.taken, now)}{_since(found)}")
     for item in found.attention:
         screen.line(f"! {item}", ASKS)
+    for question in found.questions:
+        screen.line(f"? {question}", ASKS)
+
+
+def _versions(screen: Screen, found: Survey) -> None:
+    """Each version number with what is wanted of it; the default data's by what fits it, not by a label."""
+    wanted = any(row.wanted or row.remark.startswith("wanted") for row in found.versions)
+    rows = table("version of", "now", *(["wanted"] if wanted else []), "told by")
+    for row in found.versions:
+        style = ASKS if row.remark else ""
+        places = ", ".join(dict.fromkeys(item.where for item in row.told)) or row.remark
+        cells = [
+            cell(row.name),
+            cell(", ".join(row.now) or "–", style),
+            *([cell(row.wanted or "?", style) if row.wanted or row.remark else cell("")] if wanted else []),
+        ]
+        rows.add_row(*cells, cell(places, QUIET))
+    if found.fits:
+        best = found.fits[0]
+        others = ", ".join(f"{fit.version} {fit.share:.0%}" for fit in found.fits[1:4])
+        told = f"{best.share:.0%} of what stands in {words.count(best.files, 'file')} is alike" + (
+            f"; {others}" if others else ""
+        )
+        rows.add_row(cell("default data"), cell(best.version), *([cell("")] if wanted else []), cell(told, QUIET))
+    screen.show(rows)
 
 
 def _since(found: Survey) -> str:
@@ -107,16 +160,6 @@ def _since(found: Survey) -> str:
         return "; nothing changed since"
     numbers = ((since.changed, "changed"), (since.added, "new"), (since.removed, "gone"))
     return "; since then " + ", ".join(f"{number} {word}" for number, word in numbers if number)
-
-
-def _versions(found: Survey) -> dict[str, list[str]]:
-    rows: dict[str, dict[str, list[str]]] = defaultdict(lambda: defaultdict(list))
-    for item in found.versions:
-        rows[item.name][item.version].append(item.where)
-    return {
-        name: [f"{version} ({', '.join(where[:4])})" for version, where in versions.items()]
-        for name, versions in rows.items()
-    }
 
 
 def _roles(screen: Screen, found: Survey, zone: tzinfo) -> None:
@@ -131,9 +174,17 @@ def _roles(screen: Screen, found: Survey, zone: tzinfo) -> None:
 
 
 def _extensions(screen: Screen, found: Survey) -> None:
-    rows = table("extension", "version", "built for", "needs")
-    for item in found.extensions:
-        rows.add_row(cell(item.name), cell(item.version), cell(item.built_for), cell(", ".join(item.needs)))
+    wanted = any(row.wanted for row in found.extensions)
+    rows = table("extension", "version", *(["wanted"] if wanted else []), "built for", "needs")
+    for row in found.extensions:
+        item = row.installed
+        rows.add_row(
+            cell(item.name),
+            cell(item.version),
+            *([cell(row.wanted)] if wanted else []),
+            cell(item.built_for),
+            cell(", ".join(item.needs)),
+        )
     screen.show(rows)
 
 

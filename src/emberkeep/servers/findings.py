@@ -1,0 +1,164 @@
+"""What adopt finds in a server folder, each with what speaks for it and how sure it is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+from pathlib import Path
+
+from emberkeep.errors import Fault
+from emberkeep.servers.extensions import Extension
+from emberkeep.trees import Skipped
+
+ORDER = (
+    "logs",
+    "scratch",
+    "players",
+    "progress",
+    "databases",
+    "access",
+    "scripts",
+    "settings",
+    "extensions",
+    "extension-data",
+    "economy",
+    "engine",
+    "world",
+)
+"""The roles in the order in which they stand in a drafted keep.toml: the narrower ones first."""
+
+
+class Sure(StrEnum):
+    """How sure an inference is."""
+
+    SURE = "sure"
+    LIKELY = "likely"
+    GUESS = "guess"
+
+
+@dataclass(frozen=True)
+class Finding:
+    """A pattern of files that has a role, with what speaks for it."""
+
+    role: str
+    glob: str
+    evidence: str
+    sure: Sure
+
+
+@dataclass(frozen=True)
+class VersionFinding:
+    """A version number, the pattern that finds it, and where."""
+
+    name: str
+    pattern: str
+    within: tuple[str, ...]
+    version: str
+    evidence: str
+    sure: Sure
+
+
+@dataclass(frozen=True)
+class WorldFinding:
+    """The world: what points at it, tile names, numbered save. Empty texts where nothing was found.
+
+    ``dimensions``: further folders of the same world; ``pointer_evidence``: what speaks for the pointer.
+    """
+
+    folder: str = ""
+    pointer_file: str = ""
+    pointer_key: str = ""
+    pointer_evidence: str = ""
+    tiles: str = ""
+    sector: int = 0
+    numbered: str = ""
+    dimensions: tuple[str, ...] = ()
+    evidence: str = ""
+    sure: Sure = Sure.SURE
+
+
+@dataclass(frozen=True)
+class RecordFinding:
+    """How repeated records of a file are recognised. An empty rule: by what they hold."""
+
+    file: str
+    path: str
+    rule: tuple[str, ...]
+    count: int
+    sure: Sure = Sure.SURE
+
+
+@dataclass(frozen=True)
+class Argument:
+    """What a variable or argument of the launch script is for: ``seed``, ``size``, ``name`` or ``port``."""
+
+    purpose: str
+    key: str
+    value: str
+    evidence: str
+    sure: Sure
+
+
+@dataclass(frozen=True)
+class LaunchFinding:
+    """The script that starts the server, the program that it names, and its arguments that matter."""
+
+    script: str
+    program: str
+    arguments: tuple[Argument, ...]
+    evidence: str
+    sure: Sure
+
+
+@dataclass(frozen=True)
+class LogLine:
+    """What a kind of log line looks like. ``kind``: version, ready, loaded, failed or error."""
+
+    kind: str
+    pattern: str
+    example: str
+    evidence: str
+    sure: Sure
+
+
+@dataclass(frozen=True)
+class LogFinding:
+    """The server's own log, and its lines."""
+
+    file: str
+    lines: tuple[LogLine, ...]
+
+
+@dataclass(frozen=True)
+class PlayerBound:
+    """Extension data that belongs to single players. ``ids``: those of known players in it or in its files' names."""
+
+    glob: str
+    files: int
+    ids: tuple[str, ...]
+    evidence: str
+    sure: Sure
+
+
+@dataclass(frozen=True)
+class Adoption:
+    """All that adopt inferred. ``roles``: in the order of keep.toml; ``unsorted``: files that no role covers;
+    ``questions``: what was only guessed, in words; ``players``: how many are known by their ids."""
+
+    server: Path
+    name: str
+    roles: tuple[Finding, ...]
+    versions: tuple[VersionFinding, ...]
+    world: WorldFinding
+    records: tuple[RecordFinding, ...]
+    launch: LaunchFinding | None
+    log: LogFinding | None
+    player_bound: tuple[PlayerBound, ...]
+    extensions: tuple[Extension, ...]
+    players: int
+    questions: tuple[str, ...]
+    unsorted: tuple[str, ...]
+    skipped: tuple[Skipped, ...]
+    faults: tuple[Fault, ...]
+    files: int
+    bytes: int

@@ -1,0 +1,134 @@
+"""The server's log: which of its lines say version, ready, extension loaded, extension failed, error.
+
+Lines are known by what is known already: the engine's version, the extensions' names, the players' names. A pattern is
+an example line with what varies left open and its time left out.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+
+from emberkeep.servers.extensions import Extension
+from emberkeep.servers.findings import LogFinding, LogLine, Sure
+from emberkeep.servers.scene import Scene
+
+_TIME = re.compile(
+    r"^[\[(]?(?:\d{4}[-/.]\d\d[-/.]\d\d[T ])?\d\d?:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?[\])]?:?\s*"
+)
+_NUMBER = re.compile(r"\d+(?:\.\d+)*")
+_VERSION = re.compile(r"\d+(?:\.\d+)+")
+_DURATION = re.compile(r"\b(\d+(?:\.\d+)?) ?(?:s|ms|sec|secs|seconds|min|minutes)\b", re.IGNORECASE)
+_READY = re.compile(r"\b(?:ready|done|started|listening|online|open for|accepting)\b", re.IGNORECASE)
+_FAILED = re.compile(
+    r"\b(?:fail(?:s|ed|ure)?|could not|cannot|can't|unable|refused|incompatible|not loaded|missing|disabled)\b",
+    re.IGNORECASE,
+)
+_ERROR = re.compile(r"\b(error|severe|fatal|exception|panic|critical)\b", re.IGNORECASE)
+_SEVERITIES = r"(?i)\b(?:error|severe|fatal|exception|panic|critical)\b"
+
+
+def log(scene: Scene, engine: str, extensions: Sequence[Extension]) -> LogFinding | None:
+    """What the newest log tells; None without a log. ``engine``: its version, "" when unknown."""
+    files = [path for path in scene.of_role("logs") if scene.look.kind(path) == "text" and scene.look.size(path)]
+    if not files:
+        return None
+    newest = max(files, key=lambda path: (scene.tree.entries()[path].mtime_ns, path))
+    lines = [_TIME.sub("", line) for line in scene.look.text(newest).splitlines() if line.strip()]
+    return LogFinding(newest, tuple(_lines(lines, engine, extensions, scene.names)))
+
+
+def _lines(lines: Sequence[str], engine: str, extensions: Sequence[Extension], people: set[str]) -> Iterator[LogLine]:
+    version = next((line for line in lines if engine and engine in _VERSION.findall(line)), "")
+    if version:
+        yield LogLine(
+            "version", _left_open(version, engine), version, f"it carries the engine's version {engine}", Sure.SURE
+        )
+    loaded = _about_extensions(lines, extensions, failed=False)
+    if loaded:
+        line, extension, count = loaded
+        told = f"it names {extension.name} {extension.version}" + (f"; {count} such lines" if count > 1 else "")
+        yield LogLine(
+            "loaded", _extension_pattern(line, extension), line, told, Sure.SURE if count > 1 else Sure.LIKELY
+        )
+    ready = _ready(lines, lines.index(loaded[0]) if loaded else lines.index(version) if version else -1, people)
+    if ready:
+        yield ready
+    failed = _about_extensions(lines, extensions, failed=True)
+    if failed:
+        line, extension, _ = failed
+        yield LogLine(
+            "failed", _extension_pattern(line, extension), line, f"it names {extension.name} and says so", Sure.LIKELY
+        )
+    error = next((line for line in lines if _ERROR.search(line)), "")
+    if error:
+        yield LogLine("error", _SEVERITIES, error, "words that programs use for errors", Sure.LIKELY)
+    else:
+        yield LogLine("error", _SEVERITIES, "", "no such line yet; words that programs use for errors", Sure.GUESS)
+
+
+def _about_extensions(
+    lines: Sequence[str], extensions: Sequence[Extension], *, failed: bool
+) -> tuple[str, Extension, int] | None:
+    """The first line that names an extension with its version, or that says it failed; and how many are like it."""
+    found = []
+    for line in lines:
+        for extension in extensions:
+            if not re.search(rf"(?<![\w-]){re.escape(extension.name)}(?![\w-])", line):
+                continue
+            bad = _FAILED.search(line) is not None
+            if bad if failed else not bad and extension.version in line:
+                found.append((line, extension))
+                break
+    if not found:
+        return None
+    pattern = re.compile(_extension_pattern(*found[0]))
+    return (*found[0], sum(pattern.search(line) is not None for line, _ in found))
+
+
+def _extension_pattern(line: str, extension: Extension) -> str:
+    """The line with the extension's name and version left open."""
+    pattern = _loosely(line)
+    pattern = pattern.replace(_loosely(extension.name), r"(?P<name>[\w.-]+)", 1)
+    return (
+        pattern.replace(_loosely(extension.version), r"(?P<version>\d+(?:\.\d+)*)", 1)
+        if extension.version in line
+        else pattern
+    )
+
+
+def _ready(lines: Sequence[str], after: int, people: set[str]) -> LogLine | None:
+    """The line that says the server takes players: behind the start's lines, before the first player, telling a time
+    or saying a usual word."""
+    best: tuple[int, str] = (0, "")
+    for line in lines[after + 1 :]:
+        if any(re.search(rf"(?<!\w){re.escape(name)}(?!\w)", line) for name in _named(line, people)):
+            break
+        score = 2 * (_DURATION.search(line) is not None) + 2 * (_READY.search(line) is not None)
+        if score > best[0]:
+            best = (score, line)
+    if not best[1]:
+        return None
+    line = best[1]
+    duration = _DURATION.search(line)
+    pattern = _loosely(line)
+    if duration:
+        pattern = _loosely(line[: duration.start(1)]) + r"(\d+(?:\.\d+)?)" + _loosely(line[duration.end(1) :])
+    told = "it tells a time" if duration else "it says so"
+    sure = Sure.LIKELY if best[0] > 2 or after >= 0 else Sure.GUESS
+    return LogLine("ready", pattern, line, f"{told}, and stands before the first player", sure)
+
+
+def _named(line: str, people: set[str]) -> list[str]:
+    return [word for word in re.findall(r"\w+", line) if word in people]
+
+
+def _left_open(line: str, version: str) -> str:
+    before, _, behind = line.partition(version)
+    return _loosely(before) + r"(\d+(?:\.\d+)+)" + _loosely(behind)
+
+
+def _loosely(text: str) -> str:
+    """The text as a pattern, any number for each of its numbers."""
+    parts = _NUMBER.split(text)
+    return r"\d+(?:\.\d+)*".join(re.escape(part).replace(r"\ ", " ").replace(r"\-", "-") for part in parts)

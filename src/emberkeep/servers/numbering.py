@@ -1,0 +1,142 @@
+"""Which version numbers a server has, and the pattern by which each is found again."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+
+from emberkeep import globs
+from emberkeep.servers.extensions import Extension
+from emberkeep.servers.findings import Sure, VersionFinding, WorldFinding
+from emberkeep.servers.scene import Scene, numbered_glob
+
+VERSION = re.compile(r"(?<![\d.])(\d+(?:\.\d+){1,3})(?![\d.]*\d)")
+_NAMED = re.compile(r"([A-Za-z][\w-]*)[ _-]v?(\d+(?:\.\d+)+)")
+_PATTERN = r"(\d+(?:\.\d+)+)"
+
+
+def versions(scene: Scene, world: WorldFinding, extensions: Sequence[Extension]) -> Iterator[VersionFinding]:
+    """The engine's, the framework's, the save's and the databases' formats, and each extension's."""
+    yield from _engine(scene)
+    yield from _frameworks(scene)
+    if world.numbered:
+        yield _save(scene, world)
+    yield from _database_formats(scene)
+    for extension in extensions:
+        found = _extension(extension)
+        if found is not None:
+            yield found
+
+
+def _engine(scene: Scene) -> Iterator[VersionFinding]:
+    engines = [path for path in scene.of_role("engine") if scene.look.kind(path) in ("program", "binary")]
+    named = [(path, found[1]) for path in engines if (found := VERSION.search(path.rsplit("/", 1)[-1]))]
+    if named:
+        yield _by_file_name(scene, *named[0])
+    else:
+        yield from _told(scene)
+
+
+def _by_file_name(scene: Scene, path: str, version: str) -> VersionFinding:
+    where, word = [numbered_glob(path)], ""
+    candidates = [p for p in (*scene.of_role("engine"), *scene.of_role("logs")) if scene.look.kind(p) == "text"]
+    for other in candidates:
+        if found := re.search(rf"([A-Za-z][\w-]*)[ -]v?{re.escape(version)}", scene.look.text(other)[:4000]):
+            word = word or found[1]
+            where.append(globs.escape(other))
+    name = path.rsplit("/", 1)[-1]
+    prefix = name[: name.index(version)].rstrip("-_ .")
+    words = "|".join(dict.fromkeys(re.escape(part) for part in (prefix, word) if part))
+    pattern = rf"(?:{words})[-_ ]v?{_PATTERN}" if words else _PATTERN
+    evidence = f"{version} in the name of {path}" + (f" and in {', '.join(where[1:])}" if where[1:] else "")
+    return VersionFinding("engine", pattern, tuple(where), version, evidence, Sure.SURE)
+
+
+def _told(scene: Scene) -> Iterator[VersionFinding]:
+    """A name with a version in a version file or early in a log, or a file that holds a version alone: a guess from one
+    place, likely from a version file, sure where two say the same."""
+    texts = [p for p in (*scene.of_role("engine"), *scene.of_role("logs")) if scene.look.kind(p) == "text"]
+    named: dict[tuple[str, str], list[str]] = {}
+    bare: dict[str, list[str]] = {}
+    for path in texts:
+        text = scene.look.text(path)[:2000]
+        if re.fullmatch(r"v?\d+(?:\.\d+)+", text.strip()):
+            bare.setdefault(text.strip().lstrip("v"), []).append(path)
+        elif match := _NAMED.search(text):
+            named.setdefault((match[1], match[2]), []).append(path)
+    if named:
+        (word, version), places = max(named.items(), key=lambda item: (item[0][1] in bare, len(item[1])))
+        alone = bare.get(version, [])
+        pattern = rf"(?:^|{re.escape(word)}[ _-])v?{_PATTERN}" if alone else rf"{re.escape(word)}[ _-]v?{_PATTERN}"
+        evidence = f"'{word} {version}' in {', '.join(places)}" + (
+            f"; {', '.join(alone)} holds it alone" if alone else ""
+        )
+        sure = Sure.SURE if alone or len(places) > 1 else Sure.GUESS
+        yield VersionFinding("engine", pattern, tuple(map(globs.escape, [*alone, *places])), version, evidence, sure)
+    elif bare:
+        version, places = next(iter(bare.items()))
+        evidence = f"{', '.join(places)} holds it alone"
+        yield VersionFinding(
+            "engine", rf"^v?{_PATTERN}", tuple(map(globs.escape, places)), version, evidence, Sure.LIKELY
+        )
+
+
+def _frameworks(scene: Scene) -> Iterator[VersionFinding]:
+    """Overlay archives over the engine, by the version in their names, and where else name and version stand."""
+    for finding in scene.findings:
+        if finding.role != "engine" or not finding.evidence.startswith("an overlay"):
+            continue
+        path = next(iter(scene.matching(finding.glob)))
+        name = path.rsplit("/", 1)[-1]
+        found = VERSION.search(name)
+        if not found:
+            continue
+        word = name[: found.start()].rstrip("-_ .")
+        texts = [p for p in (*scene.of_role("engine"), *scene.of_role("logs")) if scene.look.kind(p) == "text"]
+        told = re.compile(rf"{re.escape(word)}[-_ ]v?{re.escape(found[1])}", re.IGNORECASE)
+        where = [finding.glob, *(globs.escape(p) for p in texts if told.search(scene.look.text(p)))]
+        evidence = f"{found[1]} in the name of the overlay {path}" + (
+            f" and in {', '.join(where[1:])}" if where[1:] else ""
+        )
+        sure = Sure.SURE if where[1:] else Sure.LIKELY
+        yield VersionFinding(
+            "framework", rf"(?i:{re.escape(word)})[-_ ]v?{_PATTERN}", tuple(where), found[1], evidence, sure
+        )
+
+
+def _save(scene: Scene, world: WorldFinding) -> VersionFinding:
+    names = f"{globs.escape(world.folder)}/{world.numbered.replace('{number}', '*')}"
+    pattern = re.escape(world.numbered.rsplit("/", 1)[-1])
+    pattern = pattern.replace(r"\*", r"\d+").replace(r"\{number\}", r"(\d+)") + "$"
+    path = next(iter(scene.matching(names)))
+    version = re.search(pattern, path)
+    evidence = f"the number in {path} that no setting gives"
+    return VersionFinding("save", pattern, (names,), version[1] if version else "", evidence, Sure.LIKELY)
+
+
+def _database_formats(scene: Scene) -> Iterator[VersionFinding]:
+    """Databases with a number of their own in their names."""
+    for path in scene.of_role("progress", "databases"):
+        name = path.rsplit("/", 1)[-1]
+        found = re.fullmatch(r"([A-Za-z][\w-]*?)[._-](\d+)(\.\w+)", name)
+        if found and scene.look.kind(path) == "sqlite":
+            pattern = rf"{re.escape(found[1])}[._-](\d+){re.escape(found[3])}$"
+            evidence = f"the number in the name of the database {path}"
+            yield VersionFinding(found[1].lower(), pattern, (numbered_glob(path),), found[2], evidence, Sure.LIKELY)
+
+
+def _extension(extension: Extension) -> VersionFinding | None:
+    """An extension's version where its file's name tells it; its manifest is read anyway."""
+    name = extension.path.rsplit("/", 1)[-1]
+    if extension.version not in name:
+        return None
+    before, _, behind = name.partition(extension.version)
+    pattern = rf"{re.escape(before)}(\d+(?:\.\d+)*){re.escape(behind)}$"
+    evidence = f"its manifest says {extension.version}, as its name does"
+    folder = extension.path.rpartition("/")[0]
+    within = (
+        f"{globs.escape(folder)}/{globs.escape(before)}*{globs.escape(behind)}"
+        if folder
+        else f"{globs.escape(before)}*{globs.escape(behind)}"
+    )
+    return VersionFinding(extension.name, pattern, (within,), extension.version, evidence, Sure.SURE)

@@ -1,0 +1,157 @@
+"""A server folder while it is looked over: its files by family, which of them have a role already, what was read."""
+
+from __future__ import annotations
+
+import re
+from bisect import bisect_left
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import cached_property
+
+from emberkeep import globs
+from emberkeep.documents import formats
+from emberkeep.documents.model import TOP, Document, Role
+from emberkeep.errors import EmberKeepError, Fault
+from emberkeep.servers.extensions import Extension, read_manifest
+from emberkeep.servers.findings import Finding, Sure
+from emberkeep.servers.looking import Family, Look, families
+from emberkeep.trees import FolderTree, Kind
+
+SAMPLE = 8
+"""Members of a large family of which the contents are looked at."""
+_PAIR = re.compile(r"""^\s*"?([\w.-]+)"?\s*[:=]\s*"?([^"\n#]*?)"?,?\s*$""", re.MULTILINE)
+_LITERAL = re.compile(r"[^*?\[]*")
+
+
+@dataclass
+class Scene:
+    """What all inferences share. ``findings``: roles found so far; ``people``: ids of known players."""
+
+    tree: FolderTree
+    look: Look
+    findings: list[Finding] = field(default_factory=list)
+    people: set[str] = field(default_factory=set)
+    names: set[str] = field(default_factory=set)
+    faults: list[Fault] = field(default_factory=list)
+    _covered: set[str] = field(default_factory=set)
+    _documents: dict[str, Document | None] = field(default_factory=dict)
+    _manifests: dict[str, Extension | None] = field(default_factory=dict)
+
+    @cached_property
+    def families(self) -> list[Family]:
+        """All files by the shape of their names."""
+        return families(self.tree.entries().values())
+
+    @cached_property
+    def paths(self) -> list[str]:
+        """Every path, sorted."""
+        return sorted(self.tree.entries())
+
+    @cached_property
+    def folders(self) -> list[str]:
+        """Every folder, sorted."""
+        return [path for path in self.paths if self.tree.entries()[path].kind is Kind.FOLDER]
+
+    def cover(self, role: str, glob: str, evidence: str, sure: Sure = Sure.SURE) -> None:
+        """Note that files have a role."""
+        self.findings.append(Finding(role, glob, evidence, sure))
+        self._covered.update(self.matching(glob))
+
+    def set_aside(self, paths: list[str]) -> None:
+        """Keep files from getting a role by their contents; a later finding names them."""
+        self._covered.update(paths)
+
+    def is_covered(self, path: str) -> bool:
+        """Whether a path has a role by now."""
+        return path in self._covered
+
+    def matching(self, glob: str) -> Iterator[str]:
+        """The paths that a pattern matches, found by its literal beginning."""
+        found = _LITERAL.match(glob)
+        start = found[0] if found else ""
+        pattern = globs.compiled(glob)
+        for at in range(bisect_left(self.paths, start), len(self.paths)):
+            if not self.paths[at].startswith(start):
+                return
+            if pattern.fullmatch(self.paths[at]):
+                yield self.paths[at]
+
+    def open_families(self) -> Iterator[Family]:
+        """Families of which no member has a role yet."""
+        for family in self.families:
+            if family.members[0] not in self._covered:
+                yield family
+
+    def sampled(self, family: Family) -> list[str]:
+        """The members to look at: all of a small family, some spread over a large one."""
+        members = family.members
+        return members if len(members) <= SAMPLE else members[:: max(1, len(members) // SAMPLE)][:SAMPLE]
+
+    def kind(self, family: Family) -> str:
+        """The kind of content of a family's members, "" where they differ."""
+        kinds = {self.look.kind(path) for path in self.sampled(family)} - {"empty"}
+        return kinds.pop() if len(kinds) == 1 else ""
+
+    def below(self, folder: str) -> list[str]:
+        """Every path inside a folder."""
+        start = bisect_left(self.paths, folder + "/")
+        end = bisect_left(self.paths, folder + "0")  # '0' follows '/' in order
+        return self.paths[start:end]
+
+    def of_role(self, *roles: str) -> list[str]:
+        """Files that have one of these roles so far."""
+        entries = self.tree.entries()
+        found = {p for item in self.findings if item.role in roles for p in self.matching(item.glob)}
+        return sorted(path for path in found if entries[path].kind is Kind.FILE)
+
+    def pairs(self, path: str) -> list[tuple[str, str]]:
+        """Keys and plain values of a settings file; ``section.key`` for those inside a section or object."""
+        document = self.document(path)
+        if document is None:
+            return _PAIR.findall(self.look.text(path))
+        found = []
+        for node in document.root.items:
+            prefix = "" if node.name == TOP else node.name.strip("[]") + "."
+            if node.role is Role.RECORD and node.own is not None:
+                found.append((node.name, node.own.strip('"')))
+            for item in node.items:
+                if item.role is Role.RECORD and item.own is not None:
+                    found.append((prefix + item.name, item.own.strip('"')))
+        return found
+
+    def document(self, path: str) -> Document | None:
+        """A file's records, None when it has none; what is broken is noted once."""
+        if path not in self._documents:
+            self._documents[path] = None
+            try:
+                self._documents[path] = formats.parse(path, self.look.whole(path))
+            except EmberKeepError as error:
+                self.faults.extend(error.faults)
+            except RecursionError:
+                self.faults.append(Fault(f"{path}: records are nested too deeply"))
+        return self._documents[path]
+
+    def manifest(self, path: str) -> Extension | None:
+        """What an archive says of itself, read once."""
+        if path not in self._manifests:
+            self._manifests[path] = read_manifest(self.look, path)
+        return self._manifests[path]
+
+
+def numbered_glob(path: str) -> str:
+    """The path with version numbers in its name left open, as the next release changes them."""
+    folder, _, name = path.rpartition("/")
+    open_name = re.sub(r"(?<=[.\-_])\d+(?:\.\d+)*(?=[.\-_]|$)", "*", globs.escape(name))
+    return f"{globs.escape(folder)}/{open_name}" if folder else open_name
+
+
+def suffix_glob(path: str) -> str:
+    """All files of its folder that end as this one does."""
+    folder, _, name = path.rpartition("/")
+    suffix = name[name.rindex(".") :] if "." in name else name
+    return f"{globs.escape(folder)}/*{globs.escape(suffix)}" if "." in name else globs.escape(path)
+
+
+def stem(path: str) -> str:
+    """A file's name up to the first dot."""
+    return path.rsplit("/", 1)[-1].split(".", 1)[0]
