@@ -369,8 +369,8 @@ def test_an_evenings_play_summed_up_by_role_and_then_told(played: Program, place
     for line in (
         "From snapshot 1 to live: ",
         "Tiles of outer-skerries: 1 changed, 1 gone, 14 alike",
-        " -1 ·-··",
-        "  0 ··░·",
+        " -1 ··--····",
+        "  0 ····░░··",
         "- learned  12 rows",
         "> una-notes.txt → mission/notes.txt",
         "Drew changed tiles into tiles.png.",

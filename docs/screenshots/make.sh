@@ -39,6 +39,31 @@ ember defaults record 4.2 releases/skerrylight-4.2
 shot defaults "emberkeep defaults record 4.3 releases/skerrylight-4.3.zip; emberkeep defaults list"
 shot survey emberkeep survey
 shot diff "emberkeep diff defaults:4.2 | head -42"
+ember diff defaults:4.2 defaults:4.3 --chart totals.png
+mv "$work/rock/totals.png" "$here/totals.png"
+# An evening's play: some tiles, a player's bag, what was learned.
+(cd "$work/rock/gannet-rock/outer-skerries" && python3 - <<'PLAY'
+import pathlib, random, sqlite3
+some = random.Random(11)
+for tile in sorted(pathlib.Path("chart").iterdir())[9:31]:
+    data = bytearray(tile.read_bytes())
+    for sector in some.sample(range(16), some.randrange(1, 17)):
+        data[sector * 4096 + 5] ^= 255
+    tile.write_bytes(data)
+pathlib.Path("chart/strip.4.0.sea").write_bytes(bytes(65536))
+pathlib.Path("chart/strip.-4.3.sea").unlink()
+keeper = sorted(pathlib.Path("keepers").iterdir())[3]
+keeper.write_text(keeper.read_text().replace('"warmth": ', '"warmth": 1'))
+book = sqlite3.connect("logbook.5.db")
+with book:
+    book.execute("delete from learned where day < 4")
+    book.execute("update learned set day = day + 1 where craft = 'signals' and day > 340")
+book.close()
+PLAY
+)
+shot evening emberkeep diff latest --map tiles.png
+mv "$work/rock/tiles.png" "$here/tiles.png"
+ember restore latest --go
 shot merge emberkeep merge --to 4.3
 ember merge --to 4.3 --go
 ember snapshot --note "after 4.3"

@@ -35,6 +35,11 @@ def compiled(pattern: str) -> re.Pattern[str]:
     return re.compile(as_regex(pattern), re.DOTALL)
 
 
+def combined(patterns: Iterable[str]) -> re.Pattern[str]:
+    """All patterns in one, ready for ``fullmatch`` on many paths; none matches nothing."""
+    return re.compile("|".join(f"(?:{as_regex(pattern)})" for pattern in patterns) or r"(?!)", re.DOTALL)
+
+
 def matches(path: str, patterns: Iterable[str]) -> bool:
     """Whether any of the patterns matches the whole path."""
     return any(compiled(pattern).fullmatch(path) for pattern in patterns)

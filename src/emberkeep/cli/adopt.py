@@ -7,9 +7,10 @@ import os
 from pathlib import Path
 
 from emberkeep import files
-from emberkeep.cli.context import add_go, answer, the_keep
+from emberkeep.cli.context import add_go, answer, opened, the_keep
 from emberkeep.errors import Refused, UsageError
 from emberkeep.keep import FILE, beside, check_text
+from emberkeep.runs import defaults
 from emberkeep.servers.adopt import adopt
 from emberkeep.servers.draft import draft
 from emberkeep.servers.refresh import refresh, written
@@ -63,7 +64,9 @@ def _refresh(args: argparse.Namespace, screen: Screen) -> int:
     if args.server is not None and not args.keep:
         args.keep = str(beside(Path(os.path.abspath(args.server))))
     keep = the_keep(args)
-    found = refresh(keep.config, adopt(keep.require_server()))
+    with opened(keep) as store:
+        releases = [defaults.tree_of(store, version) for version in defaults.versions(store)]
+        found = refresh(keep.config, adopt(keep.require_server(), releases))
     path = keep.folder / FILE
     if args.go and found.proposals:
         text = written(path.read_text(encoding="utf-8"), found.proposals)

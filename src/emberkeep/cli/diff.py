@@ -16,7 +16,9 @@ from emberkeep.comparing.picking import condition
 from emberkeep.errors import EmberKeepError, UsageError
 from emberkeep.keep import Keep
 from emberkeep.runs import defaults, snapshot
+from emberkeep.servers.players import names_by_id
 from emberkeep.servers.roles import Roles, RoleTable, selection
+from emberkeep.servers.scene import stem
 from emberkeep.servers.tiles import SECTOR, TileNames, seen_tiles
 from emberkeep.show import charts
 from emberkeep.show import differences as view
@@ -72,6 +74,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             times=sides.of_keep and not (args.left + args.right).count("defaults:"),
             where=[condition(text) for text in args.where],
             role_of=sides.role_of(),
+            who_is=sides.who_is(left, right),
             tiles=sides.tiles(left, right),
             totals=args.totals or bool(args.chart),
         )
@@ -172,6 +175,14 @@ class _Sides:
     def role_of(self) -> Callable[[str], str]:
         table = self._roles()
         return Roles(table).of if table else lambda path: ""
+
+    def who_is(self, left: Tree, right: Tree) -> Callable[[str], str]:
+        """Whose file a player's is, by the lists of people on both sides."""
+        role_of = self.role_of()
+        names: dict[str, str] = {}
+        for tree in (left, right):
+            names.update(names_by_id(tree, (path for path in tree.entries() if role_of(path) == "access")))
+        return lambda path: names.get(stem(path), "") if role_of(path) == "players" else ""
 
     def tiles(self, left: Tree, right: Tree) -> TileNames | None:
         """How tiles are named: told by the keep, else seen in the names."""

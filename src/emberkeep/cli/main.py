@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import importlib
 import os
 import signal
@@ -117,6 +118,7 @@ def _run(args: argparse.Namespace) -> int:
 
 def entry() -> None:
     """The installed program."""
+    gc.set_threshold(200_000, 20, 50)  # many small objects and no rings of them: looking for such rarely pays
     if hasattr(signal, "SIGTERM"):
         signal.signal(signal.SIGTERM, _terminated)
     sys.exit(main(sys.argv[1:]))

@@ -136,8 +136,8 @@ def leftovers(
 
 
 def _older_names(config: Config, engine: str, live: Tree) -> Iterable[str]:
-    patterns = [glob for source in config.versions if source.name == "engine" for glob in source.within]
+    within = globs.combined(glob for source in config.versions if source.name == "engine" for glob in source.within)
     for path, entry in live.entries().items():
         told = VERSION.search(path.rsplit("/", 1)[-1]) if entry.kind is Kind.FILE else None
-        if told and engine and globs.matches(path, patterns) and ordering(told[1]) < ordering(engine):
+        if told and engine and within.fullmatch(path) and ordering(told[1]) < ordering(engine):
             yield path

@@ -31,7 +31,8 @@ class FileDifference:
     """One path that differs. ``left``/``right``: its entry there, None where it is missing.
 
     ``contents``: whether the bytes differ; ``facts``: what else does (mode, time, target, what stands there).
-    ``renamed_from``: the path on the left, for a file that was moved or renamed. ``role``: of the path.
+    ``renamed_from``: the path on the left, for a file that was moved or renamed. ``role``: of the path; ``who``: whose
+    file it is, for a player's.
     """
 
     path: str
@@ -43,6 +44,7 @@ class FileDifference:
     terms: Terms = ALIKE
     renamed_from: str = ""
     role: str = ""
+    who: str = ""
 
 
 @dataclass(frozen=True)
@@ -99,6 +101,7 @@ def compare_trees(
     details: bool = True,
     where: Sequence[Condition] = (),
     role_of: RoleOf = lambda path: "",
+    who_is: RoleOf = lambda path: "",
     tiles: TileNames | None = None,
     totals: bool = False,
 ) -> TreeDifference:
@@ -118,7 +121,7 @@ def compare_trees(
         if details and item.path not in mapped and _both_are_files(item):
             terms = in_own_terms(item.path, left, right, Asked(rules(item.path), where, totals))
         if not where or terms.details or terms.fault:
-            shown.append(replace(item, terms=terms, role=role_of(item.path)))
+            shown.append(replace(item, terms=terms, role=role_of(item.path), who=who_is(item.path)))
     return TreeDifference(left.label, right.label, tuple(shown), same, tuple(maps))
 
 

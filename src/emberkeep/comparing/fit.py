@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 
@@ -23,25 +24,27 @@ class Fit:
     files: int
 
 
-def fit(
-    version: str,
-    defaults: Tree,
+def fits(
+    releases: Mapping[str, Tree],
     live: Tree,
     paths: Iterable[str],
     rules: Callable[[str], Mapping[str, Rule]],
-) -> Fit:
-    """Measure one release over the files among ``paths`` that it ships. Facts on either side count alike."""
-    shared = total = files = 0
+) -> list[Fit]:
+    """Measure each release over the files among ``paths`` that it ships. Facts on either side count alike."""
+    shared, total, files = Counter[str](), Counter[str](), Counter[str]()
     for path in paths:
-        entry = defaults.entries().get(path)
-        if entry is None or entry.kind is not Kind.FILE:
-            continue
-        there = _facts(path, read(defaults, path), rules(path))
-        here = _facts(path, read(live, path), rules(path)) if path in live.entries() else set()
-        shared += len(there & here)
-        total += len(there | here)
-        files += 1
-    return Fit(version, shared / total if total else 0.0, files)
+        here: set[tuple[str, str, str]] | None = None
+        for version, defaults in releases.items():
+            entry = defaults.entries().get(path)
+            if entry is None or entry.kind is not Kind.FILE:
+                continue
+            if here is None:
+                here = _facts(path, read(live, path), rules(path)) if path in live.entries() else set()
+            there = _facts(path, read(defaults, path), rules(path))
+            shared[version] += len(there & here)
+            total[version] += len(there | here)
+            files[version] += 1
+    return [Fit(name, shared[name] / total[name] if total[name] else 0.0, files[name]) for name in releases]
 
 
 def _facts(path: str, data: bytes, rules: Mapping[str, Rule]) -> set[tuple[str, str, str]]:

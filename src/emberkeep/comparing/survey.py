@@ -239,7 +239,7 @@ def _broken(live: Tree, by_role: Mapping[str, Sequence[str]], edits: TreeDiffere
         if entry.kind is not EntryKind.FILE or entry.size > LARGEST_DOCUMENT:
             continue
         try:
-            formats.parse(path, read(live, path))
+            formats.check(path, read(live, path))
         except EmberKeepError as error:
             yield from error.faults
         except RecursionError:
@@ -249,7 +249,8 @@ def _broken(live: Tree, by_role: Mapping[str, Sequence[str]], edits: TreeDiffere
 def _log_troubles(config: Config, live: FolderTree) -> Iterator[str]:
     """Lines of the newest log's end that say an extension failed."""
     failed = config.log.patterns.get("failed")
-    paths = [p for p, e in live.entries().items() if e.kind is EntryKind.FILE and globs.matches(p, config.log.within)]
+    within = globs.combined(config.log.within)
+    paths = [path for path in live.entries() if failed and within.fullmatch(path)]
     if not failed or not paths:
         return
     newest = max(paths, key=lambda path: (live.entries()[path].mtime_ns, path))

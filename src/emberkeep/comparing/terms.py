@@ -96,7 +96,7 @@ def _records_only(path: str, left: Tree, right: Tree, asked: Asked) -> Terms:
 
 
 def _texts(path: str, texts: tuple[Text, Text], data: tuple[bytes, bytes], asked: Asked) -> Terms:
-    sides = [formats.Side(name, text, raw) for name, text, raw in zip(("left", "right"), texts, data, strict=True)]
+    sides = [formats.Side(name, text) for name, text in zip(("left", "right"), texts, strict=True)]
     # The right side's format decides, as it is the newer one.
     chosen, documents, fault = formats.parse_sides(path, [sides[1], sides[0]])
     if not documents:

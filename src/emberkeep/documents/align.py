@@ -46,16 +46,25 @@ def unchanged(sides: Sequence[tuple[Document, Node]], path: Path, identities: Id
     names = {item.name for _, node in sides for item in node.items if item.role is Role.RECORD}
     if any(identities.rule((*path, name)).rule == () for name in names):
         return {}
-    numbers: dict[str, int] = {}
-    found: dict[int, int] = {}
-    spelled = [
-        [(document.raw(item), item) for item in node.items if item.role is Role.RECORD] for document, node in sides
-    ]
-    counts = [Counter(raw for raw, _ in side) for side in spelled]
-    for side in spelled:
-        for raw, item in side:
-            if all(count[raw] == 1 for count in counts):
-                found[id(item)] = numbers.setdefault(raw, len(numbers))
+    spelled = [_spelled_once(document, node) for document, node in sides]
+    shared = set(spelled[0]).intersection(*spelled[1:])
+    numbers = {raw: number for number, raw in enumerate(shared)}
+    return {id(side[raw]): number for side in spelled for raw, number in numbers.items()}
+
+
+def _spelled_once(document: Document, node: Node) -> dict[str, Node]:
+    """The records inside ``node`` by their text, those of which the text stands there once."""
+    text = document.text
+    found: dict[str, Node] = {}
+    again = set()
+    for item in node.items:
+        if item.role is Role.RECORD:
+            raw = text[item.start : item.end]
+            if raw in found:
+                again.add(raw)
+            found[raw] = item
+    for raw in again:
+        del found[raw]
     return found
 
 

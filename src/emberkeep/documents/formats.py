@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import importlib
+import re
+from collections.abc import Sequence
+from json import loads
 from typing import NamedTuple
 
-from emberkeep.documents import ini, json, properties, toml, xml, yaml
-from emberkeep.documents.encoding import Text, decode
-from emberkeep.documents.model import Document
+from emberkeep.documents.encoding import BOM, Text, decode
+from emberkeep.documents.model import Document, Unsuited
 from emberkeep.errors import Fault, UnreadableInput
 
 _BY_NAME = {
@@ -32,10 +34,24 @@ LINES_WILL_DO = ("json", "yaml", "toml")
 def format_of(path: str, text: str) -> str:
     """One of RECORD_FORMATS, or ``text``, for the file ``path`` that holds ``text``."""
     name = path.rsplit("/", 1)[-1].lower()
-    if name.endswith(".xml") or (xml.looks_like(text) and not name.endswith((".html", ".htm"))):
+    if name.endswith(".xml") or (looks_like_xml(text) and not name.endswith((".html", ".htm"))):
         return "xml"
     known = _BY_NAME.get(name[name.rfind(".") :]) if "." in name else None
-    return known or ("ini" if ini.looks_like(text) else "text")
+    return known or ("ini" if looks_like_ini(text) else "text")
+
+
+_XML = re.compile(r"\ufeff?\s*<(?:\?xml|!--|!DOCTYPE|[A-Za-z_])")
+_SECTION = re.compile(r"\ufeff?[ \t]*\[[^\]\r\n]*\][ \t]*(?:[;#].*)?$")
+
+
+def looks_like_xml(text: str) -> bool:
+    """Whether the text begins as XML does."""
+    return _XML.match(text) is not None
+
+
+def looks_like_ini(text: str) -> bool:
+    """Whether a section header stands among the first lines."""
+    return any(_SECTION.match(line) for line in text[:8192].splitlines()[:200])
 
 
 class Side(NamedTuple):
@@ -43,7 +59,6 @@ class Side(NamedTuple):
 
     name: str
     text: Text
-    data: bytes
 
 
 class Parsed(NamedTuple):
@@ -66,7 +81,7 @@ def parse_sides(path: str, sides: Sequence[Side]) -> Parsed:
         return Parsed(chosen, [])
     try:
         return Parsed(chosen, [_parse_side(path, side, chosen) for side in sides])
-    except yaml.Unsuited:
+    except Unsuited:
         return Parsed("text", [])
     except UnreadableInput as error:
         if chosen in LINES_WILL_DO:
@@ -76,7 +91,7 @@ def parse_sides(path: str, sides: Sequence[Side]) -> Parsed:
 
 def _parse_side(path: str, side: Side, chosen: str) -> Document:
     try:
-        document = parse_text(path, side.text, side.data, chosen)
+        document = parse_text(path, side.text, chosen)
     except UnreadableInput as error:
         first = error.faults[0]
         raise UnreadableInput(f"{first.what} ({side.name})", place=first.place, hint=first.hint) from error
@@ -93,19 +108,30 @@ def parse(path: str, data: bytes, *, as_format: str | None = None) -> Document |
     if source is None:
         return None
     try:
-        return parse_text(path, source, data, as_format or format_of(path, source.text))
-    except yaml.Unsuited:
+        return parse_text(path, source, as_format or format_of(path, source.text))
+    except Unsuited:
         return None
 
 
-def parse_text(path: str, source: Text, data: bytes, chosen: str) -> Document | None:
+def check(path: str, data: bytes) -> None:
+    """UnreadableInput, with line and column, when a file is not well-formed; quicker than to read it."""
+    source = decode(data)
+    if source is None:
+        return
+    if format_of(path, source.text) == "json":
+        try:
+            loads(source.text.removeprefix(BOM))
+        except (ValueError, RecursionError):
+            parse(path, data)  # tolerates comments and trailing commas, or says what is wrong
+        return
+    parse(path, data)
+
+
+def parse_text(path: str, source: Text, chosen: str) -> Document | None:
     """``source`` read as format ``chosen``."""
-    readers: dict[str, Callable[[], Document]] = {
-        "xml": lambda: xml.parse(source, data, path),
-        "json": lambda: json.parse(source, path),
-        "yaml": lambda: yaml.parse(source, path),
-        "toml": lambda: toml.parse(source, path),
-        "properties": lambda: properties.parse(source),
-        "ini": lambda: ini.parse(source),
-    }
-    return readers[chosen]() if chosen in readers else None
+    if chosen not in RECORD_FORMATS:
+        return None
+    # Only the formats that are met are loaded.
+    reader = importlib.import_module(f"emberkeep.documents.{chosen}")
+    document: Document = reader.parse(source, path)
+    return document

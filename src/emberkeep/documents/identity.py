@@ -212,12 +212,17 @@ def _clashes(rule: Rule, groups: Sequence[Sequence[Node]], most: float) -> bool:
     """Whether more than ``most`` records lack the rule's fields or share their values with a sibling."""
     count = 0
     for group in groups:
-        seen: set[tuple[str, ...]] = set()
+        seen: set[object] = set()
         for node in group:
-            values = tuple([(field_value(node, name) or "").strip() for name in rule])
-            if not all(values) or values in seen:
+            value = _stripped(node, rule[0]) if len(rule) == 1 else tuple([_stripped(node, name) for name in rule])
+            if not value or value in seen or (len(rule) > 1 and not all(value)):
                 count += 1
                 if count > most:
                     return True
-            seen.add(values)
+            seen.add(value)
     return False
+
+
+def _stripped(node: Node, name: str) -> str:
+    value = field_value(node, name)
+    return value.strip() if value else ""

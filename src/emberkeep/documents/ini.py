@@ -17,12 +17,7 @@ _HEADER = re.compile(r"[ \t]*\[([^\]\r\n]*)\][ \t]*(?:[;#].*)?$")
 _ENTRY = re.compile(r"[ \t]*([^=:\r\n]*?)[ \t]*([=:])[ \t]*")
 
 
-def looks_like(text: str) -> bool:
-    """Whether the first line that says anything is a section header, or one follows early on."""
-    return any(_HEADER.match(body) for _, (_, _, body) in zip(range(200), lines(text), strict=False))
-
-
-def parse(source: Text) -> IniDocument:
+def parse(source: Text, name: str = "") -> IniDocument:
     """The document in ``source``. Any text is an INI file; nothing is refused."""
     top: list[Node] = []
     items = top

@@ -10,8 +10,6 @@ Spans are offsets in characters of ``Document.text``; see ``encoding`` for why t
 
 from __future__ import annotations
 
-import bisect
-import re
 from collections.abc import Callable, Iterable, Sequence
 from enum import Enum
 from functools import cached_property
@@ -23,6 +21,13 @@ OWN = ""
 """The name of the field that is a record's own value."""
 TOP = "\0"
 """The name of a record that only groups what stands before the first header; reports do not show it."""
+
+
+STRETCH = 1 << 15
+
+
+class Unsuited(Exception):
+    """A file is well-formed, but its records cannot be edited safely one by one: lines must do."""
 
 
 class Role(Enum):
@@ -136,12 +141,17 @@ class Document:
         return self.text[node.start : node.end]
 
     @cached_property
-    def _breaks(self) -> list[int]:
-        return [found.start() for found in re.finditer("\n", self.text)]
+    def _lines_before(self) -> list[int]:
+        """How many lines end before each stretch of :data:`STRETCH` characters."""
+        found = [0]
+        for at in range(0, len(self.text), STRETCH):
+            found.append(found[-1] + self.text.count("\n", at, at + STRETCH))
+        return found
 
     def line(self, offset: int) -> int:
         """1-based line of an offset."""
-        return bisect.bisect_left(self._breaks, offset) + 1
+        stretch = offset // STRETCH
+        return self._lines_before[stretch] + self.text.count("\n", stretch * STRETCH, offset) + 1
 
     # --- what each format says of its own writing ----------------------------
 

@@ -18,7 +18,7 @@ _ESCAPE = re.compile(r"\\(?:u([0-9A-Fa-f]{4})|(\r\n|[\r\n])[ \t\f]*|(.))", re.DO
 _SHORT = {"t": "\t", "n": "\n", "r": "\r", "f": "\f"}
 
 
-def parse(source: Text) -> PropertiesDocument:
+def parse(source: Text, name: str = "") -> PropertiesDocument:
     """The document in ``source``. Any text is a properties file; nothing is refused."""
     items: list[Node] = []
     start = end = -1

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from functools import cached_property
+from functools import cached_property, lru_cache
 from xml.parsers import expat
 
 from emberkeep.documents import layout
@@ -41,14 +41,9 @@ _PREDEFINED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
 _ESCAPES = {"&": "&amp;", "<": "&lt;", ">": "&gt;"}
 
 
-def looks_like(text: str) -> bool:
-    """Whether the text begins as XML does."""
-    return re.match(r"\ufeff?\s*<(?:\?xml|!--|!DOCTYPE|[A-Za-z_])", text) is not None
-
-
-def parse(source: Text, data: bytes, name: str) -> XmlDocument:
-    """The document in ``data``; UnreadableInput says file, line, column and what is wrong."""
-    _check(data, name)
+def parse(source: Text, name: str) -> XmlDocument:
+    """The document in ``source``; UnreadableInput says file, line, column and what is wrong."""
+    _check(source.encode(source.text), name)
     return XmlDocument(source)
 
 
@@ -121,12 +116,11 @@ class XmlDocument(Document):
         return node
 
     def _attribute(self, node: Node, name: str) -> str | None:
-        """An attribute's value without reading what the element holds."""
+        """An attribute's value without reading what the element holds; quickest for a plain one that stands first."""
+        first = _first_attribute(name[1:]).match(self.text, node.start)
+        if first is not None:
+            return first[1]
         tag = self.text[node.start : node.inner[0] if node.inner else node.end]
-        first = tag.find(f' {name[1:]}="')
-        if first > 0 and "'" not in tag and "&" not in tag and "\n" not in tag and "\t" not in tag:
-            low = first + len(name) + 2  # the plain case: in no other quotes, nothing to resolve
-            return tag[low : tag.index('"', low)]
         if name[1:] not in tag:
             return None
         return next((value for found, _, value in _attributes(tag, 0, len(tag)) if found == name), None)
@@ -155,18 +149,35 @@ class XmlDocument(Document):
 
     def _items(self, start: int, end: int) -> tuple[list[Node], bool]:
         """The nodes directly inside a span, and whether text stands between them."""
+        text, search, find = self.text, _TOKEN.search, self.text.find
         items: list[Node] = []
         mixed = False
         at = start
-        while token := _TOKEN.search(self.text, at, end):
-            mixed = mixed or token["cdata"] is not None or not _blank(self.text, at, token.start())
-            at = token.end()
-            if token["name"] is not None:
-                items.append(self._element(token, end))
+        while token := search(text, at, end):
+            low, after = token.span()
+            gap = text[at:low]
+            if gap and not gap.isspace():
+                mixed = True
+            name = token["name"]
+            if name is not None and not token["empty"]:
+                # Most elements have no namesake, comment or CDATA inside: these are found without a closer look.
+                mark = f"</{name}>"
+                closing = find(mark, after, end)
+                if closing < 0 or find("<!", after, closing) >= 0 or find(f"<{name}", after, closing) >= 0:
+                    items.append(self._element(token, end))
+                else:
+                    items.append(self._node(token, closing + len(mark), closing))
                 at = items[-1].end
-            elif token["cdata"] is None:
-                items.append(self._comment(token, items))
-        return items, mixed or not _blank(self.text, at, end)
+            elif name is not None:
+                items.append(self._node(token, after, None))
+                at = after
+            else:
+                at = after
+                if token["cdata"] is None:
+                    items.append(self._comment(token, items))
+                else:
+                    mixed = True
+        return items, mixed or not _blank(text, at, end)
 
     def _comment(self, token: re.Match[str], before: list[Node]) -> Node:
         group = "comment" if token["comment"] is not None else "pi"
@@ -227,6 +238,12 @@ class XmlDocument(Document):
     def _quoted(self, token: re.Match[str]) -> Iterator[tuple[int, int]]:
         for found in _ATTRIBUTE.finditer(self.text, token.start("attributes"), token.end("attributes")):
             yield found.span(2 if found[2] is not None else 3)
+
+
+@lru_cache(maxsize=64)
+def _first_attribute(name: str) -> re.Pattern[str]:
+    """A start tag of which this is the first attribute, with nothing in its value to be resolved."""
+    return re.compile(rf"""<[^\s/>]+ {re.escape(name)}="([^"&\t\r\n]*+)\"""")
 
 
 def _attributes(text: str, start: int, end: int) -> Iterator[tuple[str, re.Match[str], str]]:

@@ -5,7 +5,7 @@ it holds. A scalar is the own field: plain ones as written, quoted ones in JSON'
 a text (``"10"``), and with their tag or anchor in front. A flow collection works as in JSON. Comments are items of
 the block they stand in; one behind a key that opens a block is nobody's.
 
-What cannot be edited safely as records is :class:`Unsuited` and taken line by line: several documents in one file,
+What cannot be edited safely as records is ``Unsuited`` and taken line by line: several documents in one file,
 keys that are no scalars, a sequence beginning on the line of another, block scalars that keep trailing blank lines
 or say their own indentation, tabs before values.
 """
@@ -23,7 +23,7 @@ import yaml
 from emberkeep.documents import layout
 from emberkeep.documents.bracketed import DEEPEST, ELEMENT, BracketedDocument, Token, comment, is_vector, member
 from emberkeep.documents.encoding import BOM, Text, position
-from emberkeep.documents.model import OWN, Edit, Field, Node, Role
+from emberkeep.documents.model import OWN, Edit, Field, Node, Role, Unsuited
 from emberkeep.errors import Place, UnreadableInput
 
 _Loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
@@ -43,12 +43,8 @@ _TOKEN = re.compile(
 )
 
 
-class Unsuited(Exception):
-    """This YAML is well-formed, but its records cannot be edited safely one by one."""
-
-
 def parse(source: Text, name: str) -> YamlDocument:
-    """The document in ``source``. UnreadableInput says file, line, column; :class:`Unsuited` where lines must do."""
+    """The document in ``source``. UnreadableInput says file, line, column; Unsuited where lines must do."""
     text = source.text.removeprefix(BOM)
     shift = len(source.text) - len(text)
     try:

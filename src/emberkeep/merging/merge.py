@@ -141,8 +141,8 @@ def _text(sides: _Sides, texts: list[Text], rules: Mapping[str, Rule], settle: S
     mine, new = texts[-2], texts[-1]
     old = texts[0] if len(texts) == 3 else None
     named = (("old defaults", sides.old), ("yours", sides.mine), ("new defaults", sides.new))
-    given = [(name, data) for name, data in named if data is not None]
-    read_as = [formats.Side(name, text, data) for (name, data), text in zip(given, texts, strict=True)]
+    given = [name for name, data in named if data is not None]
+    read_as = [formats.Side(name, text) for name, text in zip(given, texts, strict=True)]
     chosen, documents, _ = formats.parse_sides(sides.path, read_as)
     if documents:
         merged = _by_records(sides.path, documents, rules, settle)

@@ -9,7 +9,8 @@ from datetime import datetime
 from pathlib import Path
 
 from emberkeep.archives import is_archive, open_archive
-from emberkeep.comparing.fit import Fit, fit
+from emberkeep.comparing import fit
+from emberkeep.comparing.fit import Fit
 from emberkeep.errors import Refused, UsageError
 from emberkeep.keep import UNSORTED, Keep
 from emberkeep.servers.roles import MERGED, Roles
@@ -115,5 +116,5 @@ def fits(keep: Keep, store: Store, live: Tree, among: Iterable[str] | None = Non
     chosen = versions(store) if among is None else list(among)
     trees = {version: tree_of(store, version) for version in chosen}
     paths = merged_paths(keep, *trees.values())
-    found = [fit(version, tree, live, paths, keep.config.record_rules) for version, tree in trees.items()]
+    found = fit.fits(trees, live, paths, keep.config.record_rules)
     return sorted(found, key=lambda item: (-item.share, ordering(item.version)))

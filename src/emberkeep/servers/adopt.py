@@ -9,22 +9,23 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 from pathlib import Path
 
 from emberkeep import globs
+from emberkeep.documents import formats
 from emberkeep.documents.identity import Identities
 from emberkeep.documents.model import OWN, Document, Node, Role
 from emberkeep.documents.values import number
-from emberkeep.errors import Refused
+from emberkeep.errors import EmberKeepError, Refused
 from emberkeep.keep import UNSORTED
 from emberkeep.servers import launch, logs, numbering, players, worlds
 from emberkeep.servers.findings import ORDER, Adoption, LaunchFinding, RecordFinding, Sure, WorldFinding
 from emberkeep.servers.looking import Look
 from emberkeep.servers.roles import Roles
 from emberkeep.servers.scene import Scene, numbered_glob, suffix_glob
-from emberkeep.trees import FolderTree, Kind, Skipped
+from emberkeep.trees import FolderTree, Kind, Skipped, Tree, read
 
 _LOG_FOLDERS = {"log", "logs", "crash-reports", "crashes", "dumps"}
 _SCRATCH_FOLDERS = {"cache", "caches", "tmp", "temp", ".cache"}
@@ -34,8 +35,9 @@ MOST_TABLES = 400
 """Files of repeated records that are read whole."""
 
 
-def adopt(server: Path) -> Adoption:
-    """Infer what stands in ``server``. Reads only; Refused when it is no folder."""
+def adopt(server: Path, releases: Sequence[Tree] = ()) -> Adoption:
+    """Infer what stands in ``server``. Reads only; Refused when it is no folder. ``releases``: recorded defaults, whose
+    files help to learn how records are recognised."""
     if not server.is_dir():
         raise Refused(f"{server} is not a folder", hint="name the folder that holds the game server")
     tree = FolderTree(server)
@@ -49,7 +51,7 @@ def adopt(server: Path) -> Adoption:
     scripts = _scripts(scene)
     _programs(scene, scripts)
     _extension_data(scene, folders)
-    records = list(_economy(scene))
+    records = list(_economy(scene, releases))
     _settings(scene)
     world = worlds.world(scene, tiles)
     started = launch.launch(scene, scripts, worlds.all_save_numbers(scene, world))
@@ -256,7 +258,7 @@ def _extension_data(scene: Scene, folders: dict[str, str]) -> None:
 # --- economy and settings ----------------------------------------------------
 
 
-def _economy(scene: Scene) -> Iterator[RecordFinding]:
+def _economy(scene: Scene, releases: Sequence[Tree]) -> Iterator[RecordFinding]:
     """Files of repeated records with numbers; a folder tree that holds several such files is mission data whole."""
     tables: dict[str, list[str]] = defaultdict(list)
     read = 0
@@ -264,16 +266,16 @@ def _economy(scene: Scene) -> Iterator[RecordFinding]:
         for path in scene.sampled(family):
             if scene.look.kind(path) in _TABLES and read < MOST_TABLES:
                 read += 1
-                yield from _table(scene, path, tables)
+                yield from _table(scene, path, tables, releases)
     for top, paths in tables.items():
         _mission(scene, top, paths)
 
 
-def _table(scene: Scene, path: str, tables: dict[str, list[str]]) -> Iterator[RecordFinding]:
+def _table(scene: Scene, path: str, tables: dict[str, list[str]], releases: Sequence[Tree]) -> Iterator[RecordFinding]:
     document = scene.document(path)
     if document is None or not document.learns_identity:
         return
-    identities = Identities([], [document])
+    identities = Identities(list(_vendors(path, document, releases)), [document])
     repeated = list(_repeated(document.root, (document.root.name,)))
     if not repeated:
         return
@@ -282,6 +284,19 @@ def _table(scene: Scene, path: str, tables: dict[str, list[str]]) -> Iterator[Re
         rule = identities.rule(at).rule
         if not (rule == (".",) or _are_values(document, at)):  # a list of plain words needs no telling
             yield RecordFinding(path, "/".join(at), rule or (), count, Sure.SURE if rule else Sure.LIKELY)
+
+
+def _vendors(path: str, mine: Document, releases: Sequence[Tree]) -> Iterator[Document]:
+    """The same file as recorded releases ship it, where they do and it is whole."""
+    for tree in releases:
+        if path not in tree.entries():
+            continue
+        try:
+            document = formats.parse(path, read(tree, path), as_format=mine.format)
+        except EmberKeepError:
+            continue
+        if document is not None:
+            yield document
 
 
 def _are_values(document: Document, at: tuple[str, ...]) -> bool:
@@ -302,7 +317,8 @@ def _mission(scene: Scene, top: str, paths: list[str]) -> None:
         for path, kind in kinds:
             if kind == "text":
                 scene.cover("scripts", suffix_glob(path), "a text among mission files", Sure.LIKELY)
-        evidence = f"mission data: {len(paths)} file{'s' if len(paths) > 1 else ''} of repeated records, and what stands beside"
+        some = f"{len(paths)} file{'s' if len(paths) > 1 else ''}"
+        evidence = f"mission data: {some} of repeated records, and what stands beside"
         scene.cover("economy", f"{globs.escape(top)}/**", evidence)
         return
     for path in paths:

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 
 from emberkeep import globs
+from emberkeep.errors import EmberKeepError
 from emberkeep.servers.findings import PlayerBound, Sure
 from emberkeep.servers.looking import ADDRESS, IDENT, Family, is_identifier, people
 from emberkeep.servers.scene import Scene, stem
+from emberkeep.trees import Kind, Tree, read
 
 MOST_IN_A_FAMILY = 4
 LOOKED_THROUGH = 4 << 20
@@ -40,6 +43,23 @@ def lists_of_people(scene: Scene) -> None:
                 scene.cover("access", globs.escape(path), f"a list of {len(found)} with {what}")
     for path in text_lists:
         _text_list(scene, path)
+
+
+def names_by_id(tree: Tree, paths: Iterable[str]) -> dict[str, str]:
+    """What people are called, by id, as the lists of people among ``paths`` tell it."""
+    found: dict[str, str] = {}
+    for path in paths:
+        entry = tree.entries()[path]
+        if entry.kind is not Kind.FILE or entry.size > LOOKED_THROUGH:
+            continue
+        try:
+            listed = people(json.loads(read(tree, path)))
+        except (ValueError, RecursionError, EmberKeepError):
+            continue
+        for person in listed:
+            name = _name(person)
+            found.update((value, name) for value in person.values() if name and is_identifier(value))
+    return found
 
 
 def _name(person: dict[str, str]) -> str:

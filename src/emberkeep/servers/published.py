@@ -6,10 +6,7 @@ Nothing but a small text is read, within a few seconds; what cannot be reached i
 from __future__ import annotations
 
 import re
-import urllib.error
-import urllib.request
 from collections.abc import Iterable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -35,6 +32,10 @@ def wanted_versions(wanted: Iterable[Wanted], folder: Path, *, offline: bool = F
     """Every wanted version, addresses asked at the same time. ``folder``: what relative files are relative to;
     ``offline``: addresses are not asked."""
     told = list(wanted)
+    if offline or not any(one.address for one in told):
+        return [_read(one, folder, offline) for one in told]
+    from concurrent.futures import ThreadPoolExecutor
+
     with ThreadPoolExecutor(max_workers=8) as pool:
         return list(pool.map(lambda one: _read(one, folder, offline), told))
 
@@ -47,7 +48,7 @@ def _read(wanted: Wanted, folder: Path, offline: bool) -> Published:
         return Published(wanted.name, "", source, "not asked (--offline)")
     try:
         text = _fetch(wanted.address) if wanted.address else _file(folder / wanted.file)
-    except (OSError, ValueError, urllib.error.URLError) as error:
+    except (OSError, ValueError) as error:  # the errors of urllib are kinds of OSError
         reason = getattr(error, "reason", None) or getattr(error, "strerror", None) or error
         return Published(wanted.name, "", source, f"cannot be read: {reason}")
     found = re.search(wanted.pattern, text, re.MULTILINE)
@@ -64,6 +65,8 @@ def _file(path: Path) -> str:
 def _fetch(address: str) -> str:
     if not address.startswith(("http://", "https://")):
         raise ValueError("only http and https are asked")
+    import urllib.request
+
     request = urllib.request.Request(address, headers={"User-Agent": "emberkeep", "Accept": "text/*, application/json"})
     with urllib.request.urlopen(request, timeout=SECONDS) as answer:
         return bytes(answer.read(MOST)).decode("utf-8", "replace")

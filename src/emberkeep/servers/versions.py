@@ -27,9 +27,10 @@ def find(tree: Tree, sources: Sequence[VersionSource]) -> list[Found]:
     """Every place that tells a version, one row for each file; the same number twice shows they agree."""
     found = []
     for source in sources:
-        pattern = re.compile(source.pattern)
-        for path, entry in sorted(tree.entries().items()):
-            if entry.kind is not Kind.FILE or not globs.matches(path, source.within):
+        pattern, within = re.compile(source.pattern), globs.combined(source.within)
+        places = sorted(path for path in tree.entries() if within.fullmatch(path))
+        for path in places:
+            if tree.entries()[path].kind is not Kind.FILE:
                 continue
             match = pattern.search(path) or pattern.search(head(tree, path, LOOKED_AT))
             if match:

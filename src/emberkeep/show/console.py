@@ -40,6 +40,21 @@ class Screen:
         """A table or other renderable."""
         self.out.print(Padding(item, (0, 0, 0, indent), expand=False) if indent else item)
 
+    def beside(self, left: Table, right: Table | None) -> None:
+        """Two tables side by side where both fit, else one below the other."""
+        if right is None:
+            self.show(left)
+            return
+        wide = sum(self.out.measure(one).maximum for one in (left, right)) + 4
+        if wide > self.out.width:
+            self.show(left)
+            self.line()
+            self.show(right)
+            return
+        grid = Table.grid(padding=(0, 4, 0, 0))
+        grid.add_row(left, right)
+        self.show(grid)
+
     def note(self, text: str) -> None:
         """A message beside the result, on standard error."""
         self.err.print(Text(clean(text), style=QUIET))

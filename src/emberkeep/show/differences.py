@@ -88,6 +88,7 @@ def _files(screen: Screen, files: Sequence[FileDifference], most: int) -> None:
 def _file(screen: Screen, item: FileDifference, most: int) -> None:
     details = item.terms.details
     name = f"{item.renamed_from} → {item.path}" if item.renamed_from else item.path
+    name += f"  {item.who}" if item.who else ""
     screen.line(f"{_SIGNS[item.kind]} {name}{_about(item)}", HEAD if details else _STYLES[item.kind])
     if item.terms.fault:
         screen.line(f"    {item.terms.fault}", BAD)

@@ -6,6 +6,8 @@ from collections import Counter, defaultdict
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 
+from rich.table import Table
+
 from emberkeep.comparing.survey import Survey
 from emberkeep.keep import ROLES, UNSORTED
 from emberkeep.servers.findings import ORDER, Adoption, Sure
@@ -99,17 +101,12 @@ def survey(screen: Screen, found: Survey, now: datetime, zone: tzinfo) -> None:
     """One screen: what stands where now."""
     screen.line(f"{found.name}  {found.server}", HEAD)
     signs = "; ".join(found.running)
-    screen.line(
-        f"running: {signs}" if signs else "not running (no process works in it, no pid file names one)",
-        BAD if signs else "",
-    )
+    state = f"running: {signs}" if signs else "not running (no process works in it, no pid file names one)"
+    screen.line(state, BAD if signs else "")
     screen.line()
     _versions(screen, found)
     screen.line()
-    _roles(screen, found, zone)
-    if found.edits:
-        screen.line()
-        _edits(screen, found)
+    screen.beside(_roles(found, zone), _edits(found) if found.edits else None)
     if found.extensions:
         screen.line()
         _extensions(screen, found)
@@ -162,7 +159,7 @@ def _since(found: Survey) -> str:
     return "; since then " + ", ".join(f"{number} {word}" for number, word in numbers if number)
 
 
-def _roles(screen: Screen, found: Survey, zone: tzinfo) -> None:
+def _roles(found: Survey, zone: tzinfo) -> Table:
     rows = table("role", "files", "size", "newest change", right=("files", "size"))
     by_role = {row.role: row for row in found.roles}
     for role in (*ROLES, UNSORTED):
@@ -170,7 +167,7 @@ def _roles(screen: Screen, found: Survey, zone: tzinfo) -> None:
             row = by_role[role]
             newest = datetime.fromtimestamp(row.newest_ns / 1e9, UTC)
             rows.add_row(role, str(row.files), words.size(row.bytes), words.when(newest, zone))
-    screen.show(rows)
+    return rows
 
 
 def _extensions(screen: Screen, found: Survey) -> None:
@@ -188,7 +185,7 @@ def _extensions(screen: Screen, found: Survey) -> None:
     screen.show(rows)
 
 
-def _edits(screen: Screen, found: Survey) -> None:
+def _edits(found: Survey) -> Table:
     rows = table("hand edits", "changed", "added", "removed", "moved", right=("changed", "added", "removed", "moved"))
     total: Counter[str] = Counter()
     for edit in found.edits:
@@ -196,4 +193,4 @@ def _edits(screen: Screen, found: Survey) -> None:
         total.update(numbers)
         rows.add_row(cell(edit.path), *(str(number or "") for number in numbers.values()))
     rows.add_row("in all", *(str(total[name]) for name in ("changed", "added", "removed", "moved")), style=HEAD)
-    screen.show(rows)
+    return rows

@@ -27,6 +27,7 @@ def show(screen: Screen, found: TileMap) -> None:
     tiles = {((tile.x - left) // step, (tile.y - top) // step): tile for tile in sorted(found.tiles, key=_weight)}
     same = {((x - left) // step, (y - top) // step) for x, y in found.same}
     wide = (right - left) // step + 1
+    times = 2 if 2 * wide <= WIDEST else 1  # a sign is half as wide as it is high
     margin = max(len(str(top)), len(str(bottom))) + 2
     screen.line(
         f"{'':{margin}}x {left} to {right}, y downwards" + (f", {step} tiles a sign" if step > 1 else ""), QUIET
@@ -34,7 +35,8 @@ def show(screen: Screen, found: TileMap) -> None:
     for row in range((bottom - top) // step + 1):
         line = Text(f"{top + row * step:>{margin - 1}} ", style=QUIET)
         for column in range(wide):
-            line.append(*_sign(tiles.get((column, row)), (column, row) in same))
+            sign, style = _sign(tiles.get((column, row)), (column, row) in same)
+            line.append(sign * times, style)
         screen.show(line)
     screen.line(
         f"{'':{margin}}{_SAME} alike  {SHADES} up to 25, 50, 75, 100 % of its sectors changed  + new  - gone", QUIET

@@ -1,0 +1,134 @@
+"""How long adopt, survey and diff take beside plain yardsticks, measured in one run on this machine.
+
+    python benchmarks/looking.py [--sample DIR] [--rounds N]
+
+* ``adopt`` and ``survey`` of the large sample (20 000 files, 1.5 GB) beside a walk that prints every file's name, size and
+  time (``find -printf`` where there is one): aim 3 times that plus 1.5 s, and under 200 MB.
+* ``diff`` of two XML files of 10 MB with 20 000 records, 1 % of them changed, beside lxml parsing both: aim 3 times.
+
+Each figure is the best of N rounds, taken in turns, as whole processes; memory is the largest resident set.
+Needs the development packages (``pip install '.[dev]'``). The sample is built in DIR once and used again.
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+import time
+from dataclasses import dataclass
+from pathlib import Path
+
+from emberkeep.demo import sample
+
+WALK = "import os\nfor w, d, f in os.walk('.'):\n  for n in f: s = os.lstat(os.path.join(w, n)); print(w, n, s.st_size, s.st_mtime)"
+LXML = "import sys, lxml.etree as e\nfor p in sys.argv[1:]: e.parse(p)"
+RECORDS, CHANGED = 20_000, 200
+
+
+@dataclass
+class Measured:
+    """The best of several rounds: seconds, and the largest resident set in MB (0 where the system does not tell)."""
+
+    seconds: float = 1e9
+    megabytes: float = 0.0
+
+    def add(self, seconds: float, megabytes: float) -> None:
+        self.seconds = min(self.seconds, seconds)
+        self.megabytes = max(self.megabytes, megabytes)
+
+
+def run(command: list[str], cwd: Path, codes: tuple[int, ...] = (0, 1)) -> tuple[float, float]:
+    """Seconds and megabytes of one process, its output thrown away."""
+    started = time.perf_counter()
+    process = subprocess.Popen(command, cwd=cwd, stdout=subprocess.DEVNULL)
+    if hasattr(os, "wait4"):
+        _, status, usage = os.wait4(process.pid, 0)
+        seconds, code = time.perf_counter() - started, os.waitstatus_to_exitcode(status)
+        megabytes = usage.ru_maxrss / (1024 if sys.platform != "darwin" else 1 << 20)
+    else:
+        code, megabytes = process.wait(), 0.0
+        seconds = time.perf_counter() - started
+    if code not in codes:
+        raise SystemExit(f"{' '.join(command)} ended with {code}")
+    return seconds, megabytes
+
+
+def ember(*words: str) -> list[str]:
+    return [sys.executable, "-m", "emberkeep", *words]
+
+
+def looking_over(place: Path, rounds: int) -> None:
+    if not (place / sample.SERVER).is_dir():
+        print(f"building the large sample in {place} …", flush=True)
+        sample.build(place, "large")
+    server, keep = place / sample.SERVER, place / f"{sample.SERVER}.keep"
+    find = shutil.which("find")
+    walk = [find, ".", "-printf", "%p %s %T@\n"] if find and os.name == "posix" else [sys.executable, "-c", WALK]
+    shutil.rmtree(keep, ignore_errors=True)
+    run(ember("adopt", sample.SERVER), place)
+    for version, source in (("4.2", "skerrylight-4.2"), ("4.3", "skerrylight-4.3.zip")):
+        run(ember("--keep", str(keep), "defaults", "record", version, f"releases/{source}"), place)
+    walked, adopted, surveyed = Measured(), Measured(), Measured()
+    for number in range(rounds):
+        walked.add(*run(walk, server))
+        fresh = place / f"fresh-{number}.keep"
+        adopted.add(*run(ember("--keep", str(fresh), "adopt", sample.SERVER), place))
+        shutil.rmtree(fresh)
+        surveyed.add(*run(ember("--keep", str(keep), "survey"), place))
+    aim = 3 * walked.seconds + 1.5
+    print(f"walk    {walked.seconds:6.2f} s")
+    for name, measured in (("adopt", adopted), ("survey", surveyed)):
+        print(f"{name:7} {measured.seconds:6.2f} s  aim {aim:.2f} s  {verdict(measured.seconds <= aim)}"
+              f"   {measured.megabytes:4.0f} MB  aim 200 MB  {verdict(measured.megabytes <= 200)}")  # fmt: skip
+
+
+def verdict(met: bool) -> str:
+    return "met" if met else "MISSED"
+
+
+def record(number: int, worth: int) -> str:
+    fields = {"kind": ("food", "fuel", "tool")[number % 3], "afloat": number % 90, "least": number % 9, "worth": worth}
+    fields.update(spoils=0, weight=number * 7 % 1000, says=f"a line that fills the record up, as in life: {number}" * 3)
+    inside = "".join(f"        <{name}>{value}</{name}>\n" for name, value in fields.items())
+    return (
+        f'    <good id="item-{number}">\n{inside}        <found at="wreck"/>\n        <found at="pier"/>\n    </good>\n'
+    )
+
+
+def comparing(place: Path, rounds: int) -> None:
+    changed = set(random.Random(3).sample(range(RECORDS), CHANGED))
+    for name, bump in (("old.xml", 0), ("new.xml", 7000)):
+        body = "".join(record(n, n % 120 + (bump if n in changed else 0)) for n in range(RECORDS))
+        (place / name).write_text(f'<?xml version="1.0"?>\n<stores>\n{body}</stores>\n', encoding="utf-8")
+    parsed, compared = Measured(), Measured()
+    for _ in range(rounds):
+        parsed.add(*run([sys.executable, "-c", LXML, "old.xml", "new.xml"], place))
+        compared.add(*run(ember("diff", "./old.xml", "./new.xml"), place))
+    size = (place / "old.xml").stat().st_size / 1e6
+    ratio = compared.seconds / parsed.seconds
+    print(f"lxml parses both ({size:.1f} MB each)  {parsed.seconds:6.2f} s")
+    print(f"diff                             {compared.seconds:6.2f} s  {ratio:.1f} times, aim 3  {verdict(ratio <= 3)}"
+          f"   {compared.megabytes:4.0f} MB")  # fmt: skip
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument(
+        "--sample", type=Path, help="where the large sample is, or is built (default: a temporary folder)"
+    )
+    parser.add_argument("--rounds", type=int, default=5)
+    args = parser.parse_args()
+    with tempfile.TemporaryDirectory(prefix="emberkeep-bench-") as room:
+        place = args.sample or Path(room)
+        place.mkdir(parents=True, exist_ok=True)
+        looking_over(place, args.rounds)
+        comparing(Path(room), args.rounds)
+
+
+if __name__ == "__main__":
+    main()
