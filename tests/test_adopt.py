@@ -143,6 +143,7 @@ def test_the_draft_passes_our_own_check_and_carries_its_evidence(keeper: Program
     config = read_config(place / "gannet-rock.keep" / "keep.toml")
     assert config.folder == "../gannet-rock"
     assert "# sure: 12 files named by an id" in text
+    assert 'name = "Gannet Rock"    # likely: title in keeper.properties' in text
     assert "# likely: SQLite, tables about, learned; known players' ids in learned" in text
     assert config.world.numbered == "anchorage.*.*.{number}.isle"
 

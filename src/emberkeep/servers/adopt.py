@@ -75,7 +75,7 @@ def _adoption(
     unreadable = tuple(Skipped(path, why) for path, why in sorted(scene.look.unreadable.items()))
     found = Adoption(
         scene.tree.root,
-        _name(scene, started),
+        *_name(scene, started),
         findings,
         versions,
         world,
@@ -95,15 +95,17 @@ def _adoption(
     return replace(found, questions=tuple(_questions(found)))
 
 
-def _name(scene: Scene, started: LaunchFinding | None) -> str:
-    """What the server calls itself in its settings or launch script, else the folder's name."""
+def _name(scene: Scene, started: LaunchFinding | None) -> tuple[str, str]:
+    """What the server calls itself in its settings or launch script, else the folder's name; and what says so."""
     keys = ("title", "name", "servername", "hostname", "displayname")
     for path in scene.of_role("settings"):
         for key, value in scene.pairs(path):
             if re.sub(r"[^a-z]", "", key.rsplit(".", 1)[-1].lower()) in keys and value and "/" not in path:
-                return re.split(r"\s+[—|-]\s+", value)[0]
-    told = next((item.value for item in started.arguments if item.purpose == "name"), "") if started else ""
-    return told or scene.tree.root.resolve().name
+                return re.split(r"\s+[—|-]\s+", value)[0], f"{Sure.LIKELY}: {key} in {path}"
+    for item in started.arguments if started else ():
+        if item.purpose == "name" and started:
+            return item.value, f"{Sure.LIKELY}: {item.key} in {started.script}"
+    return scene.tree.root.resolve().name, f"{Sure.GUESS}: the folder's name"
 
 
 def _questions(found: Adoption) -> Iterator[str]:

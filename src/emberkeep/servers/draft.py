@@ -18,7 +18,7 @@ def draft(adoption: Adoption, folder: str, zone: str) -> str:
     parts = [
         "# What Ember Keep knows of this server. Drafted by 'emberkeep adopt'; yours to edit from now on.\n"
         "# Behind '# sure:', '# likely:' and '# guess:' stands what speaks for an entry.\n\nformat = 1\n",
-        f"\n[server]\nname = {quote(adoption.name)}\nfolder = {quote(folder)}\n"
+        f"\n[server]\nname = {quote(adoption.name)}    # {_plain(adoption.name_evidence)}\nfolder = {quote(folder)}\n"
         f"zone = {quote(zone)}    # IANA name; all times are shown in it\n",
         *_versions(adoption),
         _roles(adoption),
@@ -96,7 +96,7 @@ def _log(adoption: Adoption) -> str:
     log = adoption.log
     if log is None:
         return ""
-    lines = [f"\n[log]\nin = [{quote(escape(log.file))}]\n"]
+    lines = [f"\n[log]\nin = [{quote(escape(log.file))}]    # sure: the newest log\n"]
     for line in log.lines:
         example = f", as in: {line.example}" if line.example else ""
         lines.append(_comment(line.sure, f"{line.evidence}{example}"))

@@ -147,6 +147,7 @@ class Adoption:
 
     server: Path
     name: str
+    name_evidence: str
     roles: tuple[Finding, ...]
     versions: tuple[VersionFinding, ...]
     world: WorldFinding
