@@ -92,12 +92,14 @@ def verdict(met: bool) -> str:
 
 
 def record(number: int, worth: int) -> str:
+    """About 500 bytes, as mission files have them."""
     fields = {"kind": ("food", "fuel", "tool")[number % 3], "afloat": number % 90, "least": number % 9, "worth": worth}
-    fields.update(spoils=0, weight=number * 7 % 1000, says=f"a line that fills the record up, as in life: {number}" * 3)
+    fields.update(spoils=0, weight=number * 7 % 1000, says=f"a line that fills the record up, as in life: {number}")
+    fields.update(further=f"another line that makes the record longer, as many of them are in life {number * 3}")
     inside = "".join(f"        <{name}>{value}</{name}>\n" for name, value in fields.items())
-    return (
-        f'    <good id="item-{number}">\n{inside}        <found at="wreck"/>\n        <found at="pier"/>\n    </good>\n'
-    )
+    found = "".join(f'        <found at="{place}"/>\n' for place in ("wreck", "pier", "cave"))
+    made = '        <made of="rope" count="2"/>\n'
+    return f'    <good id="item-{number}">\n{inside}{found}{made}    </good>\n'
 
 
 def comparing(place: Path, rounds: int) -> None:

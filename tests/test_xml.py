@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.documents import formats
+from emberkeep.documents import formats, xml
 from emberkeep.documents.encoding import decode
 from emberkeep.documents.model import Document, Node, Role
 from emberkeep.errors import UnreadableInput
@@ -163,3 +163,50 @@ def test_what_expat_accepts_our_scanner_reads_whole(inner: str) -> None:
 def test_text_with_nul_is_no_text() -> None:
     assert decode(b"a\0b") is None
     assert decode("a".encode("utf-16")) is not None
+
+
+pieces_of_xml = st.lists(
+    st.sampled_from(
+        [
+            '<good id="a"><worth>1</worth></good>',
+            "<good id=\"b > c\" kind='x'/>",
+            "<good><good>inner</good></good>",
+            "<good><!-- </good> --></good>",
+            "<good><![CDATA[</good>]]></good>",
+            "<goods/>",
+            "<other>text</other>",
+            "<!-- between -->",
+            "<?mark here?>",
+            "<good >  </good >",
+            "stray",
+            "\n  ",
+            '<good id="&lt;/good&gt;"></good>',
+        ]
+    ),
+    max_size=8,
+)
+
+
+@given(pieces_of_xml)
+def test_a_long_list_is_read_as_a_short_one_is(pieces: list[str]) -> None:
+    """The quick way through lists of alike elements finds what the look at each token finds."""
+    data = f"<s>{''.join(pieces)}</s>".encode()
+    trees = []
+    for long in (1 << 60, 0):
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(xml, "LONG", long)
+            trees.append(_spans(document(data).root))
+    assert trees[0] == trees[1]
+
+
+def _spans(node: Node) -> tuple[object, ...]:
+    fields = tuple((name, field.value, field.start) for name, field in node.fields.items())
+    return (
+        node.name,
+        node.start,
+        node.end,
+        node.inner,
+        node.trailing,
+        fields,
+        tuple(_spans(item) for item in node.items),
+    )

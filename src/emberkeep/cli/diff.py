@@ -13,6 +13,7 @@ from emberkeep.archives import is_archive
 from emberkeep.cli.context import add_only, answer, now, opened, the_keep
 from emberkeep.comparing.files import TreeDifference, compare_trees, find_text
 from emberkeep.comparing.picking import condition
+from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL
 from emberkeep.errors import EmberKeepError, UsageError
 from emberkeep.keep import Keep
 from emberkeep.runs import defaults, snapshot
@@ -76,7 +77,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             role_of=sides.role_of(),
             who_is=sides.who_is(left, right),
             tiles=sides.tiles(left, right),
-            totals=args.totals or bool(args.chart),
+            summed=LARGEST_DETAIL if args.totals or args.chart else SMALL,
         )
         drawn = _draw(args, found)
         code = 2 if found.faults else 1 if found.files else 0

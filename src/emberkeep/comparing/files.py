@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 
 from emberkeep.comparing.picking import Seen, seen
 from emberkeep.comparing.records import Condition, Kind
-from emberkeep.comparing.terms import LARGEST_DETAIL, Asked, Terms, in_own_terms
+from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL, Asked, Terms, in_own_terms
 from emberkeep.comparing.tiles import TileMap, tile_maps
 from emberkeep.documents import formats
 from emberkeep.documents.encoding import Text, decode
@@ -103,10 +103,11 @@ def compare_trees(
     role_of: RoleOf = lambda path: "",
     who_is: RoleOf = lambda path: "",
     tiles: TileNames | None = None,
-    totals: bool = False,
+    summed: int = SMALL,
 ) -> TreeDifference:
     """Compare two trees. ``times``: whether a different modification time or mode alone counts. ``where``: only records
-    that meet all of these, and files that have such. ``totals``: sum up numbers in files of any size."""
+    that meet all of these, and files that have such. ``summed``: bytes up to which a
+    file's numbers are added up."""
     paths = left.entries().keys() | right.entries().keys()
     chosen = sorted(path for path in paths if wanted is None or wanted(path))
     found = [item for path in chosen if (item := _compare_path(path, left, right, times)) is not None]
@@ -119,7 +120,7 @@ def compare_trees(
     for item in found:
         terms = TILE if item.path in mapped else ALIKE
         if details and item.path not in mapped and _both_are_files(item):
-            terms = in_own_terms(item.path, left, right, Asked(rules(item.path), where, totals))
+            terms = in_own_terms(item.path, left, right, Asked(rules(item.path), where, summed))
         if not where or terms.details or terms.fault:
             shown.append(replace(item, terms=terms, role=role_of(item.path), who=who_is(item.path)))
     return TreeDifference(left.label, right.label, tuple(shown), same, tuple(maps))

@@ -195,7 +195,7 @@ def hand_edits(
 ) -> TreeDifference:
     """How live files differ from the defaults they began from, over the files the vendor ships."""
     chosen = set(paths)
-    return compare_trees(base, live, wanted=lambda path: path in chosen, rules=rules, times=False)
+    return compare_trees(base, live, wanted=lambda path: path in chosen, rules=rules, times=False, summed=0)
 
 
 def _extensions(live: FolderTree, paths: Sequence[str]) -> tuple[Extension, ...]:

@@ -46,12 +46,12 @@ class Terms:
 
 @dataclass(frozen=True)
 class Asked:
-    """What of a file's records is asked for. ``where``: conditions that a record must meet; ``totals``: whether numbers
-    are summed up in a file of any size, and not only in small ones."""
+    """What of a file's records is asked for. ``where``: conditions that a record must meet; ``summed``: bytes up to
+    which a file's numbers are added up."""
 
     rules: Mapping[str, Rule]
     where: Sequence[Condition] = ()
-    totals: bool = False
+    summed: int = SMALL
 
 
 def in_own_terms(path: str, left: Tree, right: Tree, asked: Asked) -> Terms:
@@ -104,7 +104,7 @@ def _texts(path: str, texts: tuple[Text, Text], data: tuple[bytes, bytes], asked
     details = compare(documents[1], documents[0], asked.rules, asked.where)
     if not details and not asked.where:
         details = _spelling(*texts)
-    summed = not asked.where and (asked.totals or max(map(len, data)) <= SMALL)
+    summed = not asked.where and max(map(len, data)) <= asked.summed
     sums = totals(path, documents[1], documents[0], asked.rules) if summed else []
     return Terms(chosen, tuple(details), totals=tuple(sums))
 

@@ -26,7 +26,7 @@ Rule = tuple[str, ...]
 TEXT = "."
 _IDENTIFYING = ("id", "name", "key", "code", "uid", "uuid", "guid", "class", "type", "ref", "identifier")
 _CERTAIN = ("@id", "@key", "@uid", "@uuid", "@guid", "@code", "id", "key", "uid", "uuid", "guid", "code")
-_MOST_PARENTS = 400
+_MOST_PARENTS = 240
 _MOST_LOOKED_AT = 300
 _LONGEST_NAME = 80
 _PLAIN = re.compile(r"[^\s\[\]=,/\"'\\\x00-\x1f\x7f]+")

@@ -21,6 +21,7 @@ from emberkeep.trees import Entry, Kind, Tree
 GLANCE = 4 * 1024
 HEAD = 64 * 1024
 MOST_TABLES, ROWS_LOOKED_AT = 64, 200
+PEOPLE_LOOKED_AT = 300
 LARGEST_DOCUMENT = 32 << 20
 _MAGIC = (
     (b"\x7fELF", "program"),
@@ -188,14 +189,20 @@ class Look:
 
 
 def people(value: Any) -> list[dict[str, str]]:
-    """The entries of a list of people or addresses, [] when it is none.
+    """The entries of a list of people or addresses with their texts, [] when it is none.
 
-    Each entry must be an id or address itself, or an object with an id or address and little else.
+    Each entry looked at must be an id or address itself, or an object with an id or address and little else; of a long
+    list some hundred are looked at.
     """
     if not isinstance(value, list) or not value:
         return []
-    found = [_person(item) for item in value]
-    return [item for item in found if item] if all(found) else []
+    if not all(_person(item) for item in value[:: len(value) // PEOPLE_LOOKED_AT + 1]):
+        return []
+    return [_texts(item) if isinstance(item, dict) else {"id": str(item)} for item in value]
+
+
+def _texts(item: dict[Any, Any]) -> dict[str, str]:
+    return {str(key): text for key, text in item.items() if isinstance(text, str)}
 
 
 def _person(item: Any) -> dict[str, str]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 
 from emberkeep import globs
 from emberkeep.errors import EmberKeepError
@@ -15,6 +15,8 @@ from emberkeep.servers.scene import Scene, stem
 from emberkeep.trees import Kind, Tree, read
 
 MOST_IN_A_FAMILY = 4
+SAMPLE = 50
+SHORTEST_ID = 12
 LOOKED_THROUGH = 4 << 20
 """Bytes of a file of extension data that are looked through for ids."""
 _NAME = re.compile(r"[^\W\d]\w{2,31}")
@@ -35,9 +37,10 @@ def lists_of_people(scene: Scene) -> None:
             found = people(scene.look.json(path)) if kind == "json" else []
             if not found:
                 continue
-            ids = {value for person in found for value in person.values() if is_identifier(value)}
+            named = _ids_and_names(found)
+            ids = {ident for ident, _ in named if len(ident) >= SHORTEST_ID}
             scene.people.update(ids)
-            scene.names.update(name for person in found if (name := _name(person)))
+            scene.names.update(name for _, name in named if name)
             if not any(path.startswith(folder + "/") for folder in inside if folder):
                 what = "ids" if ids else "addresses"
                 scene.cover("access", globs.escape(path), f"a list of {len(found)} with {what}")
@@ -56,16 +59,18 @@ def names_by_id(tree: Tree, paths: Iterable[str]) -> dict[str, str]:
             listed = people(json.loads(read(tree, path)))
         except (ValueError, RecursionError, EmberKeepError):
             continue
-        for person in listed:
-            name = _name(person)
-            found.update((value, name) for value in person.values() if name and is_identifier(value))
+        found.update((ident, name) for ident, name in _ids_and_names(listed) if ident and name)
     return found
 
 
-def _name(person: dict[str, str]) -> str:
-    """What a person is called: the shortest single word that is no id, address or date."""
-    words = [value for value in person.values() if _NAME.fullmatch(value) and not is_identifier(value)]
-    return words[0] if words else ""
+def _ids_and_names(listed: Sequence[dict[str, str]]) -> list[tuple[str, str]]:
+    """Each person's id and name, "" where there is none, by the keys under which the first ones have theirs."""
+    some = listed[:SAMPLE]
+    ident = next((key for person in some for key, value in person.items() if is_identifier(value)), "")
+    name = next(
+        (key for person in some for key, value in person.items() if key != ident and _NAME.fullmatch(value)), ""
+    )
+    return [(person.get(ident, ""), person.get(name, "")) for person in listed]
 
 
 def _text_list(scene: Scene, path: str) -> None:
