@@ -11,6 +11,7 @@ import sys
 import uuid
 import zipfile
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -290,6 +291,25 @@ def test_the_other_server_in_the_commands(tmp_path: Path) -> None:
     done = run_program("diff", "latest", cwd=root)
     assert "~ goods/[code=good-7] price  7 → 70" in done.out
     assert "weight" not in done.out.split("Totals")[0]  # 1.0 and 1.00 are the same weight
+
+
+def test_saves_that_share_a_number_and_databases_with_another(tmp_path: Path) -> None:
+    root = tmp_path / "s"
+    (root / "fen" / "parts").mkdir(parents=True)
+    for x in range(3):
+        for y in range(3):
+            (root / "fen" / "parts" / f"sod.{x}.{y}.bin").write_bytes(bytes([0, x, y]) * 900)
+    for name in ("ground", "crew", "weather"):
+        (root / "fen" / f"{name}_221.sav").write_bytes(bytes([0, 1, 2]) * 500)
+    with closing(sqlite3.connect(root / "fen" / "skills.4.db")) as made, made:
+        made.execute("create table skills (who text)")
+    (root / "s.ini").write_text("[a]\nworld = fen\n")
+    found = adopt(root)
+    assert (found.world.folder, found.world.numbered) == ("fen", "*_{number}.sav")
+    versions = {item.name: (item.version, item.pattern) for item in found.versions}
+    assert versions["save"][0] == "221"
+    assert versions["skills"][0] == "4"
+    assert re.search(versions["save"][1], "fen/crew_222.sav")
 
 
 def test_what_is_only_guessed_is_asked(tmp_path: Path) -> None:

@@ -107,6 +107,8 @@ def _frameworks(scene: Scene) -> Iterator[VersionFinding]:
 def _save(scene: Scene, world: WorldFinding) -> VersionFinding:
     names = f"{globs.escape(world.folder)}/{world.numbered.replace('{number}', '*')}"
     pattern = re.escape(world.numbered.rsplit("/", 1)[-1])
+    if pattern.startswith(r"\*"):
+        pattern = "[^/]*" + pattern[2:]  # whatever the save is called; the other stars stand for numbers
     pattern = pattern.replace(r"\*", r"\d+").replace(r"\{number\}", r"(\d+)") + "$"
     path = next(iter(scene.matching(names)))
     version = re.search(pattern, path)

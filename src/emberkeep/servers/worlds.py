@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Iterable
 from dataclasses import replace
 
@@ -112,7 +113,24 @@ def _numbered(scene: Scene, folder: str) -> str:
             below = path.removeprefix(f"{folder}/").rpartition("/")[0]
             shape = "".join(parts)
             return f"{below}/{shape}" if below else shape
-    return ""
+    return _shared_number(scene, folder, told)
+
+
+def _shared_number(scene: Scene, folder: str, told: set[str]) -> str:
+    """Saves that share one number, which no setting gives, in the same place of their names: before the ending."""
+    sets: dict[tuple[str, str, str, str], int] = Counter()
+    for path in scene.below(folder):
+        parent, _, name = path.rpartition("/")
+        found = re.fullmatch(r"([A-Za-z][\w-]*?)([._-])(\d+)(\.\w+)", name)
+        if found and found[3] not in told and scene.look.kind(path) in ("binary", "packed"):
+            sets[parent, found[2], found[3], found[4]] += 1
+    shared = {key: count for key, count in sets.items() if count >= 2}
+    if len(shared) != 1:
+        return ""  # none, or rather copies by generation
+    parent, mark, _, ending = next(iter(shared))
+    below = parent.removeprefix(folder).lstrip("/")
+    shape = f"*{mark}{{number}}{ending}"
+    return f"{below}/{shape}" if below else shape
 
 
 def save_numbers(name: str) -> list[str]:
