@@ -24,6 +24,7 @@ from emberkeep.servers.adopt import adopt
 from emberkeep.servers.draft import draft
 from emberkeep.servers.findings import Adoption, Sure
 from emberkeep.servers.roles import Roles
+from emberkeep.trees import FolderTree
 from tests.conftest import Program, run_program, tree_state
 
 TRUE_ROLES = {
@@ -375,6 +376,16 @@ def test_a_fresh_look_puts_right_what_points_at_nothing(keeper: Program, server:
     assert "+ launch.program: the program is skerrylight-4.3.0.bin" in done.out
     assert "roles.settings: keelson/keelson.ini matches nothing now (left as it is)" in done.out
     assert read_config(place / "gannet-rock.keep" / "keep.toml").launch.program == "skerrylight-4.3.0.bin"
+
+
+def test_recorded_defaults_help_to_learn_what_identifies_a_record(tmp_path: Path) -> None:
+    for folder, second in (("live", "tar"), ("shipped", "rope")):
+        (tmp_path / folder).mkdir()
+        rows = f'<g name="rope" mark="a" worth="1"/><g name="{second}" mark="b" worth="2"/>'
+        (tmp_path / folder / "goods.xml").write_text(f"<s>{rows}</s>")
+    alone = adopt(tmp_path / "live").records
+    beside = adopt(tmp_path / "live", [FolderTree(tmp_path / "shipped")]).records
+    assert ([item.rule for item in alone], [item.rule for item in beside]) == ([("@name",)], [("@mark",)])
 
 
 # --- odd folders -------------------------------------------------------------

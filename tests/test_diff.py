@@ -340,6 +340,14 @@ def test_totals_by_kind_and_the_largest_movers() -> None:
     assert [(mover.record, mover.moved) for mover in found.movers] == [("good[id=a]", 2), ("good[id=d]", 1)]
 
 
+def test_numbers_are_only_added_up_in_files_as_small_as_asked(tmp_path: Path) -> None:
+    goods = "".join(f'<g id="n{n}" worth="{{}}"/>' for n in range(5))
+    left, right = (f"<s>{goods.replace('{}', worth)}</s>".encode() for worth in "12")
+    trees = two_folders(tmp_path, {"g.xml": left}, {"g.xml": right})
+    counts = [len(compare_trees(*trees, summed=most).files[0].terms.totals) for most in (len(left) - 1, len(left))]
+    assert counts == [0, 1]
+
+
 # --- the command -------------------------------------------------------------
 
 

@@ -84,7 +84,7 @@ def _seen(
         if item.node.role is not Role.RECORD:
             continue
         below = (*path, item.node.name)
-        label = identities.label(below, item.node, item.identity, item.number)
+        label = item.label(below, identities)
         plain = item.identity == () and list(item.node.fields) == [OWN] and not item.node.items
         if plain and (wanted in label.lower() or wanted in str(item.node.own).lower()):
             yield Seen(joined(record, label), document.line(item.node.start))

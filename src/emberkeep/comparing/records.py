@@ -197,6 +197,6 @@ def facts(document: Document, rules: Mapping[str, Rule] | None = None) -> set[tu
         for item in items_of(node, path, identities):
             if item.node.role is Role.RECORD:
                 below = (*path, item.node.name)
-                label = identities.label(below, item.node, item.identity, item.number)
+                label = item.label(below, identities)
                 waiting.append((item.node, below, joined(record, label)))
     return found

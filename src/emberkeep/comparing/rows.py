@@ -22,15 +22,11 @@ _LONGEST = 200
 
 @dataclass(frozen=True)
 class _Table:
-    """A table's columns, and those that identify a row: its primary key, or all of them when it has none."""
+    """A table's columns, and those that identify a row: its primary key, none when it has no key."""
 
     name: str
     columns: tuple[str, ...]
     key: tuple[str, ...]
-
-    @property
-    def keyed(self) -> bool:
-        return bool(self.key)
 
 
 def compare_databases(left: Path, right: Path, name: str) -> list[Difference]:
@@ -99,7 +95,7 @@ def _table(database: sqlite3.Connection, name: str) -> _Table:
 def _rows(database: sqlite3.Connection, table: _Table) -> list[Difference]:
     if not table.columns:
         return []
-    return list(_keyed(database, table) if table.keyed else _unkeyed(database, table))
+    return list(_keyed(database, table) if table.key else _unkeyed(database, table))
 
 
 def _keyed(database: sqlite3.Connection, table: _Table) -> Iterator[Difference]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -121,12 +122,12 @@ def on_disk(tree: Tree, path: str) -> Iterator[Path]:
     elif isinstance(tree, FileTree):
         yield tree.path
     else:
-        with sqlite.unpacked(tree.chunks(path), path.rsplit("/", 1)[-1]) as file:
-            log = f"{path}-wal"
-            if log in tree.entries():
-                with file.with_name(f"{file.name}-wal").open("wb") as beside:
-                    beside.writelines(tree.chunks(log))
-            yield file
+        with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
+            for each in (path, f"{path}-wal"):  # a database's log belongs to it
+                if each in tree.entries():
+                    with Path(room, each.rsplit("/", 1)[-1]).open("wb") as file:
+                        file.writelines(tree.chunks(each))
+            yield Path(room, path.rsplit("/", 1)[-1])
 
 
 def _is_archive(path: str, head: bytes) -> bool:

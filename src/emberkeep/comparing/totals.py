@@ -101,7 +101,7 @@ def _lists(document: Document, identities: Identities) -> dict[str, list[_Record
             if item.node.role is not Role.RECORD or list(item.node.fields) == [OWN]:
                 continue
             below = (*path, item.node.name)
-            label = identities.label(below, item.node, item.identity, item.number)
+            label = item.label(below, identities)
             name = joined(record, label)
             texts, numbers = _values(item.node)
             if numbers and item.identity != ():

@@ -9,7 +9,7 @@ from __future__ import annotations
 import shutil
 import sqlite3
 import tempfile
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
 
@@ -40,17 +40,6 @@ def opened(path: Path, name: str = "") -> Iterator[sqlite3.Connection]:
                 yield database
         except (sqlite3.Error, OSError) as error:
             raise UnreadableInput(f"this database cannot be read: {error}", place=Place(name or str(path))) from error
-
-
-@contextmanager
-def unpacked(chunks: Iterable[bytes], name: str) -> Iterator[Path]:
-    """Contents from a snapshot or archive as a file on disk, for as long as it is needed."""
-    with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
-        path = Path(room, name)
-        with path.open("wb") as handle:
-            for chunk in chunks:
-                handle.write(chunk)
-        yield path
 
 
 def _has_log(path: Path) -> bool:

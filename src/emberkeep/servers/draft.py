@@ -18,7 +18,7 @@ def draft(adoption: Adoption, folder: str, zone: str) -> str:
     parts = [
         "# What Ember Keep knows of this server. Drafted by 'emberkeep adopt'; yours to edit from now on.\n"
         "# Behind '# sure:', '# likely:' and '# guess:' stands what speaks for an entry.\n\nformat = 1\n",
-        f"\n[server]\nname = {quote(adoption.name)}    # {_plain(adoption.name_evidence)}\nfolder = {quote(folder)}\n"
+        f"\n[server]\nname = {quote(adoption.name)}    # {plain(adoption.name_evidence)}\nfolder = {quote(folder)}\n"
         f"zone = {quote(zone)}    # IANA name; all times are shown in it\n",
         *_versions(adoption),
         _roles(adoption),
@@ -50,10 +50,10 @@ def _roles(adoption: Adoption) -> str:
         lines.append(f"{role} = [\n")
         for glob, told in by_glob.items():
             evidence = told[0].evidence if len(told) == 1 else f"{told[0].evidence}, and {len(told) - 1} more like it"
-            lines.append(f"    {quote(glob)},    # {told[0].sure}: {_plain(evidence)}\n")
+            lines.append(f"    {quote(glob)},    # {told[0].sure}: {plain(evidence)}\n")
         lines.append("]\n")
     if adoption.unsorted:
-        lines.append(f"# unsorted: {_plain(', '.join(adoption.unsorted[:12]))}")
+        lines.append(f"# unsorted: {plain(', '.join(adoption.unsorted[:12]))}")
         lines.append(f" and {len(adoption.unsorted) - 12} more\n" if len(adoption.unsorted) > 12 else "\n")
     return "".join(lines)
 
@@ -87,7 +87,7 @@ def _launch(adoption: Adoption) -> str:
     lines.append(f"script = {quote(launch.script)}\nprogram = {quote(launch.program)}\n")
     for item in launch.arguments:
         lines.append(
-            f"{item.purpose} = {quote(item.key)}    # {item.sure}: now {_plain(item.value)}; {_plain(item.evidence)}\n"
+            f"{item.purpose} = {quote(item.key)}    # {item.sure}: now {plain(item.value)}; {plain(item.evidence)}\n"
         )
     return "".join(lines)
 
@@ -108,14 +108,14 @@ def _player_bound(adoption: Adoption) -> str:
     if not adoption.player_bound:
         return ""
     lines = ["\n[player-bound]    # extension data of single players: what a wipe of it clears\nfiles = [\n"]
-    lines += [f"    {quote(item.glob)},    # {item.sure}: {_plain(item.evidence)}\n" for item in adoption.player_bound]
+    lines += [f"    {quote(item.glob)},    # {item.sure}: {plain(item.evidence)}\n" for item in adoption.player_bound]
     return "".join([*lines, "]\n"])
 
 
 def _questions(adoption: Adoption) -> str:
     if not adoption.questions:
         return ""
-    asked = "".join(f"{QUESTION} {_plain(question)}\n" for question in adoption.questions)
+    asked = "".join(f"{QUESTION} {plain(question)}\n" for question in adoption.questions)
     return "\n# Questions: put right above what is wrong, then strike the question out.\n" + asked
 
 
@@ -134,10 +134,10 @@ def _records(records: Iterable[RecordFinding]) -> Iterable[str]:
 
 
 def _comment(sure: Sure, evidence: str) -> str:
-    return "".join(f"# {line}\n" for line in textwrap.wrap(f"{sure}: {_plain(evidence)}", 100))
+    return "".join(f"# {line}\n" for line in textwrap.wrap(f"{sure}: {plain(evidence)}", 100))
 
 
-def _plain(text: str) -> str:
+def plain(text: str) -> str:
     """Text fit for a comment: no control characters, no line ends."""
     return "".join(char if char.isprintable() else "?" for char in text)
 

@@ -81,8 +81,11 @@ class Family:
     @property
     def glob(self) -> str:
         """The pattern that matches the members."""
-        if len(self.members) == 1:
-            return escape(self.members[0])
+        return escape(self.members[0]) if len(self.members) == 1 else self.open_glob
+
+    @property
+    def open_glob(self) -> str:
+        """The pattern that matches the members, and others whose names will have the same shape."""
         name = re.sub(r"\{id\}|\{n\}", "*", escape(self.shape))
         return f"{escape(self.folder)}/{name}" if self.folder else name
 

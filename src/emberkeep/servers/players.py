@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from emberkeep import globs
 from emberkeep.errors import EmberKeepError
 from emberkeep.servers.findings import PlayerBound, Sure
-from emberkeep.servers.looking import ADDRESS, IDENT, Family, is_identifier, people
+from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier, people
 from emberkeep.servers.scene import Scene, stem
 from emberkeep.trees import Kind, Tree, read
 
@@ -96,16 +96,13 @@ def player_files(scene: Scene, extension_folders: dict[str, str]) -> None:
     for family in list(scene.open_families()):
         if any(family.folder == folder or family.folder.startswith(folder + "/") for folder in extension_folders):
             continue
+        if family.shape.count("{id}") != 1:
+            continue
         stems = [stem(path) for path in family.members]
-        by_id = family.shape.count("{id}") == 1
-        known = sum(name in scene.people or name in scene.names for name in stems)
-        if not by_id and not (len(stems) > 1 and known >= 0.8 * len(stems)):
-            continue
-        if not by_id:
-            continue
+        known = sum(name in scene.people for name in stems)
         scene.people.update(name for name in stems if is_identifier(name))
         evidence = f"{len(stems)} files named by an id, {known} of them known from the lists of people"
-        scene.cover("players", _family_glob(family), evidence, Sure.SURE if known else Sure.LIKELY)
+        scene.cover("players", family.open_glob, evidence, Sure.SURE if known else Sure.LIKELY)
     _named_by_people(scene)
 
 
@@ -124,11 +121,6 @@ def _named_by_people(scene: Scene) -> None:
             scene.cover("players", glob, evidence, Sure.LIKELY)
 
 
-def _family_glob(family: Family) -> str:
-    name = re.sub(r"\{id\}|\{n\}", "*", globs.escape(family.shape))
-    return f"{globs.escape(family.folder)}/{name}" if family.folder else name
-
-
 def player_bound(scene: Scene, extension_folders: dict[str, str]) -> Iterator[PlayerBound]:
     """Extension data in which ids of known players occur, in a file or in its name; by family of files."""
     for folder in sorted(extension_folders):
@@ -141,7 +133,7 @@ def player_bound(scene: Scene, extension_folders: dict[str, str]) -> Iterator[Pl
             if not ids:
                 continue
             several = len(family.members) > 1 or "{id}" in family.shape
-            glob = _family_glob(family) if several else globs.escape(family.members[0])
+            glob = family.open_glob if several else globs.escape(family.members[0])
             where = "in the files' names" if in_names else "in it"
             some = ", ".join(f"{ident[:8]}…" for ident in ids[:2]) + (
                 f" and {len(ids) - 2} more" if len(ids) > 2 else ""

@@ -15,6 +15,7 @@ from tomlkit.toml_document import TOMLDocument
 
 from emberkeep import globs
 from emberkeep.keep import UNSORTED, Config
+from emberkeep.servers.draft import plain
 from emberkeep.servers.findings import Adoption, Sure, VersionFinding
 from emberkeep.servers.roles import Roles
 from emberkeep.servers.versions import find
@@ -256,7 +257,7 @@ def _idle(config: Config, tree: FolderTree) -> Iterator[str]:
 
 
 def _note(sure: Sure, evidence: str) -> str:
-    return f"{sure}: " + "".join(char if char.isprintable() else "?" for char in evidence)
+    return f"{sure}: {plain(evidence)}"
 
 
 def _literal(pattern: str) -> String:

@@ -101,7 +101,9 @@ def _values(scene: Scene, path: str) -> list[str]:
 def _numbered(scene: Scene, folder: str) -> str:
     """A save whose name carries numbers: those that scripts and settings also give are size and seed, the rest
     its format. "" when there is none."""
-    told = {value for path in scene.of_role("scripts", "settings") for value in _numbers_in(scene.look.text(path))}
+    told = {
+        value for path in scene.of_role("scripts", "settings") for value in re.findall(r"\d+", scene.look.text(path))
+    }
     for path in scene.below(folder):
         name = path.rsplit("/", 1)[-1]
         numbers = save_numbers(name)
@@ -144,10 +146,6 @@ def all_save_numbers(scene: Scene, found: WorldFinding) -> Iterable[str]:
         return []
     names = f"{globs.escape(found.folder)}/{found.numbered.replace('{number}', '*')}"
     return [value for path in scene.matching(names) for value in save_numbers(path.rsplit("/", 1)[-1])]
-
-
-def _numbers_in(text: str) -> list[str]:
-    return re.findall(r"\d+", text)
 
 
 def _pointer(scene: Scene, found: WorldFinding) -> WorldFinding:
