@@ -12,16 +12,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep import files
-from emberkeep.errors import Damage, Refused, RunFailed
+from emberkeep.errors import Damage, Refused
+from emberkeep.keep import Config
 from emberkeep.runs import restore
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.trees import FolderTree
 from tests.conftest import tree_state
-from tests.test_store import NOW, FaultyIO, flip
+from tests.faults import FaultyIO
+from tests.test_store import NOW, flip
 
 ABOUT = About("", NOW, "asked")
 ROLES = (("players", ("players/*",)), ("world", ("world/**",)))
+CONFIG = Config("Gannet Rock", "server", "UTC", roles=ROLES)
 
 
 def taken(tmp_path: Path, root: Path, scope: tuple[str, ...] = ()) -> SnapshotTree:
@@ -32,7 +35,7 @@ def taken(tmp_path: Path, root: Path, scope: tuple[str, ...] = ()) -> SnapshotTr
 
 
 def put_back(snapshot: SnapshotTree, root: Path, *only: str) -> restore.RestorePlan:
-    plan = restore.plan(snapshot, root, restore.scope_of(snapshot.manifest, only, ROLES))
+    plan = restore.plan(snapshot, root, restore.scope_of(snapshot.manifest, only, CONFIG))
     assert restore.apply(plan, snapshot) == []
     return plan
 
@@ -138,7 +141,7 @@ def test_damage_in_the_store_is_refused_before_anything_is_touched(tmp_path: Pat
     wreck(root)
     wrecked = tree_state(root)
     pack = next((tmp_path / "store" / "packs").glob("*.pack"))
-    for at in range(100, pack.stat().st_size, 40):
+    for at in range(70, pack.stat().st_size, 40):
         flip(pack, at)
     plan = restore.plan(snapshot, root, lambda path: True)
     with pytest.raises(Damage) as caught:
@@ -156,8 +159,8 @@ def test_a_restore_that_stops_half_way_is_finished_by_the_next(tmp_path: Path, r
         with files.use(FaultyIO(at, OSError(5, "Input/output error"))):
             try:
                 restore.apply(plan, snapshot)
-            except RunFailed as error:
-                assert "again" in error.faults[0].hint
+            except OSError:
+                pass
         put_back(snapshot, root)
         assert tree_state(root) == before
 

@@ -7,7 +7,9 @@ point outside, sizes that only a bomb has. Devices and the like are left out and
 from __future__ import annotations
 
 import datetime
+import decimal
 import stat
+import struct
 import tarfile
 import tempfile
 import zipfile
@@ -18,8 +20,8 @@ from typing import IO
 
 import zstandard
 
-from emberkeep.errors import Place, UnreadableInput
-from emberkeep.trees import CHUNK, Entry, Kind, Skipped, digest_of
+from emberkeep.errors import Place, UnreadableInput, UsageError
+from emberkeep.trees import CHUNK, Entry, FolderTree, Kind, Skipped, Still, Tree, digest_of
 
 RATIO = 200
 """An archive may unpack to this many times its size …"""
@@ -30,7 +32,7 @@ TAR_NAMES = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz", 
 
 
 @dataclass
-class ArchiveTree:
+class ArchiveTree(Still):
     """An archive as a tree. ``open_member`` gives a readable stream for a file in it."""
 
     path: Path
@@ -72,6 +74,15 @@ class ArchiveTree:
 def is_archive(path: Path) -> bool:
     """Whether a file is an archive we read, by its content (zip) or name (tar)."""
     return path.is_file() and (path.name.lower().endswith(TAR_NAMES) or zipfile.is_zipfile(path))
+
+
+def open_source(source: Path) -> Tree:
+    """A folder or an archive as a tree. UsageError when it is neither."""
+    if source.is_dir():
+        return FolderTree(source)
+    if not source.exists():
+        raise UsageError(f"{source} is not there")
+    return open_archive(source)
 
 
 def open_archive(path: Path) -> ArchiveTree:
@@ -165,14 +176,28 @@ def _open_zip(path: Path) -> ArchiveTree:
 def _zip_entry(archive: zipfile.ZipFile, info: zipfile.ZipInfo, name: str) -> Entry:
     unix = info.external_attr >> 16
     mode = stat.S_IMODE(unix) or (0o755 if info.is_dir() else 0o644)
-    moment = datetime.datetime(*info.date_time, tzinfo=datetime.UTC)
-    mtime = int(moment.timestamp()) * 1_000_000_000
+    mtime = _zip_seconds(info) * 1_000_000_000
     if info.is_dir():
         return Entry(name, Kind.FOLDER, mode, mtime)
     if stat.S_ISLNK(unix):
         points_at = archive.read(info)[:4096].decode("utf-8", "surrogateescape")
         return Entry(name, Kind.LINK, 0o777, mtime, 0, points_at)
     return Entry(name, Kind.FILE, mode, mtime, info.file_size)
+
+
+def _zip_seconds(info: zipfile.ZipInfo) -> int:
+    """Seconds since 1970: of the extended timestamp (0x5455) where there is one, else of the entry's own, taken as
+    UTC."""
+    at = 0
+    while at + 4 <= len(info.extra):
+        kind, size = struct.unpack_from("<HH", info.extra, at)
+        if kind == 0x5455 and size >= 5 and len(info.extra) >= at + 9 and info.extra[at + 4] & 1:
+            return int(struct.unpack_from("<i", info.extra, at + 5)[0])
+        at += 4 + size
+    try:
+        return int(datetime.datetime(*info.date_time, tzinfo=datetime.UTC).timestamp())
+    except ValueError:
+        return 0
 
 
 def _open_tar(path: Path) -> ArchiveTree:
@@ -185,13 +210,11 @@ def _open_tar(path: Path) -> ArchiveTree:
             continue
         entry = _tar_entry(info, name)
         if info.islnk():
-            other = members.get(gathered.name(info.linkname))
-            if other is None:
+            first = gathered.name(info.linkname)
+            if first not in members or not members[first].isfile():
                 raise UnreadableInput(f"the hard link {name!r} points at nothing in it", place=Place(str(path)))
-            entry, info = (
-                Entry(name, Kind.FILE, other.mode, int(other.mtime) * 1_000_000_000, other.size),
-                other,
-            )
+            known = gathered.entries[first]
+            entry, info = known._replace(path=name, same_as=known.same_as or first), members[first]
         if entry is None:
             gathered.skipped.append(Skipped(name, "neither a file, a folder nor a link"))
             continue
@@ -207,12 +230,17 @@ def _open_tar(path: Path) -> ArchiveTree:
 
 
 def _tar_entry(info: tarfile.TarInfo, name: str) -> Entry | None:
-    mode, mtime = stat.S_IMODE(info.mode), round(info.mtime * 1_000_000_000)
+    mode, people = stat.S_IMODE(info.mode), (info.uid, info.gid)
+    exact = info.pax_headers.get("mtime", "")
+    try:
+        mtime = int(decimal.Decimal(exact or info.mtime) * 1_000_000_000)
+    except (decimal.InvalidOperation, ValueError, OverflowError):
+        mtime = 0
     if info.isdir():
-        return Entry(name, Kind.FOLDER, mode, mtime)
+        return Entry(name, Kind.FOLDER, mode, mtime, 0, "", *people)
     if info.issym():
-        return Entry(name, Kind.LINK, 0o777, mtime, 0, info.linkname)
-    return Entry(name, Kind.FILE, mode, mtime, info.size) if info.isfile() else None
+        return Entry(name, Kind.LINK, 0o777, mtime, 0, info.linkname, *people)
+    return Entry(name, Kind.FILE, mode, mtime, info.size, "", *people) if info.isfile() else None
 
 
 def _unzst(path: Path) -> IO[bytes]:

@@ -7,7 +7,8 @@ Each error says what is wrong, where, and what to do next, and carries the exit 
     ├── UnreadableInput   2   a file or archive cannot be read or makes no sense (with line and column)
     ├── Refused           3   safe only if the admin says so, or not at all
     ├── Damage            4   bytes in the store are not what was put there
-    └── RunFailed         5   the work began and could not be finished
+    ├── RunFailed         5   the work began and could not be finished
+    └── Interrupted     130   somebody stopped the work half-way
 
 This module imports nothing else of ours. Wording for people happens in ``show``; the messages here are
 whole sentences already, since they are the same facts in text and in JSON.
@@ -96,3 +97,9 @@ class RunFailed(EmberKeepError):
     """The work began and could not be finished; what was changed is said."""
 
     exit_code = 5
+
+
+class Interrupted(EmberKeepError):
+    """Somebody stopped the work half-way; what was changed is said."""
+
+    exit_code = 130

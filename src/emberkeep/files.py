@@ -10,11 +10,12 @@ time, renamed over the target, and then the folder is synced, so that a power cu
 from __future__ import annotations
 
 import contextlib
+import itertools
 import os
 import stat
 from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import BinaryIO
+from typing import BinaryIO, NamedTuple, cast
 
 TEMPORARY = ".emberkeep-"
 """Prefix of our temporary files; scans leave them out and a later writer may sweep them."""
@@ -35,6 +36,22 @@ class SystemIO:
     def sync(self, handle: BinaryIO) -> None:
         handle.flush()
         os.fsync(handle.fileno())
+
+    def skip(self, handle: BinaryIO, length: int) -> None:
+        """Leave a hole of ``length`` bytes, where the file system knows holes."""
+        handle.seek(length, os.SEEK_CUR)
+
+    def truncate(self, handle: BinaryIO) -> None:
+        """End the file where the handle stands."""
+        handle.truncate()
+
+    def sync_path(self, path: Path) -> None:
+        """Sync a file that was written and closed before."""
+        descriptor = os.open(path, os.O_RDWR | getattr(os, "O_BINARY", 0))
+        try:
+            os.fsync(descriptor)
+        finally:
+            os.close(descriptor)
 
     def sync_folder(self, path: Path) -> None:
         if os.name == "nt":  # Windows keeps folders in its journal and cannot open them for syncing.
@@ -60,8 +77,14 @@ class SystemIO:
     def symlink(self, target: str, path: Path) -> None:
         os.symlink(target, path)
 
+    def link(self, existing: Path, path: Path) -> None:
+        os.link(existing, path, follow_symlinks=False)
+
     def chmod(self, path: Path, mode: int) -> None:
         path.chmod(mode)
+
+    def chown(self, path: Path, owner: int, group: int) -> None:
+        os.chown(path, owner, group, follow_symlinks=False)
 
     def utime(self, path: Path, mtime_ns: int) -> None:
         follow = os.utime not in os.supports_follow_symlinks
@@ -82,7 +105,52 @@ def use(other: SystemIO) -> Iterator[None]:
         io = before
 
 
-def write_whole(target: Path, chunks: Iterable[bytes], *, mode: int | None = None, mtime_ns: int | None = None) -> None:
+Chunk = bytes | int
+"""A piece of contents: bytes, or the length of a hole, which reads as zeros and takes no room."""
+
+
+class Facts(NamedTuple):
+    """What a file or folder has beside its contents; what is None (or, for numbers of people, negative) is left
+    alone."""
+
+    mode: int | None = None
+    mtime_ns: int | None = None
+    owner: int = -1
+    group: int = -1
+
+
+def may_give_away() -> bool:
+    """Whether this process may set owners and groups as it likes."""
+    return hasattr(os, "geteuid") and os.geteuid() == 0
+
+
+def set_facts(path: Path, facts: Facts) -> None:
+    """Give a file or folder owner and group (where permitted), mode and time, in the order in which each survives
+    the next."""
+    if facts.owner >= 0 and may_give_away():
+        io.chown(path, facts.owner, facts.group)
+    if facts.mode is not None:
+        io.chmod(path, facts.mode)
+    if facts.mtime_ns is not None:
+        io.utime(path, facts.mtime_ns)
+
+
+def _write_chunks(path: Path, chunks: Iterable[Chunk], *, sync: bool) -> None:
+    with io.create(path) as handle:
+        hole = False
+        for chunk in chunks:
+            hole = isinstance(chunk, int)
+            if isinstance(chunk, int):
+                io.skip(handle, chunk)
+            else:
+                io.write(handle, chunk)
+        if hole:
+            io.truncate(handle)
+        if sync:
+            io.sync(handle)
+
+
+def write_whole(target: Path, chunks: Iterable[Chunk], *, mode: int | None = None, mtime_ns: int | None = None) -> None:
     """Write ``chunks`` as ``target``, all or nothing.
 
     ``mode``: permission bits, those of the file replaced (or the umask's) when None. ``mtime_ns``: modification time.
@@ -91,59 +159,117 @@ def write_whole(target: Path, chunks: Iterable[bytes], *, mode: int | None = Non
     if mode is None and target.is_file() and not target.is_symlink():
         mode = stat.S_IMODE(target.stat().st_mode)
     with _beside(target) as beside:
-        with io.create(beside) as handle:
-            for chunk in chunks:
-                io.write(handle, chunk)
-            io.sync(handle)
-        if mode is not None:
-            io.chmod(beside, mode)
-        if mtime_ns is not None:
-            io.utime(beside, mtime_ns)
+        _write_chunks(beside, chunks, sync=True)
+        set_facts(beside, Facts(mode, mtime_ns))
         io.replace(beside, target)
     io.sync_folder(target.parent)
 
 
+class _Through:
+    """A file opened for writing whose every write goes through :data:`io`, for packages that write archives
+    themselves."""
+
+    def __init__(self, handle: BinaryIO) -> None:
+        self._handle = handle
+
+    def write(self, data: bytes | bytearray | memoryview) -> int:
+        io.write(self._handle, bytes(data))
+        return len(data)
+
+    def flush(self) -> None:
+        self._handle.flush()
+
+    def tell(self) -> int:
+        return self._handle.tell()
+
+    def seek(self, offset: int, whence: int = os.SEEK_SET) -> int:
+        return self._handle.seek(offset, whence)
+
+    def seekable(self) -> bool:
+        return True
+
+    def close(self) -> None:
+        """Closed by :func:`writing`."""
+
+
+@contextlib.contextmanager
+def writing(target: Path) -> Iterator[BinaryIO]:
+    """A handle to write ``target`` through, all or nothing: it appears, synced, when the block ends well."""
+    with _beside(target) as beside:
+        with io.create(beside) as handle:
+            yield cast(BinaryIO, _Through(handle))
+            io.sync(handle)
+        io.replace(beside, target)
+    io.sync_folder(target.parent)
+
+
+def write_new(target: Path, chunks: Iterable[Chunk], facts: Facts) -> None:
+    """Write ``chunks`` as a file that is not there yet, without syncing it; it goes again when that fails."""
+    try:
+        _write_chunks(target, chunks, sync=False)
+        set_facts(target, facts)
+    except FileExistsError:
+        raise
+    except BaseException:
+        with contextlib.suppress(OSError):
+            io.unlink(target)
+        raise
+
+
 class Stage:
-    """Several files written beside their targets, then renamed over them together."""
+    """Several files written beside their targets, synced together, then renamed over them together.
+
+    Syncing many files behind one another costs little more than the first of them does.
+    """
 
     def __init__(self) -> None:
-        self._waiting: list[tuple[Path, Path]] = []
+        self._waiting: list[tuple[Path, Path, Facts]] = []
 
-    def put(self, target: Path, data: bytes, mode: int | None) -> None:
-        """Write ``data`` beside ``target``, synced, with permission bits ``mode``."""
+    def put(self, target: Path, chunks: Iterable[Chunk], facts: Facts) -> None:
+        """Write ``chunks`` beside ``target``. What ``chunks`` or the system raises leaves nothing of it."""
         make_folder(target.parent)
-        beside = _temporary_beside(target)
-        with io.create(beside) as handle:
-            self._waiting.append((beside, target))
-            io.write(handle, data)
-            io.sync(handle)
-        if mode is not None:
-            io.chmod(beside, mode)
+        with _beside(target) as beside:
+            _write_chunks(beside, chunks, sync=False)
+        self._waiting.append((beside, target, facts))
 
     def commit(self) -> None:
-        """Rename all. OSError half-way leaves the rest to :meth:`abandon`."""
-        folders = {target.parent for _, target in self._waiting}
+        """Sync and rename all. OSError half-way leaves the rest to :meth:`abandon`."""
+        for beside, _, facts in self._waiting:
+            io.sync_path(beside)
+            set_facts(beside, facts)
+        folders = {target.parent for _, target, _ in self._waiting}
         while self._waiting:
-            io.replace(*self._waiting[0])
+            io.replace(*self._waiting[0][:2])
             self._waiting.pop(0)
         for folder in folders:
             io.sync_folder(folder)
 
     def abandon(self) -> None:
         """Remove what was not renamed."""
-        for beside, _ in self._waiting:
+        for beside, _, _ in self._waiting:
             with contextlib.suppress(OSError):
                 io.unlink(beside)
         self._waiting.clear()
 
 
-def place_link(target: Path, points_at: str, mtime_ns: int | None = None) -> None:
+def place_link(target: Path, points_at: str, facts: Facts) -> None:
     """Make ``target`` a symbolic link, replacing a file or link that stands there."""
     with _beside(target) as beside:
         io.symlink(points_at, beside)
-        if mtime_ns is not None and os.utime in os.supports_follow_symlinks:
-            io.utime(beside, mtime_ns)
+        if facts.owner >= 0 and may_give_away():
+            io.chown(beside, facts.owner, facts.group)
+        if facts.mtime_ns is not None and os.utime in os.supports_follow_symlinks:
+            io.utime(beside, facts.mtime_ns)
         io.replace(beside, target)
+
+
+def place_name(target: Path, existing: Path) -> None:
+    """Make ``target`` a further name of the file ``existing``, replacing a file or link that stands there."""
+    with _beside(target) as beside:
+        io.link(existing, beside)
+        io.replace(beside, target)
+        with contextlib.suppress(FileNotFoundError):
+            io.unlink(beside)  # renaming one name of a file over another of its names does nothing
 
 
 @contextlib.contextmanager
@@ -158,8 +284,12 @@ def _beside(target: Path) -> Iterator[Path]:
         raise
 
 
+_RUN = os.urandom(4).hex()
+_numbers = itertools.count()
+
+
 def _temporary_beside(target: Path) -> Path:
-    return target.with_name(f"{TEMPORARY}{os.getpid()}-{os.urandom(4).hex()}")
+    return target.with_name(f"{TEMPORARY}{os.getpid()}-{_RUN}-{next(_numbers)}")
 
 
 def make_folder(path: Path) -> None:
@@ -175,4 +305,14 @@ def sweep(folder: Path) -> None:
     """Remove temporary files that a killed writer left in ``folder``. Only the holder of the lock may call it."""
     for path in folder.glob(f"{TEMPORARY}*"):
         with contextlib.suppress(OSError):
-            io.unlink(path)
+            discard(path)
+
+
+def discard(path: Path) -> None:
+    """Remove a temporary file, or a temporary folder with the files in it."""
+    if not path.is_dir():
+        io.unlink(path)
+        return
+    for inside in path.iterdir():
+        io.unlink(inside)
+    io.rmdir(path)

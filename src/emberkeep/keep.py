@@ -5,19 +5,21 @@
     KEEP/                    by default SERVER.keep, beside the server folder, never inside it
       keep.toml              what this keep knows of its server; the admin's own file
       answers.toml           answers given to questions of merges
+      journal.db             which runs changed the server folder
       store/                 snapshots and recorded defaults
 
 ``keep.toml``::
 
-    format = 1
-    [server]   name, folder (relative ones are relative to the keep), zone (IANA name)
-    [versions.NAME]   pattern (a regular expression with one group), in (list of globs)
-    [roles]    ROLE = [globs], first match wins in the order written
-    [world]    pointer = { file, key }, tiles = { names, sector }, numbered = { names }, dimensions (further folders)
-    [launch]   script, program, and the names of its variables or arguments for seed, size, name, port
-    [log]      in (globs), and patterns of the lines version, ready, loaded, failed, error
-    [player-bound]    files: globs of extension data that belongs to single players
-    [wanted]   NAME = the version wanted, or { file, pattern } or { address, pattern } where it is published
+    format = 1 [server]   name, folder (relative ones are relative to the keep), zone (IANA name) [versions.NAME]
+    pattern (a regular expression with one group), in (list of globs) [roles]    ROLE = [globs], first match wins in
+    the order written [world]    pointer = { file, key }, tiles = { names, sector }, numbered = { names },
+    dimensions (further folders) [launch]   script, program, and the names of its variables or arguments for seed,
+    size, name, port [log]      in (globs), and patterns of the lines version, ready, loaded, failed, error
+    [player-bound]    files: globs of extension data that belongs to single players [wanted]   NAME = the version
+    wanted, or { file, pattern } or { address, pattern } where it is published [console]  how a running server is
+    spoken to: kind (line, command), address or command, secret ({ env } or { file }),
+               phrases (save, hold, free), good (pattern of a good answer)
+    [ladder]   "AGE" = "all" or "one a hour|day|week|month|year": which snapshots thinning keeps
     [records."GLOB"]   "tag/tag" = ["@attribute" or "child", …], [] for records without identity
 """
 
@@ -28,6 +30,7 @@ import re
 import zoneinfo
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from datetime import timedelta
 from functools import cached_property
 from pathlib import Path
 
@@ -116,6 +119,33 @@ class Wanted:
     pattern: str = ""
 
 
+@dataclass(frozen=True)
+class Console:
+    """How a running server is spoken to; see ``servers.console``. Secrets are named here, never held."""
+
+    kind: str = "line"
+    address: str = ""
+    command: tuple[str, ...] = ()
+    secret_env: str = ""
+    secret_file: str = ""
+    phrases: Mapping[str, str] = field(default_factory=dict)
+    good: str = ""
+
+
+@dataclass(frozen=True)
+class Rung:
+    """A rung of the retention ladder: of snapshots up to ``age`` old, all are kept (``every`` "") or the last one
+    of each hour, day, week, month or year."""
+
+    age: timedelta
+    every: str
+
+
+CONSOLES = ("line", "command")
+PHRASES = ("save", "hold", "free")
+PERIODS = ("hour", "day", "week", "month", "year")
+_DAYS = {"hour": 1 / 24, "day": 1, "week": 7, "month": 30.44, "year": 365.25}
+
 PURPOSES = ("seed", "size", "name", "port")
 LOG_LINES = ("version", "ready", "loaded", "failed", "error")
 
@@ -138,6 +168,8 @@ class Config:
     log: Log = Log()
     player_bound: tuple[str, ...] = ()
     wanted: tuple[Wanted, ...] = ()
+    console: Console | None = None
+    ladder: tuple[Rung, ...] = ()
     questions: tuple[str, ...] = ()
     """Lines of keep.toml that begin with ``# ?``: what adopt could only guess, until the admin strikes them out."""
 
@@ -187,6 +219,8 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
         log=_log(reader.sub("log")),
         player_bound=_player_bound(reader.sub("player-bound")),
         wanted=_wanted(reader),
+        console=_console(reader.sub("console")),
+        ladder=_ladder(reader.sub("ladder")),
         questions=tuple(
             line.strip().removeprefix(QUESTION).strip() for line in text.splitlines() if line.startswith(QUESTION)
         ),
@@ -302,6 +336,51 @@ def _wanted(reader: Reader) -> tuple[Wanted, ...]:
         source.no_others()
         found.append(wanted)
     return tuple(found)
+
+
+def _console(reader: Reader) -> Console | None:
+    if not reader.table:
+        return None
+    secret, phrases = reader.sub("secret"), reader.sub("phrases")
+    console = Console(
+        reader.string("kind", "line"),
+        reader.string("address"),
+        reader.strings("command"),
+        secret.string("env"),
+        secret.string("file"),
+        {name: value for name in PHRASES if (value := phrases.string(name))},
+        reader.string("good"),
+    )
+    if console.kind not in CONSOLES:
+        reader.fault("kind", f"'{console.kind}' is no kind of console", f"one of {', '.join(CONSOLES)}")
+    elif console.kind == "line" and not re.fullmatch(r".+:\d{1,5}", console.address):
+        reader.fault("address", "should be HOST:PORT", "as 127.0.0.1:27900")
+    elif console.kind == "command" and not any("{phrase}" in argument for argument in console.command):
+        reader.fault("command", "should be a list of arguments with {phrase} in one of them")
+    try:
+        re.compile(console.good)
+    except re.error as error:
+        reader.fault("good", f"not a regular expression: {error}")
+    for part in (reader, secret, phrases):
+        part.no_others()
+    return console
+
+
+_AGE = re.compile(rf"(\d+) ({'|'.join(PERIODS)})s?")
+_EVERY = re.compile(rf"all|one an? ({'|'.join(PERIODS)})")
+
+
+def _ladder(reader: Reader) -> tuple[Rung, ...]:
+    rungs = []
+    for name in reader.table:
+        age, every = _AGE.fullmatch(name), _EVERY.fullmatch(reader.string(name))
+        if age is None or not 0 < int(age[1]) < 10_000:
+            reader.fault(name, "is no age", 'as "2 days" = "all" or "3 months" = "one a week"')
+        elif every is None:
+            reader.fault(name, 'should be "all" or as "one a day"', "hour, day, week, month or year")
+        else:
+            rungs.append(Rung(timedelta(days=int(age[1]) * _DAYS[age[2]]), every[1] or ""))
+    return tuple(sorted(rungs, key=lambda rung: rung.age))
 
 
 class Keep:

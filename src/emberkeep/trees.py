@@ -9,10 +9,10 @@ from __future__ import annotations
 import os
 import stat
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
-from typing import Protocol
+from typing import NamedTuple, Protocol
 
 from blake3 import blake3
 
@@ -30,9 +30,17 @@ class Kind(StrEnum):
     LINK = "link"
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
-    """One path of a tree. ``mode``: permission bits; ``mtime_ns``: modification time in ns since 1970 UTC."""
+FILE, FOLDER, LINK = Kind.FILE, Kind.FOLDER, Kind.LINK
+"""The same by names that cost nothing to look up, for what is done once for every path of a large tree."""
+
+
+class Entry(NamedTuple):
+    """One path of a tree; a tuple, since trees have very many of them.
+
+    ``mode``: permission bits; ``mtime_ns``: modification time in ns since 1970 UTC; ``owner`` and ``group``:
+    numbers, -1 where unknown; ``same_as``: for a further name of one file (a hard link), the first of its names in
+    the tree.
+    """
 
     path: str
     kind: Kind
@@ -40,6 +48,15 @@ class Entry:
     mtime_ns: int
     size: int = 0
     points_at: str = ""
+    owner: int = -1
+    group: int = -1
+    same_as: str = ""
+
+
+Stamp = tuple[int, ...]
+"""What the system changes whenever somebody writes to a file: size, mtime, ctime (ns) and inode."""
+Hole = tuple[int, int]
+"""A stretch of a sparse file that takes no room on disk: start and end in bytes."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -74,6 +91,31 @@ class Tree(Protocol):
         """BLAKE3 of a file's contents, as 64 hexadecimal digits."""
         ...
 
+    def stamp(self, path: str) -> Stamp | None:
+        """What tells that a file was written to meanwhile; None for trees that stand still."""
+        ...
+
+    def holes(self, path: str) -> tuple[Hole, ...]:
+        """The stretches of a file that take no room where it lies, in order."""
+        ...
+
+    def changed(self, path: str) -> None:
+        """Hear that a file changed while it was read: a tree that knows a steadier way reads it so the next time."""
+        ...
+
+
+class Still:
+    """What trees have in common that nobody writes to while they are read."""
+
+    def stamp(self, path: str) -> Stamp | None:
+        return None
+
+    def holes(self, path: str) -> tuple[Hole, ...]:
+        return ()
+
+    def changed(self, path: str) -> None:
+        return
+
 
 def read(tree: Tree, path: str) -> bytes:
     """A file's contents whole."""
@@ -88,11 +130,18 @@ def digest_of(chunks: Iterator[bytes]) -> str:
     return hasher.hexdigest()
 
 
-def file_chunks(path: Path) -> Iterator[bytes]:
-    """A file on disk, in pieces of :data:`CHUNK` bytes; OSError as the system raises it."""
-    with path.open("rb") as handle:
-        while chunk := handle.read(CHUNK):
+def file_chunks(path: str | Path, expected: int = CHUNK) -> Iterator[bytes]:
+    """A file on disk, in pieces of :data:`CHUNK` bytes or, when ``expected`` to be shorter, in pieces of about that.
+
+    OSError as the system raises it.
+    """
+    size = min(CHUNK, max(expected, 4096))
+    descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
+    try:
+        while chunk := os.read(descriptor, size):
             yield chunk
+    finally:
+        os.close(descriptor)
 
 
 @dataclass
@@ -104,9 +153,18 @@ class FolderTree:
 
     root: Path
     name: str = ""
+    stamps: dict[str, tuple[int, int]] = field(default_factory=dict, repr=False)
+    """ctime (ns) and inode of each file as the scan found it."""
+    copied: dict[str, Path] = field(default_factory=dict, repr=False)
+    """Files whose contents are read from a copy."""
     _entries: dict[str, Entry] | None = field(default=None, repr=False)
     _skipped: list[Skipped] = field(default_factory=list, repr=False)
     _leftovers: list[str] = field(default_factory=list, repr=False)
+    _names: dict[tuple[int, int], list[str]] = field(default_factory=dict, repr=False)
+    _sparse: set[str] = field(default_factory=set, repr=False)
+
+    def __post_init__(self) -> None:
+        self._start = f"{self.root}/"  # joined as text: pathlib would take as long as reading a small file does
 
     @property
     def label(self) -> str:
@@ -120,7 +178,8 @@ class FolderTree:
     @property
     def top(self) -> Entry | None:
         facts = self.root.stat()
-        return Entry("", Kind.FOLDER, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns)
+        mode = stat.S_IMODE(facts.st_mode)
+        return Entry("", Kind.FOLDER, mode, facts.st_mtime_ns, 0, "", facts.st_uid, facts.st_gid)
 
     @property
     def leftovers(self) -> tuple[str, ...]:
@@ -132,19 +191,24 @@ class FolderTree:
         if self._entries is None:
             found: dict[str, Entry] = {}
             self._skipped, self._leftovers = [], []
+            self.stamps.clear()
+            self._names.clear()
+            self._sparse.clear()
             try:
-                self._scan("", found)
+                self._scan(found)
             except OSError as error:
                 raise UnreadableInput(f"cannot list {self.root}: {error.strerror}") from error
+            self._tell_names(found)
             self._entries = {path: found[path] for path in sorted(found)}
         return self._entries
 
-    def _scan(self, prefix: str, found: dict[str, Entry]) -> None:
-        waiting = [prefix]
+    def _scan(self, found: dict[str, Entry]) -> None:
+        waiting = [""]
         while waiting:
             folder = waiting.pop()
+            start = f"{folder}/" if folder else ""
             try:
-                with os.scandir(self.root / folder) as listing:
+                with os.scandir(self._start + folder) as listing:
                     items = list(listing)
             except OSError as error:
                 if not folder:
@@ -152,41 +216,97 @@ class FolderTree:
                 self._skipped.append(Skipped(folder, f"cannot be listed: {error.strerror}"))
                 continue
             for item in items:
-                path = f"{folder}/{item.name}" if folder else item.name
-                if item.name.startswith(TEMPORARY):
+                name = item.name
+                path = start + name
+                if name.startswith(TEMPORARY):
                     self._leftovers.append(path)
                     continue
-                entry = self._entry(path, item)
+                try:
+                    entry = self._entry(path, item.stat(follow_symlinks=False))
+                except OSError as error:
+                    self._skipped.append(Skipped(path, f"cannot be read: {error.strerror}"))
+                    continue
                 if entry is None:
+                    self._skipped.append(Skipped(path, "neither a file, a folder nor a link"))
                     continue
                 found[path] = entry
-                if entry.kind is Kind.FOLDER:
+                if entry.kind is FOLDER:
                     waiting.append(path)
 
-    def _entry(self, path: str, item: os.DirEntry[str]) -> Entry | None:
-        try:
-            facts = item.stat(follow_symlinks=False)
-            mode = stat.S_IMODE(facts.st_mode)
-            if stat.S_ISREG(facts.st_mode):
-                return Entry(path, Kind.FILE, mode, facts.st_mtime_ns, facts.st_size)
-            if stat.S_ISDIR(facts.st_mode):
-                return Entry(path, Kind.FOLDER, mode, facts.st_mtime_ns)
-            if stat.S_ISLNK(facts.st_mode):
-                return Entry(path, Kind.LINK, mode, facts.st_mtime_ns, 0, os.readlink(self.root / path))
-        except OSError as error:
-            self._skipped.append(Skipped(path, f"cannot be read: {error.strerror}"))
+    def _entry(self, path: str, facts: os.stat_result) -> Entry | None:
+        """Every path of a large tree comes through here, so what is common is done without a further call."""
+        full, kind, size, target = facts.st_mode, FILE, 0, ""
+        form = full & _TYPE
+        if form == _REGULAR:
+            size = facts.st_size
+            self.stamps[path] = (facts.st_ctime_ns, facts.st_ino)
+            if facts.st_nlink > 1:
+                self._names.setdefault((facts.st_dev, facts.st_ino), []).append(path)
+            if _TELLS_BLOCKS and size > facts.st_blocks * 512:
+                self._sparse.add(path)
+        elif form == _FOLDER:
+            kind = FOLDER
+        elif form == _LINK:
+            kind, target = LINK, os.readlink(self._start + path)
+        else:
             return None
-        self._skipped.append(Skipped(path, "neither a file, a folder nor a link"))
-        return None
+        fields = (path, kind, full & 0o7777, facts.st_mtime_ns, size, target, facts.st_uid, facts.st_gid, "")
+        return tuple.__new__(Entry, fields)
+
+    def _tell_names(self, found: dict[str, Entry]) -> None:
+        for paths in self._names.values():
+            first, *others = sorted(paths)
+            for path in others:
+                found[path] = found[path]._replace(same_as=first)
 
     def chunks(self, path: str) -> Iterator[bytes]:
         try:
-            yield from file_chunks(self.root / path)
+            entry = self.entries().get(path)
+            yield from file_chunks(self._start + path, entry.size if entry else CHUNK)
         except OSError as error:
             raise UnreadableInput(f"cannot read {self.root / path}: {error.strerror}") from error
 
     def digest(self, path: str) -> str:
         return digest_of(self.chunks(path))
+
+    def stamp(self, path: str) -> Stamp | None:
+        try:
+            facts = os.lstat(self._start + path)
+        except OSError:
+            return ()  # gone: it can only differ from what it was
+        return facts.st_size, facts.st_mtime_ns, facts.st_ctime_ns, facts.st_ino
+
+    def holes(self, path: str) -> tuple[Hole, ...]:
+        if path not in self._sparse or not hasattr(os, "SEEK_HOLE"):
+            return ()
+        try:
+            with (self.root / path).open("rb") as handle:
+                return tuple(_holes(handle.fileno()))
+        except OSError:
+            return ()  # a file system that cannot tell; reading it tells what is wrong, if anything is
+
+    def changed(self, path: str) -> None:
+        return
+
+
+_TYPE = 0o170000
+"""The bits of a mode that say what kind of thing it is."""
+_REGULAR, _FOLDER, _LINK = stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK
+_TELLS_BLOCKS = hasattr(os.stat_result, "st_blocks")
+"""Whether the system tells how much room a file takes (Windows does not)."""
+
+
+def _holes(descriptor: int) -> Iterator[Hole]:
+    end, at = os.fstat(descriptor).st_size, 0
+    while at < end:
+        hole = os.lseek(descriptor, at, os.SEEK_HOLE)
+        if hole >= end:
+            return
+        try:
+            at = os.lseek(descriptor, hole, os.SEEK_DATA)
+        except OSError:  # ENXIO: nothing but a hole up to the end
+            at = end
+        yield hole, at
 
 
 class PartTree:
@@ -196,10 +316,15 @@ class PartTree:
         self._whole = whole
         self._start = f"{below}/"
         self._entries = {
-            path.removeprefix(self._start): replace(entry, path=path.removeprefix(self._start))
+            path.removeprefix(self._start): entry._replace(
+                path=path.removeprefix(self._start), same_as=self._inside(entry.same_as)
+            )
             for path, entry in whole.entries().items()
             if path.startswith(self._start)
         }
+
+    def _inside(self, path: str) -> str:
+        return path.removeprefix(self._start) if path.startswith(self._start) else ""
 
     @property
     def label(self) -> str:
@@ -222,9 +347,18 @@ class PartTree:
     def digest(self, path: str) -> str:
         return self._whole.digest(self._start + path)
 
+    def stamp(self, path: str) -> Stamp | None:
+        return self._whole.stamp(self._start + path)
+
+    def holes(self, path: str) -> tuple[Hole, ...]:
+        return self._whole.holes(self._start + path)
+
+    def changed(self, path: str) -> None:
+        self._whole.changed(self._start + path)
+
 
 @dataclass(frozen=True)
-class FileTree:
+class FileTree(Still):
     """A single file as a tree of one entry, under its own name or another."""
 
     path: Path

@@ -9,7 +9,7 @@ from contextlib import ExitStack
 from pathlib import Path
 
 from emberkeep import files
-from emberkeep.archives import is_archive
+from emberkeep.archives import is_archive, open_source
 from emberkeep.cli.context import add_only, answer, now, opened, the_keep
 from emberkeep.comparing.files import TreeDifference, compare_trees, find_text
 from emberkeep.comparing.picking import condition
@@ -149,7 +149,7 @@ class _Sides:
             self.of_keep = False
             if not path.exists():
                 raise UsageError(f"{text} is not there")
-            return FileTree(path) if path.is_file() and not is_archive(path) else defaults.open_source(path)
+            return FileTree(path) if path.is_file() and not is_archive(path) else open_source(path)
         keep, store = self.keep()
         return snapshot.find(store, keep, text, now())
 
@@ -204,4 +204,4 @@ class _Sides:
 
 def _scope(tree: Tree) -> Callable[[str], bool]:
     about = tree.manifest.about if isinstance(tree, SnapshotTree) else None
-    return selection(about.scope, about.roles) if about and about.scope else lambda path: True
+    return selection(about.scope, about.roles, about.tiles) if about and about.scope else lambda path: True

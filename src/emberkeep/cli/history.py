@@ -1,26 +1,60 @@
-"""``emberkeep history``: list snapshots."""
+"""``emberkeep history``: list snapshots and runs, pin snapshots, show how the store grows."""
 
 from __future__ import annotations
 
 import argparse
+import os
+from pathlib import Path
 
+from emberkeep import files
 from emberkeep.cli.context import answer, now, opened, the_keep
-from emberkeep.runs.snapshot import snapshots
+from emberkeep.keep import Keep
+from emberkeep.planning.growth import growth
+from emberkeep.runs.journal import Journal
+from emberkeep.runs.snapshot import pin, snapshots
+from emberkeep.show import charts
 from emberkeep.show import snapshots as view
 from emberkeep.show.console import Screen
+from emberkeep.store.store import Store
 
-EXAMPLES = ("emberkeep history", "emberkeep history --json")
+EXAMPLES = (
+    "emberkeep history",
+    "emberkeep history --pin 'before 4.3'",
+    "emberkeep history --growth",
+    "emberkeep history --growth growth.png",
+)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Nothing of its own."""
+    """What to show, or which snapshot to pin."""
+    kind = parser.add_mutually_exclusive_group()
+    kind.add_argument("--growth", nargs="?", const="", metavar="PNG", help="how the store grows (drawn into PNG)")
+    kind.add_argument("--pin", metavar="REF", help="let no thinning remove this snapshot")
+    kind.add_argument("--unpin", metavar="REF", help="let thinning treat this snapshot like any other")
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """Exit code 4 when a snapshot's manifest is damaged."""
     keep = the_keep(args)
     with opened(keep) as store:
+        if args.growth is not None:
+            return _growth(args, screen, keep, store)
+        if args.pin or args.unpin:
+            about = pin(store, keep, args.pin or args.unpin, now(), pinned=bool(args.pin))
+            done = "pinned; no thinning removes it" if about.pinned else "no longer pinned"
+            return answer(args, 0, {"snapshot": about}, lambda: screen.line(f"Snapshot {about.label} is {done}."))
         found, faults = snapshots(store)
+    runs = Journal(keep.folder).runs()
     code = 4 if faults else 0
-    result = {"snapshots": found, "faults": faults}
-    return answer(args, code, result, lambda: view.history(screen, found, faults, now(), keep.config.tz))
+    result = {"snapshots": found, "runs": runs, "faults": faults}
+    return answer(args, code, result, lambda: view.history(screen, found, runs, faults, now(), keep.config.tz))
+
+
+def _growth(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store) -> int:
+    taken, _ = snapshots(store)
+    taken += [store.about(version, defaults=True) for version in store.versions()]
+    found = growth(taken, store.size(), store.free())
+    if args.growth and found.steps:
+        picture = charts.growth(found, keep.config.tz, keep.config.name)
+        files.write_whole(Path(os.path.abspath(args.growth)), [picture])
+    return answer(args, 0, {"growth": found}, lambda: view.growth(screen, found, keep.config.tz, args.growth))

@@ -64,7 +64,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     answers = runs.load_answers(keep, Path(args.answers) if args.answers else None)
-    wanted = selection(args.only, keep.config.roles) if args.only else None
+    wanted = selection(args.only, keep.config.roles, keep.config.world.tiles) if args.only else None
     with opened(keep) as store:
         live = FolderTree(keep.require_server(), "live")
         old, new = runs.choose_versions(keep, store, live, args.old, args.new)

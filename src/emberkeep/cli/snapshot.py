@@ -1,33 +1,57 @@
-"""``emberkeep snapshot``: take one."""
+"""``emberkeep snapshot``: take one, of the live server or of an archive or folder."""
 
 from __future__ import annotations
 
 import argparse
+import os
+from pathlib import Path
 
 from emberkeep.cli.context import add_only, answer, now, the_keep
-from emberkeep.runs.snapshot import take
+from emberkeep.errors import UsageError
+from emberkeep.runs.snapshot import clashes, take, take_in
 from emberkeep.show import snapshots as view
 from emberkeep.show.console import Screen, progress
 
 EXAMPLES = (
-    "emberkeep snapshot --note 'before 4.3'",
+    "emberkeep snapshot --note 'before 4.3' --pin",
     "emberkeep snapshot --only world --only players",
     "emberkeep snapshot --only 'mission/economy/*.xml'",
+    "emberkeep snapshot --from an-old-backup.tar.zst --note 'last summer'",
 )
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Note, selection, and whether a running server is accepted."""
+    """Note, selection, source, and whether a running server is accepted."""
     parser.add_argument("--note", default="", metavar="TEXT", help="a name to find it by")
+    parser.add_argument("--pin", action="store_true", help="thinning never removes it ('history --unpin' lets it)")
     parser.add_argument("--while-running", action="store_true", help="copy although the server is running")
+    parser.add_argument("--rehash", action="store_true", help="read every file, also those nobody has written to")
+    parser.add_argument("--from", dest="source", metavar="SOURCE", help="take in an archive or another folder instead")
     add_only(parser)
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:
-    """Exit code 1 when something could not be taken."""
+    """Exit code 1 when something could not be taken, or would not settle."""
     keep = the_keep(args)
+    if args.source and (args.only or args.while_running or args.rehash):
+        raise UsageError("--from takes the whole source as it is; only --note and --pin go with it")
     with progress("snapshot") as step:
-        manifest = take(keep, now(), note=args.note, only=args.only, while_running=args.while_running, progress=step)
-    code = 1 if manifest.skipped else 0
-    result = {"snapshot": manifest.about, "skipped": manifest.skipped}
-    return answer(args, code, result, lambda: view.taken(screen, manifest))
+        if args.source:
+            source = Path(os.path.abspath(args.source))
+            manifest = take_in(keep, source, now(), note=args.note, pin=args.pin, progress=step)
+        else:
+            manifest = take(
+                keep,
+                now(),
+                note=args.note,
+                only=args.only,
+                while_running=args.while_running,
+                rehash=args.rehash,
+                pin=args.pin,
+                environment=os.environ,
+                progress=step,
+            )
+    alike = clashes(manifest.held) if args.source else []
+    code = 1 if manifest.skipped or alike else 0
+    result = {"snapshot": manifest.about, "skipped": manifest.skipped, "differ_only_in_case": alike}
+    return answer(args, code, result, lambda: view.taken(screen, manifest, alike))

@@ -1,31 +1,72 @@
-"""``emberkeep verify [REF]``: check every stored byte."""
+"""``emberkeep verify [REF]``: check every stored byte, and mend what can be mended."""
 
 from __future__ import annotations
 
 import argparse
 
 from emberkeep.cli.context import answer, now, opened, the_keep
+from emberkeep.errors import UsageError
+from emberkeep.keep import Keep
 from emberkeep.runs.snapshot import snapshots
 from emberkeep.show import snapshots as view
 from emberkeep.show.console import Screen, progress
 from emberkeep.store.refs import resolve
+from emberkeep.store.repair import repair
+from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
+from emberkeep.trees import FolderTree
 
-EXAMPLES = ("emberkeep verify", "emberkeep verify latest", "emberkeep verify defaults:4.2")
+EXAMPLES = (
+    "emberkeep verify",
+    "emberkeep verify latest",
+    "emberkeep verify defaults:4.2",
+    "emberkeep verify --sample 5%",
+    "emberkeep verify --repair",
+)
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Which snapshot; all when none is named."""
+    """Which snapshot; all when none is named. How much of it, and whether to mend."""
     parser.add_argument("ref", nargs="?", metavar="REF", help="one snapshot or defaults:VERSION (default: everything)")
+    parser.add_argument("--sample", metavar="SHARE", help="read only so much, drawn by chance, as 5%%")
+    parser.add_argument(
+        "--repair",
+        action="store_true",
+        help="take what is damaged out of the store, and read it again from the server folder where it still stands",
+    )
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:
-    """Exit code 4 when damage is found."""
+    """Exit code 4 when damage is found, or is left after mending."""
     keep = the_keep(args)
+    share = _share(args.sample)
+    if args.repair and (args.ref or args.sample):
+        raise UsageError("--repair looks at the whole store")
     with opened(keep) as store, progress("verify") as step:
+        if args.repair:
+            return _repair(args, screen, keep, store)
         only = args.ref
         if only is not None and not only.startswith("defaults:"):
             only = resolve(only, snapshots(store)[0], now(), keep.config.tz).label
-        found = verify(store, only, progress=step)
+        found = verify(store, only, share=share, progress=step)
     code = 0 if found.sound else 4
     return answer(args, code, {"verification": found}, lambda: view.verification(screen, found))
+
+
+def _share(text: str | None) -> float:
+    if text is None:
+        return 1.0
+    try:
+        share = float(text.removesuffix("%")) / 100
+    except ValueError:
+        share = 0.0
+    if not 0 < share <= 1:
+        raise UsageError(f"'{text}' is no share of the store", hint="more than 0% and up to 100% is wanted, as 5%")
+    return share
+
+
+def _repair(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store) -> int:
+    with progress("repair") as step:
+        found = repair(store, FolderTree(keep.require_server()), progress=step)
+    code = 0 if found.after.sound else 4
+    return answer(args, code, {"repair": found}, lambda: view.repaired(screen, found))

@@ -264,7 +264,7 @@ def _odds_and_ends(server: Path) -> None:
     files.make_folder(server / "inbox")
     if hasattr(os, "symlink"):
         try:
-            files.place_link(server / "latest.log", "log/latest.log")
+            files.place_link(server / "latest.log", "log/latest.log", files.Facts())
         except OSError:  # Windows asks for a privilege; the sample does without
             return
 

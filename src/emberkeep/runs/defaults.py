@@ -8,15 +8,16 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
-from emberkeep.archives import is_archive, open_archive
+from emberkeep.archives import open_source
 from emberkeep.comparing import fit
 from emberkeep.comparing.fit import Fit
 from emberkeep.errors import Refused, UsageError
 from emberkeep.keep import UNSORTED, Keep
 from emberkeep.servers.roles import MERGED, Roles
 from emberkeep.servers.versions import ordering
+from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
-from emberkeep.store.store import Progress, SnapshotTree, Store, silent
+from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.trees import FolderTree, Kind, PartTree, Tree
 
 _VERSION = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,63}")
@@ -52,17 +53,6 @@ def record(
     about = About(version, now, WHY, source=source.name)
     manifest = store.add(tree, about, progress=progress)
     return Recorded(manifest.about, below, shared)
-
-
-def open_source(source: Path) -> Tree:
-    """A folder or an archive as a tree. UsageError when it is neither."""
-    if source.is_dir():
-        return FolderTree(source)
-    if is_archive(source):
-        return open_archive(source)
-    if not source.exists():
-        raise UsageError(f"{source} is not there")
-    return open_archive(source)  # says what is wrong with it
 
 
 def keep_paths(keep: Keep) -> set[str]:

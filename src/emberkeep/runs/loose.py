@@ -5,11 +5,12 @@ from __future__ import annotations
 from pathlib import Path
 
 from emberkeep import files
+from emberkeep.archives import open_source
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.merging.answers import Answers
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.results import Merge
-from emberkeep.runs.defaults import best_root, open_source
+from emberkeep.runs.defaults import best_root
 from emberkeep.runs.merge import GIVEN, write_files
 from emberkeep.runs.restore import deepest_first
 from emberkeep.trees import FileTree, FolderTree, Kind, PartTree, Tree, read
@@ -71,7 +72,7 @@ def _copy(mine: Path, out: Path, leave: set[str]) -> None:
         if entry.kind is Kind.FOLDER:
             files.make_folder(out / path)
         elif entry.kind is Kind.LINK:
-            files.place_link(out / path, entry.points_at, entry.mtime_ns)
+            files.place_link(out / path, entry.points_at, files.Facts(mtime_ns=entry.mtime_ns))
         elif path not in leave:
             files.write_whole(out / path, [read(tree, path)], mode=entry.mode, mtime_ns=entry.mtime_ns)
     for entry in deepest_first(entry for entry in entries.values() if entry.kind is Kind.FOLDER):

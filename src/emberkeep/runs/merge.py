@@ -14,15 +14,17 @@ from emberkeep.merging.answers import Answer, Answers
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.results import FileMerge, Merge, Outcome
 from emberkeep.runs import defaults, restore, snapshot
+from emberkeep.runs.journal import DONE, MERGE, TAKEN_BACK, Journal, Run
 from emberkeep.servers.process import refuse_if_running
 from emberkeep.servers.versions import ordering
+from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
-from emberkeep.store.store import Progress, SnapshotTree, Store, silent
+from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.trees import FolderTree
 
 REMEMBERED = "remembered"
 GIVEN = "answers file"
-WHY = "merge"
+WHY = MERGE
 
 
 def load_answers(keep: Keep | None, given: Path | None) -> Answers:
@@ -79,21 +81,32 @@ def write_merge(keep: Keep, store: Store, merge: Merge, now: datetime, progress:
         _remember(keep, merge)
         return None
     server = keep.require_server()
+    journal = Journal(keep.folder)
+    journal.refuse_if_waiting()
     refuse_if_running(server, "it would overwrite edited settings when it exits")
     note = f"before merging {merge.new.removeprefix('defaults:')}"
     before = snapshot.take(keep, now, note=note, why=WHY, progress=progress)
     tree = SnapshotTree(store, before, f"snapshot {before.about.label}")
     _check_unchanged(merge, tree)
+    paths = tuple(item.path for item in merge.to_write)
+    run = journal.begin(Run(0, WHY, now, before.about.label, paths=paths))
     try:
         write_files(server, merge.to_write)
     except OSError as error:
         left = _roll_back(server, tree, merge)
+        if not left:
+            journal.end(run, TAKEN_BACK, now)
         done = "NOT all files could be put back" if left else "all files were put back"
         raise RunFailed(
             f"the merge could not be written ({error.strerror}); {done}",
             place=Place(str(error.filename or server)),
-            hint=f"emberkeep restore {before.about.label} --go" if left else "",
+            hint="mend that, then 'emberkeep undo --go'" if left else "",
         ) from error
+    except KeyboardInterrupt:
+        if not _roll_back(server, tree, merge):
+            journal.end(run, TAKEN_BACK, now)
+        raise
+    journal.end(run, DONE, now)
     _remember(keep, merge)
     return before.about
 
@@ -118,7 +131,7 @@ def _roll_back(server: Path, tree: SnapshotTree, merge: Merge) -> bool:
     plan = restore.plan(tree, server, lambda path: path in changed)
     try:
         return bool(restore.apply(plan, tree))
-    except RunFailed:
+    except OSError:
         return True
 
 
@@ -128,7 +141,7 @@ def write_files(folder: Path, items: Sequence[FileMerge]) -> None:
     try:
         for item in items:
             if item.data is not None:
-                staged.put(folder / item.path, item.data, item.mode)
+                staged.put(folder / item.path, [item.data], files.Facts(item.mode))
         staged.commit()
     except BaseException:
         staged.abandon()

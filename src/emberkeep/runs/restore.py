@@ -3,16 +3,20 @@
 from __future__ import annotations
 
 import os
+import shutil
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
 from emberkeep import files
-from emberkeep.errors import Damage, Fault, Place, Refused, RunFailed
-from emberkeep.servers.roles import RoleTable, selection
-from emberkeep.store.manifest import Manifest
-from emberkeep.store.store import Progress, SnapshotTree, silent
-from emberkeep.trees import Entry, FolderTree, Kind
+from emberkeep.errors import Damage, Fault, Place, Refused
+from emberkeep.keep import Config
+from emberkeep.runs.snapshot import clashes
+from emberkeep.servers.roles import selection
+from emberkeep.store.intake import Progress, silent
+from emberkeep.store.manifest import Held, Manifest
+from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.trees import FILE, FOLDER, LINK, Entry, FolderTree
 
 
 @dataclass(frozen=True)
@@ -49,31 +53,44 @@ class RestorePlan:
         )
 
 
-def scope_of(manifest: Manifest, only: Sequence[str], roles: RoleTable) -> Callable[[str], bool]:
+def scope_of(manifest: Manifest, only: Sequence[str], config: Config) -> Callable[[str], bool]:
     """Which paths a restore may touch: what the snapshot was limited to, and what ``only`` selects of that."""
     about = manifest.about
-    taken = selection(about.scope, about.roles) if about.scope else None
-    asked = selection(only, roles) if only else None
+    taken = selection(about.scope, about.roles, about.tiles) if about.scope else None
+    asked = selection(only, config.roles, config.world.tiles) if only else None
     return lambda path: (taken is None or taken(path)) and (asked is None or asked(path))  # "" is the folder itself
 
 
-def plan(snapshot: SnapshotTree, target: Path, wanted: Callable[[str], bool]) -> RestorePlan:
-    """Compare ``target`` with the snapshot; contents are compared by hash, so damage with an old time is found too."""
+def plan(
+    snapshot: SnapshotTree, target: Path, wanted: Callable[[str], bool], store: Store | None = None
+) -> RestorePlan:
+    """Compare ``target`` with the snapshot. Contents are compared by hash, so damage with an old time is found too;
+    only with a ``store`` whose server ``target`` is, files that nobody has written to since its last snapshot count
+    as known.
+    """
     live = FolderTree(target) if target.is_dir() else None
     there = live.entries() if live else {}
+    known = store.unwritten(live) if store and live else {}
     held = {path: entry for path, entry in snapshot.entries().items() if wanted(path)}
-    write, touch, make, folders = [], [], [], []
+    write: list[Entry] = []
+    touch: list[Entry] = []
+    make: list[Entry] = []
+    folders: list[Entry] = []
+    written: set[str] = set()
     for path, entry in held.items():
         now = there.get(path)
-        if entry.kind is Kind.FOLDER:
+        if entry.kind is FOLDER:
             folders.append(entry)
-            if now is None or now.kind is not Kind.FOLDER:
+            if now is None or now.kind is not FOLDER:
                 make.append(entry)
-            elif (now.mode, now.mtime_ns) != (entry.mode, entry.mtime_ns):
+            elif _facts_differ(entry, now):
                 touch.append(entry)
-        elif now is None or _differs(entry, now, snapshot, live):
-            write.append(entry)
-        elif entry.kind is Kind.FILE and (now.mode, now.mtime_ns) != (entry.mode, entry.mtime_ns):
+            continue
+        first = entry.same_as if entry.same_as in held else ""
+        if now is None or first in written or _differs(entry, now, first, snapshot, live, known):
+            write.append(entry._replace(same_as=first))
+            written.add(path)
+        elif entry.kind is FILE and _facts_differ(entry, now):
             touch.append(entry)
     in_the_way = _in_the_way(held, there)
     top = snapshot.top if wanted("") else None
@@ -90,28 +107,44 @@ def plan(snapshot: SnapshotTree, target: Path, wanted: Callable[[str], bool]) ->
         tuple(folders),
         live.leftovers if live else (),
         top,
-        top is not None and (live is None or top != live.top),
+        top is not None and (live is None or live.top is None or _facts_differ(top, live.top)),
     )
 
 
-def _differs(entry: Entry, now: Entry, snapshot: SnapshotTree, live: FolderTree | None) -> bool:
+def _facts_differ(entry: Entry, now: Entry) -> bool:
+    """Whether mode, time or (where this process may set them) the owners differ."""
+    if (entry.mode, entry.mtime_ns) != (now.mode, now.mtime_ns):
+        return True
+    return files.may_give_away() and entry.owner >= 0 and (entry.owner, entry.group) != (now.owner, now.group)
+
+
+def _differs(
+    entry: Entry,
+    now: Entry,
+    first: str,
+    snapshot: SnapshotTree,
+    live: FolderTree | None,
+    known: Mapping[str, Held],
+) -> bool:
     if now.kind is not entry.kind:
         return True
-    if entry.kind is Kind.LINK:
+    if entry.kind is LINK:
         return now.points_at != entry.points_at
     assert live is not None
-    return now.size != entry.size or live.digest(entry.path) != snapshot.digest(entry.path)
+    names_differ = now.same_as != first if first or not entry.same_as else now.same_as not in ("", entry.same_as)
+    if now.size != entry.size or names_differ:
+        return True
+    row = known.get(entry.path)
+    return (row.digest if row else live.digest(entry.path)) != snapshot.digest(entry.path)
 
 
 def _in_the_way(held: dict[str, Entry], there: Mapping[str, Entry]) -> dict[str, Entry]:
     """What stands where another kind of thing belongs, with all below it."""
     blocking = {
-        path
-        for path, entry in held.items()
-        if path in there and (there[path].kind is Kind.FOLDER) != (entry.kind is Kind.FOLDER)
+        path for path, entry in held.items() if path in there and (there[path].kind is FOLDER) != (entry.kind is FOLDER)
     }
     parents = {parent for path in held for parent in _parents(path)}
-    blocking |= {path for path in parents if path in there and there[path].kind is not Kind.FOLDER}
+    blocking |= {path for path in parents if path in there and there[path].kind is not FOLDER}
     return {
         path: entry
         for path, entry in there.items()
@@ -130,7 +163,7 @@ def _removable(
 ) -> Iterator[Entry]:
     """Extra entries; a folder only when all in it goes too."""
     staying = {parent for path in (*held, *(p for p in there if not wanted(p))) for parent in _parents(path)}
-    return (entry for entry in extra if entry.kind is not Kind.FOLDER or entry.path not in staying)
+    return (entry for entry in extra if entry.kind is not FOLDER or entry.path not in staying)
 
 
 def deepest_first(entries: Iterable[Entry]) -> list[Entry]:
@@ -142,46 +175,73 @@ def check_whole(plan: RestorePlan, snapshot: SnapshotTree) -> None:
     """Read all that will be written; Damage, naming every file, before anything is touched."""
     faults = []
     for entry in plan.write:
-        if entry.kind is not Kind.FILE:
+        if entry.kind is not FILE or entry.same_as:
             continue
         try:
             for _ in snapshot.chunks(entry.path):
                 pass
         except Damage as error:
-            faults.append(Fault(str(error), None, "restore the rest with --only, or --into another folder"))
+            hint = "restore the rest with --only, or --into another folder"
+            faults += [Fault(fault.what, fault.place, hint) for fault in error.faults]
     if faults:
         raise Damage.gathered(tuple(faults))
 
 
-def apply(plan: RestorePlan, snapshot: SnapshotTree, *, progress: Progress = silent) -> list[Fault]:
+def check_room(plan: RestorePlan) -> None:
+    """Refused when the disk has too little room for what will be written beside what stands there."""
+    place = next(folder for folder in (plan.target, *plan.target.parents) if folder.is_dir())
+    free = shutil.disk_usage(place).free
+    if plan.bytes > free:
+        raise Refused(
+            f"{plan.bytes} bytes are to be written, and the disk has room for {free}",
+            place=Place(str(place)),
+            hint="make room, or restore a part with --only",
+        )
+
+
+def check_names(plan: RestorePlan, snapshot: SnapshotTree) -> None:
+    """Refused when names that differ only in case meet a file system that takes them for one."""
+    found = clashes(entry.path for entry in (*plan.write, *plan.make))
+    if found and _folds_case(next(folder for folder in (plan.target, *plan.target.parents) if folder.is_dir())):
+        one, other = found[0]
+        raise Refused(
+            f"{one} and {other} of {snapshot.label} would be one file here: names that differ only in "
+            f"case are the same on this disk ({len(found)} such)",
+            hint="restore one of them with --only",
+        )
+
+
+def _folds_case(folder: Path) -> bool:
+    """Whether the file system takes names that differ only in case for one."""
+    other = folder.with_name(folder.name.swapcase())
+    return other.name != folder.name and other.exists() and other.samefile(folder)
+
+
+def apply(
+    plan: RestorePlan, snapshot: SnapshotTree, *, fresh: bool = False, progress: Progress = silent
+) -> list[Fault]:
     """Carry a plan out. Files that the store cannot give back whole are left out and returned as faults.
 
-    RunFailed, saying where, when the system refuses; what was done until then stays and a new restore goes on from it.
+    ``fresh``: the target is a new folder that nothing leans on yet, so what is written is not synced file by file.
+    OSError when the system refuses; what was done until then stays, and the same restore goes on from it.
     """
     faults: list[Fault] = []
-    try:
-        files.make_folder(plan.target)
-        for leftover in plan.leftovers:
-            files.io.unlink(plan.target / leftover)
-        _remove(plan.target, plan.replace)
-        for entry in plan.make:
-            files.make_folder(plan.target / entry.path)
-        _write(plan, snapshot, faults, progress)
-        _remove(plan.target, plan.remove)
-        _touch(plan)
-    except OSError as error:
-        raise RunFailed(
-            f"the restore stopped: {error.strerror or error}",
-            place=Place(str(error.filename or plan.target)),
-            hint="mend that and run the same restore again; it writes only what still differs",
-        ) from error
+    files.make_folder(plan.target)
+    for leftover in plan.leftovers:
+        files.io.unlink(plan.target / leftover)
+    _remove(plan.target, plan.replace)
+    for entry in plan.make:
+        files.make_folder(plan.target / entry.path)
+    _write(plan, snapshot, faults, fresh, progress)
+    _remove(plan.target, plan.remove)
+    _touch(plan)
     return faults
 
 
 def _remove(target: Path, entries: Sequence[Entry]) -> None:
     for entry in entries:
         path = target / entry.path
-        if entry.kind is Kind.FOLDER:
+        if entry.kind is FOLDER:
             if any(path.iterdir()):
                 continue  # it holds what no tree shows: sockets, devices
             files.io.rmdir(path)
@@ -189,34 +249,59 @@ def _remove(target: Path, entries: Sequence[Entry]) -> None:
             files.io.unlink(path)
 
 
-def _write(plan: RestorePlan, snapshot: SnapshotTree, faults: list[Fault], progress: Progress) -> None:
-    done = 0
+def _facts(entry: Entry) -> files.Facts:
+    return files.Facts(entry.mode, entry.mtime_ns, entry.owner, entry.group)
+
+
+def _write(plan: RestorePlan, snapshot: SnapshotTree, faults: list[Fault], fresh: bool, progress: Progress) -> None:
+    contents = [entry for entry in plan.write if entry.kind is FILE and not entry.same_as]
+    stage = files.Stage()
+    done = waiting = 0
+    try:
+        with snapshot.ahead([entry.path for entry in contents]) as ahead:
+            for number, entry in enumerate(contents):
+                path = plan.target / entry.path
+                try:
+                    if fresh:
+                        files.write_new(path, ahead.contents(number), _facts(entry))
+                    else:
+                        stage.put(path, ahead.contents(number), _facts(entry))
+                except Damage as error:
+                    faults += error.faults
+                done += entry.size
+                waiting += entry.size + _EACH
+                if waiting > BATCH:
+                    stage.commit()
+                    waiting = 0
+                progress(done, plan.bytes)
+        stage.commit()
+    except BaseException:
+        stage.abandon()
+        raise
     for entry in plan.write:
         path = plan.target / entry.path
-        files.make_folder(path.parent)
-        if entry.kind is Kind.LINK:
-            files.place_link(path, entry.points_at, entry.mtime_ns)
-            continue
-        try:
-            files.write_whole(path, snapshot.chunks(entry.path), mode=entry.mode, mtime_ns=entry.mtime_ns)
-        except Damage as error:
-            faults.append(error.faults[0])
-        done += entry.size
-        progress(done, plan.bytes)
+        if entry.kind is LINK:
+            files.make_folder(path.parent)
+            files.place_link(path, entry.points_at, _facts(entry))
+        elif entry.same_as and (plan.target / entry.same_as).exists():
+            files.place_name(path, plan.target / entry.same_as)
+
+
+BATCH = 64 << 20
+"""Bytes that are written beside their targets before they are synced and renamed together."""
+_EACH = 128 << 10
+"""What a file counts towards a batch beside its bytes."""
 
 
 def _touch(plan: RestorePlan) -> None:
     """Modes and times, the folders' last: writing into a folder changes its time."""
     for entry in plan.touch:
-        if entry.kind is Kind.FILE:
-            files.io.chmod(plan.target / entry.path, entry.mode)
-            files.io.utime(plan.target / entry.path, entry.mtime_ns)
+        if entry.kind is FILE:
+            files.set_facts(plan.target / entry.path, _facts(entry))
     for entry in deepest_first(plan.folders):
-        files.io.chmod(plan.target / entry.path, entry.mode)
-        files.io.utime(plan.target / entry.path, entry.mtime_ns)
+        files.set_facts(plan.target / entry.path, _facts(entry))
     if plan.top is not None:
-        files.io.chmod(plan.target, plan.top.mode)
-        files.io.utime(plan.target, plan.top.mtime_ns)
+        files.set_facts(plan.target, _facts(plan.top))
 
 
 def check_target(into: Path, server: Path) -> None:

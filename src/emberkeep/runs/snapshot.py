@@ -2,17 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from contextlib import ExitStack, closing, suppress
+from dataclasses import replace
 from datetime import datetime
+from pathlib import Path
+from types import MappingProxyType
 
-from emberkeep.errors import Damage
+from emberkeep import files
+from emberkeep.archives import open_source
+from emberkeep.databases.live import LiveTree
+from emberkeep.errors import Damage, Refused
+from emberkeep.files import TEMPORARY
 from emberkeep.keep import Keep
-from emberkeep.servers.process import refuse_if_running, running_signs
+from emberkeep.servers.console import can_hold, held
+from emberkeep.servers.process import running_signs
 from emberkeep.servers.roles import selection
+from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import ASKED, About, Manifest
 from emberkeep.store.refs import resolve
-from emberkeep.store.store import Progress, SnapshotTree, Store, silent
-from emberkeep.trees import FolderTree
+from emberkeep.store.store import SnapshotTree, Store
+
+NOTHING: Mapping[str, str] = MappingProxyType({})
 
 
 def take(
@@ -23,21 +34,59 @@ def take(
     only: Sequence[str] = (),
     while_running: bool = False,
     why: str = ASKED,
+    rehash: bool = False,
+    pin: bool = False,
+    environment: Mapping[str, str] = NOTHING,
     progress: Progress = silent,
 ) -> Manifest:
-    """Snapshot the server folder, or what ``only`` selects of it. Refused while the server runs, unless told
-    otherwise."""
+    """Snapshot the server folder, or what ``only`` selects of it.
+
+    Refused while the server runs, unless its console can have it hold its writes meanwhile (secrets come from
+    ``environment``) or ``while_running`` says to copy all the same. ``rehash``: read every file, also those that
+    nobody has written to since the last snapshot.
+    """
     server = keep.require_server()
-    if not while_running:
-        refuse_if_running(server, "a copy taken now would be torn")
-    signs = running_signs(server) if while_running else ()
-    about = About("", now, why, note, tuple(only), keep.config.roles if only else (), running="; ".join(signs))
-    wanted = selection(only, keep.config.roles) if only else None
-    store = Store(keep.store_folder)
-    try:
-        return store.add(FolderTree(server, "live"), about, wanted=wanted, progress=progress)
-    finally:
-        store.close()
+    signs = running_signs(server)
+    config = keep.config
+    with ExitStack() as stack:
+        if signs and not while_running:
+            if config.console is None or not can_hold(config.console):
+                raise Refused(
+                    f"the server is running ({signs[0]}); a copy taken now would be torn",
+                    hint="stop it and try again; or tell keep.toml its [console], or say --while-running",
+                )
+            stack.enter_context(held(config.console, environment))
+        store = stack.enter_context(closing(Store(keep.store_folder)))
+        live = LiveTree(server, "live", room=keep.store_folder / f"{TEMPORARY}databases")
+        stack.callback(_discard, live.room)
+        about = About("", now, why, note, tuple(only), running="; ".join(signs), pinned=pin)
+        if only:
+            about = replace(about, roles=config.roles, tiles=config.world.tiles)
+        wanted = selection(only, config.roles, config.world.tiles) if only else None
+        return store.add(live, about, wanted=wanted, live=live, rehash=rehash, progress=progress)
+
+
+def _discard(room: Path) -> None:
+    if room.is_dir():
+        with suppress(OSError):
+            files.discard(room)
+
+
+def take_in(
+    keep: Keep, source: Path, now: datetime, *, note: str = "", pin: bool = False, progress: Progress = silent
+) -> Manifest:
+    """Take an archive or another folder in as a snapshot. UnreadableInput, with nothing taken, for what is no safe
+    archive."""
+    tree = open_source(source)
+    about = About("", now, ASKED, note, source=str(source), pinned=pin)
+    with closing(Store(keep.store_folder)) as store:
+        return store.add(tree, about, progress=progress)
+
+
+def clashes(paths: Iterable[str]) -> list[tuple[str, str]]:
+    """Pairs of paths that differ only in case: on many systems they cannot stand side by side."""
+    first: dict[str, str] = {}
+    return [(first[low], path) for path in paths if first.setdefault(low := path.lower(), path) != path]
 
 
 def snapshots(store: Store) -> tuple[list[About], list[str]]:
@@ -56,3 +105,11 @@ def find(store: Store, keep: Keep, ref: str, now: datetime) -> SnapshotTree:
     """The snapshot that ``ref`` names, as a tree."""
     about = resolve(ref, snapshots(store)[0], now, keep.config.tz)
     return SnapshotTree(store, store.manifest(about.label), f"snapshot {about.label}")
+
+
+def pin(store: Store, keep: Keep, ref: str, now: datetime, *, pinned: bool) -> About:
+    """Pin a snapshot, or let it go again; what is known of it afterwards."""
+    about = resolve(ref, snapshots(store)[0], now, keep.config.tz)
+    changed = replace(about, pinned=pinned)
+    store.amend(changed)
+    return changed

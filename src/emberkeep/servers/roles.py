@@ -29,14 +29,46 @@ class Roles:
         return UNSORTED if found is None or found.lastindex is None else self._names[found.lastindex - 1]
 
 
-def selection(selectors: Sequence[str], table: RoleTable) -> Callable[[str], bool]:
-    """Whether a path is meant by any of the selectors: a role, ``role/GLOB`` or a glob.
+def selection(selectors: Sequence[str], table: RoleTable, tiles: str = "") -> Callable[[str], bool]:
+    """Whether a path is meant by any of the selectors: a role, ``role/GLOB``, a glob, or a range of tiles.
 
-    A glob that names a folder means all below it. UsageError for a selector that cannot be meant.
+    ``tiles``: how tile files are named (``world.tiles.names`` of keep.toml). A glob that names a folder means all
+    below it. UsageError for a selector that cannot be meant.
     """
     roles = Roles(table)
-    tests = [_test(selector, roles) for selector in selectors]
+    tests = [_tiles(selector, tiles) or _test(selector, roles) for selector in selectors]
     return lambda path: any(test(path) for test in tests)
+
+
+_RANGE = re.compile(r"(?:(?P<folder>.+)/)?tiles:(?P<range>.*)")
+_CORNERS = re.compile(r"(-?\d+),(-?\d+)\.\.(-?\d+),(-?\d+)")
+
+
+def _tiles(selector: str, names: str) -> Callable[[str], bool] | None:
+    """``tiles:X1,Y1..X2,Y2``, both corners included, everywhere or (``FOLDER/tiles:…``) below one folder."""
+    asked = _RANGE.fullmatch(selector)
+    if asked is None:
+        return None
+    corners = _CORNERS.fullmatch(asked["range"])
+    if corners is None:
+        raise UsageError(f"'{selector}' is no range of tiles", hint="tiles:X1,Y1..X2,Y2 is wanted, as tiles:-2,0..3,4")
+    if not names:
+        raise UsageError(
+            f"'{selector}' cannot be found: this keep does not know how tile files are named",
+            hint="""set world.tiles in keep.toml, as tiles = { names = "chart/strip.{x}.{y}.sea" }""",
+        )
+    from emberkeep.servers.tiles import TileNames  # only where tiles are asked for: it needs much that is slow to load
+
+    x1, y1, x2, y2 = map(int, corners.groups())
+    (left, right), (low, high) = sorted((x1, x2)), sorted((y1, y2))
+    found = TileNames(names)
+    below = f"{asked['folder']}/" if asked["folder"] else ""
+
+    def within(path: str) -> bool:
+        place = found.place(path) if path.startswith(below) else None
+        return place is not None and left <= place.x <= right and low <= place.y <= high
+
+    return within
 
 
 def _test(selector: str, roles: Roles) -> Callable[[str], bool]:
@@ -46,7 +78,7 @@ def _test(selector: str, roles: Roles) -> Callable[[str], bool]:
     if selector.startswith("/") or ".." in selector.split("/") or not selector:
         raise UsageError(
             f"'{selector}' is not a selection within the server folder",
-            hint="a role, role/GLOB, or a glob is wanted",
+            hint="a role, role/GLOB, a glob, or tiles:X1,Y1..X2,Y2 is wanted",
         )
     try:
         pattern = globs.compiled(rest if head in ROLES and rest else selector)

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
+from datetime import tzinfo
 from typing import TYPE_CHECKING, Any
 
 from emberkeep.comparing.records import Kind
 from emberkeep.comparing.tiles import TileMap
 from emberkeep.comparing.totals import Totals
+from emberkeep.planning.growth import Growth
+from emberkeep.show import words
 
 if TYPE_CHECKING:
     from matplotlib.axes import Axes
@@ -91,6 +94,38 @@ def _map_legend(figure: Figure) -> None:
     figure.legend(
         handles=[Patch(color=colour, label=label) for colour, label in kinds], loc="outside lower center", ncols=3
     )
+
+
+def growth(found: Growth, zone: tzinfo, name: str) -> bytes:
+    """What each snapshot added, and the sum of it, over time."""
+    figure = _figure()
+    figure.suptitle(f"Snapshots of {name}: {words.size(found.size)} on disk, {words.size(found.free)} left")
+    upper, lower = figure.subplots(2, 1, sharex=True)
+    # Matplotlib shows the hours that a moment itself has, so the zone is put aside once it has been applied.
+    times = [step.taken.astimezone(zone).replace(tzinfo=None) for step in found.steps]
+    unit, scale = _unit(max(step.total for step in found.steps))
+    upper.step(times, [step.total / scale for step in found.steps], where="post", color=_NEW, linewidth=2)
+    upper.fill_between(times, [step.total / scale for step in found.steps], step="post", color=_NEW, alpha=0.15)
+    upper.set_ylabel(f"all snapshots, {unit}")
+    unit, scale = _unit(max(step.added for step in found.steps))
+    lower.vlines(times, 0, [step.added / scale for step in found.steps], color=_AFTER, linewidth=3)
+    lower.plot(times, [step.added / scale for step in found.steps], "o", color=_AFTER, markersize=5)
+    lower.set_ylabel(f"added by each, {unit}")
+    figure.autofmt_xdate()
+    for axes in (upper, lower):
+        axes.set_ylim(bottom=0)
+        axes.grid(axis="y", color=_SAME)
+        for side in ("top", "right"):
+            axes.spines[side].set_visible(False)
+    return _png(figure)
+
+
+def _unit(most: int) -> tuple[str, float]:
+    """The unit in which ``most`` bytes are best read, and its size."""
+    for unit, scale in (("GB", 1e9), ("MB", 1e6)):
+        if most >= scale:
+            return unit, scale
+    return "kB", 1e3
 
 
 def totals(sums: Sequence[Totals], title: str) -> bytes:

@@ -4,20 +4,29 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Sequence
-from datetime import datetime, tzinfo
+from datetime import datetime, timedelta, tzinfo
 
+from rich.table import Table
+
+from emberkeep.planning.growth import LONGEST, Growth
+from emberkeep.runs.journal import BEGUN, Run
+from emberkeep.runs.recovery import Recovery
 from emberkeep.runs.restore import RestorePlan
+from emberkeep.runs.thin import Thinning
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
+from emberkeep.store.compact import Freed
 from emberkeep.store.manifest import ASKED, About, Manifest
+from emberkeep.store.repair import Repair
 from emberkeep.store.verify import Verification
 from emberkeep.trees import Entry, Kind, Skipped
 
 MOST_LINES = 12
+MOST_DAMAGED = 200
 
 
-def taken(screen: Screen, manifest: Manifest) -> None:
-    """A snapshot just taken."""
+def taken(screen: Screen, manifest: Manifest, alike: Sequence[tuple[str, str]] = ()) -> None:
+    """A snapshot just taken; ``alike``: names in it that differ only in case."""
     about = manifest.about
     note = f" “{about.note}”" if about.note else ""
     screen.line(
@@ -29,6 +38,12 @@ def taken(screen: Screen, manifest: Manifest) -> None:
         screen.line(f"  holds only {', '.join(about.scope)}")
     if about.running:
         screen.line(f"  taken while the server was running: {about.running}", ASKS)
+    if about.copied:
+        screen.line(f"  copied through SQLite, as others had them open: {', '.join(about.copied)}")
+    if about.unsettled:
+        screen.line("  Not settled: some files went on changing while they were read.", ASKS)
+    for one, other in alike[:MOST_LINES]:
+        screen.line(f"  {one} and {other} differ only in case: one file on many systems", ASKS)
     skipped(screen, manifest.skipped)
 
 
@@ -40,46 +55,130 @@ def skipped(screen: Screen, items: Sequence[Skipped]) -> None:
         screen.line(f"  … and {len(items) - MOST_LINES} more left out", ASKS)
 
 
-def history(screen: Screen, found: Sequence[About], faults: Sequence[str], now: datetime, zone: tzinfo) -> None:
-    """All snapshots, the latest last."""
+def history(
+    screen: Screen, found: Sequence[About], runs: Sequence[Run], faults: Sequence[str], now: datetime, zone: tzinfo
+) -> None:
+    """All snapshots, the latest last, and the runs."""
     if not found and not faults:
         screen.line("No snapshot yet.")
         screen.next("emberkeep snapshot --note 'before the update'")
         return
     rows = table(
-        "no",
-        "taken",
-        "",
-        "why",
-        "note",
-        "holds",
-        "files",
-        "size",
-        "new",
-        right=("no", "files", "size", "new"),
+        "no", "taken", "", "why", "note", "holds", "files", "size", "new", "", right=("no", "files", "size", "new")
     )
     for about in found:
         rows.add_row(
             about.label,
             words.when(about.taken, zone),
             cell(words.ago(about.taken, now), QUIET),
-            "asked for" if about.why == ASKED else f"before a {about.why}",
+            cell(_why(about)),
             cell(about.note),
             cell(", ".join(about.scope) or "everything"),
             str(about.files),
             words.size(about.bytes),
             words.size(about.new_bytes),
+            cell(", ".join(_marks(about)), ASKS if about.unsettled or about.running else ""),
         )
     screen.show(rows)
+    if runs:
+        screen.line()
+        screen.show(_runs(runs, zone))
     for fault in faults:
         screen.line(fault, BAD)
 
 
+def _why(about: About) -> str:
+    if about.source:
+        return "taken in"
+    return "asked for" if about.why == ASKED else f"before {'an' if about.why[0] in 'aeiou' else 'a'} {about.why}"
+
+
+def _marks(about: About) -> list[str]:
+    marks = (("pinned", about.pinned), ("not settled", about.unsettled), ("while running", bool(about.running)))
+    return [word for word, true in marks if true]
+
+
+def _runs(runs: Sequence[Run], zone: tzinfo) -> Table:
+    rows = table("run", "begun", "what", "state", "took", "before it", right=("run", "took"))
+    for run in runs:
+        took = f"{(run.ended - run.begun).total_seconds():.1f} s" if run.ended else ""
+        state = "interrupted" if run.state == BEGUN else run.state
+        before = f"snapshot {run.before}" if run.before else ""
+        style = ASKS if run.state == BEGUN else ""
+        rows.add_row(str(run.number), words.when(run.begun, zone), cell(run.words), cell(state, style), took, before)
+    return rows
+
+
+MOST_STEPS = 20
+
+
+def growth(screen: Screen, found: Growth, zone: tzinfo, picture: str) -> None:
+    """How the store grew: a bar for each snapshot, and what it comes to."""
+    if not found.steps:
+        screen.line("No snapshot yet.")
+        return
+    rows = table("no", "taken", "added", "in all", "", right=("no", "added", "in all"))
+    shown = found.steps[-MOST_STEPS:]
+    most = max(step.added for step in shown) or 1
+    for step in shown:
+        bar = "█" * round(30 * step.added / most) or "·"
+        total = words.size(step.total)
+        rows.add_row(cell(step.label), words.when(step.taken, zone), words.size(step.added), total, cell(bar))
+    if len(found.steps) > len(shown):
+        screen.line(f"The last {len(shown)} of {len(found.steps)}:")
+    screen.show(rows)
+    screen.line()
+    screen.line(f"The store takes {words.size(found.size)}; the disk has {words.size(found.free)} left.")
+    screen.line(forecast(found))
+    if picture:
+        screen.line(f"Drew it into {picture}.")
+
+
+def forecast(found: Growth) -> str:
+    """How long the disk will last, in words."""
+    if found.daily is None:
+        return "Too early to tell how fast it grows: that takes snapshots over some hours."
+    if found.lasts is None:
+        return "It does not grow."
+    days = found.lasts / timedelta(days=1)
+    lasts = "longer than anyone plans" if found.lasts >= LONGEST else f"about {words.days(days)}"
+    return f"It grows by {words.size(int(found.daily))} a day; at this rate the disk will last {lasts}."
+
+
+def thinning(screen: Screen, found: Thinning, freed: Freed | None, zone: tzinfo) -> None:
+    """What thinning lets go, and what stays."""
+    if not found.verdicts:
+        screen.line("No snapshot yet.")
+        return
+    rows = table("no", "taken", "note", "", "because", right=("no",))
+    for verdict in found.verdicts:
+        gone = "gone" if freed else "would go"
+        word, style = ("stays", "") if verdict.stays else (gone, ASKS)
+        about = verdict.about
+        rows.add_row(about.label, words.when(about.taken, zone), cell(about.note), cell(word, style), cell(verdict.why))
+    screen.show(rows)
+    screen.line()
+    number = words.count(len(found.going), "snapshot")
+    if freed:
+        screen.line(
+            f"{number} let go; {words.size(freed.bytes)} freed, the store's blocks now take {words.size(freed.after)}.",
+            GOOD,
+        )
+        for name in freed.left_alone:
+            screen.line(f"  {name} is damaged and was left alone; 'emberkeep verify' says what it touches", ASKS)
+    elif found.going:
+        screen.line(f"{number} would go, which frees about {words.size(found.frees)}.", HEAD)
+        screen.next("emberkeep thin --go")
+    else:
+        screen.line("Nothing to let go.", GOOD)
+
+
 def verification(screen: Screen, found: Verification) -> None:
     """What a verify found."""
+    part = "" if found.share == 1 else f" ({found.share:.0%} of the store, drawn by chance)"
     if found.sound:
         screen.line(
-            f"All sound: {words.count(found.blocks, 'block')} ({words.size(found.bytes)}) read and checked, "
+            f"All sound: {words.count(found.blocks, 'block')} ({words.size(found.bytes)}) read and checked{part}, "
             f"{words.count(found.snapshots, 'snapshot and record', 'snapshots and records')} whole.",
             GOOD,
         )
@@ -91,9 +190,30 @@ def verification(screen: Screen, found: Verification) -> None:
     for item in found.files:
         by_file[item.path, item.why].append(item.snapshot)
     screen.line(f"It touches {words.count(len({path for path, _ in by_file}), 'file')}:")
-    for (path, why), names in list(by_file.items())[: 3 * MOST_LINES]:
+    for (path, why), names in list(by_file.items())[:MOST_DAMAGED]:
         screen.line(f"  {path} in {_snapshot_names(names)}: {why}")
-    screen.next("these files cannot be restored from those snapshots; all others can")
+    if len(by_file) > MOST_DAMAGED:
+        screen.line(f"  … and {len(by_file) - MOST_DAMAGED} more; --json lists all")
+    screen.next(
+        "emberkeep verify --repair reads again what still stands in the server folder; all other files are whole"
+    )
+
+
+def repaired(screen: Screen, found: Repair) -> None:
+    """What a repair came to."""
+    if not found.dropped and found.after.sound:
+        screen.line("Nothing was damaged; the index was rebuilt.", GOOD)
+        return
+    screen.line(f"{words.count(found.dropped, 'damaged place')} taken out of the store.", HEAD)
+    screen.line(f"  {words.count(found.blocks, 'block')} read again from the server folder")
+    for snapshot, path in found.files[:MOST_LINES]:
+        screen.line(f"  {path} of {_snapshot_names([snapshot])}: stored anew from the server folder", GOOD)
+    if len(found.files) > MOST_LINES:
+        screen.line(f"  … and {len(found.files) - MOST_LINES} more files")
+    for name in found.aside:
+        screen.line(f"  {name} could not be read and was put aside", ASKS)
+    screen.line()
+    verification(screen, found.after)
 
 
 def _snapshot_names(names: Sequence[str]) -> str:
@@ -118,6 +238,26 @@ def restore_plan(screen: Screen, plan: RestorePlan, done: bool) -> None:
         )
     touched = [entry for entry in plan.touch if entry.kind is Kind.FILE]
     _group(screen, "set mode and time of", touched, "")
+
+
+def restore_preview(screen: Screen, plan: RestorePlan) -> None:
+    """What a restore in place would do, and how to do it."""
+    restore_plan(screen, plan, False)
+    if not plan.nothing:
+        screen.next("say it again with --go; a snapshot of what stands there now is taken first")
+
+
+def recovery(screen: Screen, command: str, found: Recovery, done: bool, zone: tzinfo) -> None:
+    """What resuming or undoing a run does, or did."""
+    assert found.run is not None
+    run = found.run
+    state = "interrupted" if run.state == BEGUN else run.state
+    screen.line(f"Run {run.number}: {run.words}, begun {words.when(run.begun, zone)}, {state}", HEAD)
+    restore_plan(screen, found.plan, done)
+    if not done:
+        screen.next(f"emberkeep {command} --go")
+    else:
+        screen.line("Finished." if command == "resume" else "Taken back.", GOOD)
 
 
 def _group(screen: Screen, verb: str, entries: Sequence[Entry], style: str) -> None:

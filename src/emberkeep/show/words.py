@@ -34,6 +34,13 @@ def ago(moment: datetime, now: datetime) -> str:
     return "just now"
 
 
+def days(number: float) -> str:
+    """A length of time in days, in its largest fitting unit: ``12 days``, ``7 months``, ``3.5 years``."""
+    if number < 60:
+        return count(max(1, round(number)), "day")
+    return count(round(number / 30.44), "month") if number < 700 else f"{number / 365.25:.1f} years"
+
+
 def clean(text: str) -> str:
     """Text from strangers, fit for a terminal: control characters and lone surrogates stand as escapes."""
     if text.isprintable():

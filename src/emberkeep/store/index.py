@@ -3,7 +3,7 @@
 ::
 
     index  = magic packs:u32 (number:u32 size:u64)* blocks:u64 block* check
-    magic  = b"EMBERINDEX 1\\n"
+    magic  = b"EMBERINDEX 2\\n"
     block  = digest 32, pack u32, offset u64, stored u32, raw u64     little-endian
     check  = BLAKE3 of all bytes before, 32 bytes
 
@@ -14,6 +14,7 @@ from __future__ import annotations
 
 import contextlib
 import struct
+from collections.abc import Collection
 from pathlib import Path
 
 from blake3 import blake3
@@ -21,7 +22,7 @@ from blake3 import blake3
 from emberkeep import files
 from emberkeep.store.packs import BlockId, Gap, Location, pack_numbers, pack_path, scan
 
-MAGIC = b"EMBERINDEX 1\n"
+MAGIC = b"EMBERINDEX 2\n"
 _PACK = struct.Struct("<IQ")
 _BLOCK = struct.Struct("<32sIQIQ")
 _COUNT32 = struct.Struct("<I")
@@ -32,26 +33,31 @@ Index = dict[BlockId, Location]
 
 def load(cache: Path, packs: Path) -> Index:
     """The index from its cache, or from the packs when the cache is missing, stale or damaged."""
-    sizes = _sizes(packs)
+    there = sizes(packs)
     with contextlib.suppress(OSError, ValueError, struct.error):
-        return parse(cache.read_bytes(), sizes)
-    return rebuild(packs, sizes)
+        return parse(cache.read_bytes(), there)
+    return rebuild(packs)
 
 
-def save(cache: Path, packs: Path, index: Index) -> None:
-    """Write the cache. A failure is harmless, so a store that may not be written to is left alone."""
+def save(cache: Path, packs: Path, index: Index, without: Collection[int] = ()) -> None:
+    """Write the cache for the packs that are there, but for those of numbers ``without``, which are about to go.
+
+    A failure is harmless, so a store that may not be written to is left alone.
+    """
     with contextlib.suppress(OSError):
-        files.write_whole(cache, [serialize(index, _sizes(packs))])
+        there = {number: size for number, size in sizes(packs).items() if number not in without}
+        files.write_whole(cache, [serialize(index, there)])
 
 
-def _sizes(packs: Path) -> dict[int, int]:
+def sizes(packs: Path) -> dict[int, int]:
+    """The packs that are there, by number, with their sizes in bytes."""
     return {number: pack_path(packs, number).stat().st_size for number in pack_numbers(packs)}
 
 
-def rebuild(packs: Path, sizes: dict[int, int]) -> Index:
+def rebuild(packs: Path) -> Index:
     """The index as the packs themselves tell it; damaged stretches are left out (``verify`` reports them)."""
     index: Index = {}
-    for number in sizes:
+    for number in pack_numbers(packs):
         for found in scan(packs, number):
             if not isinstance(found, Gap):
                 head, location = found
@@ -59,18 +65,18 @@ def rebuild(packs: Path, sizes: dict[int, int]) -> Index:
     return index
 
 
-def serialize(index: Index, sizes: dict[int, int]) -> bytes:
+def serialize(index: Index, packs: dict[int, int]) -> bytes:
     """The bytes of the cache."""
-    parts = [MAGIC, _COUNT32.pack(len(sizes))]
-    parts += [_PACK.pack(number, size) for number, size in sizes.items()]
+    parts = [MAGIC, _COUNT32.pack(len(packs))]
+    parts += [_PACK.pack(number, size) for number, size in packs.items()]
     parts.append(_COUNT64.pack(len(index)))
     parts += [_BLOCK.pack(block, at.pack, at.offset, at.stored, at.raw) for block, at in index.items()]
     body = b"".join(parts)
     return body + blake3(body).digest()
 
 
-def parse(data: bytes, sizes: dict[int, int]) -> Index:
-    """The index in ``data``; ValueError when it is damaged or speaks of other packs than ``sizes``."""
+def parse(data: bytes, packs: dict[int, int]) -> Index:
+    """The index in ``data``; ValueError when it is damaged or speaks of other packs than ``packs``."""
     body, check = data[:-32], data[-32:]
     if not body.startswith(MAGIC) or blake3(body).digest() != check:
         raise ValueError("not a sound index")
@@ -79,13 +85,14 @@ def parse(data: bytes, sizes: dict[int, int]) -> Index:
     at += _COUNT32.size
     told = dict(_PACK.iter_unpack(body[at : at + count * _PACK.size]))
     at += count * _PACK.size
-    if told != sizes:
+    if told != packs:
         raise ValueError("the index is of other packs")
     (blocks,) = _COUNT64.unpack_from(body, at)
     at += _COUNT64.size
     if len(body) - at != blocks * _BLOCK.size:
         raise ValueError("the index has the wrong length")
+    new = tuple.__new__
     return {
-        BlockId(block): Location(pack, offset, stored, raw)
+        BlockId(block): new(Location, (pack, offset, stored, raw))
         for block, pack, offset, stored, raw in _BLOCK.iter_unpack(body[at:])
     }

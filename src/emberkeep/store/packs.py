@@ -3,29 +3,28 @@
 ::
 
     pack   = magic entry*
-    magic  = b"EMBERPACK 1\\n"                                12 bytes
+    magic  = b"EMBERPACK 2\\n"                                12 bytes
     entry  = head stored
-    head   = b"EKB1" type form digest raw stored crc          56 bytes, little-endian
-        type    u8       1 data, 2 list of blocks
+    head   = b"EKB2" form digest raw stored crc               56 bytes, little-endian
         form    u8       0 as it is, 1 one zstd frame
-        (2 bytes of zero)
+        (3 bytes of zero)
         digest  32       BLAKE3 of the raw bytes
         raw     u64      length before compression
         stored  u32      length of ``stored``
         crc     u32      CRC-32 of the 52 bytes before
 
-A list block holds the blocks of a larger file in order: per block ``length u32`` and ``digest 32``.
 A pack is written as ``NUMBER.pack.part`` and renamed once it is synced; only ``.pack`` files count.
 """
 
 from __future__ import annotations
 
 import struct
+import threading
 import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import BinaryIO, NewType
+from typing import BinaryIO, NamedTuple, NewType
 
 import zstandard
 from blake3 import blake3
@@ -33,22 +32,23 @@ from blake3 import blake3
 from emberkeep import files
 from emberkeep.errors import Damage, Place
 
-MAGIC = b"EMBERPACK 1\n"
-MARK = b"EKB1"
-DATA, LIST = 1, 2
+MAGIC = b"EMBERPACK 2\n"
+MARK = b"EKB2"
 RAW, ZSTD = 0, 1
-_BODY = struct.Struct("<4sBBH32sQI")
+_BODY = struct.Struct("<4sB3x32sQI")
 _CRC = struct.Struct("<I")
 HEAD = _BODY.size + _CRC.size
-_LIST_ITEM = struct.Struct("<I32s")
 LARGEST_BLOCK = 16 << 20
+LEVEL, DEEP_LEVEL = 3, 9
+"""Of zstd: the usual one, and one for the little that compresses well; docs/benchmarks.md says how they were chosen."""
+DEEP_SHARE = 0.4
+"""What shrinks to less than this is text of some kind."""
 
 BlockId = NewType("BlockId", bytes)
 """BLAKE3 of a block's raw bytes, 32 bytes."""
 
 
-@dataclass(frozen=True, slots=True)
-class Location:
+class Location(NamedTuple):
     """Where a block lies: pack number, offset of its head in bytes, stored and raw length in bytes."""
 
     pack: int
@@ -61,7 +61,6 @@ class Location:
 class Head:
     """The decoded head of an entry."""
 
-    type: int
     form: int
     block: BlockId
     raw: int
@@ -75,7 +74,7 @@ def block_id(raw: bytes) -> BlockId:
 
 def serialize_head(head: Head) -> bytes:
     """The 56 bytes of ``head``."""
-    body = _BODY.pack(MARK, head.type, head.form, 0, head.block, head.raw, head.stored)
+    body = _BODY.pack(MARK, head.form, head.block, head.raw, head.stored)
     return body + _CRC.pack(zlib.crc32(body))
 
 
@@ -86,20 +85,45 @@ def parse_head(data: bytes) -> Head | None:
     body = data[: _BODY.size]
     if _CRC.unpack(data[_BODY.size : HEAD])[0] != zlib.crc32(body):
         return None
-    _, kind, form, _, block, raw, stored = _BODY.unpack(body)
-    return Head(kind, form, BlockId(block), raw, stored)
+    _, form, block, raw, stored = _BODY.unpack(body)
+    return Head(form, BlockId(block), raw, stored)
 
 
-def serialize_list(items: list[tuple[int, BlockId]]) -> bytes:
-    """The raw bytes of a list block."""
-    return b"".join(_LIST_ITEM.pack(length, block) for length, block in items)
+class Encoded(NamedTuple):
+    """A block ready to be written: its head and the bytes behind it."""
+
+    head: Head
+    stored: bytes
 
 
-def parse_list(raw: bytes) -> list[tuple[int, BlockId]]:
-    """Length and identity of each block in a list block; Damage when its length does not fit."""
-    if len(raw) % _LIST_ITEM.size:
-        raise Damage("a block list in the store has the wrong length")
-    return [(length, BlockId(block)) for length, block in _LIST_ITEM.iter_unpack(raw)]
+def encode(block: BlockId, raw: bytes, *, deep: bool = False) -> Encoded:
+    """A block compressed, or as it is where that is shorter. ``deep``: harder, when it is of the kind that pays.
+
+    Several threads may do this at once.
+    """
+    packed = _compressor(LEVEL).compress(raw)
+    if deep and len(packed) < DEEP_SHARE * len(raw):
+        packed = _compressor(DEEP_LEVEL).compress(raw)
+    form, stored = (ZSTD, packed) if len(packed) < len(raw) else (RAW, raw)
+    return Encoded(Head(form, block, len(raw), len(stored)), stored)
+
+
+_of_thread = threading.local()
+
+
+def _compressor(level: int) -> zstandard.ZstdCompressor:
+    """The compressor of this thread: one may not be shared, and making one costs more than a small block."""
+    made: dict[int, zstandard.ZstdCompressor] = _of_thread.__dict__.setdefault("compressors", {})
+    if level not in made:
+        made[level] = zstandard.ZstdCompressor(level=level)
+    return made[level]
+
+
+def _decompressor() -> zstandard.ZstdDecompressor:
+    if not hasattr(_of_thread, "decompressor"):
+        _of_thread.decompressor = zstandard.ZstdDecompressor()
+    made: zstandard.ZstdDecompressor = _of_thread.decompressor
+    return made
 
 
 def pack_path(folder: Path, number: int) -> Path:
@@ -153,12 +177,12 @@ def _next_head(handle: BinaryIO, start: int, size: int) -> int:
 
 
 class PackReader:
-    """Reads blocks by location and checks each against its identity."""
+    """Reads blocks by location and checks each against its identity. Several threads may read at once."""
 
     def __init__(self, folder: Path) -> None:
         self._folder = folder
         self._handles: dict[int, BinaryIO] = {}
-        self._zstd = zstandard.ZstdDecompressor()
+        self._guard = threading.Lock()
 
     def close(self) -> None:
         """Close all packs."""
@@ -168,73 +192,89 @@ class PackReader:
 
     def read(self, block: BlockId, location: Location) -> bytes:
         """The raw bytes of ``block``; Damage, naming pack and offset, when they are not what was stored."""
-        path = pack_path(self._folder, location.pack)
-        try:
-            handle = self._handles.get(location.pack)
-            if handle is None:
-                handle = self._handles[location.pack] = path.open("rb")
-            handle.seek(location.offset)
-            data = handle.read(HEAD + location.stored)
-        except OSError as error:
-            raise Damage(f"cannot read a pack: {error.strerror}", place=Place(path.name)) from error
-        raw = self._decode(data)
+        encoded = self.encoded(location)
+        raw = None if encoded is None else decoded(encoded)
         if raw is None or block_id(raw) != block:
             raise Damage(
                 f"the stored block at byte {location.offset} is not what was put there",
-                place=Place(f"packs/{path.name}"),
+                place=Place(f"packs/{pack_path(self._folder, location.pack).name}"),
                 hint="run 'emberkeep verify' to see which files and snapshots it touches",
             )
         return raw
 
-    def _decode(self, data: bytes) -> bytes | None:
-        head = parse_head(data)
-        if head is None or head.raw > LARGEST_BLOCK or len(data) < HEAD + head.stored:
-            return None
-        stored = data[HEAD : HEAD + head.stored]
-        if head.form == RAW:
-            return stored
+    def there(self, pack: int) -> bool:
+        """Whether a pack can still be read: another program may have put it together with others."""
+        return pack in self._handles or pack_path(self._folder, pack).exists()
+
+    def encoded(self, location: Location) -> Encoded | None:
+        """A block as it stands in its pack, unchecked but for its head; None when there is no sound head."""
+        path = pack_path(self._folder, location.pack)
         try:
-            return self._zstd.decompress(stored, max_output_size=head.raw)
-        except zstandard.ZstdError:
+            with self._guard:
+                handle = self._handles.get(location.pack)
+                if handle is None:
+                    handle = self._handles[location.pack] = path.open("rb", buffering=0)
+                handle.seek(location.offset)
+                data = handle.read(HEAD + location.stored)
+        except OSError as error:
+            raise Damage(f"cannot read a pack: {error.strerror}", place=Place(path.name)) from error
+        head = parse_head(data)
+        if head is None or len(data) < HEAD + head.stored:
             return None
+        return Encoded(head, data[HEAD : HEAD + head.stored])
+
+
+def decoded(encoded: Encoded) -> bytes | None:
+    """The raw bytes of a block, unchecked; None when they cannot be had."""
+    head, stored = encoded
+    if head.raw > LARGEST_BLOCK:
+        return None
+    if head.form == RAW:
+        return stored
+    try:
+        return _decompressor().decompress(stored, max_output_size=head.raw)
+    except zstandard.ZstdError:
+        return None
 
 
 class PackWriter:
-    """Appends blocks to one new pack; nothing counts until :meth:`finish`."""
+    """Appends blocks to one new pack, made with the first of them; nothing counts until :meth:`finish`."""
 
-    def __init__(self, folder: Path, number: int, level: int = 3) -> None:
+    def __init__(self, folder: Path, number: int) -> None:
         self.number = number
         self._path = pack_path(folder, number)
         self._part = self._path.with_name(self._path.name + ".part")
-        self._zstd = zstandard.ZstdCompressor(level=level)
-        self._handle = files.io.create(self._part)
-        files.io.write(self._handle, MAGIC)
-        self._offset = len(MAGIC)
+        self._handle: BinaryIO | None = None
+        self._offset = 0
 
     @property
     def size(self) -> int:
         """Bytes written so far."""
         return self._offset
 
-    def add(self, kind: int, block: BlockId, raw: bytes) -> Location:
+    def add(self, encoded: Encoded) -> Location:
         """Append one block and tell where it will lie."""
-        packed = self._zstd.compress(raw)
-        form, stored = (ZSTD, packed) if len(packed) < len(raw) else (RAW, raw)
-        files.io.write(self._handle, serialize_head(Head(kind, form, block, len(raw), len(stored))) + stored)
-        location = Location(self.number, self._offset, len(stored), len(raw))
+        if self._handle is None:
+            self._handle = files.io.create(self._part)
+            files.io.write(self._handle, MAGIC)
+            self._offset = len(MAGIC)
+        head, stored = encoded
+        files.io.write(self._handle, serialize_head(head) + stored)
+        location = Location(self.number, self._offset, len(stored), head.raw)
         self._offset += HEAD + len(stored)
         return location
 
     def finish(self) -> None:
-        """Sync the pack and make it count; an empty one is thrown away."""
-        if self._offset == len(MAGIC):
-            self.abandon()
+        """Sync the pack and make it count; one that holds nothing was never made."""
+        if self._handle is None:
             return
         files.io.sync(self._handle)
         self._handle.close()
         files.io.replace(self._part, self._path)
+        files.io.sync_folder(self._path.parent)
 
     def abandon(self) -> None:
         """Throw the half-made pack away."""
-        self._handle.close()
-        files.io.unlink(self._part)
+        if self._handle is not None:
+            self._handle.close()
+            files.io.unlink(self._part)

@@ -22,7 +22,8 @@ def resolve(ref: str, snapshots: Sequence[About], now: datetime, zone: tzinfo) -
         raise UsageError("this keep has no snapshot yet", hint="'emberkeep snapshot' takes one")
     if ref == "latest":
         # What a run took before it began is named by number only: "restore latest" said twice must not undo itself.
-        return ([about for about in snapshots if about.why == ASKED] or snapshots)[-1]
+        # Nor does it mean what was taken in from elsewhere.
+        return ([about for about in snapshots if about.why == ASKED and not about.source] or snapshots)[-1]
     named = [about for about in snapshots if ref in (about.label, about.note) and ref]
     if named:
         return named[-1]

@@ -3,11 +3,12 @@
 ::
 
     store/
-      format                 b"emberkeep store 1\\n"
+      format                 b"emberkeep store 2\\n"
       packs/NNNNNNNN.pack    blocks, see ``packs``
       snapshots/NNNNNN.manifest
       defaults/VERSION.manifest
       index                  cache, see ``index``
+      seen                   cache, see ``seen``
       lock, holder           one writer at a time; readers never wait
 
 A snapshot becomes visible by the rename of its manifest, after its pack is synced and renamed: a writer killed
@@ -18,38 +19,36 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, replace
+import shutil
+import threading
+from collections import OrderedDict
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
+from typing import NamedTuple
 
 from blake3 import blake3
 
 from emberkeep import files
-from emberkeep.errors import Damage, Place, Refused, UnreadableInput, UsageError
+from emberkeep.errors import Damage, Place, Refused, RunFailed, UnreadableInput, UsageError
+from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
-from emberkeep.store.cutting import cut
-from emberkeep.store.manifest import About, Held, Manifest
-from emberkeep.store.packs import (
-    DATA,
-    LIST,
-    BlockId,
-    PackReader,
-    PackWriter,
-    block_id,
-    pack_numbers,
-    parse_list,
-    serialize_list,
-)
-from emberkeep.trees import Entry, Kind, Skipped, Tree
+from emberkeep.store import seen
+from emberkeep.store.ahead import ReadAhead
+from emberkeep.store.extents import HOLE, Extent
+from emberkeep.store.intake import Intake, Progress, silent
+from emberkeep.store.manifest import DEFAULTS, About, Held, Manifest
+from emberkeep.store.packs import BlockId, Location, PackReader, PackWriter, pack_numbers
+from emberkeep.trees import FILE, Entry, FolderTree, Skipped, Still, Tree
 
-FORMAT = b"emberkeep store 1\n"
-Progress = Callable[[int, int], None]
-"""Called with bytes done and bytes in all."""
-
-
-def silent(done: int, total: int) -> None:
-    """A progress that shows nothing."""
+FORMAT = b"emberkeep store 2\n"
+OTHER = "this store was written by another version of Ember Keep"
+_SHRINKS = 0.25
+"""Worlds and text rarely shrink to less than this share."""
+_CACHED = 24 << 20
+"""Raw bytes of blocks kept at hand."""
 
 
 class Store:
@@ -60,6 +59,9 @@ class Store:
         self.packs = folder / "packs"
         self._reader = PackReader(self.packs)
         self._index: indexes.Index | None = None
+        self._cached: OrderedDict[BlockId, bytes] = OrderedDict()
+        self._cached_bytes = 0
+        self._guard = threading.Lock()
         if folder.exists():
             self._check_format()
 
@@ -70,7 +72,7 @@ class Store:
             return
         if found != FORMAT:
             raise Refused(
-                "this store was written by another version of Ember Keep",
+                OTHER,
                 place=Place(str(self.folder / "format")),
                 hint="update Ember Keep and try again",
             )
@@ -87,6 +89,23 @@ class Store:
         if self._index is None:
             self._index = indexes.load(self.folder / "index", self.packs)
         return self._index
+
+    def forget_index(self) -> None:
+        """Read the index anew when it is next asked for: another writer may have changed the store."""
+        self._index = None
+
+    def replace_index(self, index: indexes.Index, without: Collection[int] = ()) -> None:
+        """Go on with another index, and write it as the index of all packs but those of numbers ``without``."""
+        self._index = index
+        indexes.save(self.folder / "index", self.packs, index, without)
+
+    def size(self) -> int:
+        """Bytes that the store takes on disk."""
+        return sum(path.stat().st_size for path in self.folder.rglob("*") if path.is_file())
+
+    def free(self) -> int:
+        """Bytes left on the store's disk."""
+        return shutil.disk_usage(self.folder if self.folder.is_dir() else self.folder.parent).free
 
     def numbers(self) -> list[int]:
         """The snapshots' numbers, ascending."""
@@ -122,48 +141,85 @@ class Store:
             ) from None
 
     def block(self, block: BlockId) -> bytes:
-        """The raw bytes of a block, checked."""
+        """The raw bytes of a block, checked. Several threads may ask at once."""
+        with self._guard:
+            raw = self._cached.get(block)
+            if raw is not None:
+                self._cached.move_to_end(block)
+                return raw
+            location = self._located(block)
+        raw = self._reader.read(block, location)
+        with self._guard:
+            self._cached[block] = raw
+            self._cached_bytes += len(raw)
+            while self._cached_bytes > _CACHED and len(self._cached) > 1:
+                self._cached_bytes -= len(self._cached.popitem(last=False)[1])
+        return raw
+
+    def _located(self, block: BlockId) -> Location:
         location = self.index.get(block)
-        if location is None:  # another writer may have added packs since the index was read
-            self._index = indexes.load(self.folder / "index", self.packs)
-            location = self._index.get(block)
+        if location is not None and self._reader.there(location.pack):
+            return location
+        # another writer may have added packs, or put packs together, since the index was read
+        self._index = indexes.load(self.folder / "index", self.packs)
+        location = self._index.get(block)
         if location is None:
             raise Damage(f"block {block.hex()[:12]} is missing from the store", hint="run 'emberkeep verify'")
-        return self._reader.read(block, location)
+        return location
 
-    def blocks_of(self, held: Held) -> list[BlockId]:
-        """The data blocks of a file, in order."""
-        if not held.blocks:
-            return []
-        if not held.several:
-            return [held.block]
-        return [block for _, block in parse_list(self.block(held.block))]
+    def extents(self, held: Held) -> list[Extent]:
+        """The extents of a file's contents, in order."""
+        return lists.extents_of(held.place, self.block) if held.place else []
 
-    def contents(self, held: Held) -> Iterator[bytes]:
-        """A file's contents, block by block; the whole is checked against its digest at the end."""
+    def contents(self, held: Held, *, holes: bool = False) -> Iterator[files.Chunk]:
+        """A file's contents, piece by piece; the whole is checked against its digest at the end.
+
+        ``holes``: a hole comes as its length instead of as zeros.
+        """
         hasher = blake3()
-        for block in self.blocks_of(held):
-            raw = self.block(block)
-            hasher.update(raw)
-            yield raw
+        for extent in self.extents(held):
+            for raw in lists.read([extent], self.block):
+                hasher.update(raw)
+                if not (holes and extent.block == HOLE):
+                    yield raw
+            if holes and extent.block == HOLE:
+                yield extent.length
         if hasher.hexdigest() != held.digest:
             raise Damage("the blocks of this file do not add up to it", place=Place(held.entry.path))
+
+    def unwritten(self, tree: FolderTree) -> dict[str, Held]:
+        """What the last snapshot of the live server holds of ``tree``, of the paths that nobody has written to
+        since."""
+        entries = tree.entries()
+        remembered = seen.load(self.folder / "seen")
+        base = self._base(remembered)
+        if manifests.check_of(base.data) != remembered.check:
+            return {}
+        held = base.manifest.held
+        return _unwritten(entries, held, remembered.stamps(held), tree.stamps)
 
     # --- writing -------------------------------------------------------------
 
     @contextlib.contextmanager
     def writing(self) -> Iterator[None]:
-        """Hold the store's one writer's place; Refused, naming the holder, when somebody else has it."""
-        from filelock import FileLock, Timeout  # only where something is written
+        """Hold the store's one writer's place; Refused, naming the holder, when somebody else has it.
+
+        The lock is SQLite's on an empty database: it works on every system and goes away with the process that
+        holds it.
+        """
+        import sqlite3  # only where something is written
 
         for folder in (self.folder, self.packs, self.folder / "snapshots", self.folder / "defaults"):
             files.make_folder(folder)
         if not (self.folder / "format").exists():
             files.write_whole(self.folder / "format", [FORMAT])
-        lock = FileLock(self.folder / "lock", timeout=0)
+        lock = sqlite3.connect(self.folder / "lock", timeout=0, isolation_level=None)
         try:
-            lock.acquire()
-        except Timeout:
+            lock.execute("begin exclusive")
+        except sqlite3.OperationalError as error:
+            lock.close()
+            if "locked" not in str(error):
+                raise Refused(f"the keep cannot be written to: {error}", place=Place(str(self.folder))) from error
             raise Refused(
                 f"another Ember Keep is writing to this keep ({self._holder()})",
                 hint="wait until it has finished; the lock goes away with it",
@@ -173,7 +229,7 @@ class Store:
             self._sweep()
             yield
         finally:
-            lock.release()
+            lock.close()
 
     def _holder(self) -> str:
         try:
@@ -193,42 +249,119 @@ class Store:
         about: About,
         *,
         wanted: Callable[[str], bool] | None = None,
+        live: FolderTree | None = None,
+        rehash: bool = False,
         progress: Progress = silent,
     ) -> Manifest:
         """Take ``tree`` (or what ``wanted`` says of it) in as a snapshot, or as defaults where ``about.why`` says so.
 
-        A snapshot's label is its new number; ``about`` tells the rest. All or nothing.
+        A snapshot's label is its new number; ``about`` tells the rest. ``live``: the live server folder, when
+        ``tree`` is that; what nobody has written to since the last snapshot of it is not read again, unless
+        ``rehash``. All or nothing: RunFailed when the system refuses to write.
         """
         with self.writing():
-            entries = {path: entry for path, entry in tree.entries().items() if wanted is None or wanted(path)}
-            writer = PackWriter(self.packs, max(pack_numbers(self.packs), default=0) + 1)
             try:
-                intake = _Intake(self, writer, tree)
-                held = intake.take(entries, progress)
-                grown = 0 if not intake.fresh else writer.size
-                writer.finish()
-            except BaseException:
-                with contextlib.suppress(OSError):
-                    writer.abandon()
-                raise
-            files.io.sync_folder(self.packs)
+                return self._add(tree, about, wanted, live, rehash, progress)
+            except OSError as error:
+                raise RunFailed(
+                    f"the snapshot could not be written: {error.strerror or error}",
+                    place=Place(str(error.filename or self.folder)),
+                    hint="the store is as it was before; make room or mend that, and try again",
+                ) from error
+
+    def _add(
+        self,
+        tree: Tree,
+        about: About,
+        wanted: Callable[[str], bool] | None,
+        live: FolderTree | None,
+        rehash: bool,
+        progress: Progress,
+    ) -> Manifest:
+        self.forget_index()
+        entries = {path: entry for path, entry in tree.entries().items() if wanted is None or wanted(path)}
+        remembered = seen.load(self.folder / "seen")
+        base = self._base(remembered)
+        kept: dict[str, Held] = {}
+        if live is not None and not rehash and manifests.check_of(base.data) == remembered.check:
+            kept = _unwritten(entries, base.manifest.held, remembered.stamps(base.manifest.held), live.stamps)
+        earlier = base.manifest.held
+        if dict(remembered.packs) != indexes.sizes(self.packs):
+            kept, earlier = self._there(kept), self._there(earlier)
+        self._check_room(sum(entry.size for path, entry in entries.items() if path not in kept))
+        writer = PackWriter(self.packs, max(pack_numbers(self.packs), default=0) + 1)
+        intake = Intake(tree, earlier, lambda block: block in self.index, self.block, writer)
+        try:
+            held = intake.take(entries, kept, progress)
+            writer.finish()
+        except BaseException:
+            with contextlib.suppress(OSError):
+                writer.abandon()
+            raise
+        about = replace(
+            about,
+            label=about.label if about.why == DEFAULTS else str(max(self.numbers(), default=0) + 1),
+            files=sum(1 for row in held.values() if row.entry.kind is FILE),
+            bytes=sum(row.entry.size for row in held.values()),
+            new_bytes=writer.size,
+            unsettled=bool(intake.unsettled),
+            copied=tuple(sorted(live.copied)) if live else (),
+        )
+        skipped = (*tree.skipped, *intake.unread, *intake.unsettled)
+        manifest = Manifest(about, held, skipped, tree.top if wanted is None else None)
+        data = base.again(manifest) if len(kept) == len(held) else manifests.serialize(manifest)
+        files.write_whole(self.manifest_path(about.label, defaults=about.why == DEFAULTS), [data])
+        if intake.fresh:
             self.index.update(intake.fresh)
-            manifest = Manifest(
-                replace(
-                    about,
-                    label=about.label if about.why == "defaults" else str(max(self.numbers(), default=0) + 1),
-                    files=sum(row.entry.kind is Kind.FILE for row in held.values()),
-                    bytes=sum(row.entry.size for row in held.values()),
-                    new_bytes=grown,
-                ),
-                held,
-                (*tree.skipped, *intake.unsettled),
-                tree.top if wanted is None else None,
-            )
-            path = self.manifest_path(manifest.about.label, defaults=about.why == "defaults")
-            files.write_whole(path, [manifests.serialize(manifest)])
             indexes.save(self.folder / "index", self.packs, self.index)
-            return manifest
+        if live is not None and wanted is None:
+            told = {path: live.stamps[path] for path in kept if path in live.stamps} | intake.stamps
+            self._save_seen(manifest, data, told)
+        return manifest
+
+    def _check_room(self, to_read: int) -> None:
+        """Refused when what must be read cannot fit even if it shrinks to :data:`_SHRINKS`; running out later is
+        survived."""
+        needed = int(to_read * _SHRINKS)
+        free = self.free()
+        if needed > free:
+            raise Refused(
+                f"{to_read} bytes are to be taken in, and the disk has room for {free}",
+                place=Place(str(self.folder)),
+                hint="make room first; 'emberkeep thin' lets old snapshots go",
+            )
+
+    def _save_seen(self, manifest: Manifest, data: bytes, stamps: seen.Stamps) -> None:
+        about = manifest.about
+        told = seen.of(manifest.held, stamps, int(about.taken.timestamp() * 1e9))
+        check = manifests.check_of(data)
+        seen.save(self.folder / "seen", seen.Seen(about.label, check, indexes.sizes(self.packs), *told))
+
+    def _base(self, remembered: seen.Seen) -> _Base:
+        """What a new snapshot is compared with: the one that was scanned last, else the newest that can be read."""
+        labels = [str(number) for number in self.numbers()]
+        wanted = [(label, False) for label in (remembered.snapshot, *reversed(labels)) if label in labels]
+        for label, defaults in (*wanted, *((version, True) for version in self.versions())):
+            with contextlib.suppress(Damage):
+                data = self._bytes_of(self.manifest_path(label, defaults=defaults))
+                return _Base(manifests.parse(data, label), data)
+        return _Base(Manifest(About("", datetime.min.replace(tzinfo=UTC), ""), {}), b"")
+
+    def _there(self, held: Mapping[str, Held]) -> dict[str, Held]:
+        """The rows whose blocks the store has, those behind lists included."""
+        found = {}
+        for path, row in held.items():
+            with contextlib.suppress(Damage):
+                if all(extent.block in self.index or extent.block == HOLE for extent in self.extents(row)):
+                    found[path] = row
+        return found
+
+    def amend(self, about: About) -> None:
+        """Write other facts about the snapshot ``about.label``."""
+        with self.writing():
+            path = self.manifest_path(about.label, defaults=about.why == DEFAULTS)
+            data = manifests.amended(self._bytes_of(path), about)
+            files.write_whole(path, [data])
 
     def drop(self, label: str, *, defaults: bool = False) -> None:
         """Forget a manifest. Its blocks stay until the store is thinned."""
@@ -239,54 +372,40 @@ class Store:
             files.io.sync_folder(path.parent)
 
 
+class _Base(NamedTuple):
+    """An earlier snapshot and the bytes of its manifest file."""
+
+    manifest: Manifest
+    data: bytes
+
+    def again(self, manifest: Manifest) -> bytes:
+        """The bytes of a manifest all of whose rows are of this one; when nothing differs, as they stand here."""
+        mine = self.manifest
+        if (len(mine.held), mine.skipped, mine.top) == (len(manifest.held), manifest.skipped, manifest.top):
+            return manifests.amended(self.data, manifest.about)
+        return manifests.serialize(manifest)
+
+
+def _unwritten(
+    entries: Mapping[str, Entry], held: Mapping[str, Held], known: seen.Stamps, stamps: seen.Stamps
+) -> dict[str, Held]:
+    """The rows of files that nobody has written to, and of all else that is as it was."""
+    found = {}
+    for path, entry in entries.items():
+        row = held.get(path)
+        if row is None or row.entry != entry:
+            continue
+        stamp = stamps.get(path)
+        if entry.kind is not FILE or (stamp is not None and stamp == known.get(path)):
+            found[path] = row
+    return found
+
+
 def _within(folder: Path, path: Path) -> str:
     return path.relative_to(folder).as_posix()
 
 
-@dataclass
-class _Intake:
-    """One pass of taking files in: what is new goes to the pack, what is known is only named."""
-
-    store: Store
-    writer: PackWriter
-    tree: Tree
-
-    def __post_init__(self) -> None:
-        self.fresh: indexes.Index = {}
-        self.unsettled: list[Skipped] = []
-
-    def take(self, entries: Mapping[str, Entry], progress: Progress) -> dict[str, Held]:
-        total = sum(entry.size for entry in entries.values())
-        done = 0
-        held: dict[str, Held] = {}
-        for path, entry in entries.items():
-            held[path] = self._file(entry) if entry.kind is Kind.FILE else Held(entry)
-            done += entry.size
-            progress(done, total)
-        return {path: held[path] for path in sorted(held)}
-
-    def _file(self, entry: Entry) -> Held:
-        items: list[tuple[int, BlockId]] = []
-        hasher = blake3()
-        for raw in cut(self.tree.chunks(entry.path)):
-            hasher.update(raw)
-            items.append((len(raw), self._block(DATA, raw)))
-        size = sum(length for length, _ in items)
-        if size != entry.size:
-            self.unsettled.append(Skipped(entry.path, "changed while it was being read"))
-        entry = replace(entry, size=size)
-        if len(items) > 1:
-            return Held(entry, hasher.hexdigest(), self._block(LIST, serialize_list(items)).hex(), True)
-        return Held(entry, hasher.hexdigest(), items[0][1].hex() if items else "")
-
-    def _block(self, kind: int, raw: bytes) -> BlockId:
-        block = block_id(raw)
-        if block not in self.fresh and block not in self.store.index:
-            self.fresh[block] = self.writer.add(kind, block, raw)
-        return block
-
-
-class SnapshotTree:
+class SnapshotTree(Still):
     """A snapshot, or recorded defaults, as a tree."""
 
     def __init__(self, store: Store, manifest: Manifest, label: str) -> None:
@@ -312,15 +431,25 @@ class SnapshotTree:
 
     def chunks(self, path: str) -> Iterator[bytes]:
         held = self.manifest.held.get(path)
-        if held is None or held.entry.kind is not Kind.FILE:
+        if held is None or held.entry.kind is not FILE:
             raise UnreadableInput(f"there is no file {path} in {self._label}")
+        for chunk in self._contents(held, holes=False):
+            assert isinstance(chunk, bytes)
+            yield chunk
+
+    def _contents(self, held: Held, holes: bool = True) -> Iterator[files.Chunk]:
         try:
-            yield from self._store.contents(held)
+            yield from self._store.contents(held, holes=holes)
         except Damage as error:
             raise Damage(
-                f"{path} in {self._label} is damaged in the store",
+                f"{held.entry.path} in {self._label} is damaged in the store",
                 hint="run 'emberkeep verify' for all that is",
             ) from error
 
     def digest(self, path: str) -> str:
         return self.manifest.held[path].digest
+
+    def ahead(self, paths: Sequence[str]) -> ReadAhead:
+        """The contents of some files, to be asked for in that order."""
+        rows = [self.manifest.held[path] for path in paths]
+        return ReadAhead(rows, self._store.extents, self._store.block, self._contents)

@@ -2,14 +2,36 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterable
-from dataclasses import dataclass
+import os
+import random
+from collections import deque
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass, field
 
 from emberkeep.errors import Damage
+from emberkeep.store import extents as lists
+from emberkeep.store.extents import HOLE, Place
+from emberkeep.store.index import Index
+from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import Manifest
-from emberkeep.store.packs import BlockId, Gap, PackReader, pack_numbers, pack_path, parse_list, scan
-from emberkeep.store.store import Progress, Store, silent
+from emberkeep.store.packs import (
+    BlockId,
+    Encoded,
+    Gap,
+    Head,
+    Location,
+    PackReader,
+    block_id,
+    decoded,
+    pack_numbers,
+    pack_path,
+    scan,
+)
+from emberkeep.store.store import Store
+
+_IN_FLIGHT = 48
+"""Blocks that may wait to be checked: bounds memory."""
 
 
 @dataclass(frozen=True)
@@ -23,13 +45,15 @@ class DamagedFile:
 
 @dataclass(frozen=True)
 class Verification:
-    """What a verify found. ``faults``: damage in the store's own files; ``files``: what that touches."""
+    """What a verify found. ``blocks`` and ``bytes`` (raw): read and checked; ``faults``: damage in the store's own
+    files; ``files``: what that touches; ``share``: of the blocks that were read, 1 for all."""
 
     snapshots: int
     blocks: int
     bytes: int
     faults: tuple[str, ...]
     files: tuple[DamagedFile, ...]
+    share: float = 1.0
 
     @property
     def sound(self) -> bool:
@@ -37,109 +61,165 @@ class Verification:
         return not self.faults and not self.files
 
 
-def verify(store: Store, only: str | None = None, progress: Progress = silent) -> Verification:
+def verify(
+    store: Store,
+    only: str | None = None,
+    *,
+    share: float = 1.0,
+    chance: random.Random | None = None,
+    progress: Progress = silent,
+) -> Verification:
     """Read every block of every pack, and check that each manifest finds all it names.
 
-    ``only``: check the files of that snapshot (``"7"`` or ``"defaults:4.2"``) and the blocks they use.
+    ``only``: check the files of that snapshot (``"7"`` or ``"defaults:4.2"``) and the blocks they use. ``share``:
+    of the blocks, drawn with ``chance``, for a quick look; the heads of all are checked.
     """
-    loaded, faults, broken = _manifests(store, only)
-    checker = _Checker(store)
-    wanted = None if only is None else checker.used_by(loaded.values())
-    checker.read_packs(progress, wanted)
-    files = broken + [item for name, manifest in loaded.items() for item in checker.damaged(name, manifest)]
-    return Verification(
-        len(loaded) + len(broken), len(checker.sound), checker.bytes, (*faults, *checker.faults), tuple(files)
-    )
-
-
-def _manifests(store: Store, only: str | None) -> tuple[dict[str, Manifest], list[str], list[DamagedFile]]:
-    names = [str(number) for number in store.numbers()]
-    names += [f"defaults:{version}" for version in sorted(store.versions())]
-    loaded: dict[str, Manifest] = {}
-    faults: list[str] = []
-    broken: list[DamagedFile] = []
-    for name in names if only is None else [only]:
-        label = name.removeprefix("defaults:")
+    names = manifest_names(store) if only is None else [only]
+    wanted: set[BlockId] | None = None
+    if only is not None:
+        wanted = _used(store, only)
+    draw = chance or random.Random()
+    packs = check_packs(store, lambda block: (wanted is None or block in wanted) and draw.random() < share, progress)
+    faults = list(packs.faults)
+    files: list[DamagedFile] = []
+    finder = Finder(store, packs.sound)
+    for name in names:
         try:
-            loaded[name] = store.manifest(label, defaults=name != label)
+            manifest = load(store, name)
         except Damage as error:
-            faults.append(str(error))
-            broken.append(DamagedFile(name, "(all of it)", "its manifest is damaged"))
-    return loaded, faults, broken
+            faults.insert(0, str(error))
+            files.append(DamagedFile(name, "(all of it)", "its manifest is damaged"))
+            continue
+        files += [DamagedFile(name, path, why) for path, why in finder.damaged(manifest)]
+    return Verification(len(names), packs.blocks, packs.bytes, tuple(faults), tuple(files), share)
 
 
-class _Checker:
-    def __init__(self, store: Store) -> None:
-        self.store = store
-        self.sound: set[BlockId] = set()
-        self.faults: list[str] = []
-        self.bytes = 0
-        self._reader = PackReader(store.packs)
-        self._lists: dict[BlockId, list[BlockId] | None] = {}
+def manifest_names(store: Store) -> list[str]:
+    """All that the store holds: snapshots by number, then ``defaults:VERSION``."""
+    return [*map(str, store.numbers()), *(f"defaults:{version}" for version in sorted(store.versions()))]
 
-    def read_packs(self, progress: Progress, wanted: set[BlockId] | None) -> None:
-        numbers = pack_numbers(self.store.packs)
-        total = sum(pack_path(self.store.packs, number).stat().st_size for number in numbers)
-        done = 0
-        for number in numbers:
-            for found in scan(self.store.packs, number):
-                if isinstance(found, Gap):
-                    self.faults.append(_gap(found))
-                    done += found.end - found.start
-                    continue
-                head, location = found
-                done += location.stored
-                if wanted is not None and head.block not in wanted:
-                    continue
-                try:
-                    self.bytes += len(self._reader.read(head.block, location))
-                    self.sound.add(head.block)
-                except Damage as error:
-                    self.faults.append(str(error))
-                progress(done, total)
-        self._reader.close()
 
-    def used_by(self, chosen: Iterable[Manifest]) -> set[BlockId]:
-        used: set[BlockId] = set()
-        for manifest in chosen:
-            for held in manifest.held.values():
-                if not held.blocks:
-                    continue
-                used.add(held.block)
-                if held.several:
-                    used.update(self._list(held.block) or ())
+def load(store: Store, name: str) -> Manifest:
+    """The manifest that ``name`` means."""
+    label = name.removeprefix("defaults:")
+    return store.manifest(label, defaults=name != label)
+
+
+def _used(store: Store, name: str) -> set[BlockId]:
+    used: set[BlockId] = set()
+    try:
+        manifest = load(store, name)
+    except Damage:
         return used
+    for held in manifest.held.values():
+        if held.place is not None:
+            used.add(held.place.block)
+            try:
+                used |= lists.blocks_under(held.place, store.block)
+            except Damage:
+                continue  # told by name when the files are looked at
+    return used
 
-    def _list(self, block: BlockId) -> list[BlockId] | None:
-        if block not in self._lists:
-            self._lists[block] = self._read_list(block)
-        return self._lists[block]
 
-    def _read_list(self, block: BlockId) -> list[BlockId] | None:
-        try:
-            return [item for _, item in parse_list(self.store.block(block))]
-        except Damage:
-            return None
+@dataclass
+class Packs:
+    """What the packs hold: sound blocks, and those found damaged with the pack each lies in."""
 
-    def damaged(self, name: str, manifest: Manifest) -> list[DamagedFile]:
-        by_why: dict[str, list[str]] = defaultdict(list)
+    sound: Index = field(default_factory=dict)
+    blocks: int = 0
+    bytes: int = 0
+    faults: list[str] = field(default_factory=list)
+    torn: set[int] = field(default_factory=set)
+    """Packs with something in them that is not what was put there."""
+
+
+def check_packs(store: Store, wanted: Callable[[BlockId], bool], progress: Progress) -> Packs:
+    """Read the blocks that are ``wanted``; the others count as sound when their heads are."""
+    found = Packs()
+    numbers = pack_numbers(store.packs)
+    total = sum(pack_path(store.packs, number).stat().st_size for number in numbers)
+    reader = PackReader(store.packs)
+    done = 0
+    try:
+        with ThreadPoolExecutor(min(4, os.cpu_count() or 1), "verify") as pool:
+            waiting: deque[tuple[Head, Location, Future[bool]]] = deque()
+            for number in numbers:
+                for item in _entries(store, number, found):
+                    head, location = item
+                    done += location.stored
+                    if not wanted(head.block):
+                        found.sound.setdefault(head.block, location)
+                        continue
+                    waiting.append((head, location, pool.submit(_is_sound, head, reader.encoded(location))))
+                    if len(waiting) > _IN_FLIGHT:
+                        _settle(found, *waiting.popleft())
+                        progress(done, total)
+            for checked in waiting:
+                _settle(found, *checked)
+    finally:
+        reader.close()
+    return found
+
+
+def _entries(store: Store, number: int, found: Packs) -> Iterator[tuple[Head, Location]]:
+    for item in scan(store.packs, number):
+        if isinstance(item, Gap):
+            found.faults.append(f"packs/{number:08d}.pack: bytes {item.start} to {item.end} hold no sound entry")
+            found.torn.add(number)
+            continue
+        yield item
+
+
+def _is_sound(head: Head, encoded: Encoded | None) -> bool:
+    raw = None if encoded is None else decoded(encoded)
+    return raw is not None and len(raw) == head.raw and block_id(raw) == head.block
+
+
+def _settle(found: Packs, head: Head, location: Location, sound: Future[bool]) -> None:
+    if sound.result():
+        found.sound.setdefault(head.block, location)
+        found.blocks += 1
+        found.bytes += head.raw
+        return
+    name = f"packs/{location.pack:08d}.pack"
+    found.faults.append(f"{name}: the block at byte {location.offset} is not what was put there")
+    found.torn.add(location.pack)
+
+
+class Finder:
+    """Finds the files of snapshots that sound blocks do not give whole. Files that share contents are looked at
+    once."""
+
+    def __init__(self, store: Store, sound: Index) -> None:
+        self._store = store
+        self._sound = sound
+        self._known: dict[Place, str] = {}
+
+    def damaged(self, manifest: Manifest) -> Iterator[tuple[str, str]]:
+        """Path and reason of each damaged file."""
         for path, held in manifest.held.items():
-            why = "" if not held.blocks else self._why(held.block, held.several)
-            if why:
-                by_why[why].append(path)
-        return [DamagedFile(name, path, why) for why, paths in by_why.items() for path in paths]
+            place = held.place
+            if place is None:
+                continue
+            if place not in self._known:
+                self._known[place] = self._why(place)
+            if self._known[place]:
+                yield path, self._known[place]
 
-    def _why(self, block: BlockId, several: bool) -> str:
-        if block not in self.sound:
+    def _why(self, place: Place) -> str:
+        if not self._gives(place):
             return "its block is damaged or missing"
-        if not several:
+        if place.depth == 0:
             return ""
-        parts = self._list(block)
-        if parts is None:
-            return "its list of blocks is damaged"
-        bad = sum(part not in self.sound for part in parts)
-        return f"{bad} of its {len(parts)} blocks are damaged or missing" if bad else ""
+        try:
+            extents = lists.extents_of(place, self._store.block)
+        except Damage:
+            return "its list of extents is damaged"
+        bad = sum(not self._gives(extent) for extent in extents)
+        return f"{bad} of its {len(extents)} stretches are damaged or missing" if bad else ""
 
-
-def _gap(gap: Gap) -> str:
-    return f"packs/{gap.pack:08d}.pack: bytes {gap.start} to {gap.end} hold no sound entry"
+    def _gives(self, extent: Place | lists.Extent) -> bool:
+        if extent.block == HOLE:
+            return True
+        location = self._sound.get(extent.block)
+        return location is not None and extent.offset + extent.length <= location.raw

@@ -1,0 +1,31 @@
+"""``emberkeep undo [RUN]``: take the last run back, or the interrupted one."""
+
+from __future__ import annotations
+
+import argparse
+
+from emberkeep.cli.context import add_go, answer, now, opened, the_keep
+from emberkeep.runs import recovery
+from emberkeep.show import snapshots as view
+from emberkeep.show.console import Screen, progress
+
+EXAMPLES = ("emberkeep undo            (shows what it would put back)", "emberkeep undo --go", "emberkeep undo 3 --go")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Which run."""
+    parser.add_argument("run", nargs="?", type=int, metavar="RUN", help="its number (default: the last one)")
+    add_go(parser, "put it back")
+
+
+def run(args: argparse.Namespace, screen: Screen) -> int:
+    """A preview without ``--go``."""
+    keep = the_keep(args)
+    before = None
+    with opened(keep) as store:
+        found = recovery.to_undo(keep, store, args.run)
+        if args.go:
+            with progress("undo") as step:
+                before = recovery.undo(keep, store, found, now, step)
+    result = {"run": found.run, "plan": found.plan, "done": bool(args.go), "before": before}
+    return answer(args, 0, result, lambda: view.recovery(screen, "undo", found, bool(args.go), keep.config.tz))

@@ -1,0 +1,132 @@
+"""The live server folder as a snapshot reads it: SQLite databases that others have open come as consistent copies.
+
+A database with a log or journal beside it that another process has open is copied by SQLite's own backup, its log
+included; the log's files are then no part of the tree. One that changes while it is read is copied so at the next
+try. Where nobody has it open (a server that crashed), database and log are taken byte for byte, as they belong
+together.
+"""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from collections.abc import Iterator, Mapping
+from contextlib import closing, suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from emberkeep import files
+from emberkeep.databases.sqlite import MAGIC
+from emberkeep.errors import UnreadableInput
+from emberkeep.trees import FILE, Entry, FolderTree, Hole, Skipped, Stamp, file_chunks
+
+BESIDE = ("-wal", "-shm", "-journal")
+"""What SQLite calls the files that it keeps beside an open database."""
+WAITS = 10.0
+"""Seconds that a backup waits for a writer to finish."""
+_PAGES = 4096
+"""Pages copied in one go, so that the database's own users are not held up for long."""
+
+
+@dataclass
+class LiveTree(FolderTree):
+    """``room``: a folder for the copies, which belong to whoever made the tree."""
+
+    room: Path = Path()
+
+    def entries(self) -> Mapping[str, Entry]:
+        if self._entries is None:
+            found = dict(super().entries())
+            for path in self._open_elsewhere(found):
+                if self._copy(path):
+                    for end in BESIDE:
+                        found.pop(path + end, None)
+            self._entries = found
+        return self._entries
+
+    def _open_elsewhere(self, found: Mapping[str, Entry]) -> list[str]:
+        beside = {path.removesuffix(end) for path in found for end in BESIDE if path.endswith(end)}
+        candidates = [
+            path for path in sorted(beside) if path in found and found[path].kind is FILE and self._is_one(path)
+        ]
+        if not candidates:
+            return []
+        opened = _opened_by_others()
+        return [path for path in candidates if opened is None or _identity(self.root / path) in opened]
+
+    def _is_one(self, path: str) -> bool:
+        with suppress(OSError):
+            return next(file_chunks(self.root / path, len(MAGIC)), b"").startswith(MAGIC)
+        return False
+
+    def _copy(self, path: str) -> bool:
+        copy = self.room / f"{len(self.copied)}.db"
+        try:
+            files.make_folder(self.room)
+            backup(self.root / path, copy)
+        except (sqlite3.Error, OSError) as error:
+            self._skipped.append(
+                Skipped(path, f"SQLite could not copy it ({error}); its bytes were taken as they stood")
+            )
+            return False
+        self.copied[path] = copy
+        self.stamps.pop(path, None)
+        return True
+
+    def changed(self, path: str) -> None:
+        if path not in self.copied and self._is_one(path):
+            self._copy(path)
+
+    def chunks(self, path: str) -> Iterator[bytes]:
+        if path not in self.copied:
+            yield from super().chunks(path)
+            return
+        try:
+            yield from file_chunks(self.copied[path])
+        except OSError as error:
+            raise UnreadableInput(f"cannot read the copy of {path}: {error.strerror}") from error
+
+    def stamp(self, path: str) -> Stamp | None:
+        return () if path in self.copied else super().stamp(path)
+
+    def holes(self, path: str) -> tuple[Hole, ...]:
+        return () if path in self.copied else super().holes(path)
+
+
+def backup(source: Path, target: Path) -> None:
+    """Copy a database that others may be using, as of one moment, its write-ahead log included.
+
+    sqlite3.Error when it is no sound database, or a writer does not finish within :data:`WAITS`.
+    """
+    uri = source.resolve().as_uri() + "?mode=ro"
+    with (
+        closing(sqlite3.connect(uri, uri=True, timeout=WAITS)) as live,
+        closing(sqlite3.connect(target)) as copy,
+    ):
+        live.backup(copy, pages=_PAGES)
+
+
+def _opened_by_others() -> set[tuple[int, int]] | None:
+    """Device and inode of all files that other processes have open; None where some may not be asked."""
+    import psutil
+
+    found: set[tuple[int, int]] = set()
+    for process in psutil.process_iter(["pid"]):
+        if process.pid == os.getpid():
+            continue
+        try:
+            paths = [item.path for item in process.open_files()]
+        except psutil.NoSuchProcess:
+            continue
+        except (psutil.Error, OSError):
+            return None
+        found |= {_identity(Path(path)) for path in paths}
+    return found
+
+
+def _identity(path: Path) -> tuple[int, int]:
+    try:
+        facts = path.stat()
+    except OSError:
+        return (-1, -1)
+    return facts.st_dev, facts.st_ino

@@ -1,0 +1,48 @@
+"""Thinning: what the ladder lets go, and letting it go."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from emberkeep.errors import Damage, UsageError
+from emberkeep.keep import FILE, Keep
+from emberkeep.planning.ladder import Verdict, judge
+from emberkeep.runs.journal import Journal
+from emberkeep.runs.snapshot import snapshots
+from emberkeep.store.compact import Freed, freed_by, release
+from emberkeep.store.intake import Progress, silent
+from emberkeep.store.store import Store
+
+
+@dataclass(frozen=True)
+class Thinning:
+    """What becomes of each snapshot, and about how many bytes that frees."""
+
+    verdicts: tuple[Verdict, ...]
+    frees: int
+
+    @property
+    def going(self) -> tuple[str, ...]:
+        """Numbers of the snapshots that go."""
+        return tuple(verdict.about.label for verdict in self.verdicts if not verdict.stays)
+
+
+def plan(keep: Keep, store: Store, now: datetime) -> Thinning:
+    """What thinning would do. UsageError without a ladder; Damage, nothing judged, when a snapshot cannot be read."""
+    if not keep.config.ladder:
+        raise UsageError(
+            f"{keep.folder / FILE} has no [ladder] that says what to keep",
+            hint='as [ladder] with "2 days" = "all", "2 weeks" = "one a day", "3 months" = "one a week"',
+        )
+    found, faults = snapshots(store)
+    if faults:
+        raise Damage(faults[0], hint="run 'emberkeep verify'; nothing is thinned while a snapshot cannot be read")
+    verdicts = judge(found, keep.config.ladder, Journal(keep.folder).needed(), now, keep.config.tz)
+    thinning = Thinning(tuple(verdicts), 0)
+    return Thinning(thinning.verdicts, freed_by(store, thinning.going))
+
+
+def carry_out(store: Store, found: Thinning, progress: Progress = silent) -> Freed:
+    """Let the snapshots go and free their space; also what earlier, interrupted thinning left."""
+    return release(store, found.going, progress)

@@ -1,0 +1,221 @@
+"""Mending a store: what is damaged leaves the packs, and what the live folder still has of it is read again.
+
+A block is read again where a file still stands that it came from; a file whose whole contents are still those of a
+snapshot is stored anew, and the snapshot's manifest then names the new place. What cannot be had again stays named
+as damaged.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field, replace
+
+from emberkeep import files
+from emberkeep.errors import Damage, RunFailed, UnreadableInput
+from emberkeep.errors import Place as Where
+from emberkeep.store import index as indexes
+from emberkeep.store import manifest as manifests
+from emberkeep.store.extents import HOLE
+from emberkeep.store.index import Index
+from emberkeep.store.intake import Intake, Progress, silent
+from emberkeep.store.manifest import Held
+from emberkeep.store.packs import BlockId, PackReader, PackWriter, block_id, encode, pack_path
+from emberkeep.store.store import Store
+from emberkeep.store.verify import Finder, Packs, Verification, check_packs, load, manifest_names, verify
+from emberkeep.trees import Entry, Kind, Tree
+
+_MOST_READ = 16 << 20
+
+
+@dataclass(frozen=True)
+class Repair:
+    """What a repair came to. ``dropped``: damaged places that left the packs; ``blocks``: read again; ``files``:
+    stored anew, as snapshot and path; ``aside``: manifests that cannot be read, renamed to end in ``.damaged``;
+    ``after``: what a verify finds now."""
+
+    dropped: int
+    blocks: int
+    files: tuple[tuple[str, str], ...]
+    aside: tuple[str, ...]
+    after: Verification
+
+
+def repair(store: Store, live: Tree, progress: Progress = silent) -> Repair:
+    """Mend what can be mended; the rest is in the result's ``after``. RunFailed when the system refuses; nothing that
+    was whole is lost by that."""
+    with store.writing():
+        store.forget_index()
+        try:
+            packs = check_packs(store, lambda block: True, progress)
+            store.replace_index(dict(packs.sound))
+            aside = _put_aside(store)
+            mending = _Mending(store, live, packs)
+            mending.run()
+        except OSError as error:
+            raise RunFailed(
+                f"the store could not be mended: {error.strerror or error}",
+                place=Where(str(error.filename or store.folder)),
+                hint="make room or mend that, and repair again",
+            ) from error
+    after = verify(store, progress=progress)
+    return Repair(len(packs.faults), mending.blocks, tuple(mending.mended), aside, after)
+
+
+def _put_aside(store: Store) -> tuple[str, ...]:
+    """Rename manifests that are not what was written: nobody can read them, and they would stand in the way of
+    thinning."""
+    found = []
+    for name in manifest_names(store):
+        label = name.removeprefix("defaults:")
+        path = store.manifest_path(label, defaults=label != name)
+        if not manifests.is_sound(path.read_bytes()):
+            files.io.replace(path, path.with_name(path.name + ".damaged"))
+            files.io.sync_folder(path.parent)
+            found.append(name)
+    return tuple(found)
+
+
+@dataclass
+class _Mending:
+    store: Store
+    live: Tree
+    packs: Packs
+    blocks: int = 0
+    mended: list[tuple[str, str]] = field(default_factory=list)
+
+    def run(self) -> None:
+        damaged = self._damaged()
+        fresh = self._saved_blocks()
+        if damaged:
+            fresh |= self._read_again(damaged)
+            self.store.replace_index({**self.packs.sound, **fresh})
+            rows, stored = self._stored_anew(self._damaged())
+            fresh |= stored
+            self._write_manifests(rows)
+        self.store.replace_index({**self.packs.sound, **fresh}, without=self.packs.torn)
+        for number in sorted(self.packs.torn):
+            files.io.unlink(pack_path(self.store.packs, number))
+        with contextlib.suppress(FileNotFoundError):
+            files.io.unlink(self.store.folder / "seen")  # the next scan must not lean on what was damaged
+        files.io.sync_folder(self.store.packs)
+
+    def _damaged(self) -> dict[str, list[str]]:
+        """Paths of the damaged files by manifest; manifests that cannot be read are beyond help here."""
+        finder = Finder(self.store, self.store.index)
+        found: dict[str, list[str]] = {}
+        for name in manifest_names(self.store):
+            with contextlib.suppress(Damage):
+                paths = [path for path, _ in finder.damaged(load(self.store, name))]
+                if paths:
+                    found[name] = paths
+        return found
+
+    def _writer(self) -> PackWriter:
+        return PackWriter(self.store.packs, max((*indexes.sizes(self.store.packs), 0)) + 1)
+
+    def _saved_blocks(self) -> Index:
+        """The sound blocks of torn packs, copied into a new one."""
+        reader, writer = PackReader(self.store.packs), self._writer()
+        found: Index = {}
+        try:
+            for block, location in self.packs.sound.items():
+                if location.pack in self.packs.torn:
+                    encoded = reader.encoded(location)
+                    if encoded is not None:
+                        found[block] = writer.add(encoded)
+            writer.finish()
+        except BaseException:
+            writer.abandon()
+            raise
+        finally:
+            reader.close()
+        return found
+
+    def _read_again(self, damaged: Mapping[str, list[str]]) -> Index:
+        """Missing blocks, from the files of the live folder that they came from."""
+        writer = self._writer()
+        found: Index = {}
+        try:
+            for name, paths in damaged.items():
+                held = load(self.store, name).held
+                for path in paths:
+                    for block, raw in self._wanted_of(path, held[path]):
+                        if block not in found:
+                            found[block] = writer.add(encode(block, raw))
+                            self.blocks += 1
+            writer.finish()
+        except BaseException:
+            writer.abandon()
+            raise
+        return found
+
+    def _wanted_of(self, path: str, held: Held) -> Iterator[tuple[BlockId, bytes]]:
+        """Missing blocks that begin in a file, where the live file still has their bytes."""
+        entry = self.live.entries().get(path)
+        if entry is None or entry.kind is not Kind.FILE:
+            return
+        try:
+            extents = self.store.extents(held)
+        except Damage:
+            return
+        wanted = []
+        at = 0
+        for extent in extents:
+            if extent.block != HOLE and extent.block not in self.store.index and extent.offset == 0:
+                wanted.append((at, extent.length, extent.block))
+            at += extent.length
+        for start, length, block in wanted:
+            raw = _part(self.live, path, start, min(length, _MOST_READ))
+            if block_id(raw) == block:
+                yield block, raw
+
+    def _stored_anew(self, damaged: Mapping[str, list[str]]) -> tuple[dict[str, dict[str, Held]], Index]:
+        """New places for the damaged files whose whole contents still stand in the live folder."""
+        there = self.live.entries()
+        paths = {path for names in damaged.values() for path in names if path in there}
+        chosen: dict[str, Entry] = {path: there[path]._replace(same_as="") for path in sorted(paths)}
+        writer = self._writer()
+        intake = Intake(self.live, {}, lambda block: block in self.store.index, self.store.block, writer)
+        try:
+            rows = intake.take(chosen, {}, silent)
+            writer.finish()
+        except UnreadableInput:
+            writer.abandon()
+            return {}, {}
+        except BaseException:
+            writer.abandon()
+            raise
+        found: dict[str, dict[str, Held]] = {}
+        for name, names in damaged.items():
+            held = load(self.store, name).held
+            same = {p: rows[p].place for p in names if p in rows and rows[p].digest == held[p].digest}
+            found[name] = {path: held[path]._replace(place=place) for path, place in same.items()}
+        return found, intake.fresh
+
+    def _write_manifests(self, rows: Mapping[str, Mapping[str, Held]]) -> None:
+        for name, changed in rows.items():
+            if not changed:
+                continue
+            manifest = load(self.store, name)
+            mended = replace(manifest, held={**manifest.held, **changed})
+            label = name.removeprefix("defaults:")
+            path = self.store.manifest_path(label, defaults=label != name)
+            files.write_whole(path, [manifests.serialize(mended)])
+            self.mended += [(name, path) for path in changed]
+
+
+def _part(tree: Tree, path: str, start: int, length: int) -> bytes:
+    found = bytearray()
+    at = 0
+    try:
+        for chunk in tree.chunks(path):
+            low, high = max(start - at, 0), min(start + length - at, len(chunk))
+            if low < high:
+                found += chunk[low:high]
+            at += len(chunk)
+            if at >= start + length:
+                break
+    except UnreadableInput:
+        return b""
+    return bytes(found)

@@ -1,0 +1,152 @@
+"""File calls that fail, stop the program, or lose what was not synced: put in place of the product's own with ``files.use``."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, BinaryIO
+
+from emberkeep import files
+
+CALLS = (
+    "create",
+    "append",
+    "write",
+    "sync",
+    "sync_path",
+    "sync_folder",
+    "replace",
+    "unlink",
+    "rmdir",
+    "mkdir",
+    "symlink",
+    "link",
+    "chmod",
+    "chown",
+    "utime",
+    "truncate",
+    "skip",
+)
+
+
+class Stop(BaseException):
+    """The program ends here, as if killed: nothing of ours may catch it to tidy up."""
+
+
+def _counted(name: str) -> Callable[..., Any]:
+    def call(self: FaultyIO, *args: Any) -> Any:
+        self._step(name, args)
+        return getattr(files.SystemIO, name)(self, *args)
+
+    return call
+
+
+class FaultyIO(files.SystemIO):
+    """Counts the writing calls and fails, or stops everything, at the n-th; a write then gets half-way."""
+
+    def __init__(self, at: int, error: BaseException | None) -> None:
+        self.left = at
+        self.error = error
+        self.stopped = False
+
+    def _step(self, name: str, args: tuple[Any, ...]) -> None:
+        if self.stopped:
+            raise Stop  # a dead program does not clean up
+        self.left -= 1
+        if self.left == 0 and self.error is not None:
+            if name == "write":
+                args[0].write(args[1][: len(args[1]) // 2])
+            self.stopped = isinstance(self.error, Stop)
+            raise self.error
+
+
+for _name in CALLS:
+    setattr(FaultyIO, _name, _counted(_name))
+
+
+def count_calls(act: Callable[[], object]) -> int:
+    """How many writing calls ``act`` makes."""
+    counting = FaultyIO(10**9, None)
+    with files.use(counting):
+        act()
+    return 10**9 - counting.left
+
+
+class PowerCut(FaultyIO):
+    """Stops at the n-th call; :meth:`cut` then takes back what was not synced, as a power cut may.
+
+    Contents written after a file's last sync are lost in part. Names made, renamed or removed since their folder's last
+    sync are each lost or kept, as ``chance`` has it, in the order in which they came: a journal keeps a beginning of them.
+    """
+
+    def __init__(self, at: int, chance: random.Random, room: Path) -> None:
+        super().__init__(at, Stop())
+        self._chance = chance
+        self._room = room
+        self._synced: dict[Path, int] = {}
+        self._names: list[tuple[Path, Callable[[], None]]] = []
+        self._open: dict[int, Path] = {}
+        self._saved = 0
+
+    def create(self, path: Path) -> BinaryIO:
+        handle: BinaryIO = super().create(path)
+        self._open[id(handle)] = path
+        self._synced[path] = 0
+        self._names.append((path.parent, lambda: path.unlink(missing_ok=True)))
+        return handle
+
+    def sync(self, handle: BinaryIO) -> None:
+        super().sync(handle)
+        self._synced[self._open[id(handle)]] = os.fstat(handle.fileno()).st_size
+
+    def sync_path(self, path: Path) -> None:
+        super().sync_path(path)
+        self._synced[path] = path.stat().st_size
+
+    def sync_folder(self, path: Path) -> None:
+        super().sync_folder(path)
+        self._names = [(folder, back) for folder, back in self._names if folder != path]
+
+    def replace(self, source: Path, target: Path) -> None:
+        saved = self._save(target)
+        super().replace(source, target)
+        self._synced[target] = self._synced.pop(source, target.lstat().st_size)
+
+        def back() -> None:
+            if target.exists() and not target.is_dir():
+                os.replace(target, source)
+            if saved is not None:
+                shutil.copy2(saved, target)
+
+        self._names.append((target.parent, back))
+
+    def unlink(self, path: Path) -> None:
+        saved = self._save(path)
+        super().unlink(path)
+        if saved is not None:
+            self._names.append((path.parent, lambda: _again(saved, path)))
+
+    def _save(self, path: Path) -> Path | None:
+        if path.is_symlink() or not path.is_file():
+            return None
+        self._saved += 1
+        saved = self._room / str(self._saved)
+        shutil.copy2(path, saved)
+        return saved
+
+    def cut(self) -> None:
+        """What the disk holds after the lights went out."""
+        for path, synced in self._synced.items():
+            if path.is_file() and path.stat().st_size > synced:
+                os.truncate(path, self._chance.randint(synced, path.stat().st_size))
+        keep = self._chance.randint(0, len(self._names))
+        for _, back in reversed(self._names[keep:]):
+            back()
+
+
+def _again(saved: Path, path: Path) -> None:
+    if not path.exists():
+        shutil.copy2(saved, path)
