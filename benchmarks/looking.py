@@ -16,50 +16,17 @@ import argparse
 import os
 import random
 import shutil
-import subprocess
 import sys
 import tempfile
-import time
-from dataclasses import dataclass
 from pathlib import Path
+
+from measuring import Measured, ember, run, verdict
 
 from emberkeep.demo import sample
 
 WALK = "import os\nfor w, d, f in os.walk('.'):\n  for n in f: s = os.lstat(os.path.join(w, n)); print(w, n, s.st_size, s.st_mtime)"
 LXML = "import sys, lxml.etree as e\nfor p in sys.argv[1:]: e.parse(p)"
 RECORDS, CHANGED = 20_000, 200
-
-
-@dataclass
-class Measured:
-    """The best of several rounds: seconds, and the largest resident set in MB (0 where the system does not tell)."""
-
-    seconds: float = 1e9
-    megabytes: float = 0.0
-
-    def add(self, seconds: float, megabytes: float) -> None:
-        self.seconds = min(self.seconds, seconds)
-        self.megabytes = max(self.megabytes, megabytes)
-
-
-def run(command: list[str], cwd: Path, codes: tuple[int, ...] = (0, 1)) -> tuple[float, float]:
-    """Seconds and megabytes of one process, its output thrown away."""
-    started = time.perf_counter()
-    process = subprocess.Popen(command, cwd=cwd, stdout=subprocess.DEVNULL)
-    if hasattr(os, "wait4"):
-        _, status, usage = os.wait4(process.pid, 0)
-        seconds, code = time.perf_counter() - started, os.waitstatus_to_exitcode(status)
-        megabytes = usage.ru_maxrss / (1024 if sys.platform != "darwin" else 1 << 20)
-    else:
-        code, megabytes = process.wait(), 0.0
-        seconds = time.perf_counter() - started
-    if code not in codes:
-        raise SystemExit(f"{' '.join(command)} ended with {code}")
-    return seconds, megabytes
-
-
-def ember(*words: str) -> list[str]:
-    return [sys.executable, "-m", "emberkeep", *words]
 
 
 def looking_over(place: Path, rounds: int) -> None:
@@ -85,10 +52,6 @@ def looking_over(place: Path, rounds: int) -> None:
     for name, measured in (("adopt", adopted), ("survey", surveyed)):
         print(f"{name:7} {measured.seconds:6.2f} s  aim {aim:.2f} s  {verdict(measured.seconds <= aim)}"
               f"   {measured.megabytes:4.0f} MB  aim 200 MB  {verdict(measured.megabytes <= 200)}")  # fmt: skip
-
-
-def verdict(met: bool) -> str:
-    return "met" if met else "MISSED"
 
 
 def record(number: int, worth: int) -> str:

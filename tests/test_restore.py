@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import random
 import shutil
+from contextlib import suppress
 from pathlib import Path
 
 import pytest
@@ -31,7 +32,8 @@ def taken(tmp_path: Path, root: Path, scope: tuple[str, ...] = ()) -> SnapshotTr
     store = Store(tmp_path / "store")
     about = About("", NOW, "asked", scope=scope, roles=ROLES if scope else ())
     wanted = restore.selection(scope, ROLES) if scope else None
-    return SnapshotTree(store, store.add(FolderTree(root), about, wanted=wanted), "snapshot 1")
+    done = store.add(FolderTree(root), about, wanted=wanted).about
+    return SnapshotTree(store, store.manifest(done.label), "snapshot 1")
 
 
 def put_back(snapshot: SnapshotTree, root: Path, *only: str) -> restore.RestorePlan:
@@ -156,11 +158,8 @@ def test_a_restore_that_stops_half_way_is_finished_by_the_next(tmp_path: Path, r
     for at in range(1, 40):
         wreck(root)
         plan = restore.plan(snapshot, root, lambda path: True)
-        with files.use(FaultyIO(at, OSError(5, "Input/output error"))):
-            try:
-                restore.apply(plan, snapshot)
-            except OSError:
-                pass
+        with files.use(FaultyIO(at, OSError(5, "Input/output error"))), suppress(OSError):
+            restore.apply(plan, snapshot)
         put_back(snapshot, root)
         assert tree_state(root) == before
 

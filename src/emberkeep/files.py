@@ -25,16 +25,17 @@ class SystemIO:
     """The writing calls of the operating system, one method each."""
 
     def create(self, path: Path) -> BinaryIO:
-        return path.open("xb")
+        return cast(BinaryIO, path.open("xb", buffering=0))
 
     def append(self, path: Path) -> BinaryIO:
         return path.open("ab")
 
     def write(self, handle: BinaryIO, data: bytes) -> None:
-        handle.write(data)
+        left = memoryview(data)
+        while left:  # a file without a buffer may take less than it was given
+            left = left[handle.write(left) :]
 
     def sync(self, handle: BinaryIO) -> None:
-        handle.flush()
         os.fsync(handle.fileno())
 
     def skip(self, handle: BinaryIO, length: int) -> None:

@@ -38,9 +38,9 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     with progress("snapshot") as step:
         if args.source:
             source = Path(os.path.abspath(args.source))
-            manifest = take_in(keep, source, now(), note=args.note, pin=args.pin, progress=step)
+            done = take_in(keep, source, now(), note=args.note, pin=args.pin, progress=step)
         else:
-            manifest = take(
+            done = take(
                 keep,
                 now(),
                 note=args.note,
@@ -51,7 +51,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
                 environment=os.environ,
                 progress=step,
             )
-    alike = clashes(manifest.held) if args.source else []
-    code = 1 if manifest.skipped or alike else 0
-    result = {"snapshot": manifest.about, "skipped": manifest.skipped, "differ_only_in_case": alike}
-    return answer(args, code, result, lambda: view.taken(screen, manifest, alike))
+    alike = clashes(keep, done.about.label) if args.source else []
+    code = 1 if done.skipped or alike else 0
+    result = {"snapshot": done.about, "skipped": done.skipped, "differ_only_in_case": alike}
+    return answer(args, code, result, lambda: view.taken(screen, done, alike))

@@ -48,6 +48,11 @@ class Run:
         """What it is, for messages."""
         return f"restore of snapshot {self.target}" if self.kind == RESTORE else self.kind
 
+    @property
+    def how_it_went(self) -> str:
+        """Its state, for messages."""
+        return "interrupted" if self.state == BEGUN else self.state
+
 
 class Journal:
     """The journal in ``keep``; reading one that is not there yet finds no runs."""
@@ -87,9 +92,8 @@ class Journal:
     def end(self, run: Run, state: str, now: datetime) -> None:
         """Record how a run ended."""
         with self._opened() as database:
-            database.execute(
-                "update run set state = ?, ended = ? where number = ?", (state, now.isoformat(), run.number)
-            )
+            ended = None if state == BEGUN else now.isoformat()
+            database.execute("update run set state = ?, ended = ? where number = ?", (state, ended, run.number))
 
     def runs(self) -> list[Run]:
         """All runs, in the order they began."""

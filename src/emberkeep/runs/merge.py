@@ -86,7 +86,7 @@ def write_merge(keep: Keep, store: Store, merge: Merge, now: datetime, progress:
     refuse_if_running(server, "it would overwrite edited settings when it exits")
     note = f"before merging {merge.new.removeprefix('defaults:')}"
     before = snapshot.take(keep, now, note=note, why=WHY, progress=progress)
-    tree = SnapshotTree(store, before, f"snapshot {before.about.label}")
+    tree = SnapshotTree(store, store.manifest(before.about.label), f"snapshot {before.about.label}")
     _check_unchanged(merge, tree)
     paths = tuple(item.path for item in merge.to_write)
     run = journal.begin(Run(0, WHY, now, before.about.label, paths=paths))

@@ -11,7 +11,7 @@ from pathlib import Path
 from emberkeep import files
 from emberkeep.errors import Damage, Fault, Place, Refused
 from emberkeep.keep import Config
-from emberkeep.runs.snapshot import clashes
+from emberkeep.runs.snapshot import alike
 from emberkeep.servers.roles import selection
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import Held, Manifest
@@ -201,7 +201,7 @@ def check_room(plan: RestorePlan) -> None:
 
 def check_names(plan: RestorePlan, snapshot: SnapshotTree) -> None:
     """Refused when names that differ only in case meet a file system that takes them for one."""
-    found = clashes(entry.path for entry in (*plan.write, *plan.make))
+    found = alike(entry.path for entry in (*plan.write, *plan.make))
     if found and _folds_case(next(folder for folder in (plan.target, *plan.target.parents) if folder.is_dir())):
         one, other = found[0]
         raise Refused(
@@ -257,6 +257,7 @@ def _write(plan: RestorePlan, snapshot: SnapshotTree, faults: list[Fault], fresh
     contents = [entry for entry in plan.write if entry.kind is FILE and not entry.same_as]
     stage = files.Stage()
     done = waiting = 0
+    total = plan.bytes
     try:
         with snapshot.ahead([entry.path for entry in contents]) as ahead:
             for number, entry in enumerate(contents):
@@ -273,7 +274,7 @@ def _write(plan: RestorePlan, snapshot: SnapshotTree, faults: list[Fault], fresh
                 if waiting > BATCH:
                     stage.commit()
                     waiting = 0
-                progress(done, plan.bytes)
+                progress(done, total)
         stage.commit()
     except BaseException:
         stage.abandon()

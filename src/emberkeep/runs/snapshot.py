@@ -19,9 +19,9 @@ from emberkeep.servers.console import can_hold, held
 from emberkeep.servers.process import running_signs
 from emberkeep.servers.roles import selection
 from emberkeep.store.intake import Progress, silent
-from emberkeep.store.manifest import ASKED, About, Manifest
+from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.refs import resolve
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import SnapshotTree, Store, Taken
 
 NOTHING: Mapping[str, str] = MappingProxyType({})
 
@@ -38,7 +38,7 @@ def take(
     pin: bool = False,
     environment: Mapping[str, str] = NOTHING,
     progress: Progress = silent,
-) -> Manifest:
+) -> Taken:
     """Snapshot the server folder, or what ``only`` selects of it.
 
     Refused while the server runs, unless its console can have it hold its writes meanwhile (secrets come from
@@ -74,7 +74,7 @@ def _discard(room: Path) -> None:
 
 def take_in(
     keep: Keep, source: Path, now: datetime, *, note: str = "", pin: bool = False, progress: Progress = silent
-) -> Manifest:
+) -> Taken:
     """Take an archive or another folder in as a snapshot. UnreadableInput, with nothing taken, for what is no safe
     archive."""
     tree = open_source(source)
@@ -83,7 +83,13 @@ def take_in(
         return store.add(tree, about, progress=progress)
 
 
-def clashes(paths: Iterable[str]) -> list[tuple[str, str]]:
+def clashes(keep: Keep, label: str) -> list[tuple[str, str]]:
+    """Pairs of names in a snapshot that differ only in case."""
+    with closing(Store(keep.store_folder)) as store:
+        return alike(store.manifest(label).held)
+
+
+def alike(paths: Iterable[str]) -> list[tuple[str, str]]:
     """Pairs of paths that differ only in case: on many systems they cannot stand side by side."""
     first: dict[str, str] = {}
     return [(first[low], path) for path in paths if first.setdefault(low := path.lower(), path) != path]

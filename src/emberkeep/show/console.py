@@ -7,15 +7,16 @@ import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from typing import Any
-
-from rich.console import Console, RenderableType
-from rich.padding import Padding
-from rich.table import Table
-from rich.text import Text
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
 
 from emberkeep.errors import EmberKeepError
 from emberkeep.show.words import clean
+
+if TYPE_CHECKING:  # loading rich takes longer than many a command does; what needs it loads it
+    from rich.console import Console, RenderableType
+    from rich.table import Table
+    from rich.text import Text
 
 HEAD = "bold"
 QUIET = "dim"
@@ -28,16 +29,36 @@ class Screen:
     """Text to standard output in the terminal's width (or unlimited on a pipe), messages to standard error."""
 
     def __init__(self) -> None:
-        terminal = sys.stdout.isatty()
-        self.out = Console(highlight=False, soft_wrap=not terminal, width=None if terminal else 160)
-        self.err = Console(stderr=True, highlight=False, soft_wrap=True)
+        self._terminal = sys.stdout.isatty()
+
+    @cached_property
+    def out(self) -> Console:
+        """Standard output."""
+        from rich.console import Console
+
+        return Console(highlight=False, soft_wrap=not self._terminal, width=None if self._terminal else 160)
+
+    @cached_property
+    def err(self) -> Console:
+        """Standard error."""
+        from rich.console import Console
+
+        return Console(stderr=True, highlight=False, soft_wrap=True)
 
     def line(self, text: str = "", style: str = "") -> None:
         """One line of text; control characters in it are escaped."""
-        self.out.print(Text("\n".join(clean(part) for part in text.split("\n")), style=style))
+        whole = "\n".join(clean(part) for part in text.split("\n"))
+        if self._terminal:
+            from rich.text import Text
+
+            self.out.print(Text(whole, style=style))
+        else:
+            sys.stdout.write(whole + "\n")
 
     def show(self, item: RenderableType, indent: int = 0) -> None:
         """A table or other renderable."""
+        from rich.padding import Padding
+
         self.out.print(Padding(item, (0, 0, 0, indent), expand=False) if indent else item)
 
     def beside(self, left: Table, right: Table | None) -> None:
@@ -51,13 +72,15 @@ class Screen:
             self.line()
             self.show(right)
             return
+        from rich.table import Table
+
         grid = Table.grid(padding=(0, 4, 0, 0))
         grid.add_row(left, right)
         self.show(grid)
 
     def note(self, text: str) -> None:
         """A message beside the result, on standard error."""
-        self.err.print(Text(clean(text), style=QUIET))
+        self.err.print(cell(text, QUIET))
 
     def next(self, text: str) -> None:
         """What to do next."""
@@ -66,13 +89,15 @@ class Screen:
     def error(self, error: EmberKeepError) -> None:
         """Every fault: where, what, and what to do next."""
         for fault in error.faults:
-            self.err.print(Text(f"emberkeep: {clean(str(fault))}", style=BAD))
+            self.err.print(cell(f"emberkeep: {fault}", BAD))
             if fault.hint:
-                self.err.print(Text(f"  next: {clean(fault.hint)}", style=QUIET))
+                self.err.print(cell(f"  next: {fault.hint}", QUIET))
 
 
 def table(*columns: str, right: tuple[str, ...] = ()) -> Table:
     """A plain table: a heading line, no rules, numbers to the right."""
+    from rich.table import Table
+
     made = Table(box=None, pad_edge=False, header_style=QUIET, padding=(0, 2, 0, 0))
     for column in columns:
         made.add_column(column, justify="right" if column in right else "left", overflow="fold")
@@ -81,6 +106,8 @@ def table(*columns: str, right: tuple[str, ...] = ()) -> Table:
 
 def cell(text: str, style: str = "") -> Text:
     """A cell with text from anywhere."""
+    from rich.text import Text
+
     return Text(clean(text), style=style)
 
 

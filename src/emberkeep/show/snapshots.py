@@ -5,29 +5,33 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Sequence
 from datetime import datetime, timedelta, tzinfo
+from typing import TYPE_CHECKING
 
-from rich.table import Table
-
-from emberkeep.planning.growth import LONGEST, Growth
-from emberkeep.runs.journal import BEGUN, Run
-from emberkeep.runs.recovery import Recovery
-from emberkeep.runs.restore import RestorePlan
-from emberkeep.runs.thin import Thinning
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
-from emberkeep.store.compact import Freed
-from emberkeep.store.manifest import ASKED, About, Manifest
-from emberkeep.store.repair import Repair
-from emberkeep.store.verify import Verification
+from emberkeep.store.manifest import ASKED, About
 from emberkeep.trees import Entry, Kind, Skipped
+
+if TYPE_CHECKING:  # each command loads only what it shows
+    from rich.table import Table
+
+    from emberkeep.planning.growth import Growth
+    from emberkeep.runs.journal import Run
+    from emberkeep.runs.recovery import Recovery
+    from emberkeep.runs.restore import RestorePlan
+    from emberkeep.runs.thin import Thinning
+    from emberkeep.store.compact import Freed
+    from emberkeep.store.repair import Repair
+    from emberkeep.store.store import Taken
+    from emberkeep.store.verify import Verification
 
 MOST_LINES = 12
 MOST_DAMAGED = 200
 
 
-def taken(screen: Screen, manifest: Manifest, alike: Sequence[tuple[str, str]] = ()) -> None:
+def taken(screen: Screen, done: Taken, alike: Sequence[tuple[str, str]] = ()) -> None:
     """A snapshot just taken; ``alike``: names in it that differ only in case."""
-    about = manifest.about
+    about = done.about
     note = f" “{about.note}”" if about.note else ""
     screen.line(
         f"Snapshot {about.label}{note}: {words.count(about.files, 'file')}, {words.size(about.bytes)}; "
@@ -44,7 +48,7 @@ def taken(screen: Screen, manifest: Manifest, alike: Sequence[tuple[str, str]] =
         screen.line("  Not settled: some files went on changing while they were read.", ASKS)
     for one, other in alike[:MOST_LINES]:
         screen.line(f"  {one} and {other} differ only in case: one file on many systems", ASKS)
-    skipped(screen, manifest.skipped)
+    skipped(screen, done.skipped)
 
 
 def skipped(screen: Screen, items: Sequence[Skipped]) -> None:
@@ -102,10 +106,9 @@ def _runs(runs: Sequence[Run], zone: tzinfo) -> Table:
     rows = table("run", "begun", "what", "state", "took", "before it", right=("run", "took"))
     for run in runs:
         took = f"{(run.ended - run.begun).total_seconds():.1f} s" if run.ended else ""
-        state = "interrupted" if run.state == BEGUN else run.state
         before = f"snapshot {run.before}" if run.before else ""
-        style = ASKS if run.state == BEGUN else ""
-        rows.add_row(str(run.number), words.when(run.begun, zone), cell(run.words), cell(state, style), took, before)
+        state = cell(run.how_it_went, "" if run.ended else ASKS)
+        rows.add_row(str(run.number), words.when(run.begun, zone), cell(run.words), state, took, before)
     return rows
 
 
@@ -141,7 +144,7 @@ def forecast(found: Growth) -> str:
     if found.lasts is None:
         return "It does not grow."
     days = found.lasts / timedelta(days=1)
-    lasts = "longer than anyone plans" if found.lasts >= LONGEST else f"about {words.days(days)}"
+    lasts = "longer than anyone plans" if days > 36_000 else f"about {words.days(days)}"
     return f"It grows by {words.size(int(found.daily))} a day; at this rate the disk will last {lasts}."
 
 
@@ -251,8 +254,8 @@ def recovery(screen: Screen, command: str, found: Recovery, done: bool, zone: tz
     """What resuming or undoing a run does, or did."""
     assert found.run is not None
     run = found.run
-    state = "interrupted" if run.state == BEGUN else run.state
-    screen.line(f"Run {run.number}: {run.words}, begun {words.when(run.begun, zone)}, {state}", HEAD)
+    begun = words.when(run.begun, zone)
+    screen.line(f"Run {run.number}: {run.words}, begun {begun}, {run.how_it_went}", HEAD)
     restore_plan(screen, found.plan, done)
     if not done:
         screen.next(f"emberkeep {command} --go")

@@ -15,6 +15,10 @@ AHEAD = 8 << 20
 """Bytes of contents that may be read before they are asked for; well below what the store keeps at hand."""
 
 
+_STEP = 1 << 20
+"""How far to come before the other thread is woken: it costs more than reading a small file does."""
+
+
 class ReadAhead:
     """The contents of ``rows``, to be asked for in that order; a row may be left out. Use as a context manager.
 
@@ -35,7 +39,7 @@ class ReadAhead:
         self._starts = [0]
         for row in rows:
             self._starts.append(self._starts[-1] + row.entry.size)
-        self._at = 0
+        self._at = self._told = 0
         self._stopped = False
         self._moved = threading.Condition()
         self._thread = threading.Thread(target=self._feed, name="read-ahead", daemon=True)
@@ -60,9 +64,11 @@ class ReadAhead:
             self._move(self._at + (chunk if isinstance(chunk, int) else len(chunk)))
 
     def _move(self, at: int) -> None:
-        with self._moved:
-            self._at = at
-            self._moved.notify()
+        self._at = at
+        if abs(at - self._told) >= _STEP:
+            with self._moved:
+                self._told = at
+                self._moved.notify()
 
     def _feed(self) -> None:
         for row, start in zip(self._rows, self._starts, strict=False):

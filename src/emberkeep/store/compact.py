@@ -1,23 +1,31 @@
-"""Letting snapshots go and freeing their space: blocks that no remaining manifest needs leave the packs.
+"""Letting snapshots go and freeing their space.
 
-Order: the manifests go first, then the blocks still needed are copied into new packs, these are synced and renamed,
-the index is written, and only then do the old packs go. Stopped anywhere, every remaining manifest still finds all
-its blocks; the next time frees what is left.
+Blocks that no remaining manifest needs leave the packs. Of a block of which little is still needed, as bundles are
+after a while, that little moves into a new block, and the manifests then name the new place.
+
+Order: the manifests that go are removed; what moves is written into a new pack, synced and renamed; the manifests
+that name it are replaced one by one; the blocks still needed are copied out of packs that hold little else; only
+then do old packs go. Stopped anywhere, every remaining manifest still finds all its bytes, and the next time frees
+what is left.
 """
 
 from __future__ import annotations
 
+from bisect import bisect_right
+from collections import defaultdict
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from emberkeep import files
 from emberkeep.errors import Damage, Refused, RunFailed
 from emberkeep.errors import Place as Where
 from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
-from emberkeep.store.extents import Place
+from emberkeep.store import manifest as manifests
+from emberkeep.store.extents import HOLE, Extent, Place
 from emberkeep.store.index import Index
-from emberkeep.store.intake import Progress, silent
+from emberkeep.store.intake import Intake, Progress, silent
+from emberkeep.store.manifest import Held
 from emberkeep.store.packs import (
     HEAD,
     BlockId,
@@ -36,6 +44,8 @@ from emberkeep.store.verify import load, manifest_names
 
 IDLE = 0.05
 """A pack is put together anew when more than this share of it is of no use."""
+SPARSE = 0.6
+"""What is needed of a block moves when it is less than this share."""
 SMALL_PACK, MOST_SMALL = 4 << 20, 24
 """More packs than this below this size are put together into one."""
 LARGEST_PACK = 2 << 30
@@ -59,6 +69,167 @@ class Freed:
 
 
 @dataclass
+class Needs:
+    """What the remaining manifests need: all places they name, and of each block the stretches, sorted and joined."""
+
+    places: set[Place] = field(default_factory=set)
+    stretches: dict[BlockId, list[tuple[int, int]]] = field(default_factory=dict)
+
+    def share(self, block: BlockId, location: Location) -> float:
+        """How much of a block is needed, 0 to 1."""
+        stretches = self.stretches.get(block, ())
+        return sum(end - start for start, end in stretches) / location.raw if location.raw else 1.0
+
+
+def release(store: Store, labels: Sequence[str], progress: Progress = silent) -> Freed:
+    """Let the snapshots ``labels`` go and free what only they needed.
+
+    Refused, before anything is touched, while a manifest that stays cannot be read: what it needs would not be known.
+    RunFailed when the system refuses half-way; what stays is whole in any case.
+    """
+    with store.writing():
+        store.forget_index()
+        names = [name for name in manifest_names(store) if name not in labels]
+        needs = needed(store, names)
+        before = _packed(store)
+        try:
+            _drop(store, labels)
+            if _move_out_of_sparse_blocks(store, names, needs):
+                needs = needed(store, names)
+            left = compact(store, needs, progress)
+        except OSError as error:
+            raise RunFailed(
+                f"the space could not be freed: {error.strerror or error}",
+                place=Where(str(error.filename or store.folder)),
+                hint="the remaining snapshots are whole; thin again to go on",
+            ) from error
+        store.keep_trust()
+    return Freed(before, _packed(store), left)
+
+
+def _packed(store: Store) -> int:
+    return sum(indexes.sizes(store.packs).values())
+
+
+def freed_by(store: Store, labels: Sequence[str]) -> int:
+    """About how many bytes letting the snapshots ``labels`` go would free."""
+    needs = needed(store, [name for name in manifest_names(store) if name not in labels])
+    freed = 0.0
+    for pack in _packs(store, needs):
+        if pack.torn:
+            continue
+        freed += pack.idle
+        for head, location in pack.needed:
+            share = needs.share(head.block, location)
+            freed += location.stored * (1 - share) if share < SPARSE else 0
+    return int(freed)
+
+
+def needed(store: Store, names: Iterable[str]) -> Needs:
+    """What the manifests ``names`` need. Refused when one of them, or a list of extents, cannot be read."""
+    found = Needs()
+    stretches: dict[BlockId, set[tuple[int, int]]] = defaultdict(set)
+    for name in names:
+        try:
+            for held in load(store, name).held.values():
+                if held.place is not None and held.place not in found.places:
+                    found.places.add(held.place)
+                    for block, offset, length in lists.all_extents(held.place, store.block):
+                        stretches[block].add((offset, offset + length))
+        except Damage as error:
+            raise Refused(
+                f"{name} is damaged, so what it needs cannot be known; nothing was let go",
+                hint="run 'emberkeep verify', and 'emberkeep verify --repair'",
+            ) from error
+    stretches.pop(HOLE, None)
+    found.stretches = {block: _joined(parts) for block, parts in stretches.items()}
+    return found
+
+
+def _joined(parts: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
+    found: list[tuple[int, int]] = []
+    for start, end in sorted(parts):
+        if found and start <= found[-1][1]:
+            found[-1] = (found[-1][0], max(end, found[-1][1]))
+        else:
+            found.append((start, end))
+    return found
+
+
+def _drop(store: Store, labels: Iterable[str]) -> None:
+    for label in labels:
+        files.io.unlink(store.manifest_path(label))
+    files.io.sync_folder(store.folder / "snapshots")
+
+
+# --- blocks of which little is needed ----------------------------------------
+
+
+def _move_out_of_sparse_blocks(store: Store, names: Sequence[str], needs: Needs) -> bool:
+    """Write what is needed of sparse blocks into new ones, and have the manifests name these; False when none is
+    sparse."""
+    sparse = {block for block in needs.stretches if needs.share(block, store.location(block)) < SPARSE}
+    if not sparse:
+        return False
+    writer = PackWriter(store.packs, max((*indexes.sizes(store.packs), 0)) + 1)
+    intake = Intake.of_pieces(lambda block: block in store.index and block not in sparse, store.block, writer)
+    try:
+        moved = _Moved(intake, store, needs, sparse)
+        places = intake.place(
+            {
+                place: [moved.extent(extent) for extent in lists.extents_of(place, store.block)]
+                for place in sorted(needs.places)
+                if any(extent.block in sparse for extent in lists.all_extents(place, store.block))
+            }
+        )
+        writer.finish()
+    except BaseException:
+        writer.abandon()
+        raise
+    store.replace_index({**store.index, **intake.fresh})
+    for name in names:
+        _rename_places(store, name, places)
+    return True
+
+
+class _Moved:
+    """Where the stretches of sparse blocks lie now."""
+
+    def __init__(self, intake: Intake, store: Store, needs: Needs, sparse: Iterable[BlockId]) -> None:
+        self._starts: dict[BlockId, list[int]] = {}
+        self._now: dict[BlockId, list[Extent]] = {}
+        for block in sorted(sparse, key=store.location):
+            raw = store.block(block)
+            stretches = needs.stretches[block]
+            self._starts[block] = [start for start, _ in stretches]
+            self._now[block] = [intake.bundled(raw[start:end]) for start, end in stretches]
+
+    def extent(self, extent: Extent) -> Extent:
+        """The same bytes at their new place, when they moved."""
+        if extent.block not in self._now:
+            return extent
+        starts = self._starts[extent.block]
+        at = bisect_right(starts, extent.offset) - 1
+        now = self._now[extent.block][at]
+        return Extent(now.block, now.offset + extent.offset - starts[at], extent.length)
+
+
+def _rename_places(store: Store, name: str, places: dict[Place, Place]) -> None:
+    manifest = load(store, name)
+    held: dict[str, Held] = {
+        path: row._replace(place=places[row.place]) if row.place in places else row
+        for path, row in manifest.held.items()
+    }
+    if held != manifest.held:
+        label = name.removeprefix("defaults:")
+        data = manifests.serialize(replace(manifest, held=held))
+        files.write_whole(store.manifest_path(label, defaults=label != name), [data])
+
+
+# --- packs -------------------------------------------------------------------
+
+
+@dataclass
 class _Pack:
     number: int
     size: int
@@ -71,57 +242,7 @@ class _Pack:
         return self.size - sum(HEAD + location.stored for _, location in self.needed)
 
 
-def release(store: Store, labels: Sequence[str], progress: Progress = silent) -> Freed:
-    """Let the snapshots ``labels`` go and free what only they needed.
-
-    Refused, before anything is touched, while a manifest that stays cannot be read: what it needs would not be known.
-    RunFailed when the system refuses half-way; what stays is whole in any case.
-    """
-    with store.writing():
-        store.forget_index()
-        used = needed_blocks(store, [name for name in manifest_names(store) if name not in labels])
-        try:
-            _drop(store, labels)
-            return compact(store, used, progress)
-        except OSError as error:
-            raise RunFailed(
-                f"the space could not be freed: {error.strerror or error}",
-                place=Where(str(error.filename or store.folder)),
-                hint="the remaining snapshots are whole; thin again to go on",
-            ) from error
-
-
-def freed_by(store: Store, labels: Sequence[str]) -> int:
-    """About how many bytes letting the snapshots ``labels`` go would free."""
-    used = needed_blocks(store, [name for name in manifest_names(store) if name not in labels])
-    return sum(pack.idle for pack in _packs(store, used) if not pack.torn)
-
-
-def needed_blocks(store: Store, names: Iterable[str]) -> set[BlockId]:
-    """All blocks that the manifests ``names`` need."""
-    used: set[BlockId] = set()
-    known: set[Place] = set()
-    for name in names:
-        try:
-            for held in load(store, name).held.values():
-                if held.place is not None and held.place not in known:
-                    known.add(held.place)
-                    used |= lists.blocks_under(held.place, store.block)
-        except Damage as error:
-            raise Refused(
-                f"{name} is damaged, so what it needs cannot be known; nothing was let go",
-                hint="run 'emberkeep verify', and 'emberkeep verify --repair --go'",
-            ) from error
-    return used
-
-
-def _drop(store: Store, labels: Iterable[str]) -> None:
-    for label in labels:
-        files.io.unlink(store.manifest_path(label))
-    files.io.sync_folder(store.folder / "snapshots")
-
-
-def _packs(store: Store, used: set[BlockId]) -> list[_Pack]:
+def _packs(store: Store, needs: Needs) -> list[_Pack]:
     """What each pack holds of use; a block that lies in two packs counts where the index has it."""
     index = store.index
     found = []
@@ -130,31 +251,28 @@ def _packs(store: Store, used: set[BlockId]) -> list[_Pack]:
         for item in scan(store.packs, number):
             if isinstance(item, Gap):
                 pack.torn = True
-            elif item[0].block in used and index.get(item[0].block) == item[1]:
+            elif item[0].block in needs.stretches and index.get(item[0].block) == item[1]:
                 pack.needed.append(item)
         found.append(pack)
     return found
 
 
-def compact(store: Store, used: set[BlockId], progress: Progress = silent) -> Freed:
-    """Put the packs together so that they hold little but ``used``. Only the holder of the writer's place may call
-    it."""
-    packs = _packs(store, used)
+def compact(store: Store, needs: Needs, progress: Progress = silent) -> tuple[str, ...]:
+    """Put the packs together so that they hold little but what is needed; names of damaged ones, which are left
+    alone."""
+    packs = _packs(store, needs)
     sound = [pack for pack in packs if not pack.torn]
     small = [pack for pack in sound if pack.size < SMALL_PACK]
     chosen = [pack for pack in sound if pack.idle > pack.size * IDLE or (len(small) > MOST_SMALL and pack in small)]
     moved, spoilt = _copied(store, chosen, progress)
-    going = [pack for pack in chosen if pack.number not in spoilt]
-    gone = {pack.number for pack in going}
-    index = {block: at for block, at in store.index.items() if at.pack not in gone or block in moved} | moved
-    store.replace_index(index, without=gone)
-    for pack in going:
-        files.io.unlink(pack_path(store.packs, pack.number))
-    if going:
-        files.io.sync_folder(store.packs)
+    gone = {pack.number for pack in chosen} - spoilt
+    index = {block: at for block, at in store.index.items() if at.pack not in gone}
+    store.replace_index(index | moved, without=gone)
+    for number in sorted(gone):
+        files.io.unlink(pack_path(store.packs, number))
+    files.io.sync_folder(store.packs)
     left = {pack.number for pack in packs if pack.torn} | spoilt
-    before, after = sum(pack.size for pack in packs), sum(indexes.sizes(store.packs).values())
-    return Freed(before, after, tuple(f"packs/{number:08d}.pack" for number in sorted(left)))
+    return tuple(f"packs/{number:08d}.pack" for number in sorted(left))
 
 
 def _copied(store: Store, chosen: Sequence[_Pack], progress: Progress) -> tuple[Index, set[int]]:

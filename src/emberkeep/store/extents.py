@@ -73,14 +73,13 @@ def extents_of(place: Place, fetch: Fetch) -> list[Extent]:
     return extents
 
 
-def blocks_under(place: Place, fetch: Fetch) -> set[BlockId]:
-    """All blocks that the contents at ``place`` need, those that hold its lists included."""
+def all_extents(place: Place, fetch: Fetch) -> list[Extent]:
+    """All extents that the contents at ``place`` need: those of its lists, and its own. Holes are among them."""
     extents = [place.extent]
-    found = {place.block}
+    found = list(extents)
     for _ in range(place.depth):
         extents = parse(b"".join(read(extents, fetch)))
-        found.update(extent.block for extent in extents)
-    found.discard(HOLE)
+        found += extents
     return found
 
 

@@ -27,7 +27,7 @@ from emberkeep.store.manifest import Held
 from emberkeep.store.packs import DEEP_SHARE, BlockId, Encoded, PackWriter, block_id, encode
 from emberkeep.store.reuse import PIECE, Run
 from emberkeep.store.seen import Stamps
-from emberkeep.trees import FILE, Entry, Skipped, Tree
+from emberkeep.trees import FILE, Entry, Skipped, Still, Tree
 
 BLOCK = 1 << 20
 """Raw bytes of a block; only bundles may be longer, by less than one more block."""
@@ -122,6 +122,26 @@ class Intake:
             if held.place is not None:
                 self._by_digest[held.digest] = _Contents(held.digest, held.entry.size, [], held.place)
                 self._sizes.add(held.entry.size)
+
+    # --- pieces that are no files --------------------------------------------
+
+    @classmethod
+    def of_pieces(cls, has: Callable[[BlockId], bool], fetch: Fetch, writer: PackWriter) -> Intake:
+        """One that takes pieces in by :meth:`bundled` and :meth:`place` instead of a tree."""
+        return cls(_Nothing(), {}, has, fetch, writer)
+
+    def bundled(self, data: bytes) -> Extent:
+        """Where a piece will lie; only :meth:`place` makes the extent good for anything else."""
+        return self._bundle.put(data)
+
+    def place(self, contents: Mapping[Place, list[Extent]]) -> dict[Place, Place]:
+        """Where contents given by their extents lie from now on, by where they lay; all is written then."""
+        made = {place: _Contents("", 0, extents) for place, extents in contents.items()}
+        try:
+            self._place(made.values())
+        finally:
+            self._blocks.close()
+        return {place: found.place for place, found in made.items() if found.place is not None}
 
     # --- one file ------------------------------------------------------------
 
@@ -269,6 +289,23 @@ class Intake:
                 found.extents = self._store(lists.serialize(found.extents))
                 found.depth += 1
             waiting = several
+
+
+class _Nothing(Still):
+    """A tree without entries."""
+
+    label = ""
+    skipped = ()
+    top = None
+
+    def entries(self) -> Mapping[str, Entry]:
+        return {}
+
+    def chunks(self, path: str) -> Iterator[bytes]:
+        return iter(())
+
+    def digest(self, path: str) -> str:
+        return ""
 
 
 @dataclass

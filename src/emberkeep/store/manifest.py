@@ -117,8 +117,10 @@ def amended(data: bytes, about: About) -> bytes:
 
 
 def check_of(data: bytes) -> str:
-    """What tells a manifest file from any other: its check, in hex."""
-    return data[-_CHECK:].hex()
+    """What tells what a manifest file holds from what any other does: BLAKE3 of its ``held`` frame, in hex."""
+    if not is_sound(data):
+        return ""
+    return blake3(_frames(data, "")[1]).hexdigest()
 
 
 def is_sound(data: bytes) -> bool:

@@ -5,7 +5,8 @@
     seen   = magic document check
     magic  = b"EMBERSEEN 1\\n"
     document = one zstd frame around a JSON document (ASCII)
-        snapshot  label of the snapshot, ``check`` (hex) of its manifest
+        snapshot  label of the snapshot, ``check`` (hex): BLAKE3 of its manifest's ``held`` frame
+        scan      BLAKE3 (hex) over all that the scan found, see :func:`of_scan`; "" when not all of it is trusted
         packs     number and size of each pack there was: while these are there, so are all blocks of the snapshot
         ctime_ns, inode   columns in the order of the manifest's entries; 0 for what is not trusted
     check  = BLAKE3 of all bytes before, 32 bytes
@@ -18,7 +19,8 @@ from __future__ import annotations
 
 import contextlib
 import json
-from collections.abc import Mapping
+from array import array
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -27,6 +29,7 @@ from blake3 import blake3
 
 from emberkeep import files
 from emberkeep.store.manifest import LARGEST, Held
+from emberkeep.trees import Entry
 
 MAGIC = b"EMBERSEEN 1\n"
 SETTLED_NS = 2_000_000_000
@@ -42,6 +45,7 @@ class Seen:
 
     snapshot: str = ""
     check: str = ""
+    scan: str = ""
     packs: Mapping[int, int] = field(default_factory=dict)
     ctimes: tuple[int, ...] = ()
     inodes: tuple[int, ...] = ()
@@ -50,6 +54,26 @@ class Seen:
         """The stamps of the trusted files of the snapshot's rows."""
         columns = zip(held, self.ctimes, self.inodes, strict=False)
         return {path: (ctime, inode) for path, ctime, inode in columns if ctime}
+
+
+def of_scan(entries: Mapping[str, Entry], stamps: Stamps, others: Iterable[object]) -> str:
+    """A hash over a scan: every entry with its stamp, and ``others``. Two scans with the same hash found the same."""
+    none = (0, 0)
+    hasher = blake3()
+    rows = list(entries.values())
+    for text in (
+        "\0".join([row.path for row in rows]),
+        "\0".join([row.kind for row in rows]),
+        "\0".join([f"{row.points_at}\1{row.same_as}" for row in rows if row.points_at or row.same_as]),
+        repr(list(others)),
+    ):
+        hasher.update(text.encode("utf-8", "surrogateescape") + b"\0\0")
+    for numbers in zip(*[row[2:5] + row[6:8] + stamps.get(row.path, none) for row in rows], strict=True):
+        hasher.update(array("Q", [number & _WORD for number in numbers]).tobytes())
+    return hasher.hexdigest()
+
+
+_WORD = (1 << 64) - 1
 
 
 def of(held: Mapping[str, Held], stamps: Stamps, taken_ns: int) -> tuple[tuple[int, ...], tuple[int, ...]]:
@@ -68,6 +92,7 @@ def save(cache: Path, found: Seen) -> None:
     document = {
         "snapshot": found.snapshot,
         "check": found.check,
+        "scan": found.scan,
         "packs": list(found.packs.items()),
         "ctime_ns": found.ctimes,
         "inode": found.inodes,
@@ -87,5 +112,6 @@ def load(cache: Path) -> Seen:
         if body.startswith(MAGIC) and blake3(body).digest() == check and zstandard.frame_content_size(frame) < LARGEST:
             told = json.loads(zstandard.ZstdDecompressor().decompress(frame))
             packs = {int(number): int(size) for number, size in told["packs"]}
-            return Seen(told["snapshot"], told["check"], packs, tuple(told["ctime_ns"]), tuple(told["inode"]))
+            columns = tuple(told["ctime_ns"]), tuple(told["inode"])
+            return Seen(told["snapshot"], told["check"], told["scan"], packs, *columns)
     return Seen()

@@ -156,6 +156,11 @@ class Store:
                 self._cached_bytes -= len(self._cached.popitem(last=False)[1])
         return raw
 
+    def location(self, block: BlockId) -> Location:
+        """Where a block lies; Damage when it is missing."""
+        with self._guard:
+            return self._located(block)
+
     def _located(self, block: BlockId) -> Location:
         location = self.index.get(block)
         if location is not None and self._reader.there(location.pack):
@@ -170,6 +175,16 @@ class Store:
     def extents(self, held: Held) -> list[Extent]:
         """The extents of a file's contents, in order."""
         return lists.extents_of(held.place, self.block) if held.place else []
+
+    def holds(self, held: Held) -> bool:
+        """Whether every block that a file needs can be found."""
+        try:
+            for extent in self.extents(held):
+                if extent.block != HOLE:
+                    self.location(extent.block)
+        except Damage:
+            return False
+        return True
 
     def contents(self, held: Held, *, holes: bool = False) -> Iterator[files.Chunk]:
         """A file's contents, piece by piece; the whole is checked against its digest at the end.
@@ -252,7 +267,7 @@ class Store:
         live: FolderTree | None = None,
         rehash: bool = False,
         progress: Progress = silent,
-    ) -> Manifest:
+    ) -> Taken:
         """Take ``tree`` (or what ``wanted`` says of it) in as a snapshot, or as defaults where ``about.why`` says so.
 
         A snapshot's label is its new number; ``about`` tells the rest. ``live``: the live server folder, when
@@ -277,10 +292,18 @@ class Store:
         live: FolderTree | None,
         rehash: bool,
         progress: Progress,
-    ) -> Manifest:
+    ) -> Taken:
         self.forget_index()
-        entries = {path: entry for path, entry in tree.entries().items() if wanted is None or wanted(path)}
+        everything = tree.entries()
         remembered = seen.load(self.folder / "seen")
+        scan = ""
+        if live is not None and wanted is None:
+            scan = seen.of_scan(everything, live.stamps, (tree.skipped, tree.top, sorted(live.copied)))
+            if scan == remembered.scan and not rehash:
+                same = self._as_before(about, remembered)
+                if same is not None:
+                    return same
+        entries = {path: entry for path, entry in everything.items() if wanted is None or wanted(path)}
         base = self._base(remembered)
         kept: dict[str, Held] = {}
         if live is not None and not rehash and manifests.check_of(base.data) == remembered.check:
@@ -300,7 +323,7 @@ class Store:
             raise
         about = replace(
             about,
-            label=about.label if about.why == DEFAULTS else str(max(self.numbers(), default=0) + 1),
+            label=about.label or self._next_label(),
             files=sum(1 for row in held.values() if row.entry.kind is FILE),
             bytes=sum(row.entry.size for row in held.values()),
             new_bytes=writer.size,
@@ -309,15 +332,36 @@ class Store:
         )
         skipped = (*tree.skipped, *intake.unread, *intake.unsettled)
         manifest = Manifest(about, held, skipped, tree.top if wanted is None else None)
-        data = base.again(manifest) if len(kept) == len(held) else manifests.serialize(manifest)
-        files.write_whole(self.manifest_path(about.label, defaults=about.why == DEFAULTS), [data])
+        data = manifests.serialize(manifest)
+        self._write(about, data)
         if intake.fresh:
             self.index.update(intake.fresh)
             indexes.save(self.folder / "index", self.packs, self.index)
         if live is not None and wanted is None:
             told = {path: live.stamps[path] for path in kept if path in live.stamps} | intake.stamps
-            self._save_seen(manifest, data, told)
-        return manifest
+            self._save_seen(manifest, data, told, "" if intake.unread or intake.unsettled or live.copied else scan)
+        return Taken(about, skipped)
+
+    def _as_before(self, about: About, remembered: seen.Seen) -> Taken | None:
+        """A snapshot of just what the last one holds; None when that one, or a pack, is not what it was."""
+        if dict(remembered.packs) != indexes.sizes(self.packs):
+            return None
+        try:
+            data = self._bytes_of(self.manifest_path(remembered.snapshot))
+            if manifests.check_of(data) != remembered.check:
+                return None
+            before = manifests.parse_about(data, remembered.snapshot)
+        except (Damage, UsageError):
+            return None
+        about = replace(about, label=self._next_label(), files=before.files, bytes=before.bytes)
+        self._write(about, manifests.amended(data, about))
+        return Taken(about, ())
+
+    def _next_label(self) -> str:
+        return str(max(self.numbers(), default=0) + 1)
+
+    def _write(self, about: About, data: bytes) -> None:
+        files.write_whole(self.manifest_path(about.label, defaults=about.why == DEFAULTS), [data])
 
     def _check_room(self, to_read: int) -> None:
         """Refused when what must be read cannot fit even if it shrinks to :data:`_SHRINKS`; running out later is
@@ -331,11 +375,23 @@ class Store:
                 hint="make room first; 'emberkeep thin' lets old snapshots go",
             )
 
-    def _save_seen(self, manifest: Manifest, data: bytes, stamps: seen.Stamps) -> None:
+    def _save_seen(self, manifest: Manifest, data: bytes, stamps: seen.Stamps, scan: str) -> None:
         about = manifest.about
-        told = seen.of(manifest.held, stamps, int(about.taken.timestamp() * 1e9))
-        check = manifests.check_of(data)
-        seen.save(self.folder / "seen", seen.Seen(about.label, check, indexes.sizes(self.packs), *told))
+        ctimes, inodes = seen.of(manifest.held, stamps, int(about.taken.timestamp() * 1e9))
+        if about.files != sum(1 for ctime in ctimes if ctime) or manifest.skipped:
+            scan = ""  # what is not trusted, or was left out, is looked at again
+        check, packs = manifests.check_of(data), indexes.sizes(self.packs)
+        seen.save(self.folder / "seen", seen.Seen(about.label, check, scan, packs, ctimes, inodes))
+
+    def keep_trust(self) -> None:
+        """Go on trusting what the last scan saw, after blocks were moved and manifests rewritten by us.
+
+        Only whoever made sure that every block is still there may call it.
+        """
+        remembered = seen.load(self.folder / "seen")
+        with contextlib.suppress(Damage, UsageError):
+            check = manifests.check_of(self._bytes_of(self.manifest_path(remembered.snapshot or "0")))
+            seen.save(self.folder / "seen", replace(remembered, check=check, packs=indexes.sizes(self.packs)))
 
     def _base(self, remembered: seen.Seen) -> _Base:
         """What a new snapshot is compared with: the one that was scanned last, else the newest that can be read."""
@@ -360,8 +416,7 @@ class Store:
         """Write other facts about the snapshot ``about.label``."""
         with self.writing():
             path = self.manifest_path(about.label, defaults=about.why == DEFAULTS)
-            data = manifests.amended(self._bytes_of(path), about)
-            files.write_whole(path, [data])
+            self._write(about, manifests.amended(self._bytes_of(path), about))
 
     def drop(self, label: str, *, defaults: bool = False) -> None:
         """Forget a manifest. Its blocks stay until the store is thinned."""
@@ -378,12 +433,12 @@ class _Base(NamedTuple):
     manifest: Manifest
     data: bytes
 
-    def again(self, manifest: Manifest) -> bytes:
-        """The bytes of a manifest all of whose rows are of this one; when nothing differs, as they stand here."""
-        mine = self.manifest
-        if (len(mine.held), mine.skipped, mine.top) == (len(manifest.held), manifest.skipped, manifest.top):
-            return manifests.amended(self.data, manifest.about)
-        return manifests.serialize(manifest)
+
+class Taken(NamedTuple):
+    """A snapshot just taken: its facts, and what could not be taken or would not settle."""
+
+    about: About
+    skipped: tuple[Skipped, ...]
 
 
 def _unwritten(
@@ -439,12 +494,22 @@ class SnapshotTree(Still):
 
     def _contents(self, held: Held, holes: bool = True) -> Iterator[files.Chunk]:
         try:
-            yield from self._store.contents(held, holes=holes)
+            yield from self._store.contents(self._now(held), holes=holes)
         except Damage as error:
             raise Damage(
                 f"{held.entry.path} in {self._label} is damaged in the store",
                 hint="run 'emberkeep verify' for all that is",
             ) from error
+
+    def _now(self, held: Held) -> Held:
+        """Where a file lies now: another program may have moved it since the manifest was read."""
+        if self._store.holds(held):
+            return held
+        about = self.manifest.about
+        with contextlib.suppress(Damage, UsageError):
+            self.manifest = self._store.manifest(about.label, defaults=about.why == DEFAULTS)
+        now = self.manifest.held.get(held.entry.path)
+        return now if now is not None and now.digest == held.digest else held
 
     def digest(self, path: str) -> str:
         return self.manifest.held[path].digest

@@ -115,7 +115,7 @@ def _used(store: Store, name: str) -> set[BlockId]:
         if held.place is not None:
             used.add(held.place.block)
             try:
-                used |= lists.blocks_under(held.place, store.block)
+                used.update(extent.block for extent in lists.all_extents(held.place, store.block))
             except Damage:
                 continue  # told by name when the files are looked at
     return used

@@ -1,0 +1,387 @@
+"""The store under faults: the system refuses or the program stops at every writing call, the power goes, the disk is full,
+bits flip. Whatever was reported stays whole, nothing else claims to exist, and the next snapshot works."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+import signal
+import stat
+import subprocess
+import sys
+import tarfile
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from pathlib import Path
+
+import pytest
+
+from emberkeep import files
+from emberkeep.archives import open_source
+from emberkeep.errors import Damage, EmberKeepError, Refused
+from emberkeep.store import compact
+from emberkeep.store.manifest import About
+from emberkeep.store.repair import repair
+from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.verify import verify
+from emberkeep.trees import FILE, FolderTree, read
+from tests.faults import FaultyIO, PowerCut, Stop, count_calls
+from tests.test_store import ABOUT, NOW, flip, same_contents
+
+KILLS = int(os.environ.get("EMBERKEEP_KILLS", "50"))
+"""How often the real program is killed."""
+
+
+@pytest.fixture
+def source(tmp_path: Path) -> Path:
+    """A server in small: files that are bundled, one that needs blocks of its own, a link, an empty folder."""
+    root = tmp_path / "server"
+    some = random.Random(5)
+    (root / "players").mkdir(parents=True)
+    (root / "empty").mkdir()
+    for number in range(6):
+        (root / "players" / f"{number}.json").write_text(f'{{"keeper": {number}}}')
+    (root / "tile").write_bytes(some.randbytes(1_300_000))
+    (root / "old").write_bytes(some.randbytes(700_000))
+    (root / "latest").symlink_to("tile")
+    return root
+
+
+def grown(source: Path) -> None:
+    """What the second snapshot finds: a sector rewritten, a player changed, one gone, one new."""
+    with (source / "tile").open("r+b") as tile:
+        tile.seek(8192)
+        tile.write(b"x" * 4096)
+    (source / "players" / "1.json").write_text('{"keeper": 1, "bag": "rope"}')
+    (source / "players" / "2.json").unlink(missing_ok=True)
+    (source / "players" / "7.json").write_text("new")
+    (source / "old").unlink(missing_ok=True)  # which leaves the first bundle mostly useless
+
+
+def taken(store: Store, source: Path) -> str:
+    live = FolderTree(source)
+    return store.add(live, ABOUT, live=live).about.label
+
+
+def check(folder: Path, source: Path, states: dict[str, dict[str, bytes]]) -> None:
+    """All snapshots are among ``states`` and whole, and another one can be taken and is whole too."""
+    store = Store(folder)
+    labels = [str(number) for number in store.numbers()]
+    assert set(labels) <= set(states)
+    assert verify(store).sound
+    for label in labels:
+        assert contents(store, label) == states[label]
+    newest = taken(store, source)
+    same_contents(store, newest, source)
+    assert verify(store).sound
+    assert not list(folder.rglob("*.part"))
+    assert not list(folder.rglob(f"{files.TEMPORARY}*"))
+    store.close()
+
+
+def contents(store: Store, label: str) -> dict[str, bytes]:
+    tree = SnapshotTree(store, store.manifest(label), label)
+    return {path: read(tree, path) for path, entry in tree.entries().items() if entry.kind is FILE}
+
+
+ERRORS = [OSError(28, "No space left on device"), OSError(5, "Input/output error"), OSError(13, "Denied"), Stop()]
+
+
+def prepared(
+    tmp_path: Path, source: Path, act: str
+) -> tuple[Path, dict[str, dict[str, bytes]], Callable[[Path], object]]:
+    """A store with two snapshots, what they hold, and the act that is to be disturbed on a copy of it."""
+    folder = tmp_path / "prepared"
+    store = Store(folder)
+    taken(store, source)
+    grown(source)
+    taken(store, source)
+    states = {label: contents(store, label) for label in ("1", "2")}
+    store.close()
+    archive = tmp_path / "other.tar"
+    with tarfile.open(archive, "w") as out:
+        out.add(source / "players", "players")
+    (source / "players" / "3.json").write_text("changed again")
+    new = {path: (source / path).read_bytes() for path, e in FolderTree(source).entries().items() if e.kind is FILE}
+    acts: dict[str, Callable[[Path], object]] = {
+        "snapshot": lambda where: taken(Store(where), source),
+        "archive": lambda where: Store(where).add(open_source(archive), About("", NOW, "asked", source="x")),
+        "thin": lambda where: compact.release(Store(where), ["1"]),
+    }
+    states["3"] = new if act == "snapshot" else {p: d for p, d in states["2"].items() if p.startswith("players/")}
+    return folder, states, acts[act]
+
+
+@pytest.mark.parametrize("act", ["snapshot", "archive", "thin"])
+@pytest.mark.parametrize("error", ERRORS, ids=["full", "io", "denied", "stopped"])
+def test_failing_or_stopping_at_any_call_loses_nothing(
+    tmp_path: Path, source: Path, act: str, error: BaseException
+) -> None:
+    folder, states, disturbed = prepared(tmp_path, source, act)
+    shutil.copytree(folder, tmp_path / "count")
+    calls = count_calls(lambda: disturbed(tmp_path / "count"))
+    assert calls > 8
+    for at in range(1, calls + 1):
+        where = tmp_path / f"at{at}"
+        shutil.copytree(folder, where)
+        with files.use(FaultyIO(at, error)), suppress(OSError, Stop, EmberKeepError):
+            disturbed(where)
+        numbers = Store(where).numbers()
+        assert 2 in numbers
+        assert act == "thin" or 1 in numbers
+        check(where, source, states)
+        shutil.rmtree(where)
+
+
+@pytest.mark.parametrize("act", ["snapshot", "archive", "thin"])
+def test_a_power_cut_at_any_call_loses_nothing_that_was_reported(tmp_path: Path, source: Path, act: str) -> None:
+    folder, states, disturbed = prepared(tmp_path, source, act)
+    shutil.copytree(folder, tmp_path / "count")
+    calls = count_calls(lambda: disturbed(tmp_path / "count"))
+    for at in range(1, calls + 2):
+        where, room = tmp_path / f"at{at}", tmp_path / f"room{at}"
+        shutil.copytree(folder, where)
+        room.mkdir()
+        power = PowerCut(at, random.Random(at), room)
+        reported = False
+        with files.use(power), suppress(OSError, Stop, EmberKeepError):
+            disturbed(where)
+            reported = True
+        power.cut()
+        numbers = Store(where).numbers()
+        assert 2 in numbers
+        if reported:
+            assert numbers == ([2] if act == "thin" else [1, 2, 3])
+        check(where, source, {**states, "1": states["1"]})
+        shutil.rmtree(where)
+
+
+def test_what_thinning_could_not_free_the_next_frees(tmp_path: Path, source: Path) -> None:
+    folder, _, _ = prepared(tmp_path, source, "thin")
+    (source / "own").write_bytes(random.Random(9).randbytes(500_000))
+    taken(Store(folder), source)
+    (source / "own").unlink()
+    taken(Store(folder), source)
+    whole = Store(folder).size()
+    with files.use(FaultyIO(8, Stop())), suppress(Stop):
+        compact.release(Store(folder), ["1", "2", "3"])
+    assert Store(folder).numbers() != [1, 2, 3, 4]
+    freed = compact.release(Store(folder), [str(number) for number in Store(folder).numbers()[:-1]])
+    assert freed.bytes > 400_000
+    assert Store(folder).size() < whole - 400_000
+    assert Store(folder).numbers() == [4]
+    assert verify(Store(folder)).sound
+
+
+def test_thinning_is_refused_while_a_manifest_cannot_be_read(tmp_path: Path, source: Path) -> None:
+    folder, _, _ = prepared(tmp_path, source, "thin")
+    flip(Store(folder).manifest_path("2"), 60)
+    before = sorted(path.name for path in folder.rglob("*"))
+    with pytest.raises(Refused, match="damaged"):
+        compact.release(Store(folder), ["1"])
+    assert sorted(path.name for path in folder.rglob("*")) >= before
+
+
+# --- the real program --------------------------------------------------------
+
+
+@pytest.fixture
+def keep(tmp_path: Path, source: Path) -> Path:
+    folder = tmp_path / "server.keep"
+    folder.mkdir()
+    (folder / "keep.toml").write_text(
+        'format = 1\n[server]\nname = "x"\nfolder = "../server"\n[ladder]\n"2 days" = "all"\n'
+    )
+    return folder
+
+
+def program(keep: Path, *words: str) -> list[str]:
+    return [sys.executable, "-m", "emberkeep", "--keep", str(keep), *words]
+
+
+@pytest.mark.parametrize("part", range(5))
+def test_a_killed_program_leaves_only_whole_snapshots(source: Path, keep: Path, part: int) -> None:
+    """kill -9 at random moments of a snapshot, a tenth of them just behind a change of many files."""
+    some = random.Random(part)
+    started = time.monotonic()
+    subprocess.run(program(keep, "snapshot"), check=True, capture_output=True)
+    usual = time.monotonic() - started
+    for _ in range(KILLS // 5):
+        (source / "tile").write_bytes(some.randbytes(2_500_000))
+        (source / "players" / "0.json").write_bytes(some.randbytes(900))
+        running = subprocess.Popen(program(keep, "snapshot"), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(some.uniform(0.2, 1.1) * usual)
+        running.send_signal(signal.SIGKILL)
+        running.wait()
+        assert verify(Store(keep / "store")).sound
+    subprocess.run(program(keep, "snapshot"), check=True, capture_output=True)
+    store = Store(keep / "store")
+    same_contents(store, str(store.numbers()[-1]), source)
+
+
+def test_a_reader_sees_whole_snapshots_while_another_program_writes(source: Path, keep: Path) -> None:
+    some = random.Random(1)
+    subprocess.run(program(keep, "snapshot"), check=True, capture_output=True)
+    for _ in range(3):
+        (source / "tile").write_bytes(some.randbytes(3_000_000))
+        writer = subprocess.Popen(program(keep, "snapshot"), stdout=subprocess.DEVNULL)
+        while writer.poll() is None:
+            store = Store(keep / "store")
+            for number in store.numbers():
+                assert contents(store, str(number))["players/1.json"]
+            store.close()
+        assert writer.returncode == 0
+
+
+def test_a_reader_finds_its_blocks_when_another_program_puts_packs_together(tmp_path: Path, source: Path) -> None:
+    folder, states, _ = prepared(tmp_path, source, "thin")
+    reader = Store(folder)
+    tree = SnapshotTree(reader, reader.manifest("2"), "2")
+    assert reader.index
+    (source / "own").write_bytes(random.Random(9).randbytes(500_000))
+    taken(Store(folder), source)
+    compact.release(Store(folder), ["3", "1"])
+    assert {path: read(tree, path) for path in states["2"]} == states["2"]
+
+
+def test_a_disk_that_is_full_half_way_leaves_all_as_before(source: Path, keep: Path) -> None:
+    resource = pytest.importorskip("resource", reason="needs file size limits")
+    subprocess.run(program(keep, "snapshot"), check=True, capture_output=True)
+    (source / "tile").write_bytes(random.Random(3).randbytes(4_000_000))
+    before = {path: path.read_bytes() for path in (keep / "store").rglob("*") if path.is_file()}
+
+    def limit() -> None:
+        resource.setrlimit(resource.RLIMIT_FSIZE, (1_500_000, 1_500_000))
+
+    done = subprocess.run(program(keep, "snapshot"), capture_output=True, text=True, preexec_fn=limit, check=False)
+    assert done.returncode == 5
+    assert "could not be written" in done.stderr
+    assert "as it was" in done.stderr
+    after = {path: path.read_bytes() for path in (keep / "store").rglob("*") if path.is_file()}
+    assert {p: d for p, d in after.items() if p.name != "holder"} == {
+        p: d for p, d in before.items() if p.name != "holder"
+    }
+    subprocess.run(program(keep, "snapshot"), check=True, capture_output=True)
+
+
+def test_too_little_room_is_told_before_anything_is_written(
+    source: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    store = Store(tmp_path / "store")
+    monkeypatch.setattr(Store, "free", lambda self: 1000)
+    with pytest.raises(Refused, match="has room for 1000"):
+        taken(store, source)
+    assert store.numbers() == []
+    assert not list((tmp_path / "store" / "packs").iterdir())
+
+
+@pytest.mark.skipif(hasattr(os, "geteuid") and os.geteuid() == 0, reason="root may write anywhere")
+def test_a_read_only_store_can_be_read(source: Path, keep: Path) -> None:
+    subprocess.run(program(keep, "snapshot"), check=True, capture_output=True)
+    for folder in (keep, *[path for path in keep.rglob("*") if path.is_dir()]):
+        folder.chmod(stat.S_IRUSR | stat.S_IXUSR)
+    try:
+        for words in (("history",), ("verify",), ("restore", "latest")):
+            assert subprocess.run(program(keep, *words), capture_output=True, check=False).returncode == 0
+        refused = subprocess.run(program(keep, "snapshot"), capture_output=True, text=True, check=False)
+        assert refused.returncode in (2, 3)
+        assert "Traceback" not in refused.stderr
+    finally:
+        for folder in (keep, *[path for path in keep.rglob("*") if path.is_dir()]):
+            folder.chmod(stat.S_IRWXU)
+
+
+# --- damage ------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_damage_anywhere_is_found_and_never_given_back(tmp_path: Path, source: Path, seed: int) -> None:
+    """A bit flips, or the end is lost, in a store file drawn by chance. What is still given is right; the rest is named."""
+    folder, states, _ = prepared(tmp_path, source, "thin")
+    some = random.Random(seed)
+    kinds = ["packs/*.pack", "snapshots/*.manifest", "index", "seen"]
+    path = some.choice(sorted(folder.glob(kinds[seed % len(kinds)])))
+    if seed < 8:
+        flip(path, some.randrange(path.stat().st_size))
+    else:
+        os.truncate(path, some.randrange(path.stat().st_size))
+    store = Store(folder)
+    found = verify(store)
+    cache = path.name in ("index", "seen")
+    assert found.sound is cache
+    named = {(item.snapshot, item.path) for item in found.files}
+    for label in ("1", "2"):
+        for name, data in states[label].items():
+            try:
+                tree = SnapshotTree(store, store.manifest(label), label)
+                assert read(tree, name) == data
+            except Damage:
+                assert not cache
+                assert (label, name) in named or (label, "(all of it)") in named
+    check_repair(folder, source, states)
+
+
+def check_repair(folder: Path, source: Path, states: dict[str, dict[str, bytes]]) -> None:
+    """After a repair a snapshot can be taken, is whole, and whatever the store gives of the others is right."""
+    store = Store(folder)
+    mended = repair(store, FolderTree(source))
+    named = {(item.snapshot, item.path) for item in mended.after.files}
+    newest = taken(store, source)
+    same_contents(store, newest, source)
+    for number in store.numbers():
+        for name in states.get(str(number), {}):
+            if (str(number), name) not in named and str(number) != newest:
+                tree = SnapshotTree(store, store.manifest(str(number)), "")
+                assert read(tree, name) == states[str(number)][name]
+
+
+def test_repair_reads_again_what_still_stands_in_the_live_folder(tmp_path: Path, source: Path) -> None:
+    store = Store(tmp_path / "store")
+    taken(store, source)
+    whole = contents(store, "1")
+    pack = next((tmp_path / "store" / "packs").glob("*.pack"))
+    for at in (300, 1_100_000):
+        flip(pack, at)
+    store = Store(tmp_path / "store")
+    damaged = verify(store)
+    assert len(damaged.files) == 8
+    with (source / "tile").open("r+b") as tile:
+        tile.write(b"played on")
+    (source / "players" / "0.json").write_text("played on")
+    mended = repair(store, FolderTree(source))
+    assert mended.dropped >= 2
+    assert {path for _, path in mended.files} == {"old", *(f"players/{number}.json" for number in range(1, 6))}
+    assert {item.path for item in mended.after.files} == {"tile", "players/0.json"}
+    after = {}
+    for path in whole:
+        with suppress(Damage):
+            after[path] = read(SnapshotTree(store, store.manifest("1"), "1"), path)
+    assert after == {path: data for path, data in whole.items() if path not in ("tile", "players/0.json")}
+    assert repair(store, FolderTree(source)).dropped == 0
+
+
+def test_repair_puts_a_manifest_aside_that_cannot_be_read(tmp_path: Path, source: Path) -> None:
+    folder, _, _ = prepared(tmp_path, source, "thin")
+    flip(Store(folder).manifest_path("1"), 60)
+    mended = repair(Store(folder), FolderTree(source))
+    assert mended.aside == ("1",)
+    assert mended.after.sound
+    assert Store(folder).numbers() == [2]
+    compact.release(Store(folder), [])
+
+
+def test_a_sample_finds_damage_in_proportion(tmp_path: Path, source: Path) -> None:
+    store = Store(tmp_path / "store")
+    for number in range(40):
+        (source / "tile").write_bytes(random.Random(number).randbytes(1 << 20))
+        taken(store, source)
+    everything = verify(store)
+    some = verify(store, share=0.25, chance=random.Random(1))
+    assert everything.sound
+    assert some.sound
+    assert 0 < some.blocks < everything.blocks / 2
+    for pack in (tmp_path / "store" / "packs").glob("*.pack"):
+        flip(pack, 5000)
+    assert not verify(store, share=0.25, chance=random.Random(1)).sound
