@@ -129,6 +129,20 @@ class PowerCut(FaultyIO):
         if saved is not None:
             self._names.append((path.parent, lambda: _again(saved, path)))
 
+    def mkdir(self, path: Path) -> None:
+        super().mkdir(path)
+        self._names.append((path.parent, lambda: shutil.rmtree(path, ignore_errors=True)))
+
+    def rmdir(self, path: Path) -> None:
+        facts = path.stat()
+        super().rmdir(path)
+
+        def back() -> None:
+            path.mkdir(facts.st_mode & 0o7777)
+            os.utime(path, ns=(facts.st_atime_ns, facts.st_mtime_ns))
+
+        self._names.append((path.parent, back))
+
     def _save(self, path: Path) -> Path | None:
         if path.is_symlink() or not path.is_file():
             return None

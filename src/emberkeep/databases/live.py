@@ -46,13 +46,8 @@ class LiveTree(FolderTree):
 
     def _open_elsewhere(self, found: Mapping[str, Entry]) -> list[str]:
         beside = {path.removesuffix(end) for path in found for end in BESIDE if path.endswith(end)}
-        candidates = [
-            path for path in sorted(beside) if path in found and found[path].kind is FILE and self._is_one(path)
-        ]
-        if not candidates:
-            return []
-        opened = _opened_by_others()
-        return [path for path in candidates if opened is None or _identity(self.root / path) in opened]
+        there = [path for path in sorted(beside) if path in found and found[path].kind is FILE]
+        return [path for path in there if self._is_one(path) and _is_held(self.root / path)]
 
     def _is_one(self, path: str) -> bool:
         with suppress(OSError):
@@ -106,27 +101,28 @@ def backup(source: Path, target: Path) -> None:
         live.backup(copy, pages=_PAGES)
 
 
-def _opened_by_others() -> set[tuple[int, int]] | None:
-    """Device and inode of all files that other processes have open; None where some may not be asked."""
-    import psutil
+def _is_held(path: Path) -> bool:
+    """Whether another process has a database open whose log or journal lies beside it, by the locks that SQLite takes.
 
-    found: set[tuple[int, int]] = set()
-    for process in psutil.process_iter(["pid"]):
-        if process.pid == os.getpid():
-            continue
+    A connection in write-ahead mode holds a byte of the ``-shm`` file, a writer with a journal bytes of the
+    database itself (SQLite, "os_unix.c", UNIX_SHM_DMS and PENDING_BYTE). Where locks cannot be asked for (Windows),
+    it counts as open.
+    """
+    if os.name != "posix":
+        return True
+    import fcntl
+
+    for place, start, length in ((path.with_name(path.name + "-shm"), 128, 1), (path, 0x40000000, 512)):
         try:
-            paths = [item.path for item in process.open_files()]
-        except psutil.NoSuchProcess:
+            descriptor = os.open(place, os.O_RDWR)
+        except FileNotFoundError:
             continue
-        except (psutil.Error, OSError):
-            return None
-        found |= {_identity(Path(path)) for path in paths}
-    return found
-
-
-def _identity(path: Path) -> tuple[int, int]:
-    try:
-        facts = path.stat()
-    except OSError:
-        return (-1, -1)
-    return facts.st_dev, facts.st_ino
+        except OSError:
+            return True
+        try:
+            fcntl.lockf(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB, length, start)
+        except OSError:
+            return True
+        finally:
+            os.close(descriptor)  # which lets the lock go
+    return False

@@ -62,8 +62,11 @@ def export(
 
 def _tar(tree: SnapshotTree, entries: Mapping[str, Entry], out: BinaryIO, progress: Progress) -> None:
     total, done = sum(entry.size for entry in entries.values()), 0
+    # What lies in a folder follows the folder at once: tar sets a folder's time as soon as it comes to something else.
+    paths = sorted(entries, key=lambda path: path.split("/"))
     with tarfile.open(fileobj=out, mode="w|", format=tarfile.PAX_FORMAT, errors="surrogateescape") as archive:
-        for path, entry in entries.items():
+        for path in paths:
+            entry = entries[path]
             info = _info(entry, entries)
             source = _Stream(tree.chunks(path)) if info.isreg() else None
             archive.addfile(info, source)

@@ -27,9 +27,19 @@ def draft(adoption: Adoption, folder: str, zone: str) -> str:
         _log(adoption),
         _player_bound(adoption),
         *_records(adoption.records),
+        _LADDER,
         _questions(adoption),
     ]
     return "".join(parts)
+
+
+_LADDER = """
+[ladder]    # which snapshots 'emberkeep thin' keeps: the first line that covers a snapshot's age decides
+"2 days" = "all"
+"2 weeks" = "one a day"
+"3 months" = "one a week"
+"2 years" = "one a month"
+"""
 
 
 def _versions(adoption: Adoption) -> Iterable[str]:

@@ -81,11 +81,10 @@ def _test(selector: str, roles: Roles) -> Callable[[str], bool]:
             hint="a role, role/GLOB, a glob, or tiles:X1,Y1..X2,Y2 is wanted",
         )
     try:
-        pattern = globs.compiled(rest if head in ROLES and rest else selector)
+        pattern = globs.combined([selector, selector.rstrip("/") + "/**"])
+        of_role = globs.combined([rest, f"**/{rest}"])
     except re.error as error:
         raise UsageError(f"'{selector}' is no pattern: {error}") from error
-    if head in ROLES and rest:
-        by_name = globs.compiled(f"**/{rest}")
-        return lambda path: roles.of(path) == head and bool(pattern.fullmatch(path) or by_name.fullmatch(path))
-    below = globs.compiled(selector.rstrip("/") + "/**")
-    return lambda path: pattern.fullmatch(path) is not None or below.fullmatch(path) is not None
+    if head in ROLES and rest:  # a folder may be called as a role is, and then both are meant
+        return lambda path: bool(pattern.fullmatch(path) or (roles.of(path) == head and of_role.fullmatch(path)))
+    return lambda path: pattern.fullmatch(path) is not None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import fields, is_dataclass
-from datetime import datetime
+from datetime import datetime, timedelta
 from decimal import Decimal
 from enum import Enum
 from pathlib import Path
@@ -11,10 +11,12 @@ from typing import Any
 
 from emberkeep.errors import EmberKeepError
 from emberkeep.merging.results import FileMerge, Merge
+from emberkeep.trees import Entry
 
 
 def plain(value: Any) -> Any:
-    """Dataclasses as objects, tuples and sets as lists, moments in ISO 8601, paths as text; bytes are left out."""
+    """Dataclasses as objects, tuples and sets as lists, moments in ISO 8601, lengths of time in seconds, paths as
+    text; bytes are left out."""
     if isinstance(value, FileMerge):
         return {"path": value.path, "outcome": value.outcome.value, "format": value.format}
     if isinstance(value, Merge):
@@ -25,6 +27,10 @@ def plain(value: Any) -> Any:
         return value.value
     if isinstance(value, datetime):
         return value.isoformat()
+    if isinstance(value, timedelta):
+        return value.total_seconds()
+    if isinstance(value, Entry):
+        return {name: plain(item) for name, item in value._asdict().items()}
     if isinstance(value, Path):
         return str(value)
     if isinstance(value, dict):

@@ -1,0 +1,438 @@
+"""Snapshots of a live folder: what they keep, what they trust, databases that others have open, a server that runs."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+import socketserver
+import sqlite3
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+
+from emberkeep.databases.live import LiveTree
+from emberkeep.keep import Config
+from emberkeep.runs import restore
+from emberkeep.store.manifest import About
+from emberkeep.store.store import SnapshotTree, Store, Taken
+from emberkeep.trees import FolderTree
+from tests.conftest import Program, tree_state
+
+CONFIG = Config("x", "server", "UTC")
+
+
+def now() -> datetime:
+    return datetime.now(UTC)
+
+
+@pytest.fixture
+def root(tmp_path: Path) -> Path:
+    folder = tmp_path / "server"
+    folder.mkdir()
+    return folder
+
+
+@pytest.fixture
+def store(tmp_path: Path) -> Store:
+    return Store(tmp_path / "keep" / "store")
+
+
+def take(store: Store, root: Path, *, later: float = 10, rehash: bool = False) -> Taken:
+    """A snapshot whose clock is far enough ahead for what was just written to be trusted from now on."""
+    live = LiveTree(root, "live", room=store.folder / "room")
+    try:
+        return store.add(live, About("", now() + timedelta(seconds=later), "asked"), live=live, rehash=rehash)
+    finally:
+        shutil.rmtree(store.folder / "room", ignore_errors=True)
+
+
+def put_back(store: Store, label: str, target: Path, *only: str) -> None:
+    tree = SnapshotTree(store, store.manifest(label), label)
+    plan = restore.plan(tree, target, restore.scope_of(tree.manifest, only, CONFIG))
+    assert restore.apply(plan, tree) == []
+    assert restore.plan(tree, target, restore.scope_of(tree.manifest, only, CONFIG)).nothing
+
+
+# --- what is kept ------------------------------------------------------------
+
+
+@pytest.mark.skipif(os.name == "nt", reason="POSIX names, links and modes")
+def test_everything_a_folder_has_comes_back(store: Store, root: Path, tmp_path: Path) -> None:
+    (root / "deep" / "empty").mkdir(parents=True)
+    (root / "deep" / "a").write_bytes(b"a" * 100_000)
+    os.link(root / "deep" / "a", root / "b")
+    os.link(root / "deep" / "a", root / "deep" / "c")
+    (root / os.fsdecode(b"caf\xe9\n")).write_text("not UTF-8")
+    (root / "dangling").symlink_to("../nowhere")
+    (root / "run").write_text("x")
+    (root / "run").chmod(0o4750)
+    if os.geteuid() == 0:
+        os.chown(root / "run", 1234, 4321)
+        (root / "run").chmod(0o4750)
+        os.chown(root / "dangling", 77, 88, follow_symlinks=False)
+        os.chown(root / "deep", 5, 6)
+    os.utime(root / "run", ns=(1, 1_600_000_000_123_456_789))
+    os.utime(root / "dangling", ns=(1, 1_600_000_000_000_000_321), follow_symlinks=False)
+    os.utime(root / "deep", ns=(1, 1_500_000_000_000_000_001))
+    take(store, root)
+    put_back(store, "1", tmp_path / "again")
+    assert owned(tmp_path / "again") == owned(root)
+    assert (tmp_path / "again" / "b").samefile(tmp_path / "again" / "deep" / "c")
+    assert (tmp_path / "again" / "b").stat().st_nlink == 3
+
+
+def owned(folder: Path) -> dict[str, tuple[object, ...]]:
+    found = {path: Path(folder, path).lstat() for path in tree_state(folder)}
+    return {path: (*state, found[path].st_uid, found[path].st_gid) for path, state in tree_state(folder).items()}
+
+
+@pytest.mark.skipif(os.name == "nt", reason="hard links")
+def test_hard_links_are_made_and_broken_as_the_snapshot_says(store: Store, root: Path) -> None:
+    (root / "one").write_text("same")
+    os.link(root / "one", root / "two")
+    (root / "three").write_text("same")
+    take(store, root)
+    (root / "two").unlink()
+    (root / "two").write_text("same")
+    (root / "three").unlink()
+    os.link(root / "one", root / "three")
+    put_back(store, "1", root)
+    assert (root / "one").samefile(root / "two")
+    assert not (root / "one").samefile(root / "three")
+    (root / "one").write_text("both")
+    put_back(store, "1", root, "two")
+    assert [(root / name).read_text() for name in ("one", "two")] == ["both", "same"]
+
+
+@pytest.mark.skipif(not hasattr(os, "SEEK_HOLE"), reason="holes cannot be told here")
+def test_sparse_files_stay_sparse(store: Store, root: Path, tmp_path: Path) -> None:
+    with (root / "sparse").open("wb") as handle:
+        handle.write(b"head")
+        handle.seek(40 << 20)
+        handle.write(b"middle")
+        handle.truncate(90 << 20)
+    if (root / "sparse").stat().st_blocks * 512 > 1 << 20:
+        pytest.skip("this file system keeps no holes")
+    done = take(store, root)
+    assert done.about.bytes == 90 << 20
+    put_back(store, "1", tmp_path / "again")
+    again = tmp_path / "again" / "sparse"
+    assert again.read_bytes() == (root / "sparse").read_bytes()
+    assert again.stat().st_blocks <= (root / "sparse").stat().st_blocks + 16
+    with (root / "sparse").open("r+b") as handle:
+        handle.seek(60 << 20)
+        handle.write(b"later")
+    take(store, root)
+    put_back(store, "2", tmp_path / "again")
+    assert again.read_bytes() == (root / "sparse").read_bytes()
+
+
+def test_inserted_rows_and_dated_dumps_take_little_room(store: Store, root: Path) -> None:
+    some = random.Random(4)
+    rows = [f"insert into trades values ({number}, {some.random()});\n" for number in range(40_000)]
+    (root / "dump-2026-01-01.sql").write_text("".join(rows))
+    first = take(store, root).about.new_bytes
+    for at in range(0, 40_000, 4000):
+        rows.insert(at, f"insert into trades values (0, {some.random()}); -- new\n")
+    (root / "dump-2026-01-08.sql").write_text("".join(rows))
+    assert take(store, root).about.new_bytes < first / 5
+    put_back(store, "2", root)
+
+
+# --- what is trusted ---------------------------------------------------------
+
+
+class Counting(FolderTree):
+    """Counts the files that are read."""
+
+    def chunks(self, path: str) -> Iterator[bytes]:
+        self.__dict__.setdefault("asked", []).append(path)
+        return super().chunks(path)
+
+    @property
+    def asked(self) -> set[str]:
+        return set(self.__dict__.get("asked", []))
+
+
+def read_for(store: Store, root: Path, *, later: float = 10, rehash: bool = False) -> set[str]:
+    live = Counting(root)
+    store.add(live, About("", now() + timedelta(seconds=later), "asked"), live=live, rehash=rehash)
+    return live.asked
+
+
+def test_only_what_somebody_wrote_to_is_read_again(store: Store, root: Path) -> None:
+    for name in "abc":
+        (root / name).write_text(name * 50_000)
+    assert read_for(store, root) == {"a", "b", "c"}
+    assert read_for(store, root) == set()
+    before = (root / "b").stat()
+    (root / "b").write_text("B" * 50_000)
+    os.utime(root / "b", ns=(before.st_atime_ns, before.st_mtime_ns))  # same size, same time: the ctime tells
+    assert read_for(store, root) == {"b"}
+    assert read_for(store, root, rehash=True) == {"a", "b", "c"}
+    (root / "d").write_text("d")
+    (root / "a").unlink()
+    assert read_for(store, root) == {"d"}
+    put_back(store, str(store.numbers()[-1]), root)
+
+
+def test_what_was_written_just_before_the_scan_is_not_trusted(store: Store, root: Path) -> None:
+    (root / "a").write_text("one")
+    assert read_for(store, root, later=0) == {"a"}
+    assert read_for(store, root, later=0) == {"a"}
+
+
+def test_trust_ends_when_a_pack_is_gone(store: Store, root: Path) -> None:
+    (root / "a").write_bytes(random.Random(1).randbytes(50_000))
+    read_for(store, root)
+    next(store.packs.glob("*.pack")).unlink()
+    assert read_for(store, root) == {"a"}
+    put_back(store, "2", root)
+
+
+class Restless(FolderTree):
+    """A folder in which one file is written to whenever it is read, ``times`` times."""
+
+    times = 0
+
+    def chunks(self, path: str) -> Iterator[bytes]:
+        yield from super().chunks(path)
+        if path == "log" and self.times:
+            self.times -= 1
+            with (self.root / path).open("ab") as log:
+                log.write(b"another line\n")
+
+
+@pytest.mark.parametrize(("times", "settles"), [(1, True), (99, False)])
+@pytest.mark.parametrize("size", [10, 100_000])
+def test_what_changes_while_it_is_read_is_read_again(
+    store: Store, root: Path, times: int, settles: bool, size: int
+) -> None:
+    (root / "log").write_bytes(b"x" * size)
+    (root / "quiet").write_text("q")
+    live = Restless(root)
+    live.times = times
+    done = store.add(live, About("", now(), "asked"), live=live)
+    assert done.about.unsettled is not settles
+    assert [item.path for item in done.skipped] == ([] if settles else ["log"])
+    held = store.manifest("1").held
+    assert set(held) == {"log", "quiet"}
+    stored = b"".join(SnapshotTree(store, store.manifest("1"), "1").chunks("log"))
+    assert stored.startswith(b"x" * size)
+    assert len(stored) == held["log"].entry.size
+    if settles:
+        assert stored == (root / "log").read_bytes()
+
+
+def test_a_file_that_cannot_be_read_is_named_and_the_rest_is_taken(store: Store, root: Path) -> None:
+    (root / "a").write_text("a")
+    (root / "b").write_text("b")
+
+    class Denied(FolderTree):
+        def chunks(self, path: str) -> Iterator[bytes]:
+            if path == "a":
+                (self.root / "a").unlink()
+            return super().chunks(path)
+
+    done = store.add(Denied(root), About("", now(), "asked"))
+    assert [item.path for item in done.skipped] == ["a"]
+    assert set(store.manifest("1").held) == {"b"}
+
+
+# --- databases ---------------------------------------------------------------
+
+WRITER = """
+import sqlite3, sys, time
+database = sqlite3.connect(sys.argv[1], isolation_level=None)
+database.execute("pragma journal_mode = " + sys.argv[2])
+database.execute("pragma wal_autocheckpoint = 0")
+database.execute("create table if not exists pair (a integer, b integer, filler blob)")
+number = 0
+while True:
+    number += 1
+    database.execute("begin immediate")
+    database.execute("insert into pair values (?, ?, zeroblob(3000))", (number, number))
+    database.execute("update pair set a = a + 1, b = b + 1")
+    database.execute("commit")
+    if number == 5:
+        print("ready", flush=True)
+    if number > 5:
+        time.sleep(0.002)
+"""
+
+
+@contextmanager
+def writing(path: Path, mode: str) -> Iterator[None]:
+    writer = subprocess.Popen([sys.executable, "-c", WRITER, str(path), mode], stdout=subprocess.PIPE)
+    try:
+        assert writer.stdout is not None
+        assert writer.stdout.readline() == b"ready\n"
+        yield
+    finally:
+        writer.kill()
+        writer.wait()
+        if writer.stdout:
+            writer.stdout.close()
+
+
+def pairs(path: Path) -> list[tuple[int, int]]:
+    with closing(sqlite3.connect(path)) as database:
+        assert database.execute("pragma integrity_check").fetchone() == ("ok",)
+        return database.execute("select a, b from pair").fetchall()
+
+
+@pytest.mark.parametrize("mode", ["wal", "delete"])
+def test_a_database_that_others_write_to_is_copied_as_of_one_moment(
+    store: Store, root: Path, tmp_path: Path, mode: str
+) -> None:
+    with writing(root / "book.db", mode):
+        taken = [take(store, root) for _ in range(4)]
+    for done in taken:
+        target = tmp_path / done.about.label
+        put_back(store, done.about.label, target)
+        found = pairs(target / "book.db")
+        assert len(found) >= 5
+        assert all(a == b for a, b in found)
+        if mode == "wal":
+            assert done.about.copied == ("book.db",)
+            assert not done.skipped
+            assert not list((root.parent / done.about.label).glob("*-wal"))
+    assert not list((tmp_path / "keep").rglob("*.db"))
+
+
+def test_database_and_log_of_a_server_that_crashed_are_taken_byte_for_byte(
+    store: Store, root: Path, tmp_path: Path
+) -> None:
+    with writing(root / "book.db", "wal"):
+        pass
+    before = tree_state(root)
+    assert "book.db-wal" in before
+    assert take(store, root).about.copied == ()
+    assert tree_state(root) == before
+    put_back(store, "1", tmp_path / "again")
+    assert tree_state(tmp_path / "again") == before
+    assert all(a == b for a, b in pairs(tmp_path / "again" / "book.db"))
+
+
+# --- a server that runs ------------------------------------------------------
+
+
+@contextmanager
+def running(server: Path) -> Iterator[None]:
+    script = server / "serve.py"
+    script.write_text("import time\nprint('up', flush=True)\ntime.sleep(60)\n")
+    process = subprocess.Popen([sys.executable, "serve.py"], cwd=server, stdout=subprocess.PIPE)
+    try:
+        assert process.stdout is not None
+        process.stdout.readline()
+        yield
+    finally:
+        process.kill()
+        process.wait()
+        if process.stdout:
+            process.stdout.close()
+
+
+class Console(socketserver.StreamRequestHandler):
+    """A console as ours speak: a line in, a line out; the first is the secret."""
+
+    def handle(self) -> None:
+        for line in self.rfile:
+            self.server.heard.append((line.decode().strip(), time.monotonic()))  # type: ignore[attr-defined]
+            self.wfile.write(self.server.says)  # type: ignore[attr-defined]
+
+
+@contextmanager
+def console(says: bytes = b"aye\n") -> Iterator[tuple[int, list[tuple[str, float]]]]:
+    with socketserver.ThreadingTCPServer(("127.0.0.1", 0), Console) as server:
+        server.heard = []  # type: ignore[attr-defined]
+        server.says = says  # type: ignore[attr-defined]
+        server.daemon_threads = True
+        thread = threading.Thread(target=server.serve_forever, daemon=True)
+        thread.start()
+        yield server.server_address[1], server.heard  # type: ignore[attr-defined]
+        server.shutdown()
+        thread.join()
+
+
+def configure(place: Path, text: str) -> None:
+    with (place / "gannet-rock.keep" / "keep.toml").open("a") as settings:
+        settings.write(text)
+
+
+def test_a_running_server_is_refused_or_recorded(keeper: Program, place: Path, server: Path) -> None:
+    with running(server):
+        refused = keeper("snapshot")
+        assert refused.code == 3
+        assert "--while-running" in refused.err
+        assert keeper("history", "--json").json["snapshots"] == []
+        done = keeper("snapshot", "--while-running", "--json")
+        assert done.code == 0
+        assert "runs from this folder" in done.json["snapshot"]["running"]
+    assert "while running" in keeper("history").out
+
+
+PHRASES = 'phrases = { save = "log all", hold = "log hold", free = "log free" }\n'
+
+
+def test_a_console_has_the_server_hold_its_writes_meanwhile(keeper: Program, place: Path, server: Path) -> None:
+    with running(server), console() as (port, heard):
+        configure(
+            place,
+            f'\n[console]\naddress = "127.0.0.1:{port}"\nsecret = {{ env = "ROCK" }}\ngood = "^aye"\n{PHRASES}',
+        )
+        assert keeper("snapshot").code == 3  # the secret is not set
+        done = keeper("snapshot", "--json", environment={"ROCK": "herring"})
+        assert done.code == 0, done.err
+        assert [line for line, _ in heard] == ["herring", "log all", "log hold", "log free"]
+        assert "herring" not in done.out + done.err
+        assert done.json["snapshot"]["running"]
+
+
+def test_a_console_that_does_not_do_as_told_is_no_reason_to_copy(keeper: Program, place: Path, server: Path) -> None:
+    with running(server), console(b"what?\n") as (port, _):
+        configure(place, f'\n[console]\naddress = "127.0.0.1:{port}"\ngood = "^aye"\n{PHRASES}')
+        refused = keeper("snapshot")
+        assert refused.code == 3
+        assert "what?" in refused.err
+    with running(server):
+        unreachable = keeper("snapshot")
+        assert unreachable.code == 3
+        assert "cannot be reached" in unreachable.err
+    assert keeper("history", "--json").json["snapshots"] == []
+
+
+def test_a_command_can_be_the_console(keeper: Program, place: Path, server: Path) -> None:
+    heard = place / "heard"
+    script = f"import sys; open({str(heard)!r}, 'a').write(sys.argv[1] + chr(10))"
+    arguments = ", ".join(f"'''{word}'''" for word in (sys.executable, "-c", script, "{phrase}"))
+    configure(place, f"\n[console]\nkind = 'command'\ncommand = [{arguments}]\n{PHRASES}")
+    with running(server):
+        assert keeper("snapshot").code == 0
+    assert heard.read_text().split("\n") == ["log all", "log hold", "log free", ""]
+
+
+@pytest.mark.skipif(os.name != "posix", reason="modes of files")
+def test_a_secret_that_others_may_read_is_refused(keeper: Program, place: Path, server: Path) -> None:
+    secret = place / "secret"
+    secret.write_text("herring\n")
+    secret.chmod(0o644)
+    with running(server), console() as (port, heard):
+        configure(
+            place,
+            f'\n[console]\naddress = "127.0.0.1:{port}"\nsecret = {{ file = "{secret}" }}\n{PHRASES}',
+        )
+        refused = keeper("snapshot")
+        assert refused.code == 3
+        assert "chmod 600" in refused.err
+        secret.chmod(0o600)
+        assert keeper("snapshot").code == 0
+        assert heard[0][0] == "herring"

@@ -1,0 +1,234 @@
+"""Restores in place as runs: stopped or failing anywhere, they are finished or taken back to the byte."""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import subprocess
+import sys
+import time
+from contextlib import closing, suppress
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from emberkeep import files
+from emberkeep.errors import EmberKeepError, Interrupted, Refused, RunFailed
+from emberkeep.keep import Keep
+from emberkeep.runs import recovery, snapshot
+from emberkeep.runs.journal import Journal
+from emberkeep.store.intake import silent
+from emberkeep.store.store import Store
+from emberkeep.store.verify import verify
+from tests.conftest import Program, tree_state
+from tests.faults import FaultyIO, PowerCut, Stop, count_calls
+
+
+def clock() -> datetime:
+    return datetime.now(UTC)
+
+
+@pytest.fixture
+def keep(tmp_path: Path) -> Keep:
+    """A server in small with a snapshot of how it was, wrecked since then."""
+    server = tmp_path / "server"
+    (server / "world" / "deep").mkdir(parents=True)
+    (server / "world" / "tile").write_bytes(random.Random(1).randbytes(300_000))
+    (server / "world" / "deep" / "b").write_text("b")
+    (server / "notes").write_text("n")
+    (server / "latest").symlink_to("notes")
+    folder = tmp_path / "server.keep"
+    folder.mkdir()
+    (folder / "keep.toml").write_text('format = 1\n[server]\nname = "x"\nfolder = "../server"\n')
+    keep = Keep(folder)
+    snapshot.take(keep, clock(), note="good")
+    (server / "world" / "tile").write_bytes(b"griefed")
+    (server / "world" / "deep" / "b").unlink()
+    (server / "world" / "deep").rmdir()
+    (server / "world" / "deep").write_text("a file where a folder was")
+    (server / "notes").chmod(0o600)
+    (server / "stray").mkdir()
+    (server / "stray" / "s").write_text("s")
+    return keep
+
+
+def put_back(keep: Keep, *only: str) -> None:
+    with closing(Store(keep.store_folder)) as store:
+        tree = snapshot.find(store, keep, "1", clock())
+        found = recovery.planned(keep, store, tree, only)
+        recovery.put_back(keep, store, found, only, clock, silent)
+
+
+def resume(keep: Keep) -> None:
+    with closing(Store(keep.store_folder)) as store:
+        recovery.resume(keep, store, recovery.to_resume(keep, store, recovery.waiting(keep)), clock)
+
+
+def undo(keep: Keep) -> None:
+    with closing(Store(keep.store_folder)) as store:
+        recovery.undo(keep, store, recovery.to_undo(keep, store, None), clock)
+
+
+def copy_of(keep: Keep, place: Path) -> Keep:
+    place.mkdir()
+    for name in ("server", "server.keep"):
+        subprocess.run(["cp", "-a", str(keep.folder.parent / name), str(place / name)], check=True)
+    return Keep(place / "server.keep")
+
+
+def good(keep: Keep, place: Path) -> dict[str, tuple[object, ...]]:
+    """What an unbroken restore comes to."""
+    whole = copy_of(keep, place)
+    put_back(whole)
+    assert Journal(whole.folder).waiting() is None
+    return tree_state(whole.server)
+
+
+@pytest.mark.skipif(os.name == "nt", reason="copies with cp")
+@pytest.mark.parametrize("then", ["resume", "undo"])
+@pytest.mark.parametrize("power", [False, True], ids=["stopped", "power cut"])
+def test_stopped_at_any_call_it_is_finished_or_taken_back(keep: Keep, tmp_path: Path, then: str, power: bool) -> None:
+    wrecked = tree_state(keep.server)
+    restored = good(keep, tmp_path / "good")
+    counted = copy_of(keep, tmp_path / "count")
+    calls = count_calls(lambda: put_back(counted))
+    waited = 0
+    for at in range(1, calls + 1):
+        mine = copy_of(keep, tmp_path / f"at{at}")
+        room = tmp_path / f"room{at}"
+        room.mkdir()
+        faulty = PowerCut(at, random.Random(at), room) if power else FaultyIO(at, Stop())
+        with files.use(faulty), suppress(Stop, EmberKeepError, OSError):
+            put_back(mine)
+        if isinstance(faulty, PowerCut):
+            faulty.cut()
+        run = Journal(mine.folder).waiting()
+        if run is None:
+            state = tree_state(mine.server)
+            assert state in (wrecked, restored), at
+            continue
+        waited += 1
+        with pytest.raises(Refused, match="interrupted half-way"):
+            put_back(mine)
+        if then == "resume":
+            resume(mine)
+            assert tree_state(mine.server) == restored, at
+        else:
+            undo(mine)
+            assert tree_state(mine.server) == wrecked, at
+        assert Journal(mine.folder).waiting() is None
+        assert verify(Store(mine.store_folder)).sound
+    assert waited > 8
+
+
+@pytest.mark.skipif(os.name == "nt", reason="copies with cp")
+def test_failing_at_any_call_it_is_put_back_as_it_was(keep: Keep, tmp_path: Path) -> None:
+    wrecked = tree_state(keep.server)
+    restored = good(keep, tmp_path / "good")
+    counted = copy_of(keep, tmp_path / "count")
+    calls = count_calls(lambda: put_back(counted))
+    back = 0
+    for at in range(1, calls + 1):
+        mine = copy_of(keep, tmp_path / f"at{at}")
+        try:
+            with files.use(FaultyIO(at, OSError(28, "No space left on device"))):
+                put_back(mine)
+            assert tree_state(mine.server) == restored
+        except (RunFailed, OSError) as error:
+            assert tree_state(mine.server) == wrecked, at
+            back += "all was put back" in str(error)
+        assert Journal(mine.folder).waiting() is None
+    assert back > 8
+
+
+def test_a_restore_can_be_undone_and_that_too(keep: Keep) -> None:
+    wrecked = tree_state(keep.server)
+    put_back(keep)
+    restored = tree_state(keep.server)
+    assert restored != wrecked
+    undo(keep)
+    assert tree_state(keep.server) == wrecked
+    assert [run.state for run in Journal(keep.folder).runs()] == ["undone"]
+    with pytest.raises(EmberKeepError, match="no run to take back"):
+        undo(keep)
+    with closing(Store(keep.store_folder)) as store:
+        about = store.about(str(store.numbers()[-1]))
+    assert about.note == "before undoing run 1"
+
+
+def test_a_part_that_was_restored_is_undone_and_no_more(keep: Keep) -> None:
+    put_back(keep, "world/**")
+    (keep.server / "notes").write_text("written since")
+    put_back_state = tree_state(keep.server)
+    assert (keep.server / "stray" / "s").exists()
+    undo(keep)
+    assert (keep.server / "world" / "tile").read_bytes() == b"griefed"
+    assert (keep.server / "notes").read_text() == "written since"
+    assert tree_state(keep.server) != put_back_state
+
+
+def test_a_merge_that_was_interrupted_can_only_be_taken_back(recorded: Program, place: Path, server: Path) -> None:
+    before = {path: state[:2] + state[3:] for path, state in tree_state(server).items()}
+    keep = Keep(place / "gannet-rock.keep")
+    done = recorded("merge", "--to", "4.3", "--go")
+    assert done.code == 1, done.err
+    assert {path: state[:2] + state[3:] for path, state in tree_state(server).items()} != before
+    journal = Journal(keep.folder)
+    run = journal.runs()[-1]
+    journal.end(run, "begun", clock())  # as if the program had been killed just before it recorded the end
+    refused = recorded("resume")
+    assert refused.code == 3
+    assert "undo" in refused.err
+    undone = recorded("undo", "--go")
+    assert undone.code == 0, undone.err
+    assert {path: state[:2] + state[3:] for path, state in tree_state(server).items()} == before
+
+
+def test_ctrl_c_in_a_restore_says_what_to_do(keep: Keep) -> None:
+    class Pressed(FaultyIO):
+        def replace(self, source: Path, target: Path) -> None:
+            if target.name == "tile":
+                raise KeyboardInterrupt
+            super().replace(source, target)
+
+    with files.use(Pressed(10**9, None)), pytest.raises(Interrupted) as caught:
+        put_back(keep)
+    assert "resume" in caught.value.faults[0].hint
+    resume(keep)
+    assert (keep.server / "world" / "tile").stat().st_size == 300_000
+
+
+@pytest.mark.skipif(os.name == "nt", reason="kill -9")
+def test_a_killed_restore_is_refused_on_then_finished_or_taken_back(keeper: Program, place: Path, server: Path) -> None:
+    """kill -9 of the real program in the midst of a restore, until it was hit half-way."""
+    for number in range(400):
+        (server / "outer-skerries" / f"more-{number}").write_bytes(random.Random(number).randbytes(20_000))
+    keeper("snapshot")
+    whole = tree_state(server)
+    hits = 0
+    for attempt in range(30):
+        for number in range(400):
+            (server / "outer-skerries" / f"more-{number}").unlink(missing_ok=True)
+        wrecked = tree_state(server)
+        command = [sys.executable, "-m", "emberkeep", "--keep", "gannet-rock.keep", "restore", "1", "--go"]
+        process = subprocess.Popen(command, cwd=place, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        time.sleep(0.5 + attempt * 0.05)
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        waiting = Journal(place / "gannet-rock.keep").waiting()
+        if waiting:
+            hits += 1
+            assert keeper("restore", "1", "--go").code == 3
+            assert "interrupted" in keeper("history").out
+            if hits % 2:
+                assert keeper("undo", "--go").code == 0
+                assert tree_state(server) == wrecked
+            else:
+                assert keeper("resume", "--go").code == 0
+        assert keeper("restore", "1", "--go").code == 0
+        assert tree_state(server) == whole
+        if hits >= 2:
+            return
+    assert hits
