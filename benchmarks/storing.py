@@ -26,7 +26,6 @@ from measuring import Measured, ember, run, verdict
 from emberkeep.demo import sample
 
 TAR = f"tar -cf - {sample.SERVER} | zstd -3 -T2 -q -f -o %s"
-peak = 0.0
 
 
 class Bench:
@@ -34,6 +33,7 @@ class Bench:
 
     def __init__(self, place: Path, rounds: int) -> None:
         self.place, self.rounds = place, rounds
+        self.peak = 0.0
         self.server = place / sample.SERVER
         self.keep = place / f"{sample.SERVER}.keep"
         self.archive = place / "yardstick.tar.zst"
@@ -41,9 +41,8 @@ class Bench:
         self.lines: list[tuple[str, str, str, str]] = []
 
     def ember(self, *words: str) -> tuple[float, float]:
-        global peak
         found = timed(ember("--keep", str(self.keep), *words), self.place)
-        peak = max(peak, found[1])
+        self.peak = max(self.peak, found[1])
         return found
 
     def shell(self, command: str) -> tuple[float, float]:
@@ -223,7 +222,7 @@ def main() -> None:
         shutil.rmtree(bench.copy)
         if args.weeks:
             year(bench, args.weeks)
-        bench.tell("memory, the most of any command", f"{peak:.0f} MB", "300 MB", peak <= 300)
+        bench.tell("memory, the most of any command", f"{bench.peak:.0f} MB", "300 MB", bench.peak <= 300)
 
 
 if __name__ == "__main__":

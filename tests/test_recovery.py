@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import random
+import shutil
 import signal
 import subprocess
 import sys
@@ -74,7 +75,7 @@ def undo(keep: Keep) -> None:
 def copy_of(keep: Keep, place: Path) -> Keep:
     place.mkdir()
     for name in ("server", "server.keep"):
-        subprocess.run(["cp", "-a", str(keep.folder.parent / name), str(place / name)], check=True)
+        shutil.copytree(keep.folder.parent / name, place / name, symlinks=True)
     return Keep(place / "server.keep")
 
 
@@ -86,7 +87,6 @@ def good(keep: Keep, place: Path) -> dict[str, tuple[object, ...]]:
     return tree_state(whole.server)
 
 
-@pytest.mark.skipif(os.name == "nt", reason="copies with cp")
 @pytest.mark.parametrize("then", ["resume", "undo"])
 @pytest.mark.parametrize("power", [False, True], ids=["stopped", "power cut"])
 def test_stopped_at_any_call_it_is_finished_or_taken_back(keep: Keep, tmp_path: Path, then: str, power: bool) -> None:
@@ -123,7 +123,6 @@ def test_stopped_at_any_call_it_is_finished_or_taken_back(keep: Keep, tmp_path: 
     assert waited > 8
 
 
-@pytest.mark.skipif(os.name == "nt", reason="copies with cp")
 def test_failing_at_any_call_it_is_put_back_as_it_was(keep: Keep, tmp_path: Path) -> None:
     wrecked = tree_state(keep.server)
     restored = good(keep, tmp_path / "good")

@@ -54,7 +54,9 @@ def put_back(
     label = found.tree.manifest.about.label
     before = None
     if keep.server.is_dir():
-        before = snapshot.take(keep, clock(), note=f"before restoring {label}", why=RESTORE, progress=progress).about
+        before = snapshot.take(
+            keep, clock(), note=f"before restoring {label}", why=RESTORE, store=store, progress=progress
+        ).about
     run = journal.begin(Run(0, RESTORE, clock(), before.label if before else "", label, only))
     _carry_out(keep, store, journal, run, found, clock, progress)
     return replace(found, run=run, before=before)
@@ -162,7 +164,7 @@ def undo(keep: Keep, store: Store, found: Recovery, clock: Clock, progress: Prog
     before = None
     if not interrupted:
         note = f"before undoing run {found.run.number}"
-        before = snapshot.take(keep, clock(), note=note, why=UNDO, progress=progress).about
+        before = snapshot.take(keep, clock(), note=note, why=UNDO, store=store, progress=progress).about
         journal.end(found.run, BEGUN, clock())  # stopped from here on, it waits to be resumed or undone
     try:
         faults = restore.apply(found.plan, found.tree, progress=progress)

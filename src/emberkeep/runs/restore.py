@@ -143,8 +143,9 @@ def _in_the_way(held: dict[str, Entry], there: Mapping[str, Entry]) -> dict[str,
     blocking = {
         path for path, entry in held.items() if path in there and (there[path].kind is FOLDER) != (entry.kind is FOLDER)
     }
-    parents = {parent for path in held for parent in _parents(path)}
-    blocking |= {path for path in parents if path in there and there[path].kind is not FOLDER}
+    blocking |= {path for path in _all_parents(held) if path in there and there[path].kind is not FOLDER}
+    if not blocking:
+        return {}
     return {
         path: entry
         for path, entry in there.items()
@@ -158,11 +159,23 @@ def _parents(path: str) -> Iterator[str]:
         yield path
 
 
+def _all_parents(paths: Iterable[str]) -> set[str]:
+    found: set[str] = set()
+    for path in paths:
+        for parent in _parents(path):
+            if parent in found:
+                break
+            found.add(parent)
+    return found
+
+
 def _removable(
     extra: list[Entry], there: Mapping[str, Entry], held: dict[str, Entry], wanted: Callable[[str], bool]
 ) -> Iterator[Entry]:
     """Extra entries; a folder only when all in it goes too."""
-    staying = {parent for path in (*held, *(p for p in there if not wanted(p))) for parent in _parents(path)}
+    if not any(entry.kind is FOLDER for entry in extra):
+        return iter(extra)
+    staying = _all_parents((*held, *(path for path in there if not wanted(path))))
     return (entry for entry in extra if entry.kind is not FOLDER or entry.path not in staying)
 
 

@@ -37,6 +37,7 @@ def take(
     rehash: bool = False,
     pin: bool = False,
     environment: Mapping[str, str] = NOTHING,
+    store: Store | None = None,
     progress: Progress = silent,
 ) -> Taken:
     """Snapshot the server folder, or what ``only`` selects of it.
@@ -56,7 +57,7 @@ def take(
                     hint="stop it and try again; or tell keep.toml its [console], or say --while-running",
                 )
             stack.enter_context(held(config.console, environment))
-        store = stack.enter_context(closing(Store(keep.store_folder)))
+        store = store or stack.enter_context(closing(Store(keep.store_folder)))
         live = LiveTree(server, "live", room=keep.store_folder / f"{TEMPORARY}databases")
         stack.callback(_discard, live.room)
         about = About("", now, why, note, tuple(only), running="; ".join(signs), pinned=pin)

@@ -40,6 +40,8 @@ SHORTEST = 6 * 1024
 """A file whose extents would be shorter than this on average is stored anew, so that reading it stays quick."""
 TRIES = 4
 """How often a file that changes while it is read is read again."""
+MOST_KIN = 60
+"""More files than this that are called alike are tiles or players, not versions of one another."""
 _IN_FLIGHT = 12
 """Blocks that may wait to be compressed or written: bounds memory."""
 
@@ -222,8 +224,11 @@ class Intake:
     def _kin_of(self, path: str) -> str:
         """The file of the base that is called alike but for its numbers, as dated dumps and rolled logs are."""
         if self._kin is None:
-            large = (held.entry for held in self.base.values() if held.entry.size > SMALL)
-            self._kin = {_shape(entry.path): entry.path for entry in large}
+            kin: dict[str, list[str]] = {}
+            for held in self.base.values():
+                if held.entry.size > SMALL:
+                    kin.setdefault(_shape(held.entry.path), []).append(held.entry.path)
+            self._kin = {shape: paths[-1] for shape, paths in kin.items() if len(paths) <= MOST_KIN}
         return self._kin.get(_shape(path), "")
 
     def _stored(self, entry: Entry, known: list[_Known]) -> _Contents:

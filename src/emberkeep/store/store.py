@@ -47,6 +47,8 @@ FORMAT = b"emberkeep store 2\n"
 OTHER = "this store was written by another version of Ember Keep"
 _SHRINKS = 0.25
 """Worlds and text rarely shrink to less than this share."""
+_MANIFESTS = 2
+"""Manifests kept at hand."""
 _CACHED = 24 << 20
 """Raw bytes of blocks kept at hand."""
 
@@ -61,6 +63,7 @@ class Store:
         self._index: indexes.Index | None = None
         self._cached: OrderedDict[BlockId, bytes] = OrderedDict()
         self._cached_bytes = 0
+        self._manifests: dict[str, Manifest] = {}
         self._guard = threading.Lock()
         if folder.exists():
             self._check_format()
@@ -124,7 +127,18 @@ class Store:
     def manifest(self, label: str, *, defaults: bool = False) -> Manifest:
         """A manifest, checked. UsageError when there is none, Damage when it is not what was written."""
         path = self.manifest_path(label, defaults=defaults)
-        return manifests.parse(self._bytes_of(path), _within(self.folder, path))
+        return self._parsed(self._bytes_of(path), _within(self.folder, path))
+
+    def _parsed(self, data: bytes, name: str) -> Manifest:
+        """A manifest from its bytes. The last ones are kept at hand, by what they hold: a run asks for the same ones
+        several times, and snapshots of an unchanged server hold the same."""
+        key = manifests.check_of(data)
+        if not key or key not in self._manifests:
+            found = manifests.parse(data, name)
+            while len(self._manifests) >= _MANIFESTS:
+                self._manifests.pop(next(iter(self._manifests)))
+            self._manifests[key] = found
+        return replace(self._manifests[key], about=manifests.parse_about(data, name))
 
     def about(self, label: str, *, defaults: bool = False) -> About:
         """The facts of a manifest alone."""
@@ -400,7 +414,7 @@ class Store:
         for label, defaults in (*wanted, *((version, True) for version in self.versions())):
             with contextlib.suppress(Damage):
                 data = self._bytes_of(self.manifest_path(label, defaults=defaults))
-                return _Base(manifests.parse(data, label), data)
+                return _Base(self._parsed(data, label), data)
         return _Base(Manifest(About("", datetime.min.replace(tzinfo=UTC), ""), {}), b"")
 
     def _there(self, held: Mapping[str, Held]) -> dict[str, Held]:
