@@ -69,5 +69,42 @@ ember merge --to 4.3 --go
 ember snapshot --note "after 4.3"
 printf gone > "$work/rock/gannet-rock/mission/economy/stores.xml"
 rm "$work/rock/gannet-rock/wardens.json" "$work/rock/gannet-rock/outer-skerries/chart/strip.0.0.sea"
-shot restore "emberkeep restore latest; emberkeep restore latest --go; emberkeep diff latest; emberkeep history"
-shot verify "emberkeep verify; emberkeep snapshot --note evening --only players; emberkeep history"
+shot restore "emberkeep restore latest; emberkeep restore latest --go; emberkeep undo --go; emberkeep history"
+ember undo --go
+# Half a year of snapshots: each week some tiles change and the logbook grows.
+python3 - "$work/rock" <<'SEASON'
+import pathlib, random, sys
+from contextlib import closing
+from datetime import UTC, datetime, timedelta
+from emberkeep.store.manifest import About
+from emberkeep.store.store import Store
+from emberkeep.trees import FolderTree
+
+rock, some = pathlib.Path(sys.argv[1]), random.Random(4)
+server, now = rock / "gannet-rock", datetime.now(UTC)
+days = [170, 140, 112, 80, 79, 60, 45, 38, 31, 24, 17, 12, 10, 9.6, 8, 5, 4, 1.5, 1.1, 0.6, 0.1]
+with closing(Store(rock / "gannet-rock.keep" / "store")) as store:
+    for number, day in enumerate(days):
+        for tile in some.sample(sorted(server.rglob("*.sea")), 12):
+            data = bytearray(tile.read_bytes())
+            at = some.randrange(max(1, len(data) // 4096 - 4)) * 4096
+            data[at : at + 12288] = some.randbytes(12288)
+            tile.write_bytes(bytes(data))
+        pinned = number == 3
+        note = "before the storm season" if pinned else ""
+        live = FolderTree(server)
+        store.add(live, About("", now - timedelta(days=day), "asked", note, pinned=pinned), live=live)
+SEASON
+ember history --growth growth.png
+mv "$work/rock/growth.png" "$here/growth.png"
+shot history "emberkeep history --growth"
+shot thin "emberkeep thin"
+ember thin --go
+python3 - "$work/rock/gannet-rock.keep/store/packs" <<'FLIP'
+import pathlib, sys
+pack = max(pathlib.Path(sys.argv[1]).glob("*.pack"), key=lambda path: path.stat().st_size)
+data = bytearray(pack.read_bytes())
+data[60_000] ^= 1
+pack.write_bytes(bytes(data))
+FLIP
+shot verify "emberkeep verify | head -14; emberkeep verify --repair | tail -4; emberkeep export latest rock.tar.zst; emberkeep verify"

@@ -115,8 +115,15 @@ def _compressor(level: int) -> zstandard.ZstdCompressor:
     """The compressor of this thread: one may not be shared, and making one costs more than a small block."""
     made: dict[int, zstandard.ZstdCompressor] = _of_thread.__dict__.setdefault("compressors", {})
     if level not in made:
-        made[level] = zstandard.ZstdCompressor(level=level)
+        made[level] = zstandard.ZstdCompressor(compression_params=_parameters(level))
     return made[level]
+
+
+def _parameters(level: int) -> zstandard.ZstdCompressionParameters:
+    """Those of a level; the usual one works on tables that fit into the processor's cache, which is half as fast again."""
+    if level == LEVEL:
+        return zstandard.ZstdCompressionParameters.from_level(level, source_size=128 << 10)
+    return zstandard.ZstdCompressionParameters.from_level(level)
 
 
 def _decompressor() -> zstandard.ZstdDecompressor:
