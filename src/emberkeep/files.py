@@ -79,7 +79,7 @@ class SystemIO:
         os.symlink(target, path)
 
     def link(self, existing: Path, path: Path) -> None:
-        os.link(existing, path, follow_symlinks=False)
+        os.link(existing, path, follow_symlinks=os.link not in os.supports_follow_symlinks)
 
     def chmod(self, path: Path, mode: int) -> None:
         path.chmod(mode)

@@ -274,7 +274,7 @@ class FolderTree:
             facts = os.lstat(self._start + path)
         except OSError:
             return ()  # gone: it can only differ from what it was
-        return facts.st_size, facts.st_mtime_ns, facts.st_ctime_ns, facts.st_ino
+        return facts.st_size, facts.st_mtime_ns, facts.st_ctime_ns, facts.st_ino if _LISTS_INODES else 0
 
     def holes(self, path: str) -> tuple[Hole, ...]:
         if path not in self._sparse or not hasattr(os, "SEEK_HOLE"):
@@ -294,6 +294,10 @@ _TYPE = 0o170000
 _REGULAR, _FOLDER, _LINK = stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK
 _TELLS_BLOCKS = hasattr(os.stat_result, "st_blocks")
 """Whether the system tells how much room a file takes (Windows does not)."""
+
+
+_LISTS_INODES = os.name != "nt"
+"""Whether listing a folder tells inodes; Windows gives 0 there."""
 
 
 def _holes(descriptor: int) -> Iterator[Hole]:

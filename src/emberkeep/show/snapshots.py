@@ -27,6 +27,8 @@ if TYPE_CHECKING:  # each command loads only what it shows
 
 MOST_LINES = 12
 MOST_DAMAGED = 200
+LITTLE = 1_000_000
+"""Bytes; less that could be freed is not worth a word."""
 
 
 def taken(screen: Screen, done: Taken, alike: Sequence[tuple[str, str]] = ()) -> None:
@@ -171,6 +173,9 @@ def thinning(screen: Screen, found: Thinning, freed: Freed | None, zone: tzinfo)
             screen.line(f"  {name} is damaged and was left alone; 'emberkeep verify' says what it touches", ASKS)
     elif found.going:
         screen.line(f"{number} would go, which frees about {words.size(found.frees)}.", HEAD)
+        screen.next("emberkeep thin --go")
+    elif found.frees > LITTLE:
+        screen.line(f"No snapshot to let go; about {words.size(found.frees)} that nothing needs can be freed.", HEAD)
         screen.next("emberkeep thin --go")
     else:
         screen.line("Nothing to let go.", GOOD)

@@ -40,7 +40,7 @@ from emberkeep.store.packs import (
     scan,
 )
 from emberkeep.store.store import Store
-from emberkeep.store.verify import load, manifest_names
+from emberkeep.store.verify import load, manifest_names, parted
 
 IDLE = 0.05
 """A pack is put together anew when more than this share of it is of no use."""
@@ -131,11 +131,10 @@ def needed(store: Store, names: Iterable[str]) -> Needs:
     stretches: dict[BlockId, set[tuple[int, int]]] = defaultdict(set)
     for name in names:
         try:
-            for held in load(store, name).held.values():
-                if held.place is not None and held.place not in found.places:
-                    found.places.add(held.place)
-                    for block, offset, length in lists.all_extents(held.place, store.block):
-                        stretches[block].add((offset, offset + length))
+            for place in manifests.parse_places(*store.manifest_file(*parted(name))) - found.places:
+                found.places.add(place)
+                for block, offset, length in lists.all_extents(place, store.block):
+                    stretches[block].add((offset, offset + length))
         except Damage as error:
             raise Refused(
                 f"{name} is damaged, so what it needs cannot be known; nothing was let go",
@@ -221,9 +220,9 @@ def _rename_places(store: Store, name: str, places: dict[Place, Place]) -> None:
         for path, row in manifest.held.items()
     }
     if held != manifest.held:
-        label = name.removeprefix("defaults:")
+        label, defaults = parted(name)
         data = manifests.serialize(replace(manifest, held=held))
-        files.write_whole(store.manifest_path(label, defaults=label != name), [data])
+        files.write_whole(store.manifest_path(label, defaults=defaults), [data])
 
 
 # --- packs -------------------------------------------------------------------

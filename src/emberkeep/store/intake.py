@@ -25,9 +25,9 @@ from emberkeep.store.extents import HOLE, Extent, Fetch, Place, Within
 from emberkeep.store.index import Index
 from emberkeep.store.manifest import Held
 from emberkeep.store.packs import DEEP_SHARE, BlockId, Encoded, PackWriter, block_id, encode
-from emberkeep.store.reuse import PIECE, Run
+from emberkeep.store.reuse import PIECE, Chunks, Run
 from emberkeep.store.seen import Stamps
-from emberkeep.trees import FILE, Entry, Skipped, Still, Tree
+from emberkeep.trees import FILE, Entry, Skipped, Still, Tree, digest_of
 
 BLOCK = 1 << 20
 """Raw bytes of a block; only bundles may be longer, by less than one more block."""
@@ -38,6 +38,8 @@ SMALL = 32 * 1024
 """Files up to this size are stored whole when they changed: their bundle compresses better than a comparison saves."""
 SHORTEST = 6 * 1024
 """A file whose extents would be shorter than this on average is stored anew, so that reading it stays quick."""
+AT_ONCE = 16 << 20
+"""Files up to this size are read once and compared and stored from memory."""
 TRIES = 4
 """How often a file that changes while it is read is read again."""
 MOST_KIN = 60
@@ -170,7 +172,7 @@ class Intake:
             self.tree.changed(path)
             time.sleep(0.01 * 4**attempt)
         else:
-            found = found or self._stored(entry, [])
+            found = found or self._stored(self._source(entry), [])
             self.unsettled.append(Skipped(path, "went on changing while it was read"))
         if after:
             entry = entry._replace(mtime_ns=after[1])
@@ -181,42 +183,55 @@ class Intake:
     def _read(self, entry: Entry) -> _Contents | None:
         """The contents of a file; None when it was seen to change meanwhile."""
         if entry.size <= SMALL:
-            return self._small(entry)
+            return self._whole(entry)
         holes = self.tree.holes(entry.path)
         base = self.base.get(entry.path) or self.base.get(self._kin_of(entry.path))
+        if base is None and not holes and entry.size <= BLOCK:
+            return self._whole(entry)
+        source = self._source(entry)
         if holes or base is None or base.place is None:
-            known = self._by_digest.get(self.tree.digest(entry.path)) if entry.size in self._sizes else None
-            return known or self._stored(entry, [_Known(start, end, _hole) for start, end in holes])
+            known = self._by_digest.get(digest_of(source())) if entry.size in self._sizes else None
+            return known or self._stored(source, [_Known(start, end, _hole) for start, end in holes])
         try:
-            digest, stretches = self._compared(entry, base)
+            digest, stretches = self._compared(source, entry.size, base.place)
         except Damage:  # the earlier version cannot be read whole, so nothing may lean on it
-            return self._stored(entry, [])
+            return self._stored(source, [])
         if digest in self._by_digest:
             return self._by_digest[digest]
-        found = self._stored(entry, stretches)
+        found = self._stored(source, stretches)
         return found if found.digest == digest else None
 
-    def _small(self, entry: Entry) -> _Contents:
+    def _source(self, entry: Entry) -> Chunks:
+        """Reads a file from its beginning as often as it is asked to: from memory, where it is not too large for
+        that."""
+        if entry.size > AT_ONCE:
+            return lambda: self.tree.chunks(entry.path)
         data = b"".join(self.tree.chunks(entry.path))
-        digest = blake3(data).hexdigest()
-        known = self._by_digest.get(digest)
-        return known or _Contents(digest, len(data), self._store(data))
+        return lambda: iter((data,))
 
-    def _compared(self, entry: Entry, base: Held) -> tuple[str, list[_Known]]:
+    def _whole(self, entry: Entry) -> _Contents:
+        """A file that fits into a block, read at once."""
+        data = b"".join(self.tree.chunks(entry.path))
+        digest = blake3(data)
+        known = self._by_digest.get(digest.hexdigest())
+        if known is None and len(data) == BLOCK:
+            stand_in = self._blocks.reserve()
+            self._blocks.put(data, stand_in, BlockId(digest.digest()))
+            known = _Contents(digest.hexdigest(), BLOCK, [Extent(stand_in, 0, BLOCK)])
+        return known or _Contents(digest.hexdigest(), len(data), self._store(data))
+
+    def _compared(self, source: Chunks, size: int, base: Place) -> tuple[str, list[_Known]]:
         """The digest of a file, and the stretches that the base's file holds, by place or else by content."""
-        assert base.place is not None
-        earlier = Within(lists.extents_of(base.place, self.fetch))
+        earlier = Within(lists.extents_of(base, self.fetch))
         hasher = blake3()
-        live = _hashed(self.tree.chunks(entry.path), hasher)
-        sector = reuse.sector_of(entry.size)
-        runs = list(reuse.in_place(live, self._bytes_of(earlier), sector))
+        runs = list(reuse.in_place(_hashed(source(), hasher), self._bytes_of(earlier), reuse.sector_of(size)))
         digest = hasher.hexdigest()
-        if digest not in self._by_digest and _sum(runs) * 2 < entry.size:
-            moved = reuse.by_content(self.tree.chunks(entry.path), self._bytes_of(earlier), entry.size)
+        if digest not in self._by_digest and _sum(runs) * 2 < size:
+            moved = reuse.by_content(source(), self._bytes_of(earlier), size)
             runs = max(runs, moved, key=_sum)
         known = [_of_run(run, earlier) for run in runs]
         count = sum(1 for item in known for _ in item.extents(item.start, item.end - item.start)) + len(known)
-        return digest, known if count * SHORTEST <= max(entry.size, 16 * SHORTEST) else []
+        return digest, known if count * SHORTEST <= max(size, 16 * SHORTEST) else []
 
     def _bytes_of(self, within: Within) -> Iterator[bytes]:
         return lists.read(within.stretch(0, within.length), self.fetch)
@@ -231,12 +246,12 @@ class Intake:
             self._kin = {shape: paths[-1] for shape, paths in kin.items() if len(paths) <= MOST_KIN}
         return self._kin.get(_shape(path), "")
 
-    def _stored(self, entry: Entry, known: list[_Known]) -> _Contents:
+    def _stored(self, source: Chunks, known: list[_Known]) -> _Contents:
         """A file read to its end; what is not ``known`` goes into blocks."""
         hasher = blake3()
         found: list[Extent] = []
         at = next_known = 0
-        for piece in reuse.regrouped(_hashed(self.tree.chunks(entry.path), hasher), PIECE):
+        for piece in reuse.regrouped(_hashed(source(), hasher), PIECE):
             low = 0
             while low < len(piece):
                 while next_known < len(known) and known[next_known].end <= at + low:
@@ -332,12 +347,12 @@ class _Blocks:
         self._count += 1
         return BlockId(b"stand-in %d" % self._count)
 
-    def put(self, raw: bytes, stand_in: BlockId) -> None:
-        """Write a block unless the store has it."""
+    def put(self, raw: bytes, stand_in: BlockId, block: BlockId | None = None) -> None:
+        """Write a block unless the store has it; ``block``: its identity where that is known already."""
         if self._pool is None:
             self.intake.has(stand_in)  # loads the index here, before threads ask for it
             self._pool = ThreadPoolExecutor(min(4, os.cpu_count() or 1), "compress")
-        self._waiting.append((stand_in, self._pool.submit(_make, raw, self.intake.has, self._deep < DEEP)))
+        self._waiting.append((stand_in, self._pool.submit(_make, raw, block, self.intake.has, self._deep < DEEP)))
         while len(self._waiting) > _IN_FLIGHT or (self._waiting and self._waiting[0][1].done()):
             self._write_next()
 
@@ -368,9 +383,9 @@ class _Blocks:
 _Made = tuple[BlockId, Encoded | None]
 
 
-def _make(raw: bytes, has: Callable[[BlockId], bool], deep: bool) -> _Made:
+def _make(raw: bytes, block: BlockId | None, has: Callable[[BlockId], bool], deep: bool) -> _Made:
     """The identity of a block, and its stored form unless the store has it."""
-    block = block_id(raw)
+    block = block or block_id(raw)
     return block, None if has(block) else encode(block, raw, deep=deep)
 
 

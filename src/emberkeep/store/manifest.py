@@ -138,7 +138,7 @@ def _whole(about: About, held: bytes) -> bytes:
 
 def _frame(document: dict[str, Any]) -> bytes:
     text = json.dumps(document, separators=(",", ":"), ensure_ascii=True)
-    return zstandard.ZstdCompressor(level=6).compress(text.encode("ascii"))
+    return zstandard.ZstdCompressor(level=3).compress(text.encode("ascii"))
 
 
 def _columns(held: Sequence[Held], blocks: dict[BlockId, int]) -> dict[str, Any]:
@@ -179,6 +179,18 @@ def parse(data: bytes, name: str) -> Manifest:
 
 def _top(mode: int, mtime_ns: int, owner: int, group: int) -> Entry:
     return Entry("", Kind.FOLDER, mode, mtime_ns, 0, "", owner, group)
+
+
+def parse_places(data: bytes, name: str) -> set[Place]:
+    """Only where the contents lie that the manifest in ``data`` names, each once; many times quicker than all of it."""
+    held = _document(_frames(data, name)[1], name)
+    blocks = [BlockId(bytes.fromhex(block)) for block in held["blocks"]]
+    columns = (held["entries"][name] for name in ("block", "offset", "length", "depth", "size"))
+    return {
+        Place(blocks[block], offset, length if depth else size, depth)
+        for block, offset, length, depth, size in set(zip(*columns, strict=True))
+        if block >= 0
+    }
 
 
 def parse_about(data: bytes, name: str) -> About:

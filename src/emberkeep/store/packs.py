@@ -120,7 +120,8 @@ def _compressor(level: int) -> zstandard.ZstdCompressor:
 
 
 def _parameters(level: int) -> zstandard.ZstdCompressionParameters:
-    """Those of a level; the usual one works on tables that fit into the processor's cache, which is half as fast again."""
+    """Those of a level; the usual one works on tables that fit into the processor's cache, which is half as fast
+    again."""
     if level == LEVEL:
         return zstandard.ZstdCompressionParameters.from_level(level, source_size=128 << 10)
     return zstandard.ZstdCompressionParameters.from_level(level)

@@ -22,7 +22,7 @@ from emberkeep.store.intake import Intake, Progress, silent
 from emberkeep.store.manifest import Held
 from emberkeep.store.packs import BlockId, PackReader, PackWriter, block_id, encode, pack_path
 from emberkeep.store.store import Store
-from emberkeep.store.verify import Finder, Packs, Verification, check_packs, load, manifest_names, verify
+from emberkeep.store.verify import Finder, Packs, Verification, check_packs, load, manifest_names, parted, verify
 from emberkeep.trees import Entry, Kind, Tree
 
 _MOST_READ = 16 << 20
@@ -67,8 +67,8 @@ def _put_aside(store: Store) -> tuple[str, ...]:
     thinning."""
     found = []
     for name in manifest_names(store):
-        label = name.removeprefix("defaults:")
-        path = store.manifest_path(label, defaults=label != name)
+        label, defaults = parted(name)
+        path = store.manifest_path(label, defaults=defaults)
         if not manifests.is_sound(path.read_bytes()):
             files.io.replace(path, path.with_name(path.name + ".damaged"))
             files.io.sync_folder(path.parent)
@@ -106,7 +106,7 @@ class _Mending:
         found: dict[str, list[str]] = {}
         for name in manifest_names(self.store):
             with contextlib.suppress(Damage):
-                paths = [path for path, _ in finder.damaged(load(self.store, name))]
+                paths = [path for path, _ in finder.damaged(name)]
                 if paths:
                     found[name] = paths
         return found
@@ -199,8 +199,8 @@ class _Mending:
                 continue
             manifest = load(self.store, name)
             mended = replace(manifest, held={**manifest.held, **changed})
-            label = name.removeprefix("defaults:")
-            path = self.store.manifest_path(label, defaults=label != name)
+            label, defaults = parted(name)
+            path = self.store.manifest_path(label, defaults=defaults)
             files.write_whole(path, [manifests.serialize(mended)])
             self.mended += [(name, path) for path in changed]
 

@@ -140,6 +140,11 @@ class Store:
             self._manifests[key] = found
         return replace(self._manifests[key], about=manifests.parse_about(data, name))
 
+    def manifest_file(self, label: str, defaults: bool = False) -> tuple[bytes, str]:
+        """The bytes of a manifest file, unchecked, and its name within the store. UsageError when there is none."""
+        path = self.manifest_path(label, defaults=defaults)
+        return self._bytes_of(path), _within(self.folder, path)
+
     def about(self, label: str, *, defaults: bool = False) -> About:
         """The facts of a manifest alone."""
         path = self.manifest_path(label, defaults=defaults)

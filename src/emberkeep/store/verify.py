@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 
 from emberkeep.errors import Damage
 from emberkeep.store import extents as lists
+from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE, Place
 from emberkeep.store.index import Index
 from emberkeep.store.intake import Progress, silent
@@ -85,12 +86,10 @@ def verify(
     finder = Finder(store, packs.sound)
     for name in names:
         try:
-            manifest = load(store, name)
+            files += [DamagedFile(name, path, why) for path, why in finder.damaged(name)]
         except Damage as error:
             faults.insert(0, str(error))
             files.append(DamagedFile(name, "(all of it)", "its manifest is damaged"))
-            continue
-        files += [DamagedFile(name, path, why) for path, why in finder.damaged(manifest)]
     return Verification(len(names), packs.blocks, packs.bytes, tuple(faults), tuple(files), share)
 
 
@@ -99,10 +98,16 @@ def manifest_names(store: Store) -> list[str]:
     return [*map(str, store.numbers()), *(f"defaults:{version}" for version in sorted(store.versions()))]
 
 
+def parted(name: str) -> tuple[str, bool]:
+    """The label that ``name`` means, and whether it is that of recorded defaults."""
+    label = name.removeprefix("defaults:")
+    return label, name != label
+
+
 def load(store: Store, name: str) -> Manifest:
     """The manifest that ``name`` means."""
-    label = name.removeprefix("defaults:")
-    return store.manifest(label, defaults=name != label)
+    label, defaults = parted(name)
+    return store.manifest(label, defaults=defaults)
 
 
 def _used(store: Store, name: str) -> set[BlockId]:
@@ -187,24 +192,33 @@ def _settle(found: Packs, head: Head, location: Location, sound: Future[bool]) -
 
 
 class Finder:
-    """Finds the files of snapshots that sound blocks do not give whole. Files that share contents are looked at
+    """Finds the files of snapshots that sound blocks do not give whole. Contents that snapshots share are looked at
     once."""
 
     def __init__(self, store: Store, sound: Index) -> None:
         self._store = store
         self._sound = sound
-        self._known: dict[Place, str] = {}
+        self._whole: set[Place] = set()
+        self._why_not: dict[Place, str] = {}
+        self._clean: set[str] = set()
 
-    def damaged(self, manifest: Manifest) -> Iterator[tuple[str, str]]:
-        """Path and reason of each damaged file."""
-        for path, held in manifest.held.items():
-            place = held.place
-            if place is None:
-                continue
-            if place not in self._known:
-                self._known[place] = self._why(place)
-            if self._known[place]:
-                yield path, self._known[place]
+    def damaged(self, name: str) -> list[tuple[str, str]]:
+        """Path and reason of each damaged file of the manifest ``name``. Damage when it cannot be read itself."""
+        data, file = self._store.manifest_file(*parted(name))
+        check = manifests.check_of(data)
+        if check in self._clean:
+            return []
+        for place in manifests.parse_places(data, file) - self._whole:
+            why = self._why_not.get(place) or self._why(place)
+            if why:
+                self._why_not[place] = why
+            else:
+                self._whole.add(place)
+        if not self._why_not:
+            self._clean.add(check)
+            return []
+        held = load(self._store, name).held.items()
+        return [(path, self._why_not[row.place]) for path, row in held if row.place in self._why_not]
 
     def _why(self, place: Place) -> str:
         if not self._gives(place):
