@@ -13,7 +13,6 @@ from emberkeep import files
 
 CALLS = (
     "create",
-    "append",
     "write",
     "sync",
     "sync_path",

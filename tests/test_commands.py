@@ -10,7 +10,7 @@ import subprocess
 import sys
 import time
 import tomllib
-from contextlib import closing
+from contextlib import closing, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -628,3 +628,42 @@ def test_survey_after_a_snapshot_of_a_part_says_nothing_of_the_rest(keeper: Prog
     done = keeper("survey")
     assert "since" not in done.out
     assert keeper("survey", "--json").json["survey"]["since"] is None
+
+
+@pytest.mark.skipif(os.name == "nt", reason="pseudo-terminals")
+def test_on_a_terminal_the_same_is_said_in_colour_and_nothing_fails(keeper: Program, place: Path) -> None:
+    """Standard output and error are terminals here, with their progress bars and colours, as they are for an admin."""
+    import pty
+
+    keeper("snapshot", "--note", "first")
+    (place / "gannet-rock" / "una-notes.txt").write_text("gone")
+    for words in (
+        ("snapshot",),
+        ("history",),
+        ("history", "--growth"),
+        ("verify",),
+        ("thin",),
+        ("restore", "first"),
+        ("restore", "first", "--go"),
+        ("undo",),
+        ("undo", "--go"),
+        ("export", "first", "out.tar"),
+        ("defaults", "record", "4.2", "releases/skerrylight-4.2"),
+        ("survey",),
+        ("restore", "nowhere"),
+    ):
+        master, slave = pty.openpty()
+        command = [sys.executable, "-m", "emberkeep", "--keep", "gannet-rock.keep", *words]
+        environment = {**os.environ, "TERM": "xterm-256color", "COLUMNS": "120"}
+        process = subprocess.Popen(command, cwd=place, stdin=slave, stdout=slave, stderr=slave, env=environment)
+        os.close(slave)
+        shown = b""
+        with suppress(OSError):  # the terminal closes with the program
+            while chunk := os.read(master, 65536):
+                shown += chunk
+        os.close(master)
+        process.wait()
+        assert b"a fault in Ember Keep itself" not in shown, shown.decode()
+        assert b"Traceback" not in shown
+        assert process.returncode in (0, 1, 2)
+        assert b"\x1b[" in shown

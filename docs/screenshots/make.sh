@@ -70,7 +70,9 @@ ember snapshot --note "after 4.3"
 printf gone > "$work/rock/gannet-rock/mission/economy/stores.xml"
 rm "$work/rock/gannet-rock/wardens.json" "$work/rock/gannet-rock/outer-skerries/chart/strip.0.0.sea"
 shot restore "emberkeep restore latest; emberkeep restore latest --go; emberkeep undo --go; emberkeep history"
-ember undo --go
+rm -r "$work/rock"
+emberkeep demo "$work/rock" --build-only >/dev/null
+ember adopt gannet-rock --zone Atlantic/Faroe
 # Half a year of snapshots: each week some tiles change and the logbook grows.
 python3 - "$work/rock" <<'SEASON'
 import pathlib, random, sys
@@ -82,7 +84,7 @@ from emberkeep.trees import FolderTree
 
 rock, some = pathlib.Path(sys.argv[1]), random.Random(4)
 server, now = rock / "gannet-rock", datetime.now(UTC)
-days = [170, 140, 112, 80, 79, 60, 45, 38, 31, 24, 17, 12, 10, 9.6, 8, 5, 4, 1.5, 1.1, 0.6, 0.1]
+days = [172, 170, 143, 141, 112, 80, 79.9, 60, 45, 44.9, 38, 31, 24, 17, 12, 11.9, 10, 8, 5, 4.9, 4, 1.5, 1.1, 0.6, 0.1]
 with closing(Store(rock / "gannet-rock.keep" / "store")) as store:
     for number, day in enumerate(days):
         for tile in some.sample(sorted(server.rglob("*.sea")), 12):
@@ -107,4 +109,4 @@ data = bytearray(pack.read_bytes())
 data[60_000] ^= 1
 pack.write_bytes(bytes(data))
 FLIP
-shot verify "emberkeep verify | head -14; emberkeep verify --repair | tail -4; emberkeep export latest rock.tar.zst; emberkeep verify"
+shot verify "emberkeep verify | head -16; emberkeep verify --repair | head -8; emberkeep export latest rock.tar.zst; emberkeep snapshot"

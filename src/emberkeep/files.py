@@ -27,9 +27,6 @@ class SystemIO:
     def create(self, path: Path) -> BinaryIO:
         return cast(BinaryIO, path.open("xb", buffering=0))
 
-    def append(self, path: Path) -> BinaryIO:
-        return path.open("ab")
-
     def write(self, handle: BinaryIO, data: bytes) -> None:
         left = memoryview(data)
         while left:  # a file without a buffer may take less than it was given

@@ -122,6 +122,7 @@ def progress(what: str) -> Iterator[Callable[[int, int], None]]:
     if not sys.stderr.isatty():
         yield lambda done, total: None
         return
+    from rich.console import Console
     from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
 
     bar = Progress(

@@ -23,7 +23,7 @@ if TYPE_CHECKING:  # each command loads only what it shows
     from emberkeep.store.compact import Freed
     from emberkeep.store.repair import Repair
     from emberkeep.store.store import Taken
-    from emberkeep.store.verify import Verification
+    from emberkeep.store.verify import DamagedFile, Verification
 
 MOST_LINES = 12
 MOST_DAMAGED = 200
@@ -107,7 +107,7 @@ def _marks(about: About) -> list[str]:
 def _runs(runs: Sequence[Run], zone: tzinfo) -> Table:
     rows = table("run", "begun", "what", "state", "took", "before it", right=("run", "took"))
     for run in runs:
-        took = f"{(run.ended - run.begun).total_seconds():.1f} s" if run.ended else ""
+        took = f"{(run.ended - run.begun).total_seconds():.1f} s" if run.ended and run.state != "undone" else ""
         before = f"snapshot {run.before}" if run.before else ""
         state = cell(run.how_it_went, "" if run.ended else ASKS)
         rows.add_row(str(run.number), words.when(run.begun, zone), cell(run.words), state, took, before)
@@ -128,7 +128,7 @@ def growth(screen: Screen, found: Growth, zone: tzinfo, picture: str) -> None:
     for step in shown:
         bar = "█" * round(30 * step.added / most) or "·"
         total = words.size(step.total)
-        rows.add_row(cell(step.label), words.when(step.taken, zone), words.size(step.added), total, cell(bar))
+        rows.add_row(cell(step.label), words.when(step.taken, zone), words.size(step.added), total, cell(bar, QUIET))
     if len(found.steps) > len(shown):
         screen.line(f"The last {len(shown)} of {len(found.steps)}:")
     screen.show(rows)
@@ -166,7 +166,7 @@ def thinning(screen: Screen, found: Thinning, freed: Freed | None, zone: tzinfo)
     number = words.count(len(found.going), "snapshot")
     if freed:
         screen.line(
-            f"{number} let go; {words.size(freed.bytes)} freed, the store's blocks now take {words.size(freed.after)}.",
+            f"{number} let go; {words.size(freed.bytes)} freed, the store now takes {words.size(freed.after)}.",
             GOOD,
         )
         for name in freed.left_alone:
@@ -191,15 +191,16 @@ def verification(screen: Screen, found: Verification) -> None:
             GOOD,
         )
         return
-    screen.line(f"Damage found in the store: {words.count(len(found.faults), 'place')}.", BAD)
+    if found.faults:
+        screen.line(f"Damage found in the store: {words.count(len(found.faults), 'place')}.", BAD)
     for fault in found.faults[:MOST_LINES]:
         screen.line(f"  {fault}")
-    by_file: dict[tuple[str, str], list[str]] = defaultdict(list)
+    by_file: dict[str, list[DamagedFile]] = defaultdict(list)
     for item in found.files:
-        by_file[item.path, item.why].append(item.snapshot)
-    screen.line(f"It touches {words.count(len({path for path, _ in by_file}), 'file')}:")
-    for (path, why), names in list(by_file.items())[:MOST_DAMAGED]:
-        screen.line(f"  {path} in {_snapshot_names(names)}: {why}")
+        by_file[item.path].append(item)
+    screen.line(f"{words.count(len(by_file), 'file')} cannot be given back whole:", "" if found.faults else BAD)
+    for path, items in list(by_file.items())[:MOST_DAMAGED]:
+        screen.line(f"  {path} in {_snapshot_names([item.snapshot for item in items])}")
     if len(by_file) > MOST_DAMAGED:
         screen.line(f"  … and {len(by_file) - MOST_DAMAGED} more; --json lists all")
     screen.next(
@@ -227,8 +228,19 @@ def repaired(screen: Screen, found: Repair) -> None:
 def _snapshot_names(names: Sequence[str]) -> str:
     numbers = [name for name in names if name.isdigit()]
     others = [name for name in names if not name.isdigit()]
-    told = [f"snapshot {', '.join(numbers)}"] if numbers else []
+    told = [f"snapshot {', '.join(_ranges([int(number) for number in numbers]))}"] if numbers else []
     return "; ".join([*told, *others])
+
+
+def _ranges(numbers: Sequence[int]) -> list[str]:
+    """``1–4``, ``7`` for 1, 2, 3, 4 and 7."""
+    found: list[tuple[int, int]] = []
+    for number in sorted(set(numbers)):
+        if found and found[-1][1] == number - 1:
+            found[-1] = (found[-1][0], number)
+        else:
+            found.append((number, number))
+    return [str(first) if first == last else f"{first}–{last}" for first, last in found]
 
 
 def restore_plan(screen: Screen, plan: RestorePlan, done: bool) -> None:

@@ -55,7 +55,7 @@ Found = list[tuple[Head, Location]]
 
 @dataclass(frozen=True)
 class Freed:
-    """What letting snapshots go came to: bytes of all packs before and after."""
+    """What letting snapshots go came to: bytes of the whole store before and after."""
 
     before: int
     after: int
@@ -91,7 +91,7 @@ def release(store: Store, labels: Sequence[str], progress: Progress = silent) ->
         store.forget_index()
         names = [name for name in manifest_names(store) if name not in labels]
         needs = needed(store, names)
-        before = _packed(store)
+        before = store.size()
         try:
             _drop(store, labels)
             if _move_out_of_sparse_blocks(store, names, needs):
@@ -104,17 +104,13 @@ def release(store: Store, labels: Sequence[str], progress: Progress = silent) ->
                 hint="the remaining snapshots are whole; thin again to go on",
             ) from error
         store.keep_trust()
-    return Freed(before, _packed(store), left)
-
-
-def _packed(store: Store) -> int:
-    return sum(indexes.sizes(store.packs).values())
+    return Freed(before, store.size(), left)
 
 
 def freed_by(store: Store, labels: Sequence[str]) -> int:
     """About how many bytes letting the snapshots ``labels`` go would free."""
     needs = needed(store, [name for name in manifest_names(store) if name not in labels])
-    freed = 0.0
+    freed: float = sum(store.manifest_path(label).stat().st_size for label in labels)
     for pack in _packs(store, needs):
         if pack.torn:
             continue

@@ -19,7 +19,8 @@ if TYPE_CHECKING:
 PIECE = 1 << 20
 """Bytes compared or cut at a time."""
 SECTOR = 4096
-LEAST_CUT, USUAL_CUT, LARGEST_CUT = 2048, 8192, 65536
+USUAL_CUT = 8192
+"""Bytes between two cuts by content, on average."""
 MOST_CUTS = 200_000
 """More cuts than this are not remembered of one file: larger files get longer cuts."""
 _WINDOW = 16

@@ -323,29 +323,15 @@ class Store:
                 if same is not None:
                     return same
         entries = {path: entry for path, entry in everything.items() if wanted is None or wanted(path)}
-        base = self._base(remembered)
-        kept: dict[str, Held] = {}
-        if live is not None and not rehash and manifests.check_of(base.data) == remembered.check:
-            kept = _unwritten(entries, base.manifest.held, remembered.stamps(base.manifest.held), live.stamps)
-        earlier = base.manifest.held
-        if dict(remembered.packs) != indexes.sizes(self.packs):
-            kept, earlier = self._there(kept), self._there(earlier)
+        kept, earlier = self._known(entries, remembered, None if rehash else live)
         self._check_room(sum(entry.size for path, entry in entries.items() if path not in kept))
-        writer = PackWriter(self.packs, max(pack_numbers(self.packs), default=0) + 1)
-        intake = Intake(tree, earlier, lambda block: block in self.index, self.block, writer)
-        try:
-            held = intake.take(entries, kept, progress)
-            writer.finish()
-        except BaseException:
-            with contextlib.suppress(OSError):
-                writer.abandon()
-            raise
+        held, intake = self._taken_in(tree, entries, kept, earlier, progress)
         about = replace(
             about,
             label=about.label or self._next_label(),
             files=sum(1 for row in held.values() if row.entry.kind is FILE),
             bytes=sum(row.entry.size for row in held.values()),
-            new_bytes=writer.size,
+            new_bytes=intake.writer.size,
             unsettled=bool(intake.unsettled),
             copied=tuple(sorted(live.copied)) if live else (),
         )
@@ -360,6 +346,40 @@ class Store:
             told = {path: live.stamps[path] for path in kept if path in live.stamps} | intake.stamps
             self._save_seen(manifest, data, told, "" if intake.unread or intake.unsettled or live.copied else scan)
         return Taken(about, skipped)
+
+    def _known(
+        self, entries: Mapping[str, Entry], remembered: seen.Seen, live: FolderTree | None
+    ) -> tuple[dict[str, Held], Mapping[str, Held]]:
+        """The rows of what nobody has written to since the last scan of ``live``, and all rows of an earlier
+        snapshot."""
+        base = self._base(remembered)
+        earlier: Mapping[str, Held] = base.manifest.held
+        kept: dict[str, Held] = {}
+        if live is not None and manifests.check_of(base.data) == remembered.check:
+            kept = _unwritten(entries, earlier, remembered.stamps(earlier), live.stamps)
+        if dict(remembered.packs) != indexes.sizes(self.packs):
+            kept, earlier = self._there(kept), self._there(earlier)
+        return kept, earlier
+
+    def _taken_in(
+        self,
+        tree: Tree,
+        entries: Mapping[str, Entry],
+        kept: Mapping[str, Held],
+        earlier: Mapping[str, Held],
+        progress: Progress,
+    ) -> tuple[dict[str, Held], Intake]:
+        """All rows of ``entries``, with what was new in a pack that counts from now on."""
+        writer = PackWriter(self.packs, max(pack_numbers(self.packs), default=0) + 1)
+        intake = Intake(tree, earlier, lambda block: block in self.index, self.block, writer)
+        try:
+            held = intake.take(entries, kept, progress)
+            writer.finish()
+        except BaseException:
+            with contextlib.suppress(OSError):
+                writer.abandon()
+            raise
+        return held, intake
 
     def _as_before(self, about: About, remembered: seen.Seen) -> Taken | None:
         """A snapshot of just what the last one holds; None when that one, or a pack, is not what it was."""
