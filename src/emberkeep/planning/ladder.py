@@ -32,7 +32,7 @@ def judge(
     for."""
     found: list[Verdict] = []
     taken: set[tuple[object, ...]] = set()
-    for about in sorted(snapshots, key=lambda about: about.taken, reverse=True):
+    for about in sorted(snapshots, key=lambda about: (about.taken, int(about.label)), reverse=True):
         part = (about.scope, about.source)
         newest = (part,) not in taken
         taken.add((part,))

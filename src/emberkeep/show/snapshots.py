@@ -214,7 +214,8 @@ def repaired(screen: Screen, found: Repair) -> None:
         screen.line("Nothing was damaged; the index was rebuilt.", GOOD)
         return
     screen.line(f"{words.count(found.dropped, 'damaged place')} taken out of the store.", HEAD)
-    screen.line(f"  {words.count(found.blocks, 'block')} read again from the server folder")
+    if found.blocks:
+        screen.line(f"  {words.count(found.blocks, 'block')} read again from the server folder")
     for snapshot, path in found.files[:MOST_LINES]:
         screen.line(f"  {path} of {_snapshot_names([snapshot])}: stored anew from the server folder", GOOD)
     if len(found.files) > MOST_LINES:
