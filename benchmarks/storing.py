@@ -195,8 +195,10 @@ def year(bench: Bench, weeks: int) -> None:
     bench.tell("  slowest of the later snapshots", f"{slowest:.2f} s", "", None)
     seconds, _ = bench.ember("verify")
     bench.tell("  verify of the year", f"{seconds:.2f} s, {size / seconds / 1e6:.0f} MB/s", "", None)
-    with (bench.keep / "keep.toml").open("a", encoding="utf-8") as settings:
-        settings.write('\n[ladder]\n"1 hour" = "one a week"\n')
+    settings = bench.keep / "keep.toml"
+    settings.write_text(
+        settings.read_text(encoding="utf-8").replace('"2 days" = "all"', '"2 days" = "one a year"'), "utf-8"
+    )
     seconds, _ = bench.ember("thin", "--go")
     left = store_size(bench.keep)
     bench.tell("  thin to the newest", f"{seconds:.2f} s; {size / 1e6:.0f} MB to {left / 1e6:.0f} MB", "", None)

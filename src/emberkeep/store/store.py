@@ -25,6 +25,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
+from itertools import groupby
 from pathlib import Path
 from typing import NamedTuple
 
@@ -41,6 +42,7 @@ from emberkeep.store.extents import HOLE, Extent
 from emberkeep.store.intake import Intake, Progress, silent
 from emberkeep.store.manifest import DEFAULTS, About, Held, Manifest
 from emberkeep.store.packs import BlockId, Location, PackReader, PackWriter, pack_numbers
+from emberkeep.store.reuse import PIECE, regrouped
 from emberkeep.trees import FILE, Entry, FolderTree, Skipped, Still, Tree
 
 FORMAT = b"emberkeep store 2\n"
@@ -211,13 +213,14 @@ class Store:
         ``holes``: a hole comes as its length instead of as zeros.
         """
         hasher = blake3()
-        for extent in self.extents(held):
-            for raw in lists.read([extent], self.block):
+        for is_hole, extents in groupby(self.extents(held), lambda extent: extent.block == HOLE):
+            stretch = list(extents)
+            for raw in regrouped(lists.read(stretch, self.block), PIECE):
                 hasher.update(raw)
-                if not (holes and extent.block == HOLE):
+                if not (holes and is_hole):
                     yield raw
-            if holes and extent.block == HOLE:
-                yield extent.length
+            if holes and is_hole:
+                yield sum(extent.length for extent in stretch)
         if hasher.hexdigest() != held.digest:
             raise Damage("the blocks of this file do not add up to it", place=Place(held.entry.path))
 
