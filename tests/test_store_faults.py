@@ -184,6 +184,14 @@ def test_thinning_is_refused_while_a_manifest_cannot_be_read(tmp_path: Path, sou
     assert sorted(path.name for path in folder.rglob("*")) >= before
 
 
+def test_thinning_is_refused_while_blocks_are_missing(tmp_path: Path, source: Path) -> None:
+    folder, _, _ = prepared(tmp_path, source, "thin")
+    sorted((folder / "packs").iterdir())[0].unlink()
+    with pytest.raises(Refused, match="nothing was let go"):
+        compact.release(Store(folder), ["1"])
+    assert Store(folder).numbers() == [1, 2]
+
+
 # --- the real program --------------------------------------------------------
 
 

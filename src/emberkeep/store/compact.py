@@ -122,7 +122,8 @@ def freed_by(store: Store, labels: Sequence[str]) -> int:
 
 
 def needed(store: Store, names: Iterable[str]) -> Needs:
-    """What the manifests ``names`` need. Refused when one of them, or a list of extents, cannot be read."""
+    """What the manifests ``names`` need. Refused when one of them, or a list of extents, cannot be read, or a
+    block is missing."""
     found = Needs()
     stretches: dict[BlockId, set[tuple[int, int]]] = defaultdict(set)
     for name in names:
@@ -137,6 +138,11 @@ def needed(store: Store, names: Iterable[str]) -> Needs:
                 hint="run 'emberkeep verify', and 'emberkeep verify --repair'",
             ) from error
     stretches.pop(HOLE, None)
+    if any(block not in store.index for block in stretches):
+        raise Refused(
+            "blocks that snapshots need are missing from the store; nothing was let go",
+            hint="run 'emberkeep verify', and 'emberkeep verify --repair'",
+        )
     found.stretches = {block: _joined(parts) for block, parts in stretches.items()}
     return found
 
