@@ -22,7 +22,7 @@ import corpora
 import zstandard
 
 from emberkeep.demo import sample
-from emberkeep.store import intake, packs, reuse
+from emberkeep.store import intake, packs, pieces, reuse
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree
@@ -115,12 +115,12 @@ def main() -> None:
         prepare(room)
         print(f"{'':58}{'first snapshot':>22}{'after the changes':>22}")
         for block in (64 << 10, 256 << 10, 1 << 20):
-            with setting(intake, BLOCK=block):
+            with setting(pieces, BLOCK=block), setting(intake, BLOCK=block):
                 both(room, f"blocks of {block >> 10} KiB")
         for level in (1, 3, 6):
             with setting(packs, LEVEL=level):
                 both(room, f"zstd level {level}")
-        with setting(intake, DEEP=0):
+        with setting(pieces, DEEP=0):
             both(room, "nothing compressed harder")
         with setting(reuse, SECTOR=1 << 16):
             both(room, "earlier versions compared by 64 KiB instead of 4 KiB")

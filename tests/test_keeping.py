@@ -25,6 +25,7 @@ from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.store.verify import verify
 from emberkeep.trees import FolderTree
 from tests.conftest import Program, tree_state
+from tests.test_store import flip
 
 NOW = datetime(2026, 11, 20, 12, 0, tzinfo=UTC)
 FAROE = ZoneInfo("Atlantic/Faroe")
@@ -172,9 +173,7 @@ def test_history_shows_growth_in_text_and_as_a_picture(keeper: Program, place: P
 def test_repair_and_sample_by_the_program(keeper: Program, place: Path) -> None:
     keeper("snapshot")
     pack = next((place / "gannet-rock.keep" / "store" / "packs").glob("*.pack"))
-    data = bytearray(pack.read_bytes())
-    data[200_000] ^= 1
-    pack.write_bytes(bytes(data))
+    flip(pack, 200_000)
     assert keeper("verify", "--sample", "100%").code == 4
     assert keeper("verify", "--sample", "0%").code == 2
     assert keeper("verify", "latest", "--repair").code == 2
@@ -235,14 +234,30 @@ def whole_seconds(server: Path) -> None:
 def test_an_export_of_a_damaged_snapshot_leaves_no_file(keeper: Program, place: Path) -> None:
     keeper("snapshot")
     pack = next((place / "gannet-rock.keep" / "store" / "packs").glob("*.pack"))
-    data = bytearray(pack.read_bytes())
-    data[200_000] ^= 1
-    pack.write_bytes(bytes(data))
+    flip(pack, 200_000)
     done = keeper("export", "latest", "out.tar.zst")
     assert done.code == 4
     assert not (place / "out.tar.zst").exists()
     assert not list(place.glob(".emberkeep-*"))
     assert keeper("export", "latest", "out.rar").code == 2
+
+
+def test_a_selection_of_nothing_is_no_backup(keeper: Program, place: Path) -> None:
+    keeper("snapshot")
+    assert keeper("snapshot", "--only", "no/such/thing").code == 2
+    assert keeper("export", "latest", "out.tar", "--only", "no/such/thing").code == 2
+    assert not (place / "out.tar").exists()
+    assert len(keeper("history", "--json").json["snapshots"]) == 1
+
+
+def test_a_second_program_is_refused_and_told_who_writes(keeper: Program, place: Path) -> None:
+    keeper("snapshot")
+    with closing(Store(place / "gannet-rock.keep" / "store")) as store, store.writing():
+        refused = keeper("snapshot")
+        assert refused.code == 3
+        assert f"process {os.getpid()}" in refused.err
+        assert keeper("verify").code == 0
+    assert keeper("snapshot").code == 0
 
 
 def test_a_part_is_exported(keeper: Program, place: Path) -> None:

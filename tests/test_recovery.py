@@ -201,23 +201,25 @@ def test_ctrl_c_in_a_restore_says_what_to_do(keep: Keep) -> None:
 
 @pytest.mark.skipif(os.name == "nt", reason="kill -9")
 def test_a_killed_restore_is_refused_on_then_finished_or_taken_back(keeper: Program, place: Path, server: Path) -> None:
-    """kill -9 of the real program in the midst of a restore, until it was hit half-way."""
+    """kill -9 of the real program as soon as its journal says that it began, or a little later."""
     for number in range(400):
         (server / "outer-skerries" / f"more-{number}").write_bytes(random.Random(number).randbytes(20_000))
     keeper("snapshot")
     whole = tree_state(server)
     hits = 0
-    for attempt in range(30):
+    journal = Journal(place / "gannet-rock.keep")
+    for attempt in range(12):
         for number in range(400):
             (server / "outer-skerries" / f"more-{number}").unlink(missing_ok=True)
         wrecked = tree_state(server)
         command = [sys.executable, "-m", "emberkeep", "--keep", "gannet-rock.keep", "restore", "1", "--go"]
         process = subprocess.Popen(command, cwd=place, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        time.sleep(0.5 + attempt * 0.05)
+        while process.poll() is None and journal.waiting() is None:
+            time.sleep(0.002)
+        time.sleep(attempt * 0.02)
         process.send_signal(signal.SIGKILL)
         process.wait()
-        waiting = Journal(place / "gannet-rock.keep").waiting()
-        if waiting:
+        if journal.waiting():
             hits += 1
             assert keeper("restore", "1", "--go").code == 3
             assert "interrupted" in keeper("history").out

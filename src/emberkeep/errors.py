@@ -16,6 +16,8 @@ whole sentences already, since they are the same facts in text and in JSON.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 
 
@@ -103,3 +105,14 @@ class Interrupted(EmberKeepError):
     """Somebody stopped the work half-way; what was changed is said."""
 
     exit_code = 130
+
+
+@contextmanager
+def system_may_refuse(what: str, where: object, hint: str) -> Iterator[None]:
+    """RunFailed, saying ``what`` could not be done, for an OSError in the block; ``where``: the place when it
+    names none."""
+    try:
+        yield
+    except OSError as error:
+        place = Place(str(error.filename or where))
+        raise RunFailed(f"{what}: {error.strerror or error}", place=place, hint=hint) from error

@@ -47,7 +47,7 @@ def add_only(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="SEL",
-        help="only this role, role/GLOB or glob (repeatable)",
+        help="only this role, role/GLOB, glob or tiles:X1,Y1..X2,Y2 (repeatable)",
     )
 
 

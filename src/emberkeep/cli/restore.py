@@ -7,7 +7,7 @@ import os
 from pathlib import Path
 
 from emberkeep.cli.context import add_go, add_only, answer, now, opened, the_keep
-from emberkeep.errors import Damage, Place, RunFailed
+from emberkeep.errors import Damage, system_may_refuse
 from emberkeep.keep import Keep
 from emberkeep.runs import recovery, restore, snapshot
 from emberkeep.show import snapshots as view
@@ -48,15 +48,9 @@ def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: Snaps
     plan = restore.plan(tree, into, restore.scope_of(tree.manifest, args.only, keep.config))
     restore.check_names(plan, tree)
     restore.check_room(plan)
-    try:
-        with progress("restore") as step:
-            faults = restore.apply(plan, tree, fresh=True, progress=step)
-    except OSError as error:
-        raise RunFailed(
-            f"the restore stopped: {error.strerror or error}",
-            place=Place(str(error.filename or into)),
-            hint=f"{into} is not whole; remove it and try again",
-        ) from error
+    hint = f"{into} is not whole; remove it and try again"
+    with system_may_refuse("the restore stopped", into, hint), progress("restore") as step:
+        faults = restore.apply(plan, tree, fresh=True, progress=step)
     if faults:
         raise Damage.gathered(tuple(faults))
     return answer(args, 0, {"plan": plan, "done": True}, lambda: view.restore_plan(screen, plan, True))

@@ -36,6 +36,11 @@ class Growth:
     daily: float | None
     lasts: timedelta | None
 
+    @property
+    def endless(self) -> bool:
+        """Whether the disk lasts longer than anybody plans."""
+        return self.lasts is not None and self.lasts >= LONGEST
+
 
 LONGEST = timedelta(days=36500)
 

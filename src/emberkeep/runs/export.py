@@ -21,7 +21,7 @@ from typing import BinaryIO
 import zstandard
 
 from emberkeep import files
-from emberkeep.errors import Place, Refused, RunFailed, UsageError
+from emberkeep.errors import Refused, UsageError, system_may_refuse
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.store import SnapshotTree
 from emberkeep.trees import FILE, FOLDER, LINK, Entry
@@ -43,20 +43,16 @@ def export(
     if target.exists():
         raise Refused(f"{target} is there already", hint="name another file")
     entries = {path: entry for path, entry in tree.entries().items() if wanted(path)}
+    if not entries:
+        raise UsageError(f"nothing in {tree.label} is selected; no archive was written")
     write = _zip if suffix == ".zip" else _tar
-    try:
-        with files.writing(target) as handle:
-            if suffix == ".tar.zst":
-                with zstandard.ZstdCompressor(level=3, threads=-1).stream_writer(handle, closefd=False) as packed:
-                    write(tree, entries, packed, progress)
-            else:
-                write(tree, entries, handle, progress)
-    except OSError as error:
-        raise RunFailed(
-            f"the archive could not be written: {error.strerror or error}",
-            place=Place(str(error.filename or target)),
-            hint="nothing was left there; make room or mend that, and try again",
-        ) from error
+    hint = "nothing was left there; make room or mend that, and try again"
+    with system_may_refuse("the archive could not be written", target, hint), files.writing(target) as handle:
+        if suffix == ".tar.zst":
+            with zstandard.ZstdCompressor(level=3, threads=-1).stream_writer(handle, closefd=False) as packed:
+                write(tree, entries, packed, progress)
+        else:
+            write(tree, entries, handle, progress)
     return sum(entry.kind is FILE for entry in entries.values()), sum(entry.size for entry in entries.values())
 
 

@@ -10,7 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from emberkeep.errors import Damage, Interrupted, Place, Refused, RunFailed, UsageError
+from emberkeep.errors import Damage, Interrupted, Place, Refused, RunFailed, UsageError, system_may_refuse
 from emberkeep.keep import Keep
 from emberkeep.runs import restore, snapshot
 from emberkeep.runs.journal import BEGUN, DONE, MERGE, RESTORE, TAKEN_BACK, UNDO, UNDONE, Journal, Run
@@ -166,14 +166,10 @@ def undo(keep: Keep, store: Store, found: Recovery, clock: Clock, progress: Prog
         note = f"before undoing run {found.run.number}"
         before = snapshot.take(keep, clock(), note=note, why=UNDO, store=store, progress=progress).about
         journal.end(found.run, BEGUN, clock())  # stopped from here on, it waits to be resumed or undone
+    hint = "mend that, and 'emberkeep undo --go' again"
     try:
-        faults = restore.apply(found.plan, found.tree, progress=progress)
-    except OSError as error:
-        raise RunFailed(
-            f"the {found.run.words} could not be taken back: {error.strerror or error}",
-            place=Place(str(error.filename or keep.server)),
-            hint="mend that, and 'emberkeep undo --go' again",
-        ) from error
+        with system_may_refuse(f"the {found.run.words} could not be taken back", keep.server, hint):
+            faults = restore.apply(found.plan, found.tree, progress=progress)
     except KeyboardInterrupt:
         raise Interrupted("taking the run back was interrupted", hint="'emberkeep undo --go' goes on with it") from None
     journal.end(found.run, UNDONE, clock())

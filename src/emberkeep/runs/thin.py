@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 from emberkeep.errors import Damage, UsageError
@@ -20,7 +20,7 @@ class Thinning:
     """What becomes of each snapshot, and about how many bytes that frees."""
 
     verdicts: tuple[Verdict, ...]
-    frees: int
+    frees: int = 0
 
     @property
     def going(self) -> tuple[str, ...]:
@@ -39,8 +39,8 @@ def plan(keep: Keep, store: Store, now: datetime) -> Thinning:
     if faults:
         raise Damage(faults[0], hint="run 'emberkeep verify'; nothing is thinned while a snapshot cannot be read")
     verdicts = judge(found, keep.config.ladder, Journal(keep.folder).needed(), now, keep.config.tz)
-    thinning = Thinning(tuple(verdicts), 0)
-    return Thinning(thinning.verdicts, freed_by(store, thinning.going))
+    thinning = Thinning(tuple(verdicts))
+    return replace(thinning, frees=freed_by(store, thinning.going))
 
 
 def carry_out(store: Store, found: Thinning, progress: Progress = silent) -> Freed:

@@ -146,7 +146,7 @@ def forecast(found: Growth) -> str:
     if found.lasts is None:
         return "It does not grow."
     days = found.lasts / timedelta(days=1)
-    lasts = "longer than anyone plans" if days > 36_000 else f"about {words.days(days)}"
+    lasts = "longer than anyone plans" if found.endless else f"about {words.days(days)}"
     return f"It grows by {words.size(int(found.daily))} a day; at this rate the disk will last {lasts}."
 
 

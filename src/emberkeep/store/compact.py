@@ -12,19 +12,19 @@ what is left.
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections import defaultdict
+from collections import defaultdict, deque
 from collections.abc import Iterable, Sequence
+from contextlib import closing
 from dataclasses import dataclass, field, replace
 
 from emberkeep import files
-from emberkeep.errors import Damage, Refused, RunFailed
-from emberkeep.errors import Place as Where
+from emberkeep.errors import Damage, Refused, system_may_refuse
 from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE, Extent, Place
 from emberkeep.store.index import Index
-from emberkeep.store.intake import Intake, Progress, silent
+from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import Held
 from emberkeep.store.packs import (
     HEAD,
@@ -39,6 +39,7 @@ from emberkeep.store.packs import (
     pack_path,
     scan,
 )
+from emberkeep.store.pieces import Pieces
 from emberkeep.store.store import Store
 from emberkeep.store.verify import load, manifest_names, parted
 
@@ -92,17 +93,12 @@ def release(store: Store, labels: Sequence[str], progress: Progress = silent) ->
         names = [name for name in manifest_names(store) if name not in labels]
         needs = needed(store, names)
         before = store.size()
-        try:
+        hint = "the remaining snapshots are whole; thin again to go on"
+        with system_may_refuse("the space could not be freed", store.folder, hint):
             _drop(store, labels)
             if _move_out_of_sparse_blocks(store, names, needs):
                 needs = needed(store, names)
             left = compact(store, needs, progress)
-        except OSError as error:
-            raise RunFailed(
-                f"the space could not be freed: {error.strerror or error}",
-                place=Where(str(error.filename or store.folder)),
-                hint="the remaining snapshots are whole; thin again to go on",
-            ) from error
         store.keep_trust()
     return Freed(before, store.size(), left)
 
@@ -172,22 +168,17 @@ def _move_out_of_sparse_blocks(store: Store, names: Sequence[str], needs: Needs)
     sparse = {block for block in needs.stretches if needs.share(block, store.location(block)) < SPARSE}
     if not sparse:
         return False
-    writer = PackWriter(store.packs, max((*indexes.sizes(store.packs), 0)) + 1)
-    intake = Intake.of_pieces(lambda block: block in store.index and block not in sparse, store.block, writer)
-    try:
-        moved = _Moved(intake, store, needs, sparse)
-        places = intake.place(
+    with PackWriter(store.packs) as writer:
+        pieces = Pieces(lambda block: block in store.index and block not in sparse, writer)
+        moved = _Moved(pieces, store, needs, sparse)
+        places = pieces.place(
             {
                 place: [moved.extent(extent) for extent in lists.extents_of(place, store.block)]
                 for place in sorted(needs.places)
                 if any(extent.block in sparse for extent in lists.all_extents(place, store.block))
             }
         )
-        writer.finish()
-    except BaseException:
-        writer.abandon()
-        raise
-    store.replace_index({**store.index, **intake.fresh})
+    store.replace_index({**store.index, **pieces.fresh})
     for name in names:
         _rename_places(store, name, places)
     return True
@@ -196,14 +187,14 @@ def _move_out_of_sparse_blocks(store: Store, names: Sequence[str], needs: Needs)
 class _Moved:
     """Where the stretches of sparse blocks lie now."""
 
-    def __init__(self, intake: Intake, store: Store, needs: Needs, sparse: Iterable[BlockId]) -> None:
+    def __init__(self, pieces: Pieces, store: Store, needs: Needs, sparse: Iterable[BlockId]) -> None:
         self._starts: dict[BlockId, list[int]] = {}
         self._now: dict[BlockId, list[Extent]] = {}
         for block in sorted(sparse, key=store.location):
             raw = store.block(block)
             stretches = needs.stretches[block]
             self._starts[block] = [start for start, _ in stretches]
-            self._now[block] = [intake.bundled(raw[start:end]) for start, end in stretches]
+            self._now[block] = [pieces.bundled(raw[start:end]) for start, end in stretches]
 
     def extent(self, extent: Extent) -> Extent:
         """The same bytes at their new place, when they moved."""
@@ -279,31 +270,21 @@ def compact(store: Store, needs: Needs, progress: Progress = silent) -> tuple[st
 def _copied(store: Store, chosen: Sequence[_Pack], progress: Progress) -> tuple[Index, set[int]]:
     """The needed blocks of some packs in new packs: where they lie now, and packs in which one was damaged."""
     total = sum(location.stored for pack in chosen for _, location in pack.needed)
-    reader = PackReader(store.packs)
-    number = max((*indexes.sizes(store.packs), 0)) + 1
-    writer = PackWriter(store.packs, number)
     moved: Index = {}
     spoilt: set[int] = set()
+    left = deque((pack, head, location) for pack in chosen for head, location in pack.needed)
     done = 0
-    try:
-        for pack in chosen:
-            for head, location in pack.needed:
-                encoded = reader.encoded(location)
-                raw = None if encoded is None else decoded(encoded)
-                if encoded is None or raw is None or block_id(raw) != head.block:
-                    spoilt.add(pack.number)
-                    continue
-                moved[head.block] = writer.add(encoded)
-                done += location.stored
-                progress(done, total)
-                if writer.size > LARGEST_PACK:
-                    writer.finish()
-                    number += 1
-                    writer = PackWriter(store.packs, number)
-        writer.finish()
-    except BaseException:
-        writer.abandon()
-        raise
-    finally:
-        reader.close()
+    with closing(PackReader(store.packs)) as reader:
+        while left:
+            with PackWriter(store.packs) as writer:
+                while left and writer.size < LARGEST_PACK:
+                    pack, head, location = left.popleft()
+                    encoded = reader.encoded(location)
+                    raw = None if encoded is None else decoded(encoded)
+                    if encoded is None or raw is None or block_id(raw) != head.block:
+                        spoilt.add(pack.number)
+                        continue
+                    moved[head.block] = writer.add(encoded)
+                    done += location.stored
+                    progress(done, total)
     return moved, spoilt

@@ -1,18 +1,13 @@
-"""Taking files in: what is known is only named, what is new goes into blocks, compressed on all cores.
+"""Taking files in, in the order of their paths: what is known is only named, what is new goes into ``pieces``.
 
-Contents of :data:`BLOCK` bytes and more fill blocks of their own; what is shorter (small files, changed sectors,
-the tails of files) is bundled with its neighbours, which compresses far better. All writing happens in one thread,
-in the order of the paths, so that the same tree gives the same pack.
+A file that changes while it is read is read again. What an earlier version of it holds is found by ``reuse``.
 """
 
 from __future__ import annotations
 
-import os
 import re
 import time
-from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -22,18 +17,13 @@ from emberkeep.errors import Damage, UnreadableInput
 from emberkeep.store import extents as lists
 from emberkeep.store import reuse
 from emberkeep.store.extents import HOLE, Extent, Fetch, Place, Within
-from emberkeep.store.index import Index
 from emberkeep.store.manifest import Held
-from emberkeep.store.packs import DEEP_SHARE, BlockId, Encoded, PackWriter, block_id, encode
+from emberkeep.store.packs import BlockId
+from emberkeep.store.pieces import BLOCK, Pieces, Unplaced
 from emberkeep.store.reuse import PIECE, Chunks, Run
 from emberkeep.store.seen import Stamps
-from emberkeep.trees import FILE, Entry, Skipped, Still, Tree, digest_of
+from emberkeep.trees import FILE, Entry, Skipped, Tree, digest_of
 
-BLOCK = 1 << 20
-"""Raw bytes of a block; only bundles may be longer, by less than one more block."""
-DEEP = 96 << 20
-"""So many bytes of what compresses well are compressed harder: text is little, and a world of it would take too
-long."""
 SMALL = 32 * 1024
 """Files up to this size are stored whole when they changed: their bundle compresses better than a comparison saves."""
 SHORTEST = 6 * 1024
@@ -44,8 +34,6 @@ TRIES = 4
 """How often a file that changes while it is read is read again."""
 MOST_KIN = 60
 """More files than this that are called alike are tiles or players, not versions of one another."""
-_IN_FLIGHT = 12
-"""Blocks that may wait to be compressed or written: bounds memory."""
 
 Progress = Callable[[int, int], None]
 """Called with bytes done and bytes in all."""
@@ -64,36 +52,28 @@ class _Known(NamedTuple):
 
 
 @dataclass
-class _Contents:
-    """What was read of one file. Extents in a bundle that is not full yet name it by a stand-in."""
+class _Contents(Unplaced):
+    """What was read of one file."""
 
-    digest: str
-    size: int
-    extents: list[Extent]
-    place: Place | None = None
-    depth: int = 0
+    digest: str = ""
+    size: int = 0
 
 
 @dataclass
 class Intake:
-    """One pass of taking a tree in. ``base``: rows of an earlier snapshot whose contents are all there; ``has``:
-    whether the store holds a block; ``fetch``: reads one."""
+    """One pass of taking a tree in. ``base``: rows of an earlier snapshot whose contents are all there; ``fetch``:
+    reads a block; ``pieces``: where what is new goes."""
 
     tree: Tree
     base: Mapping[str, Held]
-    has: Callable[[BlockId], bool]
     fetch: Fetch
-    writer: PackWriter
-    fresh: Index = field(default_factory=dict)
-    """Where the blocks lie that were written."""
+    pieces: Pieces
     unsettled: list[Skipped] = field(default_factory=list)
     unread: list[Skipped] = field(default_factory=list)
     stamps: Stamps = field(default_factory=dict)
     """ctime and inode of the files that were read, when their last byte had been."""
 
     def __post_init__(self) -> None:
-        self._blocks = _Blocks(self)
-        self._bundle = _Bundle(self._blocks)
         self._by_digest: dict[str, _Contents] = {}
         self._sizes: set[int] = set()
         self._taken: dict[str, tuple[Entry, _Contents | None]] = {}
@@ -118,34 +98,14 @@ class Intake:
                     self._taken[path] = (entry, None)
             return self._finished(kept)
         finally:
-            self._blocks.close()
+            self.pieces.close()
 
     def _remember(self) -> None:
         """What the base holds, by digest: a file that moved, or was only touched, needs no room."""
         for held in self.base.values():
             if held.place is not None:
-                self._by_digest[held.digest] = _Contents(held.digest, held.entry.size, [], held.place)
+                self._by_digest[held.digest] = _Contents([], held.place, 0, held.digest, held.entry.size)
                 self._sizes.add(held.entry.size)
-
-    # --- pieces that are no files --------------------------------------------
-
-    @classmethod
-    def of_pieces(cls, has: Callable[[BlockId], bool], fetch: Fetch, writer: PackWriter) -> Intake:
-        """One that takes pieces in by :meth:`bundled` and :meth:`place` instead of a tree."""
-        return cls(_Nothing(), {}, has, fetch, writer)
-
-    def bundled(self, data: bytes) -> Extent:
-        """Where a piece will lie; only :meth:`place` makes the extent good for anything else."""
-        return self._bundle.put(data)
-
-    def place(self, contents: Mapping[Place, list[Extent]]) -> dict[Place, Place]:
-        """Where contents given by their extents lie from now on, by where they lay; all is written then."""
-        made = {place: _Contents("", 0, extents) for place, extents in contents.items()}
-        try:
-            self._place(made.values())
-        finally:
-            self._blocks.close()
-        return {place: found.place for place, found in made.items() if found.place is not None}
 
     # --- one file ------------------------------------------------------------
 
@@ -214,11 +174,10 @@ class Intake:
         data = b"".join(self.tree.chunks(entry.path))
         digest = blake3(data)
         known = self._by_digest.get(digest.hexdigest())
-        if known is None and len(data) == BLOCK:
-            stand_in = self._blocks.reserve()
-            self._blocks.put(data, stand_in, BlockId(digest.digest()))
-            known = _Contents(digest.hexdigest(), BLOCK, [Extent(stand_in, 0, BLOCK)])
-        return known or _Contents(digest.hexdigest(), len(data), self._store(data))
+        if known is not None:
+            return known
+        block = BlockId(digest.digest()) if len(data) == BLOCK else None
+        return _Contents(self.pieces.store(data, block), digest=digest.hexdigest(), size=len(data))
 
     def _compared(self, source: Chunks, size: int, base: Place) -> tuple[str, list[_Known]]:
         """The digest of a file, and the stretches that the base's file holds, by place or else by content."""
@@ -262,28 +221,15 @@ class Intake:
                     found += item.extents(at + low, high - low)
                 else:
                     high = min(len(piece), item.start - at) if item is not None else len(piece)
-                    found += self._store(piece[low:high])
+                    found += self.pieces.store(piece[low:high])
                 low = high
             at += len(piece)
-        return _Contents(hasher.hexdigest(), at, lists.joined(found))
-
-    def _store(self, data: bytes) -> list[Extent]:
-        """The extents of new bytes: whole blocks of their own, the rest in the bundle."""
-        if len(data) < BLOCK:
-            return [self._bundle.put(data)] if data else []
-        whole = len(data) - len(data) % BLOCK
-        found = []
-        for start in range(0, whole, BLOCK):
-            stand_in = self._blocks.reserve()
-            self._blocks.put(data[start : start + BLOCK], stand_in)
-            found.append(Extent(stand_in, 0, BLOCK))
-        return found + self._store(data[whole:])
+        return _Contents(lists.joined(found), digest=hasher.hexdigest(), size=at)
 
     # --- the end -------------------------------------------------------------
 
     def _finished(self, kept: Mapping[str, Held]) -> dict[str, Held]:
-        contents = {id(found): found for _, found in self._taken.values() if found is not None}
-        self._place(contents.values())
+        self.pieces.settle([found for _, found in self._taken.values() if found is not None])
         rows = {
             path: Held(entry, found.digest, found.place) if found else Held(entry)
             for path, (entry, found) in self._taken.items()
@@ -292,128 +238,6 @@ class Intake:
             return dict(kept)
         rows.update(kept)
         return {path: rows[path] for path in sorted(rows)}
-
-    def _place(self, contents: Iterable[_Contents]) -> None:
-        """Give each contents its place: its one extent, or the list of them, which is stored like any contents."""
-        waiting = [found for found in contents if found.place is None and found.extents]
-        while waiting:
-            self._bundle.flush()
-            self._blocks.finish()
-            for found in waiting:
-                found.extents = self._blocks.resolved(found.extents)
-            several = [found for found in waiting if len(found.extents) > 1]
-            for found in waiting:
-                if len(found.extents) == 1:
-                    found.place = Place(*found.extents[0], found.depth)
-            for found in several:
-                found.extents = self._store(lists.serialize(found.extents))
-                found.depth += 1
-            waiting = several
-
-
-class _Nothing(Still):
-    """A tree without entries."""
-
-    label = ""
-    skipped = ()
-    top = None
-
-    def entries(self) -> Mapping[str, Entry]:
-        return {}
-
-    def chunks(self, path: str) -> Iterator[bytes]:
-        return iter(())
-
-    def digest(self, path: str) -> str:
-        return ""
-
-
-@dataclass
-class _Blocks:
-    """Blocks on their way into the pack: hashed and compressed in threads, written in order.
-
-    A block's identity is known only when its thread is done; until then a stand-in names it.
-    """
-
-    intake: Intake
-    _waiting: deque[tuple[BlockId, Future[_Made]]] = field(default_factory=deque)
-    _pool: ThreadPoolExecutor | None = None
-    _count: int = 0
-    _deep: int = 0
-    _named: dict[BlockId, BlockId] = field(default_factory=dict)
-
-    def reserve(self) -> BlockId:
-        """A stand-in for a block that is to come."""
-        self._count += 1
-        return BlockId(b"stand-in %d" % self._count)
-
-    def put(self, raw: bytes, stand_in: BlockId, block: BlockId | None = None) -> None:
-        """Write a block unless the store has it; ``block``: its identity where that is known already."""
-        if self._pool is None:
-            self.intake.has(stand_in)  # loads the index here, before threads ask for it
-            self._pool = ThreadPoolExecutor(min(4, os.cpu_count() or 1), "compress")
-        self._waiting.append((stand_in, self._pool.submit(_make, raw, block, self.intake.has, self._deep < DEEP)))
-        while len(self._waiting) > _IN_FLIGHT or (self._waiting and self._waiting[0][1].done()):
-            self._write_next()
-
-    def _write_next(self) -> None:
-        stand_in, future = self._waiting.popleft()
-        block, encoded = future.result()
-        self._named[stand_in] = block
-        if encoded is not None and encoded.head.stored < DEEP_SHARE * encoded.head.raw:
-            self._deep += encoded.head.raw
-        if encoded is not None and block not in self.intake.fresh:
-            self.intake.fresh[block] = self.intake.writer.add(encoded)
-
-    def finish(self) -> None:
-        """Write all that waits."""
-        while self._waiting:
-            self._write_next()
-
-    def resolved(self, extents: Iterable[Extent]) -> list[Extent]:
-        """The same extents with the identities of blocks in place of stand-ins."""
-        return lists.joined(Extent(self._named.get(item.block, item.block), *item[1:]) for item in extents)
-
-    def close(self) -> None:
-        """Stop the threads, whatever they still had to do."""
-        if self._pool is not None:
-            self._pool.shutdown(wait=True, cancel_futures=True)
-
-
-_Made = tuple[BlockId, Encoded | None]
-
-
-def _make(raw: bytes, block: BlockId | None, has: Callable[[BlockId], bool], deep: bool) -> _Made:
-    """The identity of a block, and its stored form unless the store has it."""
-    block = block or block_id(raw)
-    return block, None if has(block) else encode(block, raw, deep=deep)
-
-
-@dataclass
-class _Bundle:
-    """Short contents gathered into one block."""
-
-    blocks: _Blocks
-    _held: list[bytes] = field(default_factory=list)
-    _size: int = 0
-    _stand_in: BlockId = HOLE
-
-    def put(self, data: bytes) -> Extent:
-        """Where short contents will lie."""
-        if not self._held:
-            self._stand_in = self.blocks.reserve()
-        extent = Extent(self._stand_in, self._size, len(data))
-        self._held.append(data)
-        self._size += len(data)
-        if self._size >= BLOCK:
-            self.flush()
-        return extent
-
-    def flush(self) -> None:
-        """Make a block of what is held."""
-        if self._held:
-            self.blocks.put(b"".join(self._held), self._stand_in)
-            self._held, self._size = [], 0
 
 
 def _hashed(chunks: Iterable[bytes], hasher: blake3) -> Iterator[bytes]:

@@ -18,6 +18,7 @@ A pack is written as ``NUMBER.pack.part`` and renamed once it is synced; only ``
 
 from __future__ import annotations
 
+import contextlib
 import struct
 import threading
 import zlib
@@ -246,14 +247,30 @@ def decoded(encoded: Encoded) -> bytes | None:
 
 
 class PackWriter:
-    """Appends blocks to one new pack, made with the first of them; nothing counts until :meth:`finish`."""
+    """Appends blocks to one new pack, made with the first of them; nothing counts until :meth:`finish`.
 
-    def __init__(self, folder: Path, number: int) -> None:
-        self.number = number
-        self._path = pack_path(folder, number)
+    As a context manager it finishes the pack when the block ends well, and else throws it away.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.number = max(pack_numbers(folder), default=0) + 1
+        self._path = pack_path(folder, self.number)
         self._part = self._path.with_name(self._path.name + ".part")
         self._handle: BinaryIO | None = None
         self._offset = 0
+
+    def __enter__(self) -> PackWriter:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, *_: object) -> None:
+        if kind is None:
+            try:
+                self.finish()
+            except BaseException:
+                self.abandon()
+                raise
+        else:
+            self.abandon()
 
     @property
     def size(self) -> int:
@@ -282,7 +299,8 @@ class PackWriter:
         files.io.sync_folder(self._path.parent)
 
     def abandon(self) -> None:
-        """Throw the half-made pack away."""
+        """Throw the half-made pack away. What cannot be removed now, the next writer sweeps."""
         if self._handle is not None:
             self._handle.close()
-            files.io.unlink(self._part)
+            with contextlib.suppress(OSError):
+                files.io.unlink(self._part)

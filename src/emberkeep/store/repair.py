@@ -9,18 +9,18 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator, Mapping
+from contextlib import closing
 from dataclasses import dataclass, field, replace
 
 from emberkeep import files
-from emberkeep.errors import Damage, RunFailed, UnreadableInput
-from emberkeep.errors import Place as Where
-from emberkeep.store import index as indexes
+from emberkeep.errors import Damage, UnreadableInput, system_may_refuse
 from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE
 from emberkeep.store.index import Index
 from emberkeep.store.intake import Intake, Progress, silent
 from emberkeep.store.manifest import Held
 from emberkeep.store.packs import BlockId, PackReader, PackWriter, block_id, encode, pack_path
+from emberkeep.store.pieces import Pieces
 from emberkeep.store.store import Store
 from emberkeep.store.verify import Finder, Packs, Verification, check_packs, load, manifest_names, parted, verify
 from emberkeep.trees import Entry, Kind, Tree
@@ -46,18 +46,13 @@ def repair(store: Store, live: Tree, progress: Progress = silent) -> Repair:
     was whole is lost by that."""
     with store.writing():
         store.forget_index()
-        try:
+        hint = "make room or mend that, and repair again"
+        with system_may_refuse("the store could not be mended", store.folder, hint):
             packs = check_packs(store, lambda block: True, progress)
             store.replace_index(dict(packs.sound))
             aside = _put_aside(store)
             mending = _Mending(store, live, packs)
             mending.run()
-        except OSError as error:
-            raise RunFailed(
-                f"the store could not be mended: {error.strerror or error}",
-                place=Where(str(error.filename or store.folder)),
-                hint="make room or mend that, and repair again",
-            ) from error
     after = verify(store, progress=progress)
     return Repair(len(packs.faults), mending.blocks, tuple(mending.mended), aside, after)
 
@@ -111,32 +106,20 @@ class _Mending:
                     found[name] = paths
         return found
 
-    def _writer(self) -> PackWriter:
-        return PackWriter(self.store.packs, max((*indexes.sizes(self.store.packs), 0)) + 1)
-
     def _saved_blocks(self) -> Index:
         """The sound blocks of torn packs, copied into a new one."""
-        reader, writer = PackReader(self.store.packs), self._writer()
         found: Index = {}
-        try:
+        with closing(PackReader(self.store.packs)) as reader, PackWriter(self.store.packs) as writer:
             for block, location in self.packs.sound.items():
-                if location.pack in self.packs.torn:
-                    encoded = reader.encoded(location)
-                    if encoded is not None:
-                        found[block] = writer.add(encoded)
-            writer.finish()
-        except BaseException:
-            writer.abandon()
-            raise
-        finally:
-            reader.close()
+                encoded = reader.encoded(location) if location.pack in self.packs.torn else None
+                if encoded is not None:
+                    found[block] = writer.add(encoded)
         return found
 
     def _read_again(self, damaged: Mapping[str, list[str]]) -> Index:
         """Missing blocks, from the files of the live folder that they came from."""
-        writer = self._writer()
         found: Index = {}
-        try:
+        with PackWriter(self.store.packs) as writer:
             for name, paths in damaged.items():
                 held = load(self.store, name).held
                 for path in paths:
@@ -144,10 +127,6 @@ class _Mending:
                         if block not in found:
                             found[block] = writer.add(encode(block, raw))
                             self.blocks += 1
-            writer.finish()
-        except BaseException:
-            writer.abandon()
-            raise
         return found
 
     def _wanted_of(self, path: str, held: Held) -> Iterator[tuple[BlockId, bytes]]:
@@ -175,23 +154,18 @@ class _Mending:
         there = self.live.entries()
         paths = {path for names in damaged.values() for path in names if path in there}
         chosen: dict[str, Entry] = {path: there[path]._replace(same_as="") for path in sorted(paths)}
-        writer = self._writer()
-        intake = Intake(self.live, {}, lambda block: block in self.store.index, self.store.block, writer)
         try:
-            rows = intake.take(chosen, {}, silent)
-            writer.finish()
+            with PackWriter(self.store.packs) as writer:
+                pieces = Pieces(lambda block: block in self.store.index, writer)
+                rows = Intake(self.live, {}, self.store.block, pieces).take(chosen, {}, silent)
         except UnreadableInput:
-            writer.abandon()
             return {}, {}
-        except BaseException:
-            writer.abandon()
-            raise
         found: dict[str, dict[str, Held]] = {}
         for name, names in damaged.items():
             held = load(self.store, name).held
             same = {p: rows[p].place for p in names if p in rows and rows[p].digest == held[p].digest}
             found[name] = {path: held[path]._replace(place=place) for path, place in same.items()}
-        return found, intake.fresh
+        return found, pieces.fresh
 
     def _write_manifests(self, rows: Mapping[str, Mapping[str, Held]]) -> None:
         for name, changed in rows.items():

@@ -32,7 +32,7 @@ from typing import NamedTuple
 from blake3 import blake3
 
 from emberkeep import files
-from emberkeep.errors import Damage, Place, Refused, RunFailed, UnreadableInput, UsageError
+from emberkeep.errors import Damage, Place, Refused, UnreadableInput, UsageError, system_may_refuse
 from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
@@ -41,7 +41,8 @@ from emberkeep.store.ahead import ReadAhead
 from emberkeep.store.extents import HOLE, Extent
 from emberkeep.store.intake import Intake, Progress, silent
 from emberkeep.store.manifest import DEFAULTS, About, Held, Manifest
-from emberkeep.store.packs import BlockId, Location, PackReader, PackWriter, pack_numbers
+from emberkeep.store.packs import BlockId, Location, PackReader, PackWriter
+from emberkeep.store.pieces import Pieces
 from emberkeep.store.reuse import PIECE, regrouped
 from emberkeep.trees import FILE, Entry, FolderTree, Skipped, Still, Tree
 
@@ -297,14 +298,9 @@ class Store:
         ``rehash``. All or nothing: RunFailed when the system refuses to write.
         """
         with self.writing():
-            try:
+            hint = "the store is as it was before; make room or mend that, and try again"
+            with system_may_refuse("the snapshot could not be written", self.folder, hint):
                 return self._add(tree, about, wanted, live, rehash, progress)
-            except OSError as error:
-                raise RunFailed(
-                    f"the snapshot could not be written: {error.strerror or error}",
-                    place=Place(str(error.filename or self.folder)),
-                    hint="the store is as it was before; make room or mend that, and try again",
-                ) from error
 
     def _add(
         self,
@@ -326,6 +322,8 @@ class Store:
                 if same is not None:
                     return same
         entries = {path: entry for path, entry in everything.items() if wanted is None or wanted(path)}
+        if not entries and wanted is not None:
+            raise UsageError(f"nothing in {tree.label} is selected by {', '.join(about.scope)}; no snapshot was taken")
         kept, earlier = self._known(entries, remembered, None if rehash else live)
         self._check_room(sum(entry.size for path, entry in entries.items() if path not in kept))
         held, intake = self._taken_in(tree, entries, kept, earlier, progress)
@@ -334,7 +332,7 @@ class Store:
             label=about.label or self._next_label(),
             files=sum(1 for row in held.values() if row.entry.kind is FILE),
             bytes=sum(row.entry.size for row in held.values()),
-            new_bytes=intake.writer.size,
+            new_bytes=intake.pieces.writer.size,
             unsettled=bool(intake.unsettled),
             copied=tuple(sorted(live.copied)) if live else (),
         )
@@ -342,8 +340,8 @@ class Store:
         manifest = Manifest(about, held, skipped, tree.top if wanted is None else None)
         data = manifests.serialize(manifest)
         self._write(about, data)
-        if intake.fresh:
-            self.index.update(intake.fresh)
+        if intake.pieces.fresh:
+            self.index.update(intake.pieces.fresh)
             indexes.save(self.folder / "index", self.packs, self.index)
         if live is not None and wanted is None:
             told = {path: live.stamps[path] for path in kept if path in live.stamps} | intake.stamps
@@ -373,16 +371,9 @@ class Store:
         progress: Progress,
     ) -> tuple[dict[str, Held], Intake]:
         """All rows of ``entries``, with what was new in a pack that counts from now on."""
-        writer = PackWriter(self.packs, max(pack_numbers(self.packs), default=0) + 1)
-        intake = Intake(tree, earlier, lambda block: block in self.index, self.block, writer)
-        try:
-            held = intake.take(entries, kept, progress)
-            writer.finish()
-        except BaseException:
-            with contextlib.suppress(OSError):
-                writer.abandon()
-            raise
-        return held, intake
+        with PackWriter(self.packs) as writer:
+            intake = Intake(tree, earlier, self.block, Pieces(lambda block: block in self.index, writer))
+            return intake.take(entries, kept, progress), intake
 
     def _as_before(self, about: About, remembered: seen.Seen) -> Taken | None:
         """A snapshot of just what the last one holds; None when that one, or a pack, is not what it was."""
