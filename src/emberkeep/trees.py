@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import stat
+from array import array
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -162,6 +163,7 @@ class FolderTree:
     _leftovers: list[str] = field(default_factory=list, repr=False)
     _names: dict[tuple[int, int], list[str]] = field(default_factory=dict, repr=False)
     _sparse: set[str] = field(default_factory=set, repr=False)
+    _listed: list[tuple[str, os.stat_result]] | None = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
         self._start = f"{self.root}/"  # joined as text: pathlib would take as long as reading a small file does
@@ -190,19 +192,51 @@ class FolderTree:
     def entries(self) -> Mapping[str, Entry]:
         if self._entries is None:
             found: dict[str, Entry] = {}
-            self._skipped, self._leftovers = [], []
             self.stamps.clear()
             self._names.clear()
             self._sparse.clear()
-            try:
-                self._scan(found)
-            except OSError as error:
-                raise UnreadableInput(f"cannot list {self.root}: {error.strerror}") from error
+            for path, facts in self._scanned():
+                try:
+                    entry = self._entry(path, facts)
+                except OSError as error:
+                    self._skipped.append(Skipped(path, f"cannot be read: {error.strerror}"))
+                    continue
+                if entry is None:
+                    self._skipped.append(Skipped(path, "neither a file, a folder nor a link"))
+                    continue
+                found[path] = entry
             self._tell_names(found)
             self._entries = {path: found[path] for path in sorted(found)}
         return self._entries
 
-    def _scan(self, found: dict[str, Entry]) -> None:
+    def fingerprint(self) -> str:
+        """A hash over what the scan found, times and inodes included: two scans with the same one found the same.
+
+        "" where something could not be read. Many times quicker than making the entries.
+        """
+        rows = self._scanned()
+        if self._skipped:
+            return ""
+        hasher = blake3("\0".join([path for path, _ in rows]).encode("utf-8", "surrogateescape"))
+        hasher.update(f"\0{self.top}\0".encode())
+        try:
+            for column in _columns([facts for _, facts in rows]):
+                hasher.update(array("q", column).tobytes())
+        except OverflowError:  # inodes of more than 63 bits
+            return ""
+        return hasher.hexdigest()
+
+    def _scanned(self) -> list[tuple[str, os.stat_result]]:
+        if self._listed is None:
+            self._skipped, self._leftovers = [], []
+            try:
+                self._listed = self._scan()
+            except OSError as error:
+                raise UnreadableInput(f"cannot list {self.root}: {error.strerror}") from error
+        return self._listed
+
+    def _scan(self) -> list[tuple[str, os.stat_result]]:
+        found: list[tuple[str, os.stat_result]] = []
         waiting = [""]
         while waiting:
             folder = waiting.pop()
@@ -216,22 +250,19 @@ class FolderTree:
                 self._skipped.append(Skipped(folder, f"cannot be listed: {error.strerror}"))
                 continue
             for item in items:
-                name = item.name
-                path = start + name
-                if name.startswith(TEMPORARY):
+                path = start + item.name
+                if item.name.startswith(TEMPORARY):
                     self._leftovers.append(path)
                     continue
                 try:
-                    entry = self._entry(path, item.stat(follow_symlinks=False))
+                    facts = item.stat(follow_symlinks=False)
                 except OSError as error:
                     self._skipped.append(Skipped(path, f"cannot be read: {error.strerror}"))
                     continue
-                if entry is None:
-                    self._skipped.append(Skipped(path, "neither a file, a folder nor a link"))
-                    continue
-                found[path] = entry
-                if entry.kind is FOLDER:
+                found.append((path, facts))
+                if facts.st_mode & _TYPE == _FOLDER:
                     waiting.append(path)
+        return found
 
     def _entry(self, path: str, facts: os.stat_result) -> Entry | None:
         """Every path of a large tree comes through here, so what is common is done without a further call."""
@@ -287,6 +318,17 @@ class FolderTree:
 
     def changed(self, path: str) -> None:
         return
+
+
+def _columns(rows: list[os.stat_result]) -> Iterator[list[int]]:
+    """What a write changes, column by column: many times quicker than row by row."""
+    yield [row.st_mode for row in rows]
+    yield [row.st_size for row in rows]
+    yield [row.st_mtime_ns for row in rows]
+    yield [row.st_ctime_ns for row in rows]
+    yield [row.st_ino for row in rows]
+    yield [row.st_uid for row in rows]
+    yield [row.st_gid for row in rows]
 
 
 _TYPE = 0o170000

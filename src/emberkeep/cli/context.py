@@ -12,7 +12,6 @@ from typing import Any
 
 from emberkeep.keep import Keep, find
 from emberkeep.show.console import document
-from emberkeep.show.plain import plain
 from emberkeep.store.store import Store
 
 
@@ -34,6 +33,8 @@ def opened(keep: Keep) -> closing[Store]:
 def answer(args: argparse.Namespace, code: int, result: dict[str, Any], text: Callable[[], None]) -> int:
     """Give the result as JSON where asked, else as text; returns ``code``."""
     if args.json:
+        from emberkeep.show.plain import plain
+
         document({"command": args.command, "exit": code, **{key: plain(value) for key, value in result.items()}})
     else:
         text()

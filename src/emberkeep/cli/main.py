@@ -86,7 +86,6 @@ def main(arguments: Sequence[str]) -> int:
 def _run(args: argparse.Namespace) -> int:
     from emberkeep.errors import EmberKeepError
     from emberkeep.show.console import Screen, document
-    from emberkeep.show.plain import failure
 
     screen = Screen()
     try:
@@ -95,6 +94,8 @@ def _run(args: argparse.Namespace) -> int:
         if args.debug:
             raise
         if args.json:
+            from emberkeep.show.plain import failure
+
             document(failure(args.command, error))
         screen.error(error)
         return error.exit_code

@@ -44,8 +44,12 @@ class LiveTree(FolderTree):
             self._entries = found
         return self._entries
 
+    def fingerprint(self) -> str:
+        """As of any folder; "" also where databases may have to be copied."""
+        return "" if any(path.endswith(BESIDE) for path, _ in self._scanned()) else super().fingerprint()
+
     def _open_elsewhere(self, found: Mapping[str, Entry]) -> list[str]:
-        beside = {path.removesuffix(end) for path in found for end in BESIDE if path.endswith(end)}
+        beside = {path.rpartition("-")[0] for path in found if path.endswith(BESIDE)}
         there = [path for path in sorted(beside) if path in found and found[path].kind is FILE]
         return [path for path in there if self._is_one(path) and _is_held(self.root / path)]
 

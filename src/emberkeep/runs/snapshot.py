@@ -10,12 +10,10 @@ from pathlib import Path
 from types import MappingProxyType
 
 from emberkeep import files
-from emberkeep.archives import open_source
 from emberkeep.databases.live import LiveTree
 from emberkeep.errors import Damage, Refused
 from emberkeep.files import TEMPORARY
 from emberkeep.keep import Keep
-from emberkeep.servers.console import can_hold, held
 from emberkeep.servers.process import running_signs
 from emberkeep.servers.roles import selection
 from emberkeep.store.intake import Progress, silent
@@ -51,6 +49,8 @@ def take(
     config = keep.config
     with ExitStack() as stack:
         if signs and not while_running:
+            from emberkeep.servers.console import can_hold, held
+
             if config.console is None or not can_hold(config.console):
                 raise Refused(
                     f"the server is running ({signs[0]}); a copy taken now would be torn",
@@ -78,6 +78,8 @@ def take_in(
 ) -> Taken:
     """Take an archive or another folder in as a snapshot. UnreadableInput, with nothing taken, for what is no safe
     archive."""
+    from emberkeep.archives import open_source  # only here: loading tarfile and zipfile takes its time
+
     tree = open_source(source)
     about = About("", now, ASKED, note, source=str(source), pinned=pin)
     with closing(Store(keep.store_folder)) as store:

@@ -3,20 +3,26 @@
 ::
 
     manifest = magic length:u32 about held check
-    magic    = b"EMBERMANIFEST 2\\n"
+    magic    = b"EMBERMANIFEST 3\\n"
     length   = bytes in ``about``, little-endian
     about    = one zstd frame around a JSON document (ASCII): the fields of :class:`About`
-    held     = one zstd frame around a JSON document (ASCII): ``top``, ``skipped``, ``blocks`` and ``entries``
+    held     = one zstd frame around: length:u32 few paths kinds columns blocks digests
+    length   = bytes in ``few``, little-endian
     check    = BLAKE3 of all bytes before, 32 bytes
 
-``top`` is mode, mtime_ns, owner and group of the root folder, or null. ``skipped`` lists path and reason.
-``blocks`` lists the identities (hex) of all blocks that the entries name. ``entries`` is a table by columns of
-equal length, sorted by ``path``: ``kind`` (f file, d folder, l link), ``mode``, ``mtime_ns``, ``size``, ``owner``,
-``group`` (-1 where unknown), ``digest`` (BLAKE3 of the whole contents, hex, files only), ``block`` (position in
-``blocks``, -1 where there are no bytes), ``offset``, ``length``, ``depth`` (see ``extents``; ``length`` 0 stands
-for the size). Two more tables name few paths: ``points_at`` (targets of links) and ``same_as`` (further names of
-one file: its first name) have the row, as text, as key. Names that are not UTF-8 stand as lone surrogates
-(``\\udcXX``).
+What stands in ``held`` is a table of entries, sorted by path. ``few`` is a JSON document (ASCII):
+
+* ``top``: mode, mtime_ns, owner and group of the root folder, or null;
+* ``skipped``: lists path and reason;
+* ``entries``, ``paths``, ``blocks``: number of entries, bytes in ``paths``, number of blocks;
+* ``points_at`` (targets of links) and ``same_as`` (further names of one file: its first name) have the row, as text,
+  as key. Names that are not UTF-8 stand as lone surrogates (``\\udcXX``).
+
+``paths`` are the names as the system's bytes or UTF-8, joined by NUL. ``kinds`` has a letter for each entry: f file,
+d folder, l link. ``columns``, one after the other, each with a number for each entry, 64 bits, signed, little-endian:
+mode, mtime_ns, size, owner, group (-1 where unknown), block (position in ``blocks``, -1 where there are no bytes),
+offset, length, depth (see ``extents``). ``blocks`` are the identities of all blocks that the entries name, 32 bytes
+each; ``digests`` the BLAKE3 of the whole contents of each entry of kind f, 32 bytes each.
 """
 
 from __future__ import annotations
@@ -26,6 +32,7 @@ import struct
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
+from itertools import accumulate, pairwise, repeat
 from typing import Any, NamedTuple
 
 import zstandard
@@ -35,9 +42,9 @@ from emberkeep.errors import Damage
 from emberkeep.errors import Place as Where
 from emberkeep.store.extents import HOLE, Place
 from emberkeep.store.packs import BlockId
-from emberkeep.trees import Entry, Kind, Skipped
+from emberkeep.trees import FILE, Entry, Kind, Skipped
 
-MAGIC = b"EMBERMANIFEST 2\n"
+MAGIC = b"EMBERMANIFEST 3\n"
 ASKED = "asked"
 """``why`` of a snapshot that somebody asked for."""
 DEFAULTS = "defaults"
@@ -99,16 +106,7 @@ class Manifest:
 
 def serialize(manifest: Manifest) -> bytes:
     """The bytes of a manifest file."""
-    top = manifest.top
-    blocks: dict[BlockId, int] = {}
-    entries = _columns(list(manifest.held.values()), blocks)
-    held = {
-        "top": [top.mode, top.mtime_ns, top.owner, top.group] if top else None,
-        "skipped": [[item.path, item.why] for item in manifest.skipped],
-        "blocks": [block.hex() for block in blocks],
-        "entries": entries,
-    }
-    return _whole(manifest.about, _frame(held))
+    return _whole(manifest.about, zstandard.ZstdCompressor(level=3).compress(_table(manifest)))
 
 
 def amended(data: bytes, about: About) -> bytes:
@@ -131,49 +129,96 @@ def is_sound(data: bytes) -> bool:
 def _whole(about: About, held: bytes) -> bytes:
     facts = asdict(about)
     facts["taken"] = about.taken.astimezone(UTC).isoformat()
-    first = _frame(facts)
+    first = zstandard.ZstdCompressor(level=3).compress(_json(facts))
     body = MAGIC + _LENGTH.pack(len(first)) + first + held
     return body + blake3(body).digest()
 
 
-def _frame(document: dict[str, Any]) -> bytes:
-    text = json.dumps(document, separators=(",", ":"), ensure_ascii=True)
-    return zstandard.ZstdCompressor(level=3).compress(text.encode("ascii"))
+def _json(document: dict[str, Any]) -> bytes:
+    return json.dumps(document, separators=(",", ":"), ensure_ascii=True).encode("ascii")
 
 
-def _columns(held: Sequence[Held], blocks: dict[BlockId, int]) -> dict[str, Any]:
-    entries = [row.entry for row in held]
-    places = [row.place or _NOWHERE for row in held]
-    return {
-        "path": [entry.path for entry in entries],
-        "kind": "".join([_LETTERS[entry.kind] for entry in entries]),
-        "mode": [entry.mode for entry in entries],
-        "mtime_ns": [entry.mtime_ns for entry in entries],
-        "size": [entry.size for entry in entries],
-        "owner": [entry.owner for entry in entries],
-        "group": [entry.group for entry in entries],
-        "digest": [row.digest for row in held],
-        "block": [-1 if row.place is None else blocks.setdefault(row.place.block, len(blocks)) for row in held],
-        "offset": [place.offset for place in places],
-        "length": [place.length if place.depth else 0 for place in places],
-        "depth": [place.depth for place in places],
+def _table(manifest: Manifest) -> bytes:
+    rows = list(manifest.held.values())
+    entries = [row.entry for row in rows]
+    blocks: dict[BlockId, int] = {}
+    places = [row.place or _NOWHERE for row in rows]
+    numbers = [-1 if row.place is None else blocks.setdefault(row.place.block, len(blocks)) for row in rows]
+    top = manifest.top
+    paths = "\0".join([entry.path for entry in entries]).encode("utf-8", "surrogateescape")
+    few = {
+        "top": [top.mode, top.mtime_ns, top.owner, top.group] if top else None,
+        "skipped": [[item.path, item.why] for item in manifest.skipped],
+        "entries": len(rows),
+        "paths": len(paths),
+        "blocks": len(blocks),
         "points_at": {str(at): entry.points_at for at, entry in enumerate(entries) if entry.points_at},
         "same_as": {str(at): entry.same_as for at, entry in enumerate(entries) if entry.same_as},
     }
+    head = _json(few)
+    columns = packed(
+        [entry.mode for entry in entries],
+        [entry.mtime_ns for entry in entries],
+        [entry.size for entry in entries],
+        [entry.owner for entry in entries],
+        [entry.group for entry in entries],
+        numbers,
+        [place.offset for place in places],
+        [place.length for place in places],
+        [place.depth for place in places],
+    )
+    kinds = "".join([_LETTERS[entry.kind] for entry in entries]).encode("ascii")
+    digests = bytes.fromhex("".join([row.digest for row in rows]))
+    return b"".join([_LENGTH.pack(len(head)), head, paths, kinds, columns, *blocks, digests])
 
 
 _NOWHERE = Place(HOLE, 0, 0)
+_COLUMNS = 9
+
+
+def packed(*columns: Sequence[int]) -> bytes:
+    """Columns of numbers, one after the other: 64 bits each, signed, little-endian."""
+    return b"".join([struct.pack(f"<{len(column)}q", *column) for column in columns])
+
+
+def unpacked(data: bytes) -> tuple[int, ...]:
+    """The numbers in what :func:`packed` made."""
+    return struct.unpack(f"<{len(data) // 8}q", data)
+
+
+class _Parts(NamedTuple):
+    """A table taken apart, its rows not yet made."""
+
+    few: dict[str, Any]
+    paths: bytes
+    kinds: str
+    columns: list[tuple[int, ...]]
+    blocks: list[BlockId]
+    digests: bytes
+
+
+def _parts(frame: bytes, name: str) -> _Parts:
+    data = _decompressed(frame, name)
+    at = _LENGTH.size + _LENGTH.unpack_from(data)[0]
+    few = json.loads(data[_LENGTH.size : at])
+    count = few["entries"]
+    lengths = (few["paths"], count, *[8 * count] * _COLUMNS, 32 * few["blocks"])
+    ends = list(accumulate(lengths, initial=at))
+    paths, kinds, *columns, blocks = (data[start:end] for start, end in pairwise(ends))
+    named = [BlockId(blocks[at : at + 32]) for at in range(0, len(blocks), 32)]
+    return _Parts(few, paths, kinds.decode("ascii"), [unpacked(column) for column in columns], named, data[ends[-1] :])
 
 
 def parse(data: bytes, name: str) -> Manifest:
     """The manifest in ``data``, read from file ``name``; Damage when it is not what was written."""
     first, second = _frames(data, name)
-    held = _document(second, name)
+    parts = _parts(second, name)
+    few = parts.few
     return Manifest(
         _about(_document(first, name)),
-        _rows(held["entries"], [BlockId(bytes.fromhex(block)) for block in held["blocks"]]),
-        tuple(Skipped(path, why) for path, why in held["skipped"]),
-        _top(*held["top"]) if held["top"] else None,
+        _rows(parts),
+        tuple(Skipped(path, why) for path, why in few["skipped"]),
+        _top(*few["top"]) if few["top"] else None,
     )
 
 
@@ -183,12 +228,10 @@ def _top(mode: int, mtime_ns: int, owner: int, group: int) -> Entry:
 
 def parse_places(data: bytes, name: str) -> set[Place]:
     """Only where the contents lie that the manifest in ``data`` names, each once; many times quicker than all of it."""
-    held = _document(_frames(data, name)[1], name)
-    blocks = [BlockId(bytes.fromhex(block)) for block in held["blocks"]]
-    columns = (held["entries"][name] for name in ("block", "offset", "length", "depth", "size"))
+    parts = _parts(_frames(data, name)[1], name)
     return {
-        Place(blocks[block], offset, length if depth else size, depth)
-        for block, offset, length, depth, size in set(zip(*columns, strict=True))
+        Place(parts.blocks[block], offset, length, depth)
+        for block, offset, length, depth in set(zip(*parts.columns[-4:], strict=True))
         if block >= 0
     }
 
@@ -210,10 +253,14 @@ def _frames(data: bytes, name: str) -> tuple[bytes, bytes]:
     return body[start : start + length], body[start + length :]
 
 
-def _document(frame: bytes, name: str) -> dict[str, Any]:
+def _decompressed(frame: bytes, name: str) -> bytes:
     if zstandard.frame_content_size(frame) > LARGEST:
         raise Damage("this manifest is larger than any can be", place=Where(name))
-    document: dict[str, Any] = json.loads(zstandard.ZstdDecompressor().decompress(frame))
+    return zstandard.ZstdDecompressor().decompress(frame)
+
+
+def _document(frame: bytes, name: str) -> dict[str, Any]:
+    document: dict[str, Any] = json.loads(_decompressed(frame, name))
     return document
 
 
@@ -226,22 +273,28 @@ def _about(facts: dict[str, Any]) -> About:
     return About(**facts)
 
 
-def _rows(columns: dict[str, Any], blocks: list[BlockId]) -> dict[str, Held]:
+def _rows(parts: _Parts) -> dict[str, Held]:
     """The table's rows. Snapshots of large servers have very many, so tuples are made without a call of ours each."""
-    count = len(columns["path"])
+    few, count = parts.few, parts.few["entries"]
+    if not count:
+        return {}
     points_at, same_as = ([""] * count for _ in range(2))
-    for few, name in ((points_at, "points_at"), (same_as, "same_as")):
-        for at, value in columns[name].items():
-            few[int(at)] = value
-    kinds = [_KINDS[letter] for letter in columns["kind"]]
-    plain = (columns[name] for name in ("mode", "mtime_ns", "size"))
-    people = (columns[name] for name in ("owner", "group"))
+    for rare, name in ((points_at, "points_at"), (same_as, "same_as")):
+        for at, value in few[name].items():
+            rare[int(at)] = value
+    paths = parts.paths.decode("utf-8", "surrogateescape").split("\0")
+    kinds = [_KINDS[letter] for letter in parts.kinds]
+    mode, mtime_ns, size, owner, group, block, offset, length, depth = parts.columns
+    blocks = [*parts.blocks, HOLE]  # -1 names the last, which stands for none
+    hexes = parts.digests.hex()
+    starts = iter(range(0, len(hexes), 64))
+    digests = [hexes[(at := next(starts)) : at + 64] if kind is FILE else "" for kind in kinds]
     new = tuple.__new__
-    rows = zip(columns["path"], kinds, *plain, points_at, *people, same_as, strict=True)
-    entries = [new(Entry, row) for row in rows]
-    places = zip(*(columns[name] for name in ("block", "offset", "length", "depth")), strict=True)
-    found: dict[str, Held] = {}
-    for entry, digest, (block, offset, length, depth) in zip(entries, columns["digest"], places, strict=True):
-        place = None if block < 0 else new(Place, (blocks[block], offset, length if depth else entry.size, depth))
-        found[entry.path] = new(Held, (entry, digest, place))
-    return found
+    entries = map(
+        new,
+        repeat(Entry),
+        zip(paths, kinds, mode, mtime_ns, size, points_at, owner, group, same_as, strict=True),
+    )
+    places = map(new, repeat(Place), zip([blocks[at] for at in block], offset, length, depth, strict=True))
+    named = [None if at < 0 else place for at, place in zip(block, places, strict=True)]
+    return dict(zip(paths, map(new, repeat(Held), zip(entries, digests, named, strict=True)), strict=True))

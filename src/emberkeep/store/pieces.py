@@ -9,13 +9,16 @@ from __future__ import annotations
 import os
 from collections import deque
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
 
 from emberkeep.store import extents as lists
 from emberkeep.store.extents import HOLE, Extent, Place
 from emberkeep.store.index import Index
 from emberkeep.store.packs import DEEP_SHARE, BlockId, Encoded, PackWriter, block_id, encode
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future, ThreadPoolExecutor
 
 BLOCK = 1 << 20
 """Raw bytes of a block; only bundles may be longer, by less than one more block."""
@@ -125,6 +128,8 @@ class _Blocks:
         """Write a block unless the store has it; ``block``: its identity where that is known already."""
         if self._pool is None:
             self.has(stand_in)  # loads the index here, before threads ask for it
+            from concurrent.futures import ThreadPoolExecutor
+
             self._pool = ThreadPoolExecutor(min(4, os.cpu_count() or 1), "compress")
         self._waiting.append((stand_in, self._pool.submit(_make, raw, block, self.has, self._deep < DEEP)))
         while len(self._waiting) > _IN_FLIGHT or (self._waiting and self._waiting[0][1].done()):

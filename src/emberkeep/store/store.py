@@ -3,7 +3,7 @@
 ::
 
     store/
-      format                 b"emberkeep store 2\\n"
+      format                 b"emberkeep store 3\\n"
       packs/NNNNNNNN.pack    blocks, see ``packs``
       snapshots/NNNNNN.manifest
       defaults/VERSION.manifest
@@ -46,7 +46,7 @@ from emberkeep.store.pieces import Pieces
 from emberkeep.store.reuse import PIECE, regrouped
 from emberkeep.trees import FILE, Entry, FolderTree, Skipped, Still, Tree
 
-FORMAT = b"emberkeep store 2\n"
+FORMAT = b"emberkeep store 3\n"
 OTHER = "this store was written by another version of Ember Keep"
 _SHRINKS = 0.25
 """Worlds and text rarely shrink to less than this share."""
@@ -312,16 +312,13 @@ class Store:
         progress: Progress,
     ) -> Taken:
         self.forget_index()
-        everything = tree.entries()
         remembered = seen.load(self.folder / "seen")
-        scan = ""
-        if live is not None and wanted is None:
-            scan = seen.of_scan(everything, live.stamps, (tree.skipped, tree.top, sorted(live.copied)))
-            if scan == remembered.scan and not rehash:
-                same = self._as_before(about, remembered)
-                if same is not None:
-                    return same
-        entries = {path: entry for path, entry in everything.items() if wanted is None or wanted(path)}
+        scan = live.fingerprint() if live is not None and wanted is None else ""
+        if scan and scan == remembered.scan and not rehash:
+            same = self._as_before(about, remembered)
+            if same is not None:
+                return same
+        entries = {path: entry for path, entry in tree.entries().items() if wanted is None or wanted(path)}
         if not entries and wanted is not None:
             raise UsageError(f"nothing in {tree.label} is selected by {', '.join(about.scope)}; no snapshot was taken")
         kept, earlier = self._known(entries, remembered, None if rehash else live)
@@ -410,11 +407,11 @@ class Store:
 
     def _save_seen(self, manifest: Manifest, data: bytes, stamps: seen.Stamps, scan: str) -> None:
         about = manifest.about
-        ctimes, inodes = seen.of(manifest.held, stamps, int(about.taken.timestamp() * 1e9))
-        if about.files != sum(1 for ctime in ctimes if ctime) or manifest.skipped:
+        frame, trusted = seen.of(manifest.held, stamps, int(about.taken.timestamp() * 1e9))
+        if about.files != trusted or manifest.skipped:
             scan = ""  # what is not trusted, or was left out, is looked at again
         check, packs = manifests.check_of(data), indexes.sizes(self.packs)
-        seen.save(self.folder / "seen", seen.Seen(about.label, check, scan, packs, ctimes, inodes))
+        seen.save(self.folder / "seen", seen.Seen(about.label, check, scan, packs, frame))
 
     def keep_trust(self) -> None:
         """Go on trusting what the last scan saw, after blocks were moved and manifests rewritten by us.
