@@ -85,6 +85,7 @@ def first_snapshot(bench: Bench) -> float:
         before=fresh,
     )
     bench.shell(f"rsync -a {bench.server}/ {bench.copy}/")
+    bench.ember("snapshot")
     size, packed = store_size(bench.keep), bench.archive.stat().st_size
     bench.tell(
         "first snapshot",

@@ -7,7 +7,7 @@ from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from emberkeep.documents.align import Item, items_of, moved, owner_key, pairs, unchanged
+from emberkeep.documents.align import Item, items_of, moved, owner_key, pairs, unchanged, walk
 from emberkeep.documents.identity import Identities, Path, Rule, joined
 from emberkeep.documents.model import OWN, Document, Node, Role, comment_words, kinds_of
 from emberkeep.documents.values import same_value
@@ -188,15 +188,9 @@ def facts(document: Document, rules: Mapping[str, Rule] | None = None) -> set[tu
     """Every record and every field of it as (record, field, value): what two documents can be measured by."""
     identities = Identities([document], [], rules or {})
     found: set[tuple[str, str, str]] = set()
-    waiting: list[tuple[Node, Path, str]] = [(document.root, (document.root.name,), "")]
-    while waiting:
-        node, path, record = waiting.pop()
+    every = (("", document.root), *((placed.record, placed.node) for placed in walk(document, identities)))
+    for record, node in every:
         found.add((record, "", ""))
         fields = {} if document.container(node) else node.fields
         found.update((record, name or "=", field.value.strip()) for name, field in fields.items())
-        for item in items_of(node, path, identities):
-            if item.node.role is Role.RECORD:
-                below = (*path, item.node.name)
-                label = item.label(below, identities)
-                waiting.append((item.node, below, joined(record, label)))
     return found

@@ -7,9 +7,9 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 
-from emberkeep.documents.align import items_of
-from emberkeep.documents.identity import Identities, Path, Rule, joined
-from emberkeep.documents.model import OWN, Document, Node, Role
+from emberkeep.documents.align import walk
+from emberkeep.documents.identity import Identities, Rule
+from emberkeep.documents.model import OWN, Document, Node, plain_fields
 from emberkeep.documents.values import number
 
 LEAST_RECORDS = 4
@@ -94,26 +94,17 @@ def totals(path: str, left: Document, right: Document, rules: Mapping[str, Rule]
 def _lists(document: Document, identities: Identities) -> dict[str, list[_Record]]:
     """Records with numbers, by the path of their list; those inside another list's records count as its own list."""
     found: dict[str, list[_Record]] = defaultdict(list)
-    waiting: list[tuple[Node, Path, str]] = [(document.root, (document.root.name,), "")]
-    while waiting:
-        node, path, record = waiting.pop()
-        for item in items_of(node, path, identities):
-            if item.node.role is not Role.RECORD or list(item.node.fields) == [OWN]:
-                continue
-            below = (*path, item.node.name)
-            label = item.label(below, identities)
-            name = joined(record, label)
-            texts, numbers = _values(item.node)
-            if numbers and item.identity != ():
-                found["/".join(part for part in below[1:] if part)].append(_Record(name, texts, numbers))
-            waiting.append((item.node, below, name))
+    for placed in walk(document, identities):
+        if list(placed.node.fields) == [OWN]:
+            continue
+        texts, numbers = _values(placed.node)
+        if numbers and placed.item.identity != ():
+            found["/".join(part for part in placed.path[1:] if part)].append(_Record(placed.record, texts, numbers))
     return found
 
 
 def _values(node: Node) -> tuple[dict[str, str], dict[str, Decimal]]:
-    plain = {name.lstrip("@"): field.value for name, field in node.fields.items() if name}
-    counts = Counter(item.name for item in node.items)
-    plain.update((item.name, item.own) for item in node.items if item.own is not None and counts[item.name] == 1)
+    plain = {name: field.value for name, field in plain_fields(node).items()}
     numbers = {
         name: value for name, text in plain.items() if name not in _PLACES and (value := number(text)) is not None
     }

@@ -7,10 +7,11 @@ then anonymous records that are alike within the gaps between these.
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Hashable, Mapping, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import NamedTuple
 
-from emberkeep.documents.identity import Identities, Key, Path
+from emberkeep.documents.identity import Identities, Key, Path, joined
 from emberkeep.documents.lines import ascending, matches
 from emberkeep.documents.model import Document, Node, Role, content
 
@@ -204,6 +205,42 @@ def _facts(node: Node) -> Counter[Hashable]:
     facts: Counter[Hashable] = Counter((name, field.value.strip()) for name, field in node.fields.items())
     facts.update(content(item) for item in node.items if item.role is Role.RECORD)
     return facts
+
+
+class Placed(NamedTuple):
+    """A record where it stands: its name in reports, the tags from the root down to it, itself, and the record that
+    it stands in."""
+
+    record: str
+    path: Path
+    item: Item
+    parent: Node
+
+    @property
+    def node(self) -> Node:
+        """The record itself."""
+        return self.item.node
+
+
+def walk(document: Document, identities: Identities) -> Iterator[Placed]:
+    """Every record of a document below its root, in the order of the file."""
+    waiting = [iter(_placed_in(document.root, (document.root.name,), "", identities))]
+    while waiting:
+        placed = next(waiting[-1], None)
+        if placed is None:
+            waiting.pop()
+            continue
+        yield placed
+        waiting.append(iter(_placed_in(placed.node, placed.path, placed.record, identities)))
+
+
+def _placed_in(node: Node, path: Path, record: str, identities: Identities) -> list[Placed]:
+    found = []
+    for item in items_of(node, path, identities):
+        if item.node.role is Role.RECORD:
+            below = (*path, item.node.name)
+            found.append(Placed(joined(record, item.label(below, identities)), below, item, node))
+    return found
 
 
 def moved(order: Sequence[int]) -> set[int]:

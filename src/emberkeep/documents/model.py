@@ -10,6 +10,7 @@ Spans are offsets in characters of ``Document.text``; see ``encoding`` for why t
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from enum import Enum
 from functools import cached_property
@@ -231,6 +232,19 @@ def content(node: Node) -> tuple[object, ...]:
         tuple(sorted((name, field.value.strip()) for name, field in node.fields.items())),
         tuple(content(item) for item in node.items),
     )
+
+
+def plain_fields(node: Node) -> dict[str, Field]:
+    """A record's plain values by name: its own fields, and the records inside that stand once and hold but a value.
+
+    Attributes go by their names without ``@``; the record's own value is not among them.
+    """
+    found = {name.removeprefix("@"): field for name, field in node.fields.items() if name != OWN}
+    counts = Counter(item.name for item in node.items)
+    for item in node.items:
+        if item.role is Role.RECORD and counts[item.name] == 1 and not item.items and OWN in item.fields:
+            found.setdefault(item.name, item.fields[OWN])
+    return found
 
 
 def kinds_of(sides: Iterable[tuple[Document, Node]]) -> set[str]:

@@ -9,7 +9,6 @@ never touched.
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -17,7 +16,18 @@ from functools import cached_property
 from emberkeep.documents import layout
 from emberkeep.documents.align import Item, items_of, moved, owner_key, owner_of, pairs, same_comments, unchanged
 from emberkeep.documents.identity import Identities, Path, joined
-from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role, comment_words, kinds_of, same
+from emberkeep.documents.model import (
+    OWN,
+    Document,
+    Edit,
+    Field,
+    Node,
+    Role,
+    comment_words,
+    kinds_of,
+    plain_fields,
+    same,
+)
 from emberkeep.documents.values import same_value
 from emberkeep.merging.results import (
     COMMENT,
@@ -577,18 +587,12 @@ def _shown(document: Document, node: Node, what: str) -> str:
 
 def edited_in(left: Node, right: Node) -> str:
     """What differs between two records, in a few words: ``worth 23 → 40``."""
-    before, after = _plain_values(left), _plain_values(right)
+    before, after = (
+        {OWN: side.own or "", **{name: field.value.strip() for name, field in plain_fields(side).items()}}
+        for side in (left, right)
+    )
     names = [name for name in dict.fromkeys([*before, *after]) if before.get(name) != after.get(name)]
     told = [f"{name or 'its value'} {before.get(name, 'absent')} → {after.get(name, 'absent')}" for name in names[:3]]
     if len(names) > len(told):
         told.append(f"{len(names) - len(told)} more")
     return ", ".join(told) or "what it holds"
-
-
-def _plain_values(node: Node) -> dict[str, str]:
-    values = {name: found.value.strip() for name, found in node.fields.items()}
-    counts = Counter(item.name for item in node.items)
-    values.update(
-        (item.name, item.own.strip()) for item in node.items if item.own is not None and counts[item.name] == 1
-    )
-    return values
