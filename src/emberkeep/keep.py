@@ -5,6 +5,7 @@
     KEEP/                    by default SERVER.keep, beside the server folder, never inside it
       keep.toml              what this keep knows of its server; the admin's own file
       answers.toml           answers given to questions of merges
+      orders.toml            standing orders
       journal.db             which runs changed the server folder
       store/                 snapshots and recorded defaults
 
@@ -20,6 +21,8 @@
     spoken to: kind (line, command), address or command, secret ({ env } or { file }),
                phrases (save, hold, free), good (pattern of a good answer)
     [ladder]   "AGE" = "all" or "one a hour|day|week|month|year": which snapshots thinning keeps
+    [[rule]]  files (a glob), field (a glob), record (a glob over names in reports), take: settles questions of merges
+    [checks]  silence: learned checks that are not to be reported, by the names that reports give them
     [records."GLOB"]   "tag/tag" = ["@attribute" or "child", …], [] for records without identity
 """
 
@@ -133,6 +136,20 @@ class Console:
 
 
 @dataclass(frozen=True)
+class Settling:
+    """A rule that settles questions of merges: those about ``field`` (a glob) in ``files`` (a glob), of the records
+    whose name in reports fits ``record``, where that is told."""
+
+    files: str
+    field: str
+    take: str
+    record: str = ""
+
+
+TAKES = ("mine", "new", "old", "larger", "smaller", "ratio", "mean")
+
+
+@dataclass(frozen=True)
 class Rung:
     """A rung of the retention ladder: of snapshots up to ``age`` old, all are kept (``every`` "") or the last one
     of each hour, day, week, month or year."""
@@ -170,6 +187,8 @@ class Config:
     wanted: tuple[Wanted, ...] = ()
     console: Console | None = None
     ladder: tuple[Rung, ...] = ()
+    rules: tuple[Settling, ...] = ()
+    silenced: tuple[str, ...] = ()
     questions: tuple[str, ...] = ()
     """Lines of keep.toml that begin with ``# ?``: what adopt could only guess, until the admin strikes them out."""
 
@@ -221,6 +240,8 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
         wanted=_wanted(reader),
         console=_console(reader.sub("console")),
         ladder=_ladder(reader.sub("ladder")),
+        rules=tuple(_settling(item) for item in reader.subs("rule")),
+        silenced=_silenced(reader.sub("checks")),
         questions=tuple(
             line.strip().removeprefix(QUESTION).strip() for line in text.splitlines() if line.startswith(QUESTION)
         ),
@@ -366,6 +387,23 @@ def _console(reader: Reader) -> Console | None:
     return console
 
 
+def _settling(reader: Reader) -> Settling:
+    take = reader.required("take")
+    if take and take not in TAKES:
+        reader.fault("take", f"'{take}' is nothing a rule can take", f"one of {', '.join(TAKES)}")
+    found = Settling(
+        reader.required("files"), reader.required("field").removeprefix("@"), take, reader.string("record")
+    )
+    reader.no_others()
+    return found
+
+
+def _silenced(reader: Reader) -> tuple[str, ...]:
+    found = reader.strings("silence")
+    reader.no_others()
+    return found
+
+
 _AGE = re.compile(rf"(\d+) ({'|'.join(PERIODS)})s?")
 _EVERY = re.compile(rf"all|one an? ({'|'.join(PERIODS)})")
 
@@ -400,6 +438,11 @@ class Keep:
     def store_folder(self) -> Path:
         """Where snapshots and recorded defaults lie."""
         return self.folder / "store"
+
+    @property
+    def orders_file(self) -> Path:
+        """Where standing orders are kept."""
+        return self.folder / "orders.toml"
 
     @property
     def answers_file(self) -> Path:

@@ -403,6 +403,23 @@ class PartTree:
         self._whole.changed(self._start + path)
 
 
+class NoTree(Still):
+    """A tree that holds nothing."""
+
+    label = "nothing"
+    skipped: tuple[Skipped, ...] = ()
+    top: Entry | None = None
+
+    def entries(self) -> Mapping[str, Entry]:
+        return {}
+
+    def chunks(self, path: str) -> Iterator[bytes]:
+        raise UnreadableInput(f"there is no file {path} in {self.label}")
+
+    def digest(self, path: str) -> str:
+        return digest_of(self.chunks(path))
+
+
 @dataclass(frozen=True)
 class FileTree(Still):
     """A single file as a tree of one entry, under its own name or another."""

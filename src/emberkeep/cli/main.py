@@ -27,6 +27,7 @@ COMMANDS = {
     "export": "write a snapshot as an ordinary archive",
     "defaults": "record the vendor's untouched files of a release",
     "diff": "compare any two of: live, a snapshot, recorded defaults, a path",
+    "orders": "intents that every new default is given: find, accept, try them",
     "merge": "carry the vendor's new defaults into hand-edited files",
 }
 INTERRUPTED = 130

@@ -4,27 +4,35 @@ from __future__ import annotations
 
 import argparse
 import os
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
 
 from emberkeep import files
+from emberkeep.cli.asking import ask
 from emberkeep.cli.context import add_go, add_only, answer, now, opened, the_keep
+from emberkeep.documents.encoding import decode
+from emberkeep.documents.lines import split
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.merging import answers as answer_files
+from emberkeep.merging import orders as order_files
+from emberkeep.merging.economy import economy
 from emberkeep.merging.results import Merge
 from emberkeep.runs import loose
 from emberkeep.runs import merge as runs
 from emberkeep.servers.roles import selection
 from emberkeep.show import merging as view
-from emberkeep.show.console import GOOD, HEAD, Screen, progress
+from emberkeep.show.console import GOOD, HEAD, QUIET, Screen, progress
 from emberkeep.show.plain import plain
+from emberkeep.show.summary import summary
 from emberkeep.store.manifest import About
-from emberkeep.trees import FolderTree
+from emberkeep.trees import FileTree, FolderTree, Tree, read
 
 EXAMPLES = (
     "emberkeep merge                        (shows what it would do)",
+    "emberkeep merge --ask                  (puts the open questions to you one by one)",
     "emberkeep merge --from 4.2 --to 4.3 --questions questions.toml",
-    "emberkeep merge --answers questions.toml --go",
+    "emberkeep merge --answers questions.toml --report merged.html --go",
     "emberkeep merge --old-defaults 4.2/ --new-defaults 4.3/ --mine live/ --out merged/",
 )
 PATHS = ("old_defaults", "new_defaults", "mine")
@@ -36,59 +44,120 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--from", dest="old", metavar="V", help="the release your files began from (default: what fits best)"
     )
     parser.add_argument("--to", dest="new", metavar="V", help="the release to merge in (default: the newest recorded)")
+    parser.add_argument(
+        "--two-way", action="store_true", help="without old defaults: bring in what yours lack, ask where they differ"
+    )
+    parser.add_argument("--ask", action="store_true", help="put the open questions to you one by one")
     parser.add_argument("--questions", metavar="FILE", help="write the open questions to FILE, ready to fill in")
     parser.add_argument("--answers", metavar="FILE", help="settle questions with the answers in FILE")
     parser.add_argument("--details", action="store_true", help="list every change taken and every edit kept")
+    parser.add_argument("--report", metavar="FILE.html", help="write a report to read in a browser")
+    parser.add_argument("--summary", action="store_true", help="only a paragraph for your players")
+    parser.add_argument("--no-checks", action="store_true", help="leave out the checks learned from the releases")
     add_only(parser)
     add_go(parser, "write the merged files")
     paths = parser.add_argument_group("without a keep", "files or folders; OUT is written when it is not there yet")
     paths.add_argument("--old-defaults", metavar="P", help="the vendor's files that yours began from")
     paths.add_argument("--new-defaults", metavar="P", help="the vendor's new files")
     paths.add_argument("--mine", metavar="P", help="your files")
+    paths.add_argument("--orders", metavar="FILE", help="standing orders")
     paths.add_argument("--out", metavar="P", help="where the result goes")
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:
-    """Exit code 1 while questions are open or an answer fits nothing; 2 when a file cannot be read."""
+    """Exit code 1 while something waits: open questions, answers and orders that fit nothing, broken checks, files
+    merged by line; 2 when a file cannot be read."""
     told = [name for name in PATHS if getattr(args, name)]
-    if told or args.out:
-        missing = [f"--{name.replace('_', '-')}" for name in PATHS if name not in told]
+    if args.ask and args.json:
+        raise UsageError("--ask talks to you; --json cannot go with it")
+    if told or args.out or args.orders:
+        wanted = PATHS[1:] if args.two_way else PATHS
+        missing = [f"--{name.replace('_', '-')}" for name in wanted if name not in told]
         if missing:
             raise UsageError(f"merging between paths also needs {', '.join(missing)}")
         if args.old or args.new or args.only:
             raise UsageError("--from, --to and --only go with a keep, not with paths")
+        if args.two_way and args.old_defaults:
+            raise UsageError("--two-way is for when there are no old defaults")
         return _between_paths(args, screen)
+    if args.two_way and args.old:
+        raise UsageError("--two-way is for when there are no old defaults; --from cannot go with it")
     return _in_keep(args, screen)
 
 
 def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
-    answers = runs.load_answers(keep, Path(args.answers) if args.answers else None)
-    wanted = selection(args.only, keep.config.roles, keep.config.world.tiles) if args.only else None
+    given = Path(args.answers) if args.answers else None
+    only = selection(args.only, keep.config.roles, keep.config.world.tiles) if args.only else None
     with opened(keep) as store:
         live = FolderTree(keep.require_server(), "live")
-        old, new = runs.choose_versions(keep, store, live, args.old, args.new)
-        found = runs.merge_keep(keep, store, old, new, answers, wanted)
+        old, new = runs.choose_versions(keep, store, live, args.old, args.new, two_way=args.two_way)
+        wanted = runs.Wanted(old, new, only, not args.no_checks)
+
+        def merged() -> Merge:
+            return runs.merge_keep(keep, store, wanted, runs.load_answers(keep, given))
+
+        found = _asked(args, screen, merged, live, keep.answers_file)
         _write_questions(args, found)
         before = None
         if args.go and not found.faults:
             with progress("snapshot before") as step:
                 before = runs.write_merge(keep, store, found, now(), progress=step)
-    title = f"Merging the defaults of {new} (yours began from {old}) into {keep.config.name}"
+    began = f" (yours began from {old})" if old else ""
+    title = f"Merging the defaults of {new}{began} into {keep.config.name}"
+    _write_report(args, found, live, title)
     return _report(args, screen, found, before, title, bool(args.go))
 
 
 def _between_paths(args: argparse.Namespace, screen: Screen) -> int:
-    old, new, mine = (Path(os.path.abspath(getattr(args, name))) for name in PATHS)
-    answers = runs.load_answers(None, Path(args.answers) if args.answers else None)
+    old, new, mine = (Path(os.path.abspath(told)) if (told := getattr(args, name)) else None for name in PATHS)
+    assert new is not None
+    assert mine is not None
+    given = Path(args.answers) if args.answers else None
+    if args.ask and given is None:
+        raise UsageError("--ask between paths also needs --answers FILE, where your answers are kept")
+    orders = order_files.read(Path(args.orders)) if args.orders else []
     out = Path(os.path.abspath(args.out)) if args.out else None
     if out and out.exists() and not args.go:
         raise Refused(f"{out} is there already", hint="add --go to write over it, or name another OUT")
-    found = loose.merge(old, new, mine, answers)
+    live: Tree = FileTree(mine) if mine.is_file() else FolderTree(mine)
+
+    def merged() -> Merge:
+        answers = runs.load_answers(None, given, new=args.ask)
+        return loose.merge(old, new, mine, answers, orders, checked=not args.no_checks)
+
+    found = _asked(args, screen, merged, live, given)
     _write_questions(args, found)
+    title = f"Merging {new} into {mine}"
+    _write_report(args, found, live, title)
     if out and not found.faults:
         loose.write(found, mine, out)
-    return _report(args, screen, found, None, f"Merging {new} into {mine}", out is not None)
+    return _report(args, screen, found, None, title, out is not None)
+
+
+def _asked(
+    args: argparse.Namespace, screen: Screen, merged: Callable[[], Merge], live: Tree, answers: Path | None
+) -> Merge:
+    """The merge, with the open questions put to the admin first where that is asked for."""
+    found = merged()
+    if not args.ask or not found.open or answers is None:
+        return found
+
+    def lines(path: str) -> Sequence[str]:
+        text = decode(read(live, path)) if path in live.entries() else None
+        return split(text.text) if text else ()
+
+    ask(screen, found.open, lines, lambda done: runs.remember(answers, done))
+    return merged()
+
+
+def _write_report(args: argparse.Namespace, found: Merge, live: Tree, title: str) -> None:
+    if not args.report:
+        return
+    from emberkeep.show import report  # needs much that is slow to load
+
+    sums = economy(found, live) if not found.faults else []
+    files.write_whole(Path(os.path.abspath(args.report)), [report.html(found, sums, title).encode()])
 
 
 def _write_questions(args: argparse.Namespace, found: Merge) -> None:
@@ -100,12 +169,22 @@ def _write_questions(args: argparse.Namespace, found: Merge) -> None:
 def _report(
     args: argparse.Namespace, screen: Screen, found: Merge, before: About | None, title: str, written: bool
 ) -> int:
-    code = 2 if found.faults else 1 if found.open or found.unused else 0
+    waits = found.open or found.unused or found.idle or found.disagreements or found.breaches or found.warnings
+    code = 2 if found.faults else 1 if waits else 0
     if found.faults:
         screen.error(UnreadableInput.gathered(found.faults))
-    result: dict[str, Any] = {**_flat(found), "written": written and not found.faults, "before": before}
+    told = summary(found)
+    result: dict[str, Any] = {
+        **_flat(found),
+        "summary": told,
+        "written": written and not found.faults,
+        "before": before,
+    }
 
     def text() -> None:
+        if args.summary:
+            screen.line(told)
+            return
         screen.line(title + ("" if written else " (preview, nothing is written)"), HEAD)
         view.merge(screen, found, details=args.details)
         _closing(args, screen, found, before, written)
@@ -125,11 +204,15 @@ def _closing(args: argparse.Namespace, screen: Screen, found: Merge, before: Abo
             f"Written: {len(found.to_write)} files." if found.to_write else "There was nothing to write.",
             GOOD,
         )
+    if args.report:
+        screen.line(f"The report is in {args.report}.", QUIET)
     if before:
-        screen.next(f"to take it back: emberkeep restore {before.label} --go")
+        screen.next("to take it back: emberkeep undo --go")
     if args.questions and found.open:
         screen.next(f"fill in {args.questions}, then emberkeep merge --answers {args.questions} --go")
     elif found.open and not args.answers:
-        screen.next("--questions FILE writes them down for you to answer; --answers FILE brings them back")
+        screen.next(
+            "--ask puts them to you one by one; --questions FILE writes them down, --answers FILE brings them back"
+        )
     elif not written and found.to_write:
         screen.next("say it again with --go; a snapshot of what stands there now is taken first")

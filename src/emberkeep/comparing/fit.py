@@ -14,6 +14,9 @@ from emberkeep.documents.lines import body, split
 from emberkeep.errors import EmberKeepError
 from emberkeep.trees import Kind, Tree, read
 
+LEAST_SHARE = 0.3
+"""A release that shares less with the live files is of another server, or too far from it to merge by."""
+
 
 @dataclass(frozen=True)
 class Fit:

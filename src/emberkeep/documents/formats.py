@@ -27,8 +27,6 @@ _BY_NAME = {
 }
 
 RECORD_FORMATS = ("xml", "json", "yaml", "toml", "properties", "ini")
-LINES_WILL_DO = ("json", "yaml", "toml")
-"""Formats of which a file that is not well-formed is still worth reading by line."""
 
 
 def format_of(path: str, text: str) -> str:
@@ -73,8 +71,7 @@ class Parsed(NamedTuple):
 def parse_sides(path: str, sides: Sequence[Side]) -> Parsed:
     """All sides of a file, read in the format of the last but one.
 
-    A JSON, YAML or TOML file that is not well-formed on some side is only text, and the fault says where;
-    UnreadableInput says which side of another format is broken, and where.
+    A file that is not well-formed on some side is only text, and the fault says on which, and where.
     """
     chosen = format_of(path, sides[-2].text.text)
     if chosen not in RECORD_FORMATS:
@@ -84,9 +81,7 @@ def parse_sides(path: str, sides: Sequence[Side]) -> Parsed:
     except Unsuited:
         return Parsed("text", [])
     except UnreadableInput as error:
-        if chosen in LINES_WILL_DO:
-            return Parsed("text", [], error.faults[0])
-        raise
+        return Parsed("text", [], error.faults[0])
 
 
 def _parse_side(path: str, side: Side, chosen: str) -> Document:

@@ -180,7 +180,7 @@ def _candidates(groups: Sequence[Sequence[Node]]) -> list[str]:
         for name, value in _simple_fields(node):
             values[name].append(value)
     suited = [name for name, found in values.items() if len(found) == records and _may_identify(name, found)]
-    return sorted(suited, key=lambda name: (not _says_identity(name), not name.startswith("@"), name == TEXT))
+    return sorted(suited, key=lambda name: (not says_identity(name), not name.startswith("@"), name == TEXT))
 
 
 def _simple_fields(node: Node) -> Iterable[tuple[str, str]]:
@@ -192,7 +192,8 @@ def _simple_fields(node: Node) -> Iterable[tuple[str, str]]:
             yield item.name, item.own.strip()
 
 
-def _says_identity(name: str) -> bool:
+def says_identity(name: str) -> bool:
+    """Whether a field is called as fields are that tell records apart."""
     bare = name.lstrip("@").lower()
     return bare in _IDENTIFYING or bare.endswith(("id", "name", "key"))
 
@@ -201,7 +202,7 @@ def _may_identify(name: str, values: Sequence[str]) -> bool:
     if not all(0 < len(value) <= _LONGEST_NAME and "\n" not in value for value in values):
         return False
     named = sum(any(char.isalpha() for char in value) for value in values)
-    return named >= 0.99 * len(values) or (_says_identity(name) and all(v.isalnum() for v in values))
+    return named >= 0.99 * len(values) or (says_identity(name) and all(v.isalnum() for v in values))
 
 
 def _identifies(rule: Rule, vendor: Sequence[Sequence[Node]], mine: Sequence[Sequence[Node]]) -> bool:

@@ -1,9 +1,9 @@
-"""When two spellings are the same value."""
+"""When two spellings are the same value, and how a number is spelled."""
 
 from __future__ import annotations
 
 import re
-from decimal import Decimal
+from decimal import ROUND_CEILING, ROUND_FLOOR, ROUND_HALF_UP, Decimal
 
 _NUMBER = re.compile(r"[+-]?(?:\d{1,40}(?:\.\d{0,40})?|\.\d{1,40})")
 
@@ -22,3 +22,23 @@ def same_value(left: str | None, right: str | None) -> bool:
         return True
     first, second = number(left), number(right)
     return first is not None and first == second
+
+
+ROUNDINGS = {"near": ROUND_HALF_UP, "up": ROUND_CEILING, "down": ROUND_FLOOR}
+_FINEST = 6
+
+
+def is_whole(text: str) -> bool:
+    """Whether a number is spelled without decimals."""
+    return "." not in text
+
+
+def respelled(exact: Decimal, like: str, rounding: str = "near") -> str:
+    """A number spelled as ``like`` is: whole where that is, else with no fewer decimals than that, and at most six
+    more. ``rounding``: one of :data:`ROUNDINGS`."""
+    if is_whole(like):
+        return f"{exact.quantize(Decimal(1), ROUNDINGS[rounding]):f}"
+    least = len(like.strip().partition(".")[2])
+    wanted = max(0, -int(exact.normalize().as_tuple().exponent))
+    decimals = max(least, min(wanted, least + _FINEST))
+    return f"{exact.quantize(Decimal(1).scaleb(-decimals), ROUNDINGS[rounding]):f}"

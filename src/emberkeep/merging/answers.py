@@ -17,15 +17,18 @@ that are left out are not compared. The same shape serves as the keep's memory (
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from emberkeep import files
-from emberkeep.merging.results import MINE, NEW, OLD, TYPED, Question, typed_value
+from emberkeep.merging.results import MINE, NEW, OLD, RULE, TYPED, Merge, Question, typed_value
 from emberkeep.toml import Reader, load, quote
 
 Name = tuple[str, str, str]
+GIVEN = "answers file"
+"""Where answers come from that the admin gave in a file."""
 
 
 @dataclass(frozen=True)
@@ -49,6 +52,18 @@ class Answer:
         """Whether this answer was given to this very question."""
         told = ((self.old, question.old), (self.mine, question.mine), (self.new, question.new))
         return all(mine is None or _folded(mine) == _folded(theirs) for mine, theirs in told)
+
+
+def _alike(answer: Answer, question: Question) -> bool:
+    """Whether an answer's values differ from a question's in nothing but numbers."""
+    told = ((answer.old, question.old), (answer.mine, question.mine), (answer.new, question.new))
+    return all(
+        one is not None and other is not None and _NUMBERS.sub("0", one) == _NUMBERS.sub("0", other)
+        for one, other in told
+    )
+
+
+_NUMBERS = re.compile(r"\d+(?:\.\d+)?")
 
 
 def _folded(value: str | None) -> str | None:
@@ -81,6 +96,28 @@ class Answers:
                 self._used.add((name, source))
                 return answer.answer, source
         return "", ""
+
+    def completed(self, merge: Merge) -> Merge:
+        """A merge with suggestions for its open questions, and with the given answers that fitted none."""
+        merged = [
+            replace(
+                file,
+                questions=tuple(
+                    replace(asked, suggestion=self.suggest(asked)) if asked.open else asked for asked in file.questions
+                ),
+            )
+            for file in merge.files
+        ]
+        return replace(merge, files=tuple(merged), unused=self.unused(GIVEN))
+
+    def suggest(self, question: Question) -> str:
+        """How the last question about the same value was answered, where the values then differed from these only in
+        numbers."""
+        name = (question.file, question.record, question.field)
+        for answer, _ in reversed(self.given.get(name, [])):
+            if answer.answer in (MINE, NEW, OLD) and not answer.fits(question) and _alike(answer, question):
+                return answer.answer
+        return ""
 
     def unused(self, source: str) -> tuple[Name, ...]:
         """Answers of one source that fitted no question."""
@@ -142,6 +179,7 @@ def _told(asked: Question) -> Iterable[Answer]:
     if asked.open:
         return
     name = (asked.file, asked.record, asked.field)
-    yield Answer(*name, asked.answer, asked.old, asked.mine, asked.new)
+    if not asked.by.startswith(RULE):  # a rule may change; only what it made of the value stays
+        yield Answer(*name, asked.answer, asked.old, asked.mine, asked.new)
     if asked.answer.startswith(TYPED):
         yield Answer(*name, MINE, asked.old, typed_value(asked.answer), asked.new)

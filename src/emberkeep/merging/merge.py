@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 from blake3 import blake3
 
@@ -15,12 +15,14 @@ from emberkeep.documents.identity import Identities, Rule
 from emberkeep.documents.model import Document
 from emberkeep.errors import EmberKeepError, Fault, Place, UnreadableInput
 from emberkeep.merging.lines import merge_lines
+from emberkeep.merging.orders import Order, applied, in_force
 from emberkeep.merging.records import RecordsMerged, merge_documents
 from emberkeep.merging.results import (
     FILE,
     MINE,
     NEW,
     OLD,
+    RECORD,
     Change,
     FileMerge,
     Merge,
@@ -62,11 +64,17 @@ def merge_file(
     *,
     rules: Mapping[str, Rule] | None = None,
     settle: Settle = unanswered,
+    orders: Sequence[Order] = (),
+    matched: set[str] | None = None,
 ) -> FileMerge:
-    """Merge one file. A side that cannot be read gives a FileMerge with its fault, and nothing to write."""
+    """Merge one file. A side that cannot be read gives a FileMerge with its fault, and nothing to write.
+
+    ``matched`` takes the names of the orders that met a record.
+    """
     sides = _Sides(path, old, mine, new)
+    ways = _Ways(rules or {}, settle, in_force(orders, path), set() if matched is None else matched)
     try:
-        return _merge(sides, rules or {}, settle)
+        return _merge(sides, ways)
     except EmberKeepError as error:
         return FileMerge(path, Outcome.FAULTY, "", fault=error.faults[0])
     except RecursionError:
@@ -74,16 +82,27 @@ def merge_file(
         return FileMerge(path, Outcome.FAULTY, "", fault=fault)
 
 
-def _merge(sides: _Sides, rules: Mapping[str, Rule], settle: Settle) -> FileMerge:
+@dataclass(frozen=True)
+class _Ways:
+    """How a file is merged: record identities told, what settles questions, standing orders in force."""
+
+    rules: Mapping[str, Rule]
+    settle: Settle
+    orders: Sequence[Order]
+    matched: set[str] = field(default_factory=set)
+    """Names of the orders that met a record."""
+
+
+def _merge(sides: _Sides, ways: _Ways) -> FileMerge:
     old, mine, new = sides.old, sides.mine, sides.new
     if mine is None and new is None:
         return FileMerge(sides.path, Outcome.SAME, "")
     if mine is None or new is None:
-        return _one_side_lacks_it(sides, settle)
+        return _one_side_lacks_it(sides, ways.settle)
     texts = [decode(data) for data in (old, mine, new) if data is not None]
     if any(text is None for text in texts) or max(len(mine), len(new)) > LARGEST_TEXT:
-        return _whole(sides, "binary", settle)
-    return _text(sides, [text for text in texts if text is not None], rules, settle)
+        return _whole(sides, "binary", ways.settle)
+    return _text(sides, [text for text in texts if text is not None], ways)
 
 
 def _one_side_lacks_it(sides: _Sides, settle: Settle) -> FileMerge:
@@ -137,29 +156,56 @@ def _ask_file(sides: _Sides, settle: Settle, why: str) -> FileMerge:
     return FileMerge(sides.path, outcome, "", chosen, questions=(asked,))
 
 
-def _text(sides: _Sides, texts: list[Text], rules: Mapping[str, Rule], settle: Settle) -> FileMerge:
-    mine, new = texts[-2], texts[-1]
-    old = texts[0] if len(texts) == 3 else None
-    named = (("old defaults", sides.old), ("yours", sides.mine), ("new defaults", sides.new))
-    given = [name for name, data in named if data is not None]
-    read_as = [formats.Side(name, text) for name, text in zip(given, texts, strict=True)]
-    chosen, documents, _ = formats.parse_sides(sides.path, read_as)
+def _text(sides: _Sides, texts: list[Text], ways: _Ways) -> FileMerge:
+    mine = texts[-2]
+    chosen, documents, fault = _read(sides, texts)
     if documents:
-        merged = _by_records(sides.path, documents, rules, settle)
-    elif old is None:
-        return _whole(sides, chosen, settle)
+        identities = _identities(documents, ways)
+        ordered = _ordered(sides, texts, documents, identities, ways)
+        if ordered is not None:
+            return ordered
+        before = documents[0] if len(documents) == 3 else None
+        merged = merge_documents(sides.path, before, documents[-2], documents[-1], identities, ways.settle)
+    elif len(texts) < 3:
+        return _whole(sides, chosen, ways.settle)
     else:
-        merged = merge_lines(sides.path, old.text, mine, new.text, settle)
+        merged = merge_lines(sides.path, texts[0].text, mine, texts[-1].text, ways.settle)
     result = _result(sides, mine, chosen, merged)
     if result.data is not None and (broken := _breaks(sides, chosen, result.data)):
-        return _ask_file(sides, settle, f"merged, it would no longer be valid: {broken}")
-    return result
+        asked = _ask_file(sides, ways.settle, f"merged, it would no longer be valid: {broken}")
+        return replace(asked, warnings=(fault,) if fault else ())
+    return replace(result, warnings=(fault,) if fault else ())
 
 
-def _by_records(path: str, documents: Sequence[Document], rules: Mapping[str, Rule], settle: Settle) -> RecordsMerged:
+def _read(sides: _Sides, texts: Sequence[Text]) -> formats.Parsed:
+    named = (("old defaults", sides.old), ("yours", sides.mine), ("new defaults", sides.new))
+    given = [name for name, data in named if data is not None]
+    return formats.parse_sides(sides.path, [formats.Side(name, text) for name, text in zip(given, texts, strict=True)])
+
+
+def _identities(documents: Sequence[Document], ways: _Ways) -> Identities:
     *rest, mine, new = documents
-    identities = Identities([*rest, new], [mine], rules)
-    return merge_documents(path, rest[0] if rest else None, mine, new, identities, settle)
+    return Identities([*rest, new], [mine], ways.rules)
+
+
+def _ordered(
+    sides: _Sides, texts: Sequence[Text], documents: Sequence[Document], identities: Identities, ways: _Ways
+) -> FileMerge | None:
+    """The merge with the vendor's sides as the standing orders would have them; None where no order changes them."""
+    if not ways.orders or len(documents) != 3:
+        return None
+    old, mine, new = documents
+    found = applied(sides.path, ways.orders, old, mine, new, identities)
+    ways.matched.update(found.matched)
+    if not found.obeyed:
+        return None
+    changed = replace(sides, old=texts[0].encode(found.old), new=texts[2].encode(found.new))
+    merged = _merge(changed, replace(ways, orders=()))
+    asked = {(question.record, question.field.removeprefix("@")) for question in merged.questions}
+    obeyed = tuple(
+        item for item in found.obeyed if (item.record, item.field) not in asked and (item.record, RECORD) not in asked
+    )
+    return replace(merged, obeyed=obeyed, disagreements=found.disagreements)
 
 
 def _result(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> FileMerge:
@@ -188,6 +234,8 @@ def _breaks(sides: _Sides, chosen: str, data: bytes) -> str:
         return _unreadable(sides.path, data, chosen)
     if chosen in formats.RECORD_FORMATS:
         formats.parse(sides.path, data, as_format=chosen)  # a fault of ours: raised, never written
+    elif broken := _newly_broken(sides, data):
+        return broken
     for ending, check in ((".json", json.loads), (".toml", lambda raw: tomllib.loads(raw.decode()))):
         if not sides.path.lower().endswith(ending):
             continue
@@ -196,8 +244,18 @@ def _breaks(sides: _Sides, chosen: str, data: bytes) -> str:
     return ""
 
 
+def _newly_broken(sides: _Sides, data: bytes) -> str:
+    """Why a file of which another side is malformed can no longer be read, when the admin's can."""
+    mine = sides.mine or b""
+    text = decode(mine)
+    meant = formats.format_of(sides.path, text.text) if text else ""
+    if meant not in formats.RECORD_FORMATS or _unreadable(sides.path, mine, meant):
+        return ""
+    return _unreadable(sides.path, data, meant)
+
+
 def _unreadable(path: str, data: bytes, chosen: str) -> str:
-    """Why bytes cannot be read as YAML or TOML, whose records may be spelled so that they do not stand side by side."""
+    """Why bytes cannot be read as a format: YAML and TOML may spell records so that they do not stand side by side."""
     try:
         formats.parse(path, data, as_format=chosen)
     except EmberKeepError as error:
@@ -221,23 +279,31 @@ def merge_trees(
     *,
     rules: Rules = no_rules,
     settle: Settle = unanswered,
+    orders: Sequence[Order] = (),
 ) -> Merge:
     """Merge every file of three trees, or those named by ``paths``."""
     sides = (old.entries(), mine.entries(), new.entries())
     every = {path for entries in sides for path, entry in entries.items() if entry.kind is Kind.FILE}
     chosen = sorted(every if paths is None else every.intersection(paths))
-    merged = [_tree_file(path, old, new, mine, rules, settle) for path in chosen]
-    return Merge(old.label, new.label, tuple(merged))
+    matched: set[str] = set()
+
+    def one(path: str, data: Sequence[bytes | None]) -> FileMerge:
+        return merge_file(path, *data, rules=rules(path), settle=settle, orders=orders, matched=matched)
+
+    merged = [_tree_file(path, (old, mine, new), one) for path in chosen]
+    idle = tuple(order.name for order in orders if order.accepted and order.name not in matched)
+    return Merge(old.label, new.label, tuple(merged), idle=idle)
 
 
-def _tree_file(path: str, old: Tree, new: Tree, mine: Tree, rules: Rules, settle: Settle) -> FileMerge:
+def _tree_file(
+    path: str, trees: tuple[Tree, Tree, Tree], one: Callable[[str, Sequence[bytes | None]], FileMerge]
+) -> FileMerge:
     try:
-        data = [_file(tree, path) for tree in (old, mine, new)]
+        data = [_file(tree, path) for tree in trees]
     except EmberKeepError as error:
         return FileMerge(path, Outcome.FAULTY, "", fault=error.faults[0])
-    result = merge_file(path, *data, rules=rules(path), settle=settle)
     digest = None if data[1] is None else blake3(data[1]).hexdigest()
-    return replace(result, mode=_mode(path, mine, new), based_on=digest)
+    return replace(one(path, data), mode=_mode(path, *trees[1:]), based_on=digest)
 
 
 def _file(tree: Tree, path: str) -> bytes | None:

@@ -15,6 +15,8 @@ COMMENT = "(comment)"
 """Names that stand in ``field`` where a whole thing is meant instead of one value."""
 
 MINE, NEW, OLD, TYPED = "mine", "new", "old", "="
+RULE = "rule"
+"""What ``by`` begins with where a rule of keep.toml gave the answer."""
 
 
 def typed_value(answer: str) -> str:
@@ -28,7 +30,7 @@ class Question:
 
     ``old``, ``mine``, ``new``: the three values as written, None where one side has none. ``answer``: ``mine``,
     ``new``, ``old``, ``= value``, or empty while it is open; ``by``: where the answer came from. ``line``: in the
-    admin's file, 1-based.
+    admin's file, 1-based. ``suggestion``: how a question that differed only in numbers was answered before.
     """
 
     file: str
@@ -41,6 +43,7 @@ class Question:
     by: str = ""
     line: int | None = None
     why: str = ""
+    suggestion: str = ""
 
     @property
     def open(self) -> bool:
@@ -73,6 +76,53 @@ class Change:
     line: int | None = None
 
 
+@dataclass(frozen=True)
+class Obeyed:
+    """A value of the new defaults that an order changed, or a record it left out (``after`` None)."""
+
+    file: str
+    record: str
+    field: str
+    before: str
+    after: str | None
+    order: str
+
+
+@dataclass(frozen=True)
+class Disagreement:
+    """A value that several orders want to be different things; none of them was applied to it."""
+
+    file: str
+    record: str
+    field: str
+    orders: tuple[str, ...]
+
+
+YOURS, VENDORS, MERGED = "yours", "the vendor's", "the merge"
+
+
+@dataclass(frozen=True)
+class Check:
+    """Something that always holds. ``name``: how it is silenced; ``support``: records it held in."""
+
+    name: str
+    file: str
+    list: str
+    support: int
+
+
+@dataclass(frozen=True)
+class Breach:
+    """A record of the merged files that breaks a check. ``side``: who brought the values that do; ``line``: in the
+    merged file, 1-based."""
+
+    check: Check
+    record: str
+    what: str
+    side: str
+    line: int
+
+
 class Outcome(StrEnum):
     """What becomes of a file."""
 
@@ -86,7 +136,9 @@ class Outcome(StrEnum):
 @dataclass(frozen=True)
 class FileMerge:
     """One file of a merge. ``data``: the bytes to write (None: none, or the file goes); ``format``: how it was read;
-    ``based_on``: BLAKE3 of the admin's file as it was read (hex), None where there was none."""
+    ``based_on``: BLAKE3 of the admin's file as it was read (hex), None where there was none; ``obeyed``: what standing
+    orders set; ``warnings``: why it was read by line although its format has records.
+    """
 
     path: str
     outcome: Outcome
@@ -98,16 +150,27 @@ class FileMerge:
     questions: tuple[Question, ...] = ()
     fault: Fault | None = None
     based_on: str | None = None
+    obeyed: tuple[Obeyed, ...] = ()
+    disagreements: tuple[Disagreement, ...] = ()
+    warnings: tuple[Fault, ...] = ()
+
+    @property
+    def open(self) -> tuple[Question, ...]:
+        """The questions of this file that wait for the admin."""
+        return tuple(question for question in self.questions if question.open)
 
 
 @dataclass(frozen=True)
 class Merge:
-    """A whole merge. ``unused``: answers that fit no question (file, record, field)."""
+    """A whole merge. ``unused``: answers that fit no question (file, record, field); ``idle``: standing orders that met
+    no record."""
 
     old: str
     new: str
     files: tuple[FileMerge, ...]
     unused: tuple[tuple[str, str, str], ...] = ()
+    idle: tuple[str, ...] = ()
+    breaches: tuple[Breach, ...] = ()
 
     @property
     def questions(self) -> tuple[Question, ...]:
@@ -128,6 +191,21 @@ class Merge:
     def kept(self) -> tuple[Change, ...]:
         """Every hand edit that stays."""
         return tuple(change for file in self.files for change in file.kept)
+
+    @property
+    def obeyed(self) -> tuple[Obeyed, ...]:
+        """Everything that standing orders set."""
+        return tuple(item for file in self.files for item in file.obeyed)
+
+    @property
+    def disagreements(self) -> tuple[Disagreement, ...]:
+        """Where standing orders disagree."""
+        return tuple(item for file in self.files for item in file.disagreements)
+
+    @property
+    def warnings(self) -> tuple[Fault, ...]:
+        """Files that were merged by line because a side is not well-formed."""
+        return tuple(warning for file in self.files for warning in file.warnings)
 
     @property
     def faults(self) -> tuple[Fault, ...]:

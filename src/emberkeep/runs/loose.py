@@ -2,34 +2,49 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from emberkeep import files
 from emberkeep.archives import open_source
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.merging.answers import Answers
-from emberkeep.merging.merge import merge_trees
+from emberkeep.merging.checks import inspect
+from emberkeep.merging.merge import merge_trees, no_rules
+from emberkeep.merging.orders import Order
 from emberkeep.merging.results import Merge
 from emberkeep.runs.defaults import best_root
-from emberkeep.runs.merge import GIVEN, write_files
+from emberkeep.runs.merge import write_files
 from emberkeep.runs.restore import deepest_first
-from emberkeep.trees import FileTree, FolderTree, Kind, PartTree, Tree, read
+from emberkeep.trees import FileTree, FolderTree, Kind, NoTree, PartTree, Tree, read
 
 
-def merge(old: Path, new: Path, mine: Path, answers: Answers) -> Merge:
-    """Merge three files or three folders; a file goes under the name that mine has."""
+def merge(
+    old: Path | None, new: Path, mine: Path, answers: Answers, orders: Sequence[Order] = (), *, checked: bool = True
+) -> Merge:
+    """Merge three files or three folders; a file goes under the name that mine has. ``old`` None: two-way.
+
+    ``checked``: whether what always holds in the vendor's files is learned and looked for in the result.
+    """
     for path in (old, new, mine):
-        if not path.exists():
+        if path is not None and not path.exists():
             raise UsageError(f"{path} is not there")
+    before, after, live = _sides(old, new, mine)
+    found = answers.completed(merge_trees(before, after, live, settle=answers.settle, orders=orders))
+    if not checked:
+        return found
+    releases = [after] if old is None else [before, after]
+    return replace(found, breaches=inspect(found, releases, live, after, no_rules))
+
+
+def _sides(old: Path | None, new: Path, mine: Path) -> tuple[Tree, Tree, Tree]:
     if mine.is_file():
-        if old.is_dir() or new.is_dir():
+        if new.is_dir() or (old is not None and old.is_dir()):
             raise UsageError(f"{mine} is a file; the old and new defaults must then be files too")
-        sides: tuple[Tree, Tree, Tree] = (FileTree(old, mine.name), FileTree(new, mine.name), FileTree(mine))
-    else:
-        live = FolderTree(mine)
-        sides = (_vendor(old, live), _vendor(new, live), live)
-    found = merge_trees(*sides, settle=answers.settle)
-    return Merge(found.old, found.new, found.files, answers.unused(GIVEN))
+        return FileTree(old, mine.name) if old else NoTree(), FileTree(new, mine.name), FileTree(mine)
+    live = FolderTree(mine)
+    return _vendor(old, live) if old else NoTree(), _vendor(new, live), live
 
 
 def _vendor(source: Path, live: FolderTree) -> Tree:

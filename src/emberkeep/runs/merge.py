@@ -3,16 +3,22 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
 from emberkeep import files
+from emberkeep.comparing.fit import LEAST_SHARE
 from emberkeep.errors import Place, Refused, RunFailed, UnreadableInput, UsageError
 from emberkeep.keep import Keep
 from emberkeep.merging import answers as answer_files
-from emberkeep.merging.answers import Answer, Answers
+from emberkeep.merging import orders
+from emberkeep.merging.answers import GIVEN, Answer, Answers
+from emberkeep.merging.checks import inspect
 from emberkeep.merging.merge import merge_trees
-from emberkeep.merging.results import FileMerge, Merge, Outcome
+from emberkeep.merging.orders import Order
+from emberkeep.merging.results import FileMerge, Merge, Outcome, Question
+from emberkeep.merging.rules import in_turn, settle_by
 from emberkeep.runs import defaults, restore, snapshot
 from emberkeep.runs.journal import DONE, MERGE, TAKEN_BACK, Journal, Run
 from emberkeep.servers.process import refuse_if_running
@@ -20,22 +26,37 @@ from emberkeep.servers.versions import ordering
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import FolderTree
+from emberkeep.trees import FolderTree, NoTree
 
 REMEMBERED = "remembered"
-GIVEN = "answers file"
 WHY = MERGE
 
 
-def load_answers(keep: Keep | None, given: Path | None) -> Answers:
-    """Answers from a file and from the keep's memory; those of the file win."""
-    told = answer_files.read(given) if given else []
+def load_answers(keep: Keep | None, given: Path | None, *, new: bool = False) -> Answers:
+    """Answers from a file and from the keep's memory; those of the file win. ``new``: the file need not be there."""
+    told = answer_files.read(given) if given and (given.exists() or not new) else []
     known = answer_files.read(keep.answers_file) if keep and keep.answers_file.exists() else []
     return Answers.of((GIVEN, told), (REMEMBERED, known))
 
 
-def choose_versions(keep: Keep, store: Store, live: FolderTree, old: str | None, new: str | None) -> tuple[str, str]:
-    """From which release to which: the best fitting one, and the newest, where they are not told."""
+@dataclass(frozen=True)
+class Wanted:
+    """What a merge in a keep is asked to do. ``old``: the release the live files began from, None to merge without
+    one; ``only``: which files; ``checked``: whether the learned checks are made."""
+
+    old: str | None
+    new: str
+    only: Callable[[str], bool] | None = None
+    checked: bool = True
+
+
+def choose_versions(
+    keep: Keep, store: Store, live: FolderTree, old: str | None, new: str | None, *, two_way: bool = False
+) -> tuple[str | None, str]:
+    """From which release to which: the best fitting one, and the newest, where they are not told.
+
+    Refused where none fits, unless told. ``two_way``: from none.
+    """
     known = defaults.versions(store)
     if not known:
         raise UsageError(
@@ -43,7 +64,9 @@ def choose_versions(keep: Keep, store: Store, live: FolderTree, old: str | None,
             hint="'emberkeep defaults record VERSION SOURCE' records a release",
         )
     target = new or known[-1]
-    base = old or defaults.fits(keep, store, live)[0].version
+    if two_way:
+        return None, target
+    base = old or _best(keep, store, live)
     if ordering(base) > ordering(target):
         raise Refused(
             f"the live files come from {base}, which is newer than {target}; merging only goes forward",
@@ -52,21 +75,48 @@ def choose_versions(keep: Keep, store: Store, live: FolderTree, old: str | None,
     return base, target
 
 
-def merge_keep(
-    keep: Keep,
-    store: Store,
-    old: str,
-    new: str,
-    answers: Answers,
-    wanted: Callable[[str], bool] | None = None,
-) -> Merge:
-    """Merge the defaults of ``new`` into the live files that began from those of ``old``. Writes nothing."""
+def _best(keep: Keep, store: Store, live: FolderTree) -> str:
+    best = defaults.fits(keep, store, live)[0]
+    if best.files and best.share < LEAST_SHARE:
+        raise Refused(
+            f"no recorded release fits the live files: {best.version} fits best, by {best.share:.0%}",
+            hint=f"record the release they began from; or --from {best.version} all the same, or --two-way without any",
+        )
+    return best.version
+
+
+def merge_keep(keep: Keep, store: Store, wanted: Wanted, answers: Answers) -> Merge:
+    """Merge the defaults of one release into the live files that began from those of another. Writes nothing."""
     live = FolderTree(keep.require_server(), "live")
-    before, after = defaults.tree_of(store, old), defaults.tree_of(store, new)
+    after = defaults.tree_of(store, wanted.new)
+    before = defaults.tree_of(store, wanted.old) if wanted.old else NoTree()
     paths = defaults.merged_paths(keep, before, after)
-    chosen = [path for path in paths if wanted is None or wanted(path)]
-    merged = merge_trees(before, after, live, chosen, rules=keep.config.record_rules, settle=answers.settle)
-    return Merge(merged.old, merged.new, merged.files, answers.unused(GIVEN))
+    chosen = [path for path in paths if wanted.only is None or wanted.only(path)]
+    config = keep.config
+    merged = merge_trees(
+        before,
+        after,
+        live,
+        chosen,
+        rules=config.record_rules,
+        settle=in_turn(answers.settle, settle_by(config.rules)),
+        orders=load_orders(keep.orders_file),
+    )
+    merged = answers.completed(merged)
+    if not wanted.checked:
+        return merged
+    releases = [defaults.tree_of(store, version) for version in defaults.versions(store)[-MOST_RELEASES:]]
+    found = inspect(merged, releases, live, after, config.record_rules, config.silenced)
+    return replace(merged, breaches=found)
+
+
+MOST_RELEASES = 4
+"""Releases that checks are learned from, the newest ones."""
+
+
+def load_orders(path: Path) -> list[Order]:
+    """The standing orders in a file; none where there is no file."""
+    return orders.read(path) if path.exists() else []
 
 
 def write_merge(keep: Keep, store: Store, merge: Merge, now: datetime, progress: Progress = silent) -> About | None:
@@ -112,8 +162,13 @@ def write_merge(keep: Keep, store: Store, merge: Merge, now: datetime, progress:
 
 
 def _remember(keep: Keep, merge: Merge) -> None:
-    known: list[Answer] = answer_files.read(keep.answers_file) if keep.answers_file.exists() else []
-    answer_files.remember(keep.answers_file, known, merge.questions)
+    remember(keep.answers_file, merge.questions)
+
+
+def remember(path: Path, questions: Sequence[Question]) -> None:
+    """Add the answers of ``questions`` to a file of answers, which need not be there yet."""
+    known: list[Answer] = answer_files.read(path) if path.exists() else []
+    answer_files.remember(path, known, questions)
 
 
 def _check_unchanged(merge: Merge, tree: SnapshotTree) -> None:

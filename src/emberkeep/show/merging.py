@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
-from emberkeep.merging.results import LINES, RECORD, Change, FileMerge, Merge, Outcome, Question, What
+from collections import Counter
+
+from emberkeep.merging.dialogue import group_of
+from emberkeep.merging.results import LINES, RECORD, Change, FileMerge, Merge, Obeyed, Outcome, Question, What
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
 
 _SIGNS = {What.SET: "~", What.ADDED: "+", What.REMOVED: "-", What.MOVED: ">"}
 MOST_QUESTIONS = 30
+MOST_GROUPS = 12
+MOST_OBEYED = 5
 
 
 def merge(screen: Screen, found: Merge, *, details: bool) -> None:
@@ -24,8 +29,12 @@ def merge(screen: Screen, found: Merge, *, details: bool) -> None:
         if item.outcome is not Outcome.SAME or item.kept or item.questions or item.taken:
             rows.add_row(cell(item.path), *_numbers(item), cell(*_outcome(item)))
     screen.show(rows)
+    for warning in found.warnings:
+        screen.line(f"Merged by line, as it is not well-formed: {warning}", ASKS)
     if details:
         _details(screen, found)
+    _orders(screen, found, details=details)
+    _breaches(screen, found)
     _questions(screen, found)
     for file, record, field in found.unused:
         screen.line(f"An answer fits no question: {file} {record} {field}", ASKS)
@@ -77,6 +86,43 @@ def change_line(change: Change) -> str:
     return f"{sign} {name}" if change.field == RECORD else f"{sign} {name}  {words.short(value)}"
 
 
+def _orders(screen: Screen, found: Merge, *, details: bool) -> None:
+    if found.obeyed:
+        screen.line()
+        screen.line("Set by your standing orders", HEAD)
+        by_order: dict[str, list[Obeyed]] = {}
+        for item in found.obeyed:
+            by_order.setdefault(item.order, []).append(item)
+        for name, items in by_order.items():
+            screen.line(f"  {name}: {words.count(len(items), 'new default')}")
+            shown = items if details else items[:MOST_OBEYED]
+            for item in shown:
+                value = "left out" if item.after is None else f"{item.field}  {item.before} → {item.after}"
+                screen.line(f"    {item.record}  {value}", QUIET)
+            if len(items) > len(shown):
+                screen.line(f"    … and {len(items) - len(shown)} more", QUIET)
+    for disagreement in found.disagreements:
+        orders = " and ".join(f"'{name}'" for name in disagreement.orders)
+        screen.line(f"{orders} disagree on {disagreement.record} {disagreement.field}; none was applied to it.", ASKS)
+    for name in found.idle:
+        screen.line(f"The order '{name}' met no record.", ASKS)
+
+
+def _breaches(screen: Screen, found: Merge) -> None:
+    if not found.breaches:
+        return
+    screen.line()
+    number = words.count(len(found.breaches), "place breaks", "places break")
+    screen.line(f"{number} what always holds in the vendor's releases:", ASKS)
+    for breach in found.breaches[:MOST_QUESTIONS]:
+        check = breach.check
+        screen.line(f"    {check.file} line {breach.line}: {breach.record}  {breach.what} ({breach.side})")
+        screen.line(f"      {check.name}, held in {check.support} records", QUIET)
+    if len(found.breaches) > MOST_QUESTIONS:
+        screen.line(f"    … and {len(found.breaches) - MOST_QUESTIONS} more")
+    screen.line('    what is meant so: silence = ["NAME"] under [checks] in keep.toml, by the name given here', QUIET)
+
+
 def _questions(screen: Screen, found: Merge) -> None:
     waiting = found.open
     if not waiting:
@@ -93,7 +139,10 @@ def _questions(screen: Screen, found: Merge) -> None:
             screen.line(f"  {file}", HEAD)
         screen.line(f"    {_question_line(question)}")
     if len(waiting) > MOST_QUESTIONS:
-        screen.line(f"    … and {len(waiting) - MOST_QUESTIONS} more")
+        screen.line(f"    … and {len(waiting) - MOST_QUESTIONS} more; by kind and field:")
+        groups = Counter(group_of(question) for question in waiting)
+        for (path, kind, field), number in groups.most_common(MOST_GROUPS):
+            screen.line(f"    {number:6}  {path} {kind} {field}".rstrip(), QUIET)
 
 
 def _question_line(question: Question) -> str:
@@ -101,7 +150,10 @@ def _question_line(question: Question) -> str:
     where = f"line {question.line}: " if question.line else ""
     if question.why:
         return f"{where}{question.record or question.field}  {words.clean(question.why)}"
-    values = f"was {_side(question.old)}, yours {_side(question.mine)}, new {_side(question.new)}"
+    before = "" if question.old is None and question.mine is not None else f"was {_side(question.old)}, "
+    values = f"{before}yours {_side(question.mine)}, new {_side(question.new)}"
+    if question.suggestion:
+        values += f"  (before you said {question.suggestion})"
     return f"{where}{name}  {values}"
 
 

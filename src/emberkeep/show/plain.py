@@ -54,6 +54,11 @@ def _merge(merge: Merge) -> dict[str, Any]:
         "questions": plain(merge.questions),
         "open": len(merge.open),
         "unused_answers": [{"file": file, "record": record, "field": field} for file, record, field in merge.unused],
+        "obeyed": plain(merge.obeyed),
+        "orders_that_disagree": plain(merge.disagreements),
+        "orders_that_met_nothing": plain(merge.idle),
+        "breaches": plain(merge.breaches),
+        "warnings": plain(merge.warnings),
         "faults": plain(merge.faults),
     }
 
