@@ -409,13 +409,29 @@ def test_a_faulty_answers_file_is_named_and_nothing_written(
     assert tree_state(server) == before
 
 
-def test_one_malformed_file_stops_the_writing_and_the_others_are_reported(recorded: Program, server: Path) -> None:
+def test_a_malformed_file_is_merged_by_line_with_a_warning(recorded: Program, server: Path) -> None:
     path = server / "mission/economy/stores.xml"
     path.write_text(path.read_text().replace("</stores>", "</store>"))
+    preview = calm(recorded("merge"))
+    assert preview.code == 1
+    assert re.search(r"Merged by line.*stores\.xml:\d+:\d+: not well-formed", preview.out)
+    assert "most-keepers" in preview.out
+    (warning,) = recorded("merge", "--json").json["warnings"]
+    assert warning["place"]["line"] == path.read_text().count("\n")
+    assert calm(recorded("merge", "--go")).code == 1
+    assert "samphire-pie" in path.read_text()
+    assert path.read_text().endswith("</store>\n")
+
+
+def test_a_file_that_cannot_be_read_stops_the_writing_and_the_others_are_reported(
+    recorded: Program, server: Path
+) -> None:
+    path = server / "mission/economy/stores.xml"
+    path.unlink()
+    path.mkdir()
     before = tree_state(server)
     preview = calm(recorded("merge"))
     assert preview.code == 2
-    assert re.search(r"stores\.xml:\d+:\d+: not well-formed", preview.out)
     assert "most-keepers" in preview.out
     done = calm(recorded("merge", "--go"))
     assert done.code == 2
@@ -580,7 +596,7 @@ def test_a_merge_that_cannot_be_written_is_taken_back(recorded: Program, place: 
     before = {path: state[:2] + state[3:] for path, state in tree_state(server).items()}  # folder times may change
     with closing(Store(keep.store_folder)) as store:
         answers = runs.load_answers(keep, None)
-        found = runs.merge_keep(keep, store, "4.2", "4.3", answers)
+        found = runs.merge_keep(keep, store, runs.Wanted("4.2", "4.3"), answers)
         runs.snapshot.take(keep, now)
         failures = 0
         for at in range(1, 400):
@@ -609,7 +625,7 @@ def test_a_file_that_changed_since_the_merge_was_worked_out_is_refused(
 ) -> None:
     keep = Keep(place / "gannet-rock.keep")
     with closing(Store(keep.store_folder)) as store:
-        found = runs.merge_keep(keep, store, "4.2", "4.3", runs.load_answers(keep, None))
+        found = runs.merge_keep(keep, store, runs.Wanted("4.2", "4.3"), runs.load_answers(keep, None))
         (server / "keeper.properties").write_text("edited meanwhile\n")
         with pytest.raises(Refused, match="changed while"):
             runs.write_merge(keep, store, found, datetime.now(UTC))

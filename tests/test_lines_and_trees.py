@@ -133,7 +133,7 @@ def trees(tmp_path: Path, *sides: dict[str, str]) -> list[FolderTree]:
     return made
 
 
-def test_trees_file_by_file_and_a_broken_one_does_not_stop_the_rest(tmp_path: Path) -> None:
+def test_trees_file_by_file_and_what_the_vendor_broke_is_asked_about(tmp_path: Path) -> None:
     old = {"a.ini": "[s]\nk = 1\n", "b.xml": "<r/>", "gone.txt": "x\n"}
     new = {"a.ini": "[s]\nk = 2\n", "b.xml": "<r>", "new/c.txt": "hello\n"}
     mine = {"a.ini": "[s]\nk = 1\nown = 5\n", "b.xml": "<r/>", "gone.txt": "x\n", "only-mine.txt": "y\n"}
@@ -141,12 +141,13 @@ def test_trees_file_by_file_and_a_broken_one_does_not_stop_the_rest(tmp_path: Pa
     outcomes = {item.path: item.outcome for item in found.files}
     assert outcomes == {
         "a.ini": Outcome.MERGED,
-        "b.xml": Outcome.FAULTY,
+        "b.xml": Outcome.SAME,
         "gone.txt": Outcome.REMOVED,
         "new/c.txt": Outcome.ADDED,
         "only-mine.txt": Outcome.SAME,
     }
-    assert [str(fault.place) for fault in found.faults] == ["b.xml:1:4"]
+    assert [str(warning.place) for warning in found.warnings] == ["b.xml:1:4"]
+    assert [(question.file, question.field) for question in found.open] == [("b.xml", "(file)")]
 
 
 def test_a_folder_where_a_file_is_wanted_is_told(tmp_path: Path) -> None:

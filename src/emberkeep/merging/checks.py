@@ -51,10 +51,9 @@ Held = Callable[[Record], str]
 """What is wrong with a record, in words; "" when nothing is."""
 
 
-def table_of(document: Document, rules: Mapping[str, Rule], others: Sequence[Document] = ()) -> Table:
+def table_of(document: Document, identities: Identities) -> Table:
     """The identified records of a document that hold values of their own."""
     found: Table = defaultdict(list)
-    identities = Identities([document, *others], [], rules)
     for placed in walk(document, identities):
         if not placed.item.identity and not (placed.node.named and placed.node.items):
             continue
@@ -307,7 +306,7 @@ def inspect(
 ) -> tuple[Breach, ...]:
     """Where the files of a merge will break what was learned from ``releases``, oldest first."""
     paths = [item.path for item in merge.files if item.fault is None and item.format not in ("", "text", "binary")]
-    reader = _Tables(rules)
+    reader = _Tables(rules, releases)
     learned = learn([reader.of_tree(tree, paths) for tree in releases])
     merged = {
         item.path: table
@@ -319,35 +318,49 @@ def inspect(
 
 
 class _Tables:
-    """Tables of files of trees, and the documents of the merged ones for their lines."""
+    """Tables of files of trees, and the documents of the merged ones for their lines.
 
-    def __init__(self, rules: Callable[[str], Mapping[str, Rule]]) -> None:
+    Records are told apart by what the vendor's releases show: a name that stands twice among the admin's is then seen.
+    """
+
+    def __init__(self, rules: Callable[[str], Mapping[str, Rule]], releases: Sequence[Tree]) -> None:
         self.rules = rules
+        self.releases = releases
         self.documents: dict[str, Document] = {}
+        self._identities: dict[str, Identities] = {}
 
     def of_tree(self, tree: Tree, paths: Sequence[str]) -> dict[str, Table]:
-        entries = tree.entries()
-        there = [path for path in paths if path in entries and entries[path].size <= LARGEST]
-        found = ((path, self._document(path, read(tree, path))) for path in there if entries[path].kind is Kind.FILE)
-        return {path: table_of(document, self.rules(path)) for path, document in found if document is not None}
+        found = ((path, self._read(tree, path)) for path in paths)
+        return {path: table_of(document, self._of(path, document)) for path, document in found if document is not None}
 
     def merged(self, item: FileMerge, mine: Tree) -> Table | None:
-        data = item.data
-        if data is None:
-            if item.path not in mine.entries() or item.outcome is Outcome.REMOVED:
-                return None
-            data = read(mine, item.path)
-        document = self._document(item.path, data)
+        if item.outcome is Outcome.REMOVED:
+            return None
+        path = item.path
+        document = self._read(mine, path) if item.data is None else _document(path, item.data)
         if document is None:
             return None
-        self.documents[item.path] = document
-        return table_of(document, self.rules(item.path))
+        self.documents[path] = document
+        return table_of(document, self._of(path, document))
 
-    def _document(self, path: str, data: bytes) -> Document | None:
-        try:
-            return formats.parse(path, data)
-        except (EmberKeepError, RecursionError):
+    def _of(self, path: str, document: Document) -> Identities:
+        if path not in self._identities:
+            shipped = [found for tree in self.releases if (found := self._read(tree, path)) is not None]
+            self._identities[path] = Identities(shipped or [document], [], self.rules(path))
+        return self._identities[path]
+
+    def _read(self, tree: Tree, path: str) -> Document | None:
+        entry = tree.entries().get(path)
+        if entry is None or entry.kind is not Kind.FILE or entry.size > LARGEST:
             return None
+        return _document(path, read(tree, path))
 
     def line(self, path: str, offset: int) -> int:
         return self.documents[path].line(offset)
+
+
+def _document(path: str, data: bytes) -> Document | None:
+    try:
+        return formats.parse(path, data)
+    except (EmberKeepError, RecursionError):
+        return None

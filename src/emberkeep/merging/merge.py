@@ -13,6 +13,7 @@ from emberkeep.documents import formats
 from emberkeep.documents.encoding import Text, decode
 from emberkeep.documents.identity import Identities, Rule
 from emberkeep.documents.model import Document
+from emberkeep.documents.script import language
 from emberkeep.errors import EmberKeepError, Fault, Place, UnreadableInput
 from emberkeep.merging.lines import merge_lines
 from emberkeep.merging.orders import Order, applied, in_force
@@ -32,6 +33,7 @@ from emberkeep.merging.results import (
     What,
     unanswered,
 )
+from emberkeep.merging.scripts import merge_script
 from emberkeep.trees import Kind, Tree, read
 
 Rules = Callable[[str], Mapping[str, Rule]]
@@ -168,6 +170,9 @@ def _text(sides: _Sides, texts: list[Text], ways: _Ways) -> FileMerge:
         merged = merge_documents(sides.path, before, documents[-2], documents[-1], identities, ways.settle)
     elif len(texts) < 3:
         return _whole(sides, chosen, ways.settle)
+    elif chosen == "text" and (known := language(sides.path, mine.text)):
+        chosen = "script"
+        merged = merge_script(sides.path, known, texts[0].text, mine, texts[-1].text, ways.settle)
     else:
         merged = merge_lines(sides.path, texts[0].text, mine, texts[-1].text, ways.settle)
     result = _result(sides, mine, chosen, merged)

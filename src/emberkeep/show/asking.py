@@ -21,8 +21,8 @@ def question(screen: Screen, dialogue: Dialogue, asked: Question, lines: Sequenc
     where = f", line {asked.line}" if asked.line else ""
     screen.line()
     screen.line(f"Question {number} of {count}: {asked.file}{where}", HEAD)
-    field = "" if asked.field in (RECORD, LINES, FILE) else f"  {asked.field.removeprefix('@')}"
-    screen.line(f"  {asked.record}{field}".rstrip())
+    field = "" if asked.field in (RECORD, LINES, FILE) else asked.field.removeprefix("@")
+    screen.line(f"  {'  '.join(part for part in (asked.record, field) if part)}".rstrip())
     if asked.why:
         screen.line(f"  {asked.why}", ASKS)
     for side, value in ((OLD, asked.old), (MINE, asked.mine), (NEW, asked.new)):
@@ -53,10 +53,10 @@ def _lines_around(screen: Screen, asked: Question, lines: Sequence[str]) -> None
 
 def keys(screen: Screen, dialogue: Dialogue) -> None:
     """What may be said."""
-    screen.line("  m mine   n new   o old   = 55 a value of your own   s skip   b back   e explain   q quit", QUIET)
+    screen.line("  m mine  n new  o old  = 55 your own value  s skip  b back  e explain  q quit", QUIET)
     wider = [
-        f"with {name[0]} behind it ({MINE[0]}{name[0]}, {NEW[0]}{name[0]}): {of}, {words.count(alike, 'more question')}"
-        for name, of in ((FIELD, "this field everywhere in this file"), (KIND, "this kind of record"))
+        f"{MINE[0]}{name[0]} {NEW[0]}{name[0]} {OLD[0]}{name[0]}  the same for {of}, {words.count(alike, 'more question')}"
+        for name, of in ((FIELD, "this field in this file"), (KIND, "this kind of record"))
         if (alike := dialogue.alike(name))
     ]
     for line in wider:

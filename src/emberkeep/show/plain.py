@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import fields, is_dataclass
-from datetime import datetime, timedelta
+from datetime import date, timedelta
 from decimal import Decimal
 from enum import Enum
 from pathlib import Path
@@ -25,7 +25,7 @@ def plain(value: Any) -> Any:
         return {item.name: plain(getattr(value, item.name)) for item in fields(value)}
     if isinstance(value, Enum):
         return value.value
-    if isinstance(value, datetime):
+    if isinstance(value, date):
         return value.isoformat()
     if isinstance(value, timedelta):
         return value.total_seconds()

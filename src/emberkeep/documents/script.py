@@ -1,0 +1,198 @@
+"""Launch scripts for sh and cmd: where the values of variables and of arguments stand in them.
+
+Everything else in a script is text by line. A variable is a line that only sets one (``NAME=value``, ``export
+NAME=value``, ``set NAME=value``, ``set "NAME=value"``). A command is a line, with those it goes on over (``\\`` or
+``^`` at the end), whose program is followed by arguments with names: ``--name value``, ``--name=value``, ``-name``,
+``+name value``, and for cmd ``/name:value``.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+SH, CMD = "sh", "cmd"
+_ENDINGS = {".sh": SH, ".bash": SH, ".cmd": CMD, ".bat": CMD}
+_SHEBANG = re.compile(r"\ufeff?#!\s*\S*(?:/|\s)(?:ba|da|k|z)?sh\b")
+
+
+@dataclass(frozen=True)
+class Variable:
+    """A variable that is set; ``start`` to ``end``: its value, quotes included."""
+
+    name: str
+    start: int
+    end: int
+
+
+@dataclass(frozen=True)
+class Argument:
+    """An argument with what stands before it: ``start`` is behind the one before, ``begin`` where it begins itself.
+
+    ``name``: "" for one without; ``value_start`` to ``value_end``: its value, quotes included, empty without one.
+    """
+
+    name: str
+    start: int
+    begin: int
+    end: int
+    value_start: int
+    value_end: int
+
+
+@dataclass(frozen=True)
+class Command:
+    """A program and its arguments, which fill ``start`` to ``end``."""
+
+    program: str
+    start: int
+    end: int
+    arguments: tuple[Argument, ...]
+
+
+@dataclass(frozen=True)
+class Script:
+    """What of a script has names."""
+
+    text: str
+    variables: tuple[Variable, ...]
+    commands: tuple[Command, ...]
+
+
+def language(path: str, text: str) -> str:
+    """``sh``, ``cmd``, or "" for what is no script of these."""
+    name = path.rsplit("/", 1)[-1].lower()
+    known = _ENDINGS.get(name[name.rfind(".") :]) if "." in name else None
+    return known or (SH if _SHEBANG.match(text) else "")
+
+
+@dataclass(frozen=True)
+class _Grammar:
+    variable: re.Pattern[str]
+    space: re.Pattern[str]
+    token: re.Pattern[str]
+    option: re.Pattern[str]
+    comment: re.Pattern[str]
+    words: frozenset[str]
+    """First words of lines that are no commands of this kind."""
+
+
+_SH_WORDS = (
+    "if then else elif fi for while until do done case esac function [ [[ test echo printf cd set read "
+    "trap export readonly return exit shift eval source . local unset alias ulimit umask kill wait sleep "
+    "mkdir rm cp mv ln cat grep sed awk chmod chown find ls ps"
+)
+_CMD_WORDS = (
+    "if for goto echo @echo set cd cls pause rem exit setlocal endlocal title timeout md mkdir rd rmdir "
+    "del copy xcopy robocopy move ren type taskkill color chcp pushd popd"
+)
+
+_SH = _Grammar(
+    re.compile(
+        r"^[ \t]*(?:export[ \t]+|readonly[ \t]+)?([A-Za-z_]\w*)="
+        r"((?:\"(?:[^\"\\]|\\.)*\"|'[^']*'|\\.|[^\s\"'\\;&|#`()])*)[ \t]*(?=\r?$|[ \t]#)",
+        re.MULTILINE,
+    ),
+    re.compile(r"(?:[ \t]|\\\r?\n)+"),
+    re.compile(r"(?:\"(?:[^\"\\]|\\.)*\"|'[^']*'|\$\([^()\n]*\)|\\[^\r\n]|[^\s\"'\\;&|<>()`])+"),
+    re.compile(r"((?:--?|\+)[A-Za-z][\w.-]*)(?:(=)|$)"),
+    re.compile(r"[ \t]*#"),
+    frozenset(_SH_WORDS.split()),
+)
+_CMD = _Grammar(
+    re.compile(
+        r"^[ \t]*@?set[ \t]+(?:\"([A-Za-z_][\w.-]*)=([^\"\r\n]*)\"|([A-Za-z_][\w.-]*)=([^\r\n&|<>^\"]*|\"[^\"\r\n]*\"))"
+        r"[ \t]*(?=\r?$)",
+        re.MULTILINE | re.IGNORECASE,
+    ),
+    re.compile(r"(?:[ \t]|\^\r?\n)+"),
+    re.compile(r"(?:\"[^\"\r\n]*\"|\^[^\r\n]|[^\s\"&|<>^()])+"),
+    re.compile(r"((?:--?|\+|/)[A-Za-z][\w.-]*)(?:([=:])|$)"),
+    re.compile(r"[ \t]*(?:@?rem\b|::|:)", re.IGNORECASE),
+    frozenset(_CMD_WORDS.split()),
+)
+_BEFORE_PROGRAMS = frozenset(
+    ("exec", "nohup", "nice", "sudo", "env", "command", "time", "start", "call", "@start", "@call")
+)
+_ASSIGNMENT = re.compile(r"[A-Za-z_]\w*=")
+_LINE = re.compile(r"^[ \t]*(?=\S)", re.MULTILINE)
+
+
+def parse(text: str, language: str) -> Script:
+    """The variables and commands of a script in ``sh`` or ``cmd``. Every text is a script of some kind."""
+    grammar = _SH if language == SH else _CMD
+    variables = tuple(_variables(text, grammar))
+    taken = {text.rfind("\n", 0, variable.start) + 1 for variable in variables}
+    return Script(text, variables, tuple(_commands(text, grammar, taken)))
+
+
+def _variables(text: str, grammar: _Grammar) -> Iterator[Variable]:
+    for found in grammar.variable.finditer(text):
+        group = 3 if grammar is _CMD and found[1] is None else 1
+        value = found[group + 1]
+        end = found.end(group + 1) - (len(value) - len(value.rstrip()))
+        yield Variable(found[group], found.start(group + 1), max(end, found.start(group + 1)))
+
+
+def _commands(text: str, grammar: _Grammar, taken: set[int]) -> Iterator[Command]:
+    at = 0
+    while found := _LINE.search(text, at):
+        at = found.end()
+        start = text.rfind("\n", 0, at) + 1
+        if start not in taken and not grammar.comment.match(text, start):
+            command = _command(text, at, grammar)
+            if command is not None:
+                yield command
+                at = command.end
+        end = text.find("\n", at)
+        if end < 0:
+            return
+        at = end + 1
+
+
+def _command(text: str, at: int, grammar: _Grammar) -> Command | None:
+    tokens = list(_tokens(text, at, grammar))
+    first = 0
+    while first < len(tokens) and _leads(text[slice(*tokens[first])]):
+        first += 1
+    if first >= len(tokens) or text[slice(*tokens[first])].lower() in grammar.words:
+        return None
+    arguments = tuple(_arguments(text, tokens[first:], grammar))
+    if not any(argument.name for argument in arguments):
+        return None
+    return Command(text[slice(*tokens[first])], tokens[first][1], arguments[-1].end, arguments)
+
+
+def _leads(word: str) -> bool:
+    return word.lower() in _BEFORE_PROGRAMS or _ASSIGNMENT.match(word) is not None
+
+
+def _tokens(text: str, at: int, grammar: _Grammar) -> Iterator[tuple[int, int]]:
+    """Words up to the line's end, an operator, or a comment."""
+    while found := grammar.token.match(text, at):
+        if grammar is _SH and found[0].startswith("#"):
+            return
+        yield found.span()
+        space = grammar.space.match(text, found.end())
+        if space is None:
+            return
+        at = space.end()
+
+
+def _arguments(text: str, tokens: list[tuple[int, int]], grammar: _Grammar) -> Iterator[Argument]:
+    """What follows the first of some words, which is the program."""
+    at = 1
+    while at < len(tokens):
+        start, (begin, end) = tokens[at - 1][1], tokens[at]
+        option = grammar.option.match(text[begin:end])
+        at += 1
+        if option is None:
+            yield Argument("", start, begin, end, begin, end)
+        elif option[2]:
+            yield Argument(option[1], start, begin, end, begin + option.end(2), end)
+        elif at < len(tokens) and not grammar.option.match(text[slice(*tokens[at])]):
+            yield Argument(option[1], start, begin, tokens[at][1], *tokens[at])
+            at += 1
+        else:
+            yield Argument(option[1], start, begin, end, end, end)

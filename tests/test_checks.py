@@ -1,0 +1,146 @@
+"""Learned checks: what always holds in the vendor's releases, where merged files break it, and who brought it."""
+
+from __future__ import annotations
+
+import json
+import random
+from collections.abc import Sequence
+from pathlib import Path
+
+import pytest
+
+from emberkeep.merging.checks import inspect
+from emberkeep.merging.merge import merge_trees, no_rules
+from emberkeep.merging.results import MERGED, VENDORS, YOURS, Breach
+from emberkeep.trees import FolderTree
+from tests.conftest import Program
+
+KINDS = ("food", "tackle", "lamp")
+
+
+def goods(count: int = 40) -> list[dict[str, str]]:
+    chance = random.Random("goods")
+    return [
+        {"id": f"g{at}", "kind": KINDS[at % 3], "least": str(least := chance.randrange(5)), "most": str(least + chance.randrange(9))}
+        for at in range(count)
+    ]  # fmt: skip
+
+
+def shops(count: int = 40) -> list[dict[str, str]]:
+    return [{"id": f"s{at}", "sells": f"g{at % 11}", "rate": f"{at}.5"} for at in range(count)]
+
+
+def xml(name: str, rows: Sequence[dict[str, str]]) -> str:
+    lines = "".join(
+        f"  <{name} {' '.join(f'{key}={json.dumps(value)}' for key, value in row.items())}/>\n" for row in rows
+    )
+    return f"<all>\n{lines}</all>\n"
+
+
+class World:
+    """Old, mine and new as folders with two files that speak of each other."""
+
+    def __init__(self, place: Path) -> None:
+        self.place = place
+        self.sides = {side: (goods(), shops()) for side in ("old", "mine", "new")}
+
+    def breaches(self, silenced: Sequence[str] = ()) -> list[Breach]:
+        trees = {}
+        for side, (first, second) in self.sides.items():
+            folder = self.place / side
+            folder.mkdir(parents=True)
+            (folder / "goods.xml").write_text(xml("good", first))
+            (folder / "shops.xml").write_text(xml("shop", second))
+            trees[side] = FolderTree(folder)
+        merge = merge_trees(trees["old"], trees["new"], trees["mine"])
+        assert not merge.open
+        return list(inspect(merge, [trees["old"], trees["new"]], trees["mine"], trees["new"], no_rules, silenced))
+
+
+@pytest.fixture
+def world(tmp_path: Path) -> World:
+    return World(tmp_path)
+
+
+def test_where_nothing_is_broken_nothing_is_said(world: World) -> None:
+    world.sides["mine"][0][3]["most"] = "77"
+    world.sides["new"][0][4]["most"] = "78"
+    assert world.breaches() == []
+
+
+@pytest.mark.parametrize(
+    ("field", "value", "words"),
+    [
+        ("least", "500", "least 500 is above most"),
+        ("most", "-1", "below zero"),
+        ("most", "lots", "is no whole number"),
+        ("most", "7.5", "is no whole number"),
+        ("kind", "fod", "is none of food, lamp, tackle"),
+    ],
+)
+def test_a_hand_edit_that_breaks_a_rule_is_named_as_yours(world: World, field: str, value: str, words: str) -> None:
+    world.sides["mine"][0][5][field] = value
+    world.sides["new"][0][9]["most"] = "30"
+    found = [breach for breach in world.breaches() if words in breach.what]
+    (breach,) = found
+    assert (breach.record, breach.side, breach.check.file, breach.line) == ("good[id=g5]", YOURS, "goods.xml", 7)
+    assert breach.check.support == 40
+
+
+def test_a_missing_field_is_named(world: World) -> None:
+    del world.sides["mine"][0][5]["kind"]
+    assert [(breach.record, breach.what) for breach in world.breaches()] == [("good[id=g5]", "lacks kind")]
+
+
+def test_two_innocent_changes_that_break_a_rule_together_are_the_merges(world: World) -> None:
+    for side in world.sides.values():
+        side[0][5].update(least="3", most="10")
+    world.sides["mine"][0][5]["least"] = "9"
+    world.sides["new"][0][5]["most"] = "4"
+    (breach,) = world.breaches()
+    assert (breach.what, breach.side) == ("least 9 is above most 4", MERGED)
+
+
+def test_a_goods_name_that_no_longer_stands_anywhere_is_named(world: World) -> None:
+    world.sides["new"] = (goods()[:4] + goods()[5:], [shop for shop in shops() if shop["sells"] != "g4"])
+    world.sides["mine"][1].append({"id": "own", "sells": "g4", "rate": "1.0"})
+    (breach,) = world.breaches()
+    assert breach.record == "shop[id=own]"
+    assert "sells is g4, which does not stand in goods.xml" in breach.what
+
+
+def test_records_that_stand_twice_are_named(world: World) -> None:
+    world.sides["mine"][0].append(dict(world.sides["mine"][0][2]))
+    assert [breach.what for breach in world.breaches()] == ["stands there twice"]
+
+
+def test_what_the_vendor_breaks_itself_is_no_rule(world: World) -> None:
+    world.sides["new"][0][5].update(least="500", most="3", kind="odd")
+    world.sides["mine"][0][7].update(least="600", most="3")
+    assert [breach for breach in world.breaches() if "above" in breach.what] == []
+    assert VENDORS not in {breach.side for breach in World(world.place / "again").breaches()}
+
+
+def test_little_support_makes_no_rule(world: World) -> None:
+    for side in world.sides.values():
+        del side[0][11:], side[1][11:]
+    world.sides["mine"][0][5].update(least="500", kind="fod")
+    assert world.breaches() == []
+
+
+def test_a_check_is_silenced_by_its_name(world: World) -> None:
+    world.sides["mine"][0][5]["least"] = "500"
+    assert world.breaches(["goods.xml: good least <= most"]) == []
+
+
+def test_the_sample_server_has_no_false_alarm_and_a_real_one_is_told(recorded: Program, server: Path) -> None:
+    assert recorded("merge", "--json").json["breaches"] == []
+    path = server / "mission/economy/stores.xml"
+    path.write_text(path.read_text().replace("<least>12</least>", "<least>9999</least>", 1))
+    done = recorded("merge")
+    assert "least 9999 is above afloat" in done.out
+    assert "good least <= afloat" in done.out
+    assert recorded("merge", "--no-checks", "--json").json["breaches"] == []
+    with (server.with_name("gannet-rock.keep") / "keep.toml").open("a") as file:
+        file.write('\n[checks]\nsilence = ["* good least <= afloat"]\n')
+    assert recorded("merge", "--json").json["breaches"] == []
