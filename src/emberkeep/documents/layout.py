@@ -63,6 +63,8 @@ def remove(document: Document, nodes: Sequence[Node]) -> Edit:
     start, end = nodes[0].start, document.extent(nodes[-1])[1]
     if indent_at(text, start) is not None and ends_its_line(text, end):
         first, last = line_start(text, start), line_end(text, end)
+        if last == len(text) and _blank_line_before(text, first):
+            first = line_start(text, first - 1)  # what set the last one apart goes with it
         if last == len(text) and not text.endswith(("\n", "\r")) and first > 0:
             # The file had no final line end: the one before goes instead.
             first -= 2 if text[first - 2 : first] == "\r\n" else 1
@@ -70,9 +72,15 @@ def remove(document: Document, nodes: Sequence[Node]) -> Edit:
             first = 1
         if _blank_line_before(text, first) and _nothing_at(text, last):
             first = line_start(text, first - 1)  # else two blank lines would meet, or one would end a container
+        elif not text[:first].strip("\ufeff") and last < len(text) and not text[last : line_end(text, last)].strip():
+            last = line_end(text, last)  # else a blank line would begin the file
         return Edit(first, last, "")
-    while text[start - 1 : start] in (" ", "\t"):
-        start -= 1
+    if text[start - 1 : start] in (" ", "\t"):
+        while text[start - 1 : start] in (" ", "\t"):
+            start -= 1
+    else:  # the first on its line: the space that set the next one apart goes
+        while text[end : end + 1] in (" ", "\t") and not ends_its_line(text, end):
+            end += 1
     return Edit(start, end, "")
 
 

@@ -92,13 +92,13 @@ class XmlDocument(Document):
         return self._element(opened, len(self.text))
 
     def _element(self, opened: re.Match[str], limit: int) -> Node:
-        """The element that a start tag opens. Most have no namesake, comment or CDATA inside: then its end is the next
-        closing tag of its name, found without looking at what lies between."""
+        """The element that a start tag opens. Most have no namesake inside: then its end is the next closing tag of its
+        name, found without looking at what lies between."""
         if opened["empty"]:
             return self._node(opened, opened.end(), None)
         name, start = opened["name"], opened.end()
         closing = self.text.find(f"</{name}", start, limit)
-        plain = self.text.find("<!", start, closing) < 0 and self.text.find(f"<{name}", start, closing) < 0
+        plain = self.text.find(f"<{name}", start, closing) < 0 and _closed(self.text, start, closing)
         if plain and (found := _TOKEN.match(self.text, closing, limit)) and found["close"] == name:
             return self._node(opened, found.end(), closing)
         depth = 1
@@ -172,7 +172,7 @@ class XmlDocument(Document):
             closing = find(mark, after, end)
             if closing < 0 or text[after - 2] == "/":
                 return at
-            if find("<!", after, closing) >= 0 or find(again, after, closing) >= 0:
+            if find(again, after, closing) >= 0 or not _closed(text, after, closing):
                 return at
             at = closing + length
             node = Node(Role.RECORD, name, low, at, inner=(after, closing), load=load)
@@ -192,10 +192,10 @@ class XmlDocument(Document):
                 mixed = True
             name = token["name"]
             if name is not None and not token["empty"]:
-                # Most elements have no namesake, comment or CDATA inside: these are found without a closer look.
+                # Most elements have no namesake inside: their ends are found without a closer look.
                 mark = f"</{name}>"
                 closing = find(mark, after, end)
-                if closing < 0 or find("<!", after, closing) >= 0 or find(f"<{name}", after, closing) >= 0:
+                if closing < 0 or find(f"<{name}", after, closing) >= 0 or not _closed(text, after, closing):
                     items.append(self._element(token, end))
                 else:
                     items.append(self._node(token, closing + len(mark), closing))
@@ -270,6 +270,19 @@ class XmlDocument(Document):
     def _quoted(self, token: re.Match[str]) -> Iterator[tuple[int, int]]:
         for found in _ATTRIBUTE.finditer(self.text, token.start("attributes"), token.end("attributes")):
             yield found.span(2 if found[2] is not None else 3)
+
+
+def _closed(text: str, at: int, end: int) -> bool:
+    """Whether every comment and CDATA section that begins in a span ends in it, so that ``end`` lies in none."""
+    if text.find("<?", at, end) >= 0:
+        return False
+    while (at := text.find("<!", at, end)) >= 0:
+        mark = "]]>" if text.startswith("<![CDATA[", at) else "-->"
+        at = text.find(mark, at + 4, end)
+        if at < 0:
+            return False
+        at += 3
+    return True
 
 
 @lru_cache(maxsize=64)
