@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 from emberkeep.documents.identity import Identities, Key, Path, joined
 from emberkeep.documents.lines import ascending, matches
-from emberkeep.documents.model import Document, Node, Role, content
+from emberkeep.documents.model import Document, Node, Role, content, is_value
 
 ALIKE = 0.5
 """Least share of equal fields that makes two anonymous records the same one."""
@@ -224,14 +224,27 @@ class Placed(NamedTuple):
 
 def walk(document: Document, identities: Identities) -> Iterator[Placed]:
     """Every record of a document below its root, in the order of the file."""
-    waiting = [iter(_placed_in(document.root, (document.root.name,), "", identities))]
+    for placed in top_records(document, identities):
+        yield from walk_from(placed, identities)
+
+
+def top_records(document: Document, identities: Identities) -> list[Placed]:
+    """The records right below a document's root."""
+    return _placed_in(document.root, (document.root.name,), "", identities)
+
+
+def walk_from(placed: Placed, identities: Identities, *, values: bool = True) -> Iterator[Placed]:
+    """A record and every record inside it, in the order of the file. ``values``: those too that are but a value."""
+    waiting = [iter([placed])]
     while waiting:
-        placed = next(waiting[-1], None)
-        if placed is None:
+        found = next(waiting[-1], None)
+        if found is None:
             waiting.pop()
             continue
-        yield placed
-        waiting.append(iter(_placed_in(placed.node, placed.path, placed.record, identities)))
+        yield found
+        node = found.node
+        if values or not all(is_value(item) for item in node.items):
+            waiting.append(iter(_placed_in(node, found.path, found.record, identities)))
 
 
 def _placed_in(node: Node, path: Path, record: str, identities: Identities) -> list[Placed]:

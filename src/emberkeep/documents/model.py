@@ -234,6 +234,14 @@ def content(node: Node) -> tuple[object, ...]:
     )
 
 
+def is_value(node: Node) -> bool:
+    """Whether a node is a comment, or a record that is but a value with a name."""
+    return node.role is Role.COMMENT or (not node.items and node.fields.keys() <= _JUST_A_VALUE)
+
+
+_JUST_A_VALUE = {OWN}
+
+
 def plain_fields(node: Node) -> dict[str, Field]:
     """A record's plain values by name: its own fields, and the records inside that stand once and hold but a value.
 

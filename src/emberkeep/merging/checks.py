@@ -17,7 +17,7 @@ from decimal import Decimal
 from fnmatch import fnmatchcase
 
 from emberkeep.documents import formats
-from emberkeep.documents.align import walk
+from emberkeep.documents.align import Placed, top_records, walk, walk_from
 from emberkeep.documents.identity import Identities, Rule
 from emberkeep.documents.model import Document, plain_fields
 from emberkeep.documents.values import is_whole, number
@@ -26,10 +26,20 @@ from emberkeep.merging.orders import list_of, name_of
 from emberkeep.merging.results import MERGED, VENDORS, YOURS, Breach, Check, FileMerge, Merge, Outcome
 from emberkeep.trees import Kind, Tree, read
 
-SUPPORT = 12
-"""Records that a rule about one field must have been seen to hold in."""
-WIDE = 30
-"""The same for rules that hold by chance more easily."""
+
+@dataclass(frozen=True)
+class Strictness:
+    """How often something must have been seen to count as a rule. ``support``: records, for rules about one field;
+    ``wide``: for rules that hold by chance more easily; ``each``: records for each word of a vocabulary."""
+
+    support: int = 12
+    wide: int = 30
+    each: int = 2
+
+
+STRICT = Strictness()
+LOOSE = Strictness(1, 1, 1)
+""":data:`LOOSE`, on some of a file's records, learns every rule that :data:`STRICT` learns on all, and more."""
 _MOST_WORDS = 12
 _PAIRED = re.compile(r"min|max|least|most|low|high|from|to|start|end|lower|upper|first|last|floor|cap", re.IGNORECASE)
 
@@ -42,26 +52,43 @@ class Record:
     name: str
     parent: str
     values: Mapping[str, str]
-    start: int
 
 
 Table = dict[str, list[Record]]
 """The records of one file by the list they stand in."""
+Rows = list[tuple[str, Record]]
+"""A record right below the root and those inside it, each with its list."""
 Held = Callable[[Record], str]
 """What is wrong with a record, in words; "" when nothing is."""
 
 
-def table_of(document: Document, identities: Identities) -> Table:
-    """The identified records of a document that hold values of their own."""
+def table_of(document: Document, identities: Identities, known: dict[str, Rows], *, new: bool = False) -> Table:
+    """The identified records of a document that hold values of their own.
+
+    ``known``: rows by the text that they were read from, which are taken as they are; ``new``: those of this document
+    are added to them.
+    """
     found: Table = defaultdict(list)
-    for placed in walk(document, identities):
+    for placed in top_records(document, identities):
+        raw = document.raw(placed.node)
+        rows = known.get(raw)
+        if rows is None:
+            rows = list(_rows(placed, identities))
+            if new:
+                known[raw] = rows
+        for name, record in rows:
+            found[name].append(record)
+    return dict(found)
+
+
+def _rows(top: Placed, identities: Identities) -> Iterator[tuple[str, Record]]:
+    for placed in walk_from(top, identities, values=False):
         if not placed.item.identity and not (placed.node.named and placed.node.items):
             continue
         values = {name: plain.value.strip() for name, plain in plain_fields(placed.node).items()}
         if values:
             parent = placed.record.rpartition("/")[0]
-            found[list_of(placed)].append(Record(placed.record, name_of(placed), parent, values, placed.node.start))
-    return dict(found)
+            yield list_of(placed), Record(placed.record, name_of(placed), parent, values)
 
 
 @dataclass
@@ -74,17 +101,17 @@ class Learned:
     """Check, field, and the file and list that the field's values stand in."""
 
 
-def learn(releases: Sequence[Mapping[str, Table]]) -> Learned:
+def learn(releases: Sequence[Mapping[str, Table]], strict: Strictness = STRICT) -> Learned:
     """What always holds in ``releases``: tables by file, each release with those it ships."""
     found = Learned()
     for path in dict.fromkeys(itertools.chain.from_iterable(releases)):
         tables = [release[path] for release in releases if path in release]
         for name in dict.fromkeys(itertools.chain.from_iterable(tables)):
             groups = [table[name] for table in tables if name in table]
-            if len(groups[-1]) < SUPPORT:
+            if len(groups[-1]) < strict.support:
                 continue
             about = _About(path, name, len(groups[-1]))
-            found.checks += _of_list(about, groups)
+            found.checks += _of_list(about, groups, strict)
             if not any(_repeated(group) for group in groups):
                 found.unique.append(about.check("is unique"))
     found.references = list(_references(releases))
@@ -103,42 +130,54 @@ class _About:
         return Check(f"{self.file}: {self.list.rpartition('/')[2]} {words}", self.file, self.list, self.support)
 
 
-def _of_list(about: _About, groups: Sequence[Sequence[Record]]) -> Iterator[tuple[Check, Held]]:
+def _of_list(about: _About, groups: Sequence[Sequence[Record]], strict: Strictness) -> Iterator[tuple[Check, Held]]:
     """Rules about single records that hold in every group."""
-    every = [record for group in groups for record in group]
+    every = list({id(record): record for group in groups for record in group}.values())
     present = Counter(itertools.chain.from_iterable(record.values for record in every))
     for each, count in present.items():
         if count == len(every):
             yield about.check(f"has {each}"), _required(each)
         values = [record.values[each] for record in every if each in record.values]
-        if len(values) >= SUPPORT:
-            yield from ((about.check(words), held) for words, held in _of_values(each, values))
-    numeric = [
-        each
+        if len(values) >= strict.support:
+            yield from ((about.check(words), held) for words, held in _of_values(each, values, strict))
+    numeric = {
+        each: told
         for each, count in present.items()
-        if count >= WIDE and all(number(record.values[each]) is not None for record in every if each in record.values)
-    ]
-    for low, high in itertools.permutations(numeric, 2):
-        if _ordered(every, low, high):
+        if count >= strict.wide and (told := _numbers(every, each)) is not None
+    }
+    for (low, lows), (high, highs) in itertools.permutations(numeric.items(), 2):
+        if _ordered(low, lows, high, highs, strict):
             yield about.check(f"{low} <= {high}"), _not_above(low, high)
+
+
+def _numbers(records: Sequence[Record], name: str) -> list[Decimal | None] | None:
+    """A field of all records as numbers, None for a record without it; None when one holds no number."""
+    found: list[Decimal | None] = []
+    for record in records:
+        text = record.values.get(name)
+        value = None if text is None else number(text)
+        if text is not None and value is None:
+            return None
+        found.append(value)
+    return found
 
 
 def _required(name: str) -> Held:
     return lambda record: "" if name in record.values else f"lacks {name}"
 
 
-def _of_values(name: str, values: Sequence[str]) -> Iterator[tuple[str, Held]]:
+def _of_values(name: str, values: Sequence[str], strict: Strictness) -> Iterator[tuple[str, Held]]:
     numbers = [number(value) for value in values]
     if all(value is not None for value in numbers):
         if all(is_whole(value) for value in values):
             yield f"{name} is a whole number", _tested(name, _is_whole, "is no whole number")
         else:
             yield f"{name} is a number", _tested(name, lambda text: number(text) is not None, "is no number")
-        if len(values) >= WIDE and all(value >= 0 for value in numbers if value is not None):
+        if len(values) >= strict.wide and all(value >= 0 for value in numbers if value is not None):
             yield f"{name} >= 0", _tested(name, _not_negative, "is below zero")
         return
     words = Counter(values)
-    if len(values) >= WIDE and len(words) <= _MOST_WORDS and min(words.values()) >= 2:
+    if len(values) >= strict.wide and len(words) <= _MOST_WORDS and min(words.values()) >= strict.each:
         known = ", ".join(sorted(words))
         yield f"{name} is a known word", _tested(name, words.__contains__, f"is none of {known}")
 
@@ -160,14 +199,23 @@ def _tested(name: str, good: Callable[[str], bool], words: str) -> Held:
     return held
 
 
-def _ordered(records: Sequence[Record], low: str, high: str) -> bool:
+def _ordered(
+    low: str, lows: Sequence[Decimal | None], high: str, highs: Sequence[Decimal | None], strict: Strictness
+) -> bool:
     """Whether one number never exceeds another, and that is hardly chance: their names say so, or they often meet."""
-    pairs = [_both(record, low, high) for record in records]
-    told = [pair for pair in pairs if pair is not None]
-    if len(told) < WIDE or any(one > other for one, other in told) or all(one == other for one, other in told):
+    told = meeting = 0
+    for one, other in zip(lows, highs, strict=True):
+        if one is None or other is None:
+            continue
+        if one > other:
+            return False
+        told += 1
+        meeting += one == other
+    if strict is LOOSE:
+        return told > 0
+    if told < strict.wide or meeting == told:
         return False
-    meeting = sum(one == other for one, other in told)
-    return bool(_PAIRED.search(low) or _PAIRED.search(high)) or meeting >= max(3, len(told) // 20)
+    return bool(_PAIRED.search(low) or _PAIRED.search(high)) or meeting >= max(3, told // 20)
 
 
 def _both(record: Record, low: str, high: str) -> tuple[Decimal, Decimal] | None:
@@ -232,7 +280,9 @@ def _values_of(release: Mapping[str, Table], path: str, name: str, each: str) ->
 
 
 def _may_refer(values: Sequence[str]) -> bool:
-    return len(values) >= SUPPORT and len(set(values)) >= 3 and all(number(value) is None for value in set(values))
+    return (
+        len(values) >= STRICT.support and len(set(values)) >= 3 and all(number(value) is None for value in set(values))
+    )
 
 
 # --- looking at merged files -----------------------------------------------------
@@ -240,13 +290,13 @@ def _may_refer(values: Sequence[str]) -> bool:
 
 @dataclass(frozen=True)
 class Sides:
-    """The files that are looked at, by path, as they will be, as the admin has them, and as the vendor ships them."""
+    """The files that are looked at, by path, as they will be; and how to see a record as the admin has it, as the
+    vendor ships it, and in which line (1-based) it will stand."""
 
     merged: Mapping[str, Table]
-    mine: Mapping[str, Table]
-    new: Mapping[str, Table]
-    lines: Callable[[str, int], int]
-    """1-based line of an offset in a merged file."""
+    mine: Callable[[str, str], Record | None]
+    new: Callable[[str, str], Record | None]
+    line: Callable[[str, str], int]
 
 
 def breaches(learned: Learned, sides: Sides, silenced: Sequence[str] = ()) -> tuple[Breach, ...]:
@@ -278,18 +328,13 @@ def _dangling(learned: Learned, sides: Sides) -> Iterator[Breach]:
 
 def _breach(check: Check, record: Record, what: str, sides: Sides, held: Held | None = None) -> Breach:
     """``held`` tells whether the record was as wrong on one side already; else the side with its values brought it."""
-    here, theirs = (
-        next((one for one in table.get(check.file, {}).get(check.list, []) if one.record == record.record), None)
-        for table in (sides.mine, sides.new)
-    )
 
     def has_it(side: Record | None) -> bool:
         return side is not None and (bool(held(side)) if held else side.values == record.values)
 
-    side = MERGED
-    if has_it(here) != has_it(theirs):
-        side = YOURS if has_it(here) else VENDORS
-    return Breach(check, record.record, what, side, sides.lines(check.file, record.start))
+    yours, theirs = (has_it(find(check.file, record.record)) for find in (sides.mine, sides.new))
+    side = MERGED if yours == theirs else YOURS if yours else VENDORS
+    return Breach(check, record.record, what, side, sides.line(check.file, record.record))
 
 
 LARGEST = 32 << 20
@@ -307,41 +352,142 @@ def inspect(
     """Where the files of a merge will break what was learned from ``releases``, oldest first."""
     paths = [item.path for item in merge.files if item.fault is None and item.format not in ("", "text", "binary")]
     reader = _Tables(rules, releases)
+    reader.thin = _unsuspected(reader, [item for item in merge.files if item.path in set(paths)], mine)
     learned = learn([reader.of_tree(tree, paths) for tree in releases])
-    merged = {
-        item.path: table
-        for item in merge.files
-        if item.path in paths and (table := reader.merged(item, mine)) is not None
-    }
-    sides = Sides(merged, reader.of_tree(mine, paths), reader.of_tree(new, paths), reader.line)
+    tables = ((item.path, reader.merged(item, mine)) for item in merge.files if item.path in set(paths))
+    merged = {path: table for path, table in tables if table is not None}
+    sides = Sides(merged, reader.finder(mine), reader.finder(new), reader.line)
     return breaches(learned, sides, silenced)
 
 
+LARGE = 256 << 10
+"""Characters; in larger files what is spelled as the vendor spells it is not read, as it can hardly break a rule."""
+SAMPLE = 300
+"""Records of a large file that are read to see whether any of the others may be wrong."""
+
+
+def _unsuspected(reader: _Tables, items: Sequence[FileMerge], mine: Tree) -> set[str]:
+    """The large files in which nothing can be broken, so that only the names of their records are needed."""
+    documents = {item.path: document for item in items if (document := reader.merged_document(item, mine)) is not None}
+    large = {path for path, document in documents.items() if len(document.text) > LARGE}
+    if not large:
+        return set()
+    gone = set()
+    for path, document in documents.items():
+        shipped = reader.newest(path)
+        if shipped is not None:
+            gone |= reader.names(path, shipped) - reader.names(path, document)
+    return {
+        path
+        for path in large
+        if not any(name in documents[path].text for name in gone) and not reader.is_suspect(path, documents[path])
+    }
+
+
 class _Tables:
-    """Tables of files of trees, and the documents of the merged ones for their lines.
+    """Tables of files of trees.
 
     Records are told apart by what the vendor's releases show: a name that stands twice among the admin's is then seen.
+    What is spelled as in the newest release is read only there.
     """
 
     def __init__(self, rules: Callable[[str], Mapping[str, Rule]], releases: Sequence[Tree]) -> None:
         self.rules = rules
         self.releases = releases
-        self.documents: dict[str, Document] = {}
+        self._merged: dict[str, Document] = {}
+        self._read_before: dict[tuple[int, str], Document | None] = {}
         self._identities: dict[str, Identities] = {}
+        self._known: dict[str, dict[str, Rows]] = {}
+        self._lines: dict[str, dict[str, int]] = {}
+        self._tops: dict[int, list[Placed]] = {}
+        self.thin: set[str] = set()
+        """Files of which only the names of the records right below the root are told."""
 
-    def of_tree(self, tree: Tree, paths: Sequence[str]) -> dict[str, Table]:
+    def of_tree(self, tree: Tree, paths: Iterable[str]) -> dict[str, Table]:
         found = ((path, self._read(tree, path)) for path in paths)
-        return {path: table_of(document, self._of(path, document)) for path, document in found if document is not None}
+        return {path: self._table(path, document) for path, document in found if document is not None}
 
     def merged(self, item: FileMerge, mine: Tree) -> Table | None:
-        if item.outcome is Outcome.REMOVED:
-            return None
-        path = item.path
-        document = self._read(mine, path) if item.data is None else _document(path, item.data)
-        if document is None:
-            return None
-        self.documents[path] = document
-        return table_of(document, self._of(path, document))
+        document = self.merged_document(item, mine)
+        return None if document is None else self._table(item.path, document)
+
+    def merged_document(self, item: FileMerge, mine: Tree) -> Document | None:
+        """A file as it will be."""
+        if item.path not in self._merged and item.outcome is not Outcome.REMOVED:
+            found = self._read(mine, item.path) if item.data is None else _document(item.path, item.data)
+            if found is not None:
+                self._merged[item.path] = found
+        return self._merged.get(item.path)
+
+    def newest(self, path: str) -> Document | None:
+        """A file as the newest release ships it."""
+        return self._read(self.releases[-1], path) if self.releases else None
+
+    def names(self, path: str, document: Document) -> set[str]:
+        """What the records right below a file's root go by."""
+        return {name_of(placed) for placed in self.tops(path, document)}
+
+    def tops(self, path: str, document: Document) -> list[Placed]:
+        """The records right below a file's root."""
+        if id(document) not in self._tops:
+            self._tops[id(document)] = top_records(document, self._of(path, document))
+        return self._tops[id(document)]
+
+    def is_suspect(self, path: str, document: Document) -> bool:
+        """Whether a record that is not spelled as the vendor spells it may break a rule, by what a sample shows."""
+        shipped = self.newest(path)
+        if shipped is None:
+            return True
+        identities = self._of(path, document)
+        theirs = self.tops(path, shipped)
+        spelled = {shipped.raw(placed.node) for placed in theirs}
+        tops = self.tops(path, document)
+        if len({(placed.node.name, name_of(placed)) for placed in tops}) < len(tops):
+            return True
+        fresh = [
+            row for placed in tops if document.raw(placed.node) not in spelled for row in _rows(placed, identities)
+        ]
+        sample: Table = defaultdict(list)
+        for placed in theirs[:: len(theirs) // SAMPLE + 1]:
+            for name, record in _rows(placed, identities):
+                sample[name].append(record)
+        held = defaultdict(list)
+        for check, test in learn([{path: sample}], LOOSE).checks:
+            held[check.list].append(test)
+        return any(
+            any(test(record) for test in held[name]) or _has_new_words(record, shipped.text) for name, record in fresh
+        )
+
+    def finder(self, tree: Tree) -> Callable[[str, str], Record | None]:
+        """Finds a record of a file of ``tree`` by its name; the files are read when one is looked for."""
+        found: dict[str, dict[str, Record]] = {}
+
+        def find(path: str, record: str) -> Record | None:
+            if path not in found:
+                tables = self.of_tree(tree, [path]).get(path, {})
+                found[path] = {one.record: one for records in tables.values() for one in records}
+            return found[path].get(record)
+
+        return find
+
+    def line(self, path: str, record: str) -> int:
+        """In which line of the merged file a record stands."""
+        if path not in self._lines:
+            document = self._merged[path]
+            every = walk(document, self._of(path, document))
+            self._lines[path] = {placed.record: document.line(placed.node.start) for placed in every}
+        return self._lines[path][record]
+
+    def _table(self, path: str, document: Document) -> Table:
+        identities = self._of(path, document)
+        if path in self.thin:
+            return _thin(self.tops(path, document))
+        known = self._known.get(path)
+        if known is None:
+            known = self._known[path] = {}
+            shipped = [found for tree in self.releases[-1:] if (found := self._read(tree, path)) is not None]
+            table_of(shipped[0] if shipped else document, identities, known, new=True)
+        return table_of(document, identities, known)
 
     def _of(self, path: str, document: Document) -> Identities:
         if path not in self._identities:
@@ -350,13 +496,24 @@ class _Tables:
         return self._identities[path]
 
     def _read(self, tree: Tree, path: str) -> Document | None:
-        entry = tree.entries().get(path)
-        if entry is None or entry.kind is not Kind.FILE or entry.size > LARGEST:
-            return None
-        return _document(path, read(tree, path))
+        key = (id(tree), path)
+        if key not in self._read_before:
+            entry = tree.entries().get(path)
+            fit = entry is not None and entry.kind is Kind.FILE and entry.size <= LARGEST
+            self._read_before[key] = _document(path, read(tree, path)) if fit else None
+        return self._read_before[key]
 
-    def line(self, path: str, offset: int) -> int:
-        return self.documents[path].line(offset)
+
+def _thin(tops: Iterable[Placed]) -> Table:
+    found: Table = defaultdict(list)
+    for placed in tops:
+        found[list_of(placed)].append(Record(placed.record, name_of(placed), "", {}))
+    return dict(found)
+
+
+def _has_new_words(record: Record, text: str) -> bool:
+    """Whether a record says a word, its name aside, that stands nowhere in a text: it may mean what is not there."""
+    return any(value != record.name and number(value) is None and value not in text for value in record.values.values())
 
 
 def _document(path: str, data: bytes) -> Document | None:

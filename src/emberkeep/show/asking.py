@@ -55,7 +55,7 @@ def keys(screen: Screen, dialogue: Dialogue) -> None:
     """What may be said."""
     screen.line("  m mine  n new  o old  = 55 your own value  s skip  b back  e explain  q quit", QUIET)
     wider = [
-        f"{MINE[0]}{name[0]} {NEW[0]}{name[0]} {OLD[0]}{name[0]}  the same for {of}, {words.count(alike, 'more question')}"
+        f"m{name[0]} n{name[0]} o{name[0]}  the same for {of}, {words.count(alike, 'more question')}"
         for name, of in ((FIELD, "this field in this file"), (KIND, "this kind of record"))
         if (alike := dialogue.alike(name))
     ]
