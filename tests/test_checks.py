@@ -144,3 +144,34 @@ def test_the_sample_server_has_no_false_alarm_and_a_real_one_is_told(recorded: P
     with (server.with_name("gannet-rock.keep") / "keep.toml").open("a") as file:
         file.write('\n[checks]\nsilence = ["* good least <= afloat"]\n')
     assert recorded("merge", "--json").json["breaches"] == []
+
+
+def test_a_large_file_is_looked_at_as_a_small_one_is(tmp_path: Path) -> None:
+    """Only what is not spelled as the vendor's is read; what is wrong there, or refers to what goes, is found."""
+    big = World(tmp_path / "big")
+    many = [{**good, "says": "a line that makes the file long " * 6} for good in goods(2000)]
+    for side in big.sides:
+        big.sides[side] = ([dict(good) for good in many], shops())
+    big.sides["mine"][0][1500]["most"] = "-4"
+    big.sides["mine"][0][700]["least"] = "400"
+    big.sides["new"] = (
+        [good for good in big.sides["new"][0] if good["id"] != "g4"],
+        [shop for shop in shops() if shop["sells"] != "g4"],
+    )
+    big.sides["mine"][1].append({"id": "own", "sells": "g4", "rate": "1.0"})
+    assert {(breach.record, breach.what.partition(",")[0]) for breach in big.breaches()} == {
+        ("good[id=g1500]", "most is -4"),
+        ("good[id=g1500]", f"least {many[1500]['least']} is above most -4"),
+        ("good[id=g700]", f"least 400 is above most {many[700]['most']}"),
+        ("shop[id=own]", "sells is g4"),
+    }
+
+
+def test_a_large_file_without_a_fault_gives_no_alarm(tmp_path: Path) -> None:
+    big = World(tmp_path / "big")
+    many = [{**good, "says": "a line that makes the file long " * 6} for good in goods(2000)]
+    for side in big.sides:
+        big.sides[side] = ([dict(good) for good in many], shops())
+    big.sides["mine"][0][1500]["most"] = "40"
+    big.sides["mine"][0].append({**many[0], "id": "own", "says": "words of our own"})
+    assert big.breaches() == []

@@ -30,7 +30,7 @@ def test_the_demo_walks_through_a_whole_update_day(walked: tuple[Path, Ran]) -> 
     prints = re.findall(r"sha256 ([0-9a-f]{64})", done.out)
     assert len(prints) == 2
     assert prints[0] == prints[1]
-    assert "8 questions wait for you" in done.out
+    assert "5 questions wait for you" in done.out
     assert "All sound" in done.out
     assert (place / "rock" / "gannet-rock.keep" / "keep.toml").is_file()
 

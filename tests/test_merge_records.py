@@ -322,3 +322,33 @@ def test_nesting_too_deep_to_merge_is_a_fault_not_a_crash() -> None:
     result = merge_file("x.xml", *(deep.format(n).encode() for n in (1, 2, 3)))
     assert result.fault is not None
     assert "nested" in result.fault.what
+
+
+def test_a_renamed_record_is_proposed_and_carries_the_edits_over_when_told() -> None:
+    mine = swap(OLD, ("<worth>3", "<worth>30"))
+    new = swap(OLD, ('id="kelp"', 'id="kelp-raw"'), (">40<", ">45<"))
+    (question,) = merge(mine, new).open
+    assert question.renamed == "kelp-raw"
+    assert question.why == "the vendor removed it, or calls it kelp-raw now; you changed worth 3 → 30"
+    told = merge(mine, new, answer="= kelp-raw")
+    assert text_of(told) == swap(mine, ('id="kelp"', 'id="kelp-raw"'), (">40<", ">45<"))
+    assert merge(mine, new, answer="= rope").open, "no other name will do"
+    kept = text_of(merge(mine, new, answer="mine"))
+    assert 'id="kelp"' in kept
+    assert 'id="kelp-raw"' in kept
+
+
+def test_a_record_that_i_renamed_takes_the_vendors_changes_when_told() -> None:
+    mine = swap(OLD, ('id="kelp"', 'id="weed"'))
+    new = swap(OLD, (">40<", ">45<"))
+    (question,) = merge(mine, new).open
+    assert question.renamed == "weed"
+    assert text_of(merge(mine, new, answer="= weed")) == swap(mine, (">40<", ">45<"))
+
+
+def test_what_is_hardly_alike_is_not_taken_for_renamed() -> None:
+    mine = swap(OLD, ("<worth>3", "<worth>30"))
+    gone = swap(OLD, (OLD[OLD.index('    <good id="kelp">') : OLD.index('    <good id="lamp')], ""))
+    new = swap(gone, ("</stores>", NEW_RECORD + "</stores>"))
+    (question,) = merge(mine, new).open
+    assert question.renamed == ""

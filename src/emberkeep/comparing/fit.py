@@ -36,29 +36,60 @@ def fits(
     """Measure each release over the files among ``paths`` that it ships. Facts on either side count alike."""
     shared, total, files = Counter[str](), Counter[str](), Counter[str]()
     for path in paths:
-        here: set[tuple[str, str, str]] | None = None
+        entry = live.entries().get(path)
+        if entry is not None and entry.kind is not Kind.FILE:
+            continue  # it says nothing either way
+        mine = _of_file(live, path, rules)
         for version, defaults in releases.items():
-            entry = defaults.entries().get(path)
-            if entry is None or entry.kind is not Kind.FILE:
+            theirs = _of_file(defaults, path, rules)
+            if theirs is None:
                 continue
-            if here is None:
-                here = _facts(path, read(live, path), rules(path)) if path in live.entries() else set()
-            there = _facts(path, read(defaults, path), rules(path))
+            here, there = _facts(mine, theirs)
             shared[version] += len(there & here)
             total[version] += len(there | here)
             files[version] += 1
     return [Fit(name, shared[name] / total[name] if total[name] else 0.0, files[name]) for name in releases]
 
 
-def _facts(path: str, data: bytes, rules: Mapping[str, Rule]) -> set[tuple[str, str, str]]:
-    """A file's fields, or its lines where it has no records; a binary one is a single fact."""
+@dataclass(frozen=True)
+class _File:
+    """What a file says: by record and field, None where it has no records that can be read, and by line; a binary one
+    is a single line."""
+
+    fields: frozenset[Fact] | None
+    lines: frozenset[Fact]
+
+
+Fact = tuple[str, str, str]
+_NOTHING: frozenset[Fact] = frozenset()
+
+
+def _of_file(tree: Tree, path: str, rules: Callable[[str], Mapping[str, Rule]]) -> _File | None:
+    entry = tree.entries().get(path)
+    if entry is None or entry.kind is not Kind.FILE:
+        return None
+    data = read(tree, path)
     try:
         document = formats.parse(path, data)
     except EmberKeepError:
         document = None
     if document is not None:
-        return {(path, record + "/" + field, value) for record, field, value in facts(document, rules)}
+        told = facts(document, rules(path))
+        return _File(frozenset((path, f"{record}/{field}", value) for record, field, value in told), _lines(path, data))
+    return _File(None, _lines(path, data))
+
+
+def _lines(path: str, data: bytes) -> frozenset[Fact]:
     source = decode(data)
     if source is None:
-        return {(path, "", str(hash(data)))}
-    return {(path, "", body(line)) for line in split(source.text) if line.strip()}
+        return frozenset({(path, "", str(hash(data)))})
+    return frozenset((path, "", body(line)) for line in split(source.text) if line.strip())
+
+
+def _facts(mine: _File | None, theirs: _File) -> tuple[frozenset[Fact], frozenset[Fact]]:
+    """Two files in the same terms: by field where both have records."""
+    if mine is None:
+        return _NOTHING, theirs.fields or theirs.lines
+    if mine.fields is not None and theirs.fields is not None:
+        return mine.fields, theirs.fields
+    return mine.lines, theirs.lines

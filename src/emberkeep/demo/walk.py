@@ -40,6 +40,7 @@ class Walk:
         """The whole day. WalkFailed when a command ends otherwise than it must."""
         self._look()
         self._record()
+        self._orders()
         self._lay_engine()
         self._merge()
         self._break_and_restore()
@@ -59,6 +60,11 @@ class Walk:
         self._command("defaults", "record", "4.3", "releases/skerrylight-4.3.zip")
         self._title("What did we change by hand in a year?")
         self._command("diff", "defaults:4.2", "live", "--only", "economy", expected=1)
+
+    def _orders(self) -> None:
+        self._title("Why did we? Most of it was one idea, which the new release shall get as well")
+        self._command("orders", "propose", "--go", expected=1)
+        self._command("orders", "accept", "--all")
 
     def _lay_engine(self) -> None:
         """By hand, as long as there is no ``update``: the new program files over the old, and the framework over
@@ -81,7 +87,7 @@ class Walk:
 
     def _merge(self) -> None:
         self._title("Bring the new defaults into our files: first a look, with the questions written down")
-        self._command("merge", "--to", "4.3", "--questions", "questions.toml", expected=1)
+        self._command("merge", "--to", "4.3", "--questions", "questions.toml", "--report", "merge.html", expected=1)
         self._answer(self.folder / "questions.toml")
         self.say("(questions.toml is now filled in, as an admin would do it in an editor)")
         self._title("Now for real")

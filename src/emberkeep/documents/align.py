@@ -102,7 +102,7 @@ def pairs(left: Sequence[Item], right: Sequence[Item], *, alike: bool = True) ->
     found.update(same_comments(left, right))
     _by_content(left, right, found)
     if alike:
-        _by_likeness(left, right, found)
+        _bylikeness(left, right, found)
     return found
 
 
@@ -157,13 +157,13 @@ def owner_of(items: Sequence[Item], at: int) -> int | None:
     return next((i for i in range(at + 1, len(items)) if items[i].node.role is Role.RECORD), None)
 
 
-def _by_likeness(left: Sequence[Item], right: Sequence[Item], found: dict[int, int]) -> None:
+def _bylikeness(left: Sequence[Item], right: Sequence[Item], found: dict[int, int]) -> None:
     """Anonymous records between the same fixed neighbours, the most alike first."""
     for lefts, rights in _gaps(left, right, found):
         if len(lefts) * len(rights) > 40_000:
             continue
         scored = sorted(
-            (-_likeness(left[a].node, right[b].node), abs(at - bt), a, b)
+            (-likeness(left[a].node, right[b].node), abs(at - bt), a, b)
             for at, a in enumerate(lefts)
             for bt, b in enumerate(rights)
             if left[a].node.name == right[b].node.name
@@ -195,7 +195,8 @@ def _anonymous(item: Item) -> bool:
     return item.key is None and item.node.role is Role.RECORD
 
 
-def _likeness(left: Node, right: Node) -> float:
+def likeness(left: Node, right: Node) -> float:
+    """The share of their facts that two records have in common, 0 to 1."""
     first, second = _facts(left), _facts(right)
     most = max(first.total(), second.total())
     return (first & second).total() / most if most else 1.0

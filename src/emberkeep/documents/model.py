@@ -31,6 +31,10 @@ class Unsuited(Exception):
     """A file is well-formed, but its records cannot be edited safely one by one: lines must do."""
 
 
+class Collision(Exception):
+    """Two edits of a file want the same place: its records stand in each other's way, and lines must do."""
+
+
 class Role(Enum):
     """What a node is among its siblings."""
 
@@ -209,13 +213,13 @@ class Document:
 
 
 def splice(text: str, edits: Sequence[Edit]) -> str:
-    """``text`` with all edits made. Edits must not overlap; insertions at one place keep their order."""
+    """``text`` with all edits made; insertions at one place keep their order. Collision where edits overlap."""
     ordered = sorted(enumerate(edits), key=lambda item: (item[1].start, item[1].end > item[1].start, item[0]))
     parts: list[str] = []
     at = 0
     for _, edit in ordered:
         if edit.start < at:
-            raise AssertionError(f"edits overlap at {edit.start}")
+            raise Collision(f"edits overlap at {edit.start}")
         parts.append(text[at : edit.start])
         parts.append(edit.text)
         at = edit.end

@@ -177,9 +177,18 @@ def _of_values(name: str, values: Sequence[str], strict: Strictness) -> Iterator
             yield f"{name} >= 0", _tested(name, _not_negative, "is below zero")
         return
     words = Counter(values)
-    if len(values) >= strict.wide and len(words) <= _MOST_WORDS and min(words.values()) >= strict.each:
+    if len(values) >= strict.wide and _is_vocabulary(words, strict):
         known = ", ".join(sorted(words))
         yield f"{name} is a known word", _tested(name, words.__contains__, f"is none of {known}")
+
+
+def _is_vocabulary(words: Counter[str], strict: Strictness) -> bool:
+    """Few words, each one a word and not a sentence, each met again."""
+    few = 1 < len(words) <= _MOST_WORDS or strict is LOOSE
+    return few and all(_WORD.fullmatch(word) for word in words) and min(words.values()) >= strict.each
+
+
+_WORD = re.compile(r"\S{1,32}")
 
 
 def _is_whole(text: str) -> bool:

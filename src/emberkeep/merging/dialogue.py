@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from emberkeep.merging.results import FILE, LINES, MINE, NEW, OLD, RECORD, TYPED, Question
+from emberkeep.merging.results import FILE, LINES, MINE, NEW, OLD, RECORD, TYPED, Question, typed_value
 
 ASKED = "asked"
 SKIP, BACK, EXPLAIN, QUIT = "skip", "back", "explain", "quit"
@@ -103,7 +103,9 @@ class Dialogue:
     def fits(self, said: Said) -> bool:
         """Whether an answer can be given to the question asked now: a typed one needs a value to stand for."""
         question = self.current
-        return question is None or not said.word.startswith(TYPED) or question.field not in (RECORD, FILE)
+        if question is None or not said.word.startswith(TYPED):
+            return True
+        return question.field not in (RECORD, FILE) or typed_value(said.word) == question.renamed != ""
 
     def _go_on(self) -> None:
         self._trail.append(self._at)

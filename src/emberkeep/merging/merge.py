@@ -10,9 +10,9 @@ from dataclasses import dataclass, field, replace
 from blake3 import blake3
 
 from emberkeep.documents import formats
-from emberkeep.documents.encoding import Text, decode
+from emberkeep.documents.encoding import BOM, Text, decode, position
 from emberkeep.documents.identity import Identities, Rule
-from emberkeep.documents.model import Document
+from emberkeep.documents.model import Collision, Document
 from emberkeep.documents.script import language
 from emberkeep.errors import EmberKeepError, Fault, Place, UnreadableInput
 from emberkeep.merging.lines import merge_lines
@@ -78,7 +78,8 @@ def merge_file(
     try:
         return _merge(sides, ways)
     except EmberKeepError as error:
-        return FileMerge(path, Outcome.FAULTY, "", fault=error.faults[0])
+        fault = error.faults[0]
+        return FileMerge(path, Outcome.FAULTY, "", fault=fault if fault.place else replace(fault, place=Place(path)))
     except RecursionError:
         fault = Fault("records are nested too deeply to be read", Place(path))
         return FileMerge(path, Outcome.FAULTY, "", fault=fault)
@@ -159,27 +160,49 @@ def _ask_file(sides: _Sides, settle: Settle, why: str) -> FileMerge:
 
 
 def _text(sides: _Sides, texts: list[Text], ways: _Ways) -> FileMerge:
-    mine = texts[-2]
     chosen, documents, fault = _read(sides, texts)
+    warnings = (fault,) if fault else ()
     if documents:
         identities = _identities(documents, ways)
         ordered = _ordered(sides, texts, documents, identities, ways)
         if ordered is not None:
             return ordered
         before = documents[0] if len(documents) == 3 else None
-        merged = merge_documents(sides.path, before, documents[-2], documents[-1], identities, ways.settle)
-    elif len(texts) < 3:
+        try:
+            merged = merge_documents(sides.path, before, documents[-2], documents[-1], identities, ways.settle)
+        except Collision:
+            fault = Fault("its records stand in each other's way", Place(sides.path))
+            return _settled(sides, texts, "text", (fault,), ways)
+        return _checked(sides, texts[-2], chosen, merged, warnings, ways)
+    return _settled(sides, texts, chosen, warnings, ways)
+
+
+def _settled(sides: _Sides, texts: list[Text], chosen: str, warnings: tuple[Fault, ...], ways: _Ways) -> FileMerge:
+    """A text without records, or whose records will not do: by line, a launch script's values by name."""
+    if len(texts) < 3:
         return _whole(sides, chosen, ways.settle)
-    elif chosen == "text" and (known := language(sides.path, mine.text)):
+    # A byte-order mark is no part of the first line: the admin's file has one or not, whatever the vendor's have.
+    mine = replace(texts[1], text=texts[1].text.removeprefix(BOM))
+    old, new = (text.text.removeprefix(BOM) for text in (texts[0], texts[2]))
+    known = language(sides.path, mine.text) if chosen == "text" else ""
+    if known:
         chosen = "script"
-        merged = merge_script(sides.path, known, texts[0].text, mine, texts[-1].text, ways.settle)
+        merged = merge_script(sides.path, known, old, mine, new, ways.settle)
     else:
-        merged = merge_lines(sides.path, texts[0].text, mine, texts[-1].text, ways.settle)
+        merged = merge_lines(sides.path, old, mine, new, ways.settle)
+    if mine.text != texts[1].text:
+        merged = replace(merged, text=BOM + merged.text)
+    return _checked(sides, texts[1], chosen, merged, warnings, ways)
+
+
+def _checked(
+    sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged, warnings: tuple[Fault, ...], ways: _Ways
+) -> FileMerge:
+    """The result, unless it could not be read any more: then the file is asked about as one thing."""
     result = _result(sides, mine, chosen, merged)
     if result.data is not None and (broken := _breaks(sides, chosen, result.data)):
-        asked = _ask_file(sides, ways.settle, f"merged, it would no longer be valid: {broken}")
-        return replace(asked, warnings=(fault,) if fault else ())
-    return replace(result, warnings=(fault,) if fault else ())
+        result = _ask_file(sides, ways.settle, f"merged, it would no longer be valid: {broken}")
+    return replace(result, warnings=warnings)
 
 
 def _read(sides: _Sides, texts: Sequence[Text]) -> formats.Parsed:
@@ -202,7 +225,7 @@ def _ordered(
     old, mine, new = documents
     found = applied(sides.path, ways.orders, old, mine, new, identities)
     ways.matched.update(found.matched)
-    if not found.obeyed:
+    if (found.old, found.new) == (old.text, new.text) and not found.disagreements:
         return None
     changed = replace(sides, old=texts[0].encode(found.old), new=texts[2].encode(found.new))
     merged = _merge(changed, replace(ways, orders=()))
@@ -220,7 +243,7 @@ def _result(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> Fi
     elif sides.mine == sides.old:
         data = sides.new  # no hand edits: the vendor's file to the byte
     else:
-        data = mine.encode(merged.text)
+        data = _encoded(sides.path, mine, merged.text)
     same = data == sides.mine
     return FileMerge(
         sides.path,
@@ -231,6 +254,18 @@ def _result(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> Fi
         kept=merged.kept,
         questions=merged.questions,
     )
+
+
+def _encoded(path: str, mine: Text, text: str) -> bytes:
+    try:
+        return mine.encode(text)
+    except UnicodeEncodeError as error:
+        line, column = position(text, error.start)
+        raise UnreadableInput(
+            f"the vendor's text has characters that your file's encoding ({mine.codec}) lacks",
+            place=Place(path, line, column),
+            hint="save your file as UTF-8 first",
+        ) from error
 
 
 def _breaks(sides: _Sides, chosen: str, data: bytes) -> str:

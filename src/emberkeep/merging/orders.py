@@ -311,7 +311,8 @@ class _Work:
                     self.old_edits.append(Edit(before.start, before.end, self.old.encode_value(here.value, before)))
             if not same_value(value, after.value):
                 self.new_edits.append(Edit(after.start, after.end, self.new.encode_value(value, after)))
-                self.obeyed.append(Obeyed(self.path, record, field, after.value, value, orders[0].name))
+                if here is None or not same_value(here.value, value):
+                    self.obeyed.append(Obeyed(self.path, record, field, after.value, value, orders[0].name))
 
     def _drop(self, record: str, old: Placed | None, new: Placed, order: Order) -> None:
         for document, placed, edits in ((self.old, old, self.old_edits), (self.new, new, self.new_edits)):

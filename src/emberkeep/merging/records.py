@@ -9,12 +9,22 @@ never touched.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from emberkeep.documents import layout
-from emberkeep.documents.align import Item, items_of, moved, owner_key, owner_of, pairs, same_comments, unchanged
+from emberkeep.documents.align import (
+    Item,
+    items_of,
+    likeness,
+    moved,
+    owner_key,
+    owner_of,
+    pairs,
+    same_comments,
+    unchanged,
+)
 from emberkeep.documents.identity import Identities, Path, joined
 from emberkeep.documents.model import (
     OWN,
@@ -89,6 +99,10 @@ class _Row:
     old: int | None
     mine: int | None
     new: int | None
+
+
+RENAMED = 0.6
+"""Least share of equal facts that makes a record of another name perhaps the same one."""
 
 
 @dataclass
@@ -226,7 +240,8 @@ class _Merger:
         """Note a question with its answer, if there is one by now. ``typed``: whether a value can be the answer."""
         answer, by = self.settle(question)
         if answer.startswith(TYPED) and (question.field == RECORD or not typed):
-            answer, by = "", ""
+            is_name = question.renamed and typed_value(answer) == question.renamed
+            answer, by = (answer, by) if is_name else ("", "")
         asked = replace(question, answer=answer, by=by)
         self.questions.append(asked)
         return asked
@@ -253,6 +268,8 @@ class _Items:
         self.removed: set[int] = set()
         self.incoming: dict[int, tuple[Document, Node]] = {}
         self.stay: set[int] = set()
+        self.renamed: set[int] = set()
+        """Records of the new side that are the admin's under another name."""
         self.edits: list[Edit] = []
         self.before: list[Edit] = []
         """Insertions in front of something: at one place they come behind those that follow something."""
@@ -319,8 +336,16 @@ class _Items:
             self.removed.add(at)
             return
         before = _shown(merger.old, old, what)
+        other = self._renamed(old, item, self._only_new)
         why = f"the vendor removed it; you changed {edited_in(old, item.node)}"
-        question = merger.ask(Question(merger.path, where, what, before, text, None, line=line, why=why))
+        name = self._called(self.new, other)
+        if name:
+            why = f"the vendor removed it, or calls it {name} now; you changed {edited_in(old, item.node)}"
+        question = merger.ask(Question(merger.path, where, what, before, text, None, line=line, why=why, renamed=name))
+        if other is not None and question.answer.startswith(TYPED):
+            self.renamed.add(other)
+            self._follow(_Three(old, item.node, self.new[other].node), item, record)
+            return
         if question.answer == NEW:
             self.removed.add(at)
             return
@@ -360,6 +385,8 @@ class _Items:
 
     def _not_in_mine(self, row: _Row, at: int, label: str, record: str) -> None:
         merger, item = self.merger, self.new[at]
+        if at in self.renamed:
+            return
         where, what = self._where(item, label, record)
         text = _shown(merger.new, item.node, what)
         if row.old is None or merger.old is None:
@@ -371,12 +398,55 @@ class _Items:
         if same(merger.old, old, merger.new, item.node):
             merger.kept.append(Change(merger.path, where, what, What.REMOVED, before, None))
             return
+        other = self._renamed(old, item, self._only_mine)
         why = f"you removed it; the vendor changed {edited_in(old, item.node)}"
-        question = merger.ask(Question(merger.path, where, what, before, None, text, why=why), typed=False)
+        name = self._called(self.mine, other)
+        if name:
+            why = f"you removed it, or call it {name} now; the vendor changed {edited_in(old, item.node)}"
+        asked = Question(merger.path, where, what, before, None, text, why=why, renamed=name)
+        question = merger.ask(asked, typed=False)
+        if other is not None and question.answer.startswith(TYPED):
+            self._follow(_Three(old, self.mine[other].node, item.node), item, record)
+            return
         if question.answer == NEW:
             self.incoming[at] = (merger.new, item.node)
         elif question.answer == OLD:
             self.incoming[at] = (merger.old, old)
+
+    @cached_property
+    def _only_new(self) -> dict[int, Item]:
+        return {
+            row.new: self.new[row.new]
+            for row in self.rows
+            if row.old is None and row.mine is None and row.new is not None
+        }
+
+    @cached_property
+    def _only_mine(self) -> dict[int, Item]:
+        return {
+            row.mine: self.mine[row.mine]
+            for row in self.rows
+            if row.old is None and row.new is None and row.mine is not None
+        }
+
+    def _renamed(self, old: Node, item: Item, others: Mapping[int, Item]) -> int | None:
+        """Which of some records a record of the old defaults may have become, by what it says; None when none."""
+        if not item.identity:
+            return None
+        alike = [
+            (likeness(old, other.node), at)
+            for at, other in others.items()
+            if other.identity and other.node.name == old.name and at not in self.renamed
+        ]
+        best = max(alike, default=(0.0, -1))
+        return best[1] if best[0] >= RENAMED else None
+
+    def _called(self, items: Sequence[Item], at: int | None) -> str:
+        return "" if at is None else ",".join(items[at].identity or ())
+
+    def _follow(self, three: _Three, item: Item, record: str) -> None:
+        """Merge a record that goes by another name on one side; its name is then a value like the others."""
+        self.merger.node(three, (*self.path, item.node.name), record, self.record, "")
 
     def _comment(self, row: _Row) -> None:
         item = self._any(row)

@@ -31,6 +31,7 @@ class Question:
     ``old``, ``mine``, ``new``: the three values as written, None where one side has none. ``answer``: ``mine``,
     ``new``, ``old``, ``= value``, or empty while it is open; ``by``: where the answer came from. ``line``: in the
     admin's file, 1-based. ``suggestion``: how a question that differed only in numbers was answered before.
+    ``renamed``: what a record that is missing on one side may be called there; ``= NAME`` says that it is.
     """
 
     file: str
@@ -44,6 +45,7 @@ class Question:
     line: int | None = None
     why: str = ""
     suggestion: str = ""
+    renamed: str = ""
 
     @property
     def open(self) -> bool:

@@ -28,6 +28,8 @@ def question(screen: Screen, dialogue: Dialogue, asked: Question, lines: Sequenc
     for side, value in ((OLD, asked.old), (MINE, asked.mine), (NEW, asked.new)):
         _side(screen, _NAMES[side], value)
     _lines_around(screen, asked, lines)
+    if asked.renamed:
+        screen.line(f"  = {asked.renamed} says that it is the same one and carries your edits over to it", ASKS)
     if asked.suggestion:
         screen.line(f"  When only the numbers differed, you said: {asked.suggestion}", ASKS)
     keys(screen, dialogue)

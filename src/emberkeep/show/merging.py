@@ -149,7 +149,8 @@ def _question_line(question: Question) -> str:
     name = " ".join(part for part in (question.record, "" if question.field == LINES else question.field) if part)
     where = f"line {question.line}: " if question.line else ""
     if question.why:
-        return f"{where}{question.record or question.field}  {words.clean(question.why)}"
+        renamed = f" (= {question.renamed} carries your edits over)" if question.renamed else ""
+        return f"{where}{question.record or question.field}  {words.clean(question.why + renamed)}"
     before = "" if question.old is None and question.mine is not None else f"was {_side(question.old)}, "
     values = f"{before}yours {_side(question.mine)}, new {_side(question.new)}"
     if question.suggestion:
