@@ -11,7 +11,7 @@ from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import Merge
 from emberkeep.show.report import html
 from emberkeep.show.summary import summary
-from tests.conftest import Program, tree_state
+from tests.conftest import Program, run_program, tree_state
 
 OLD = '<r>\n <good id="rope"><worth>5</worth></good>\n <good id="net"><worth>7</worth></good>\n</r>\n'
 
@@ -92,3 +92,18 @@ def test_the_command_gives_only_the_paragraph(recorded: Program) -> None:
     assert "14 new goods" in done.out
     assert not re.search(r"\bline \d", done.out)
     assert recorded("merge", "--json").json["summary"] == done.out.strip()
+
+
+def test_passwords_are_shown_reported_and_given_to_nobody(tmp_path: Path) -> None:
+    for name, value in (("old", "first1"), ("mine", "hunter2"), ("new", "third3")):
+        (tmp_path / f"{name}.ini").write_text(
+            f"[console]\nconsole-password = {value}\nport = {len(name)}\ntokens = {value}\n"
+        )
+    words = ("merge", "--old-defaults", "old.ini", "--new-defaults", "new.ini", "--mine", "mine.ini", "--details")
+    done = run_program(*words, "--report", "r.html", cwd=tmp_path)
+    asked = run_program(*words, "--json", cwd=tmp_path)
+    differ = run_program("diff", "old.ini", "mine.ini", cwd=tmp_path)
+    for text in (done.out, (tmp_path / "r.html").read_text(), asked.out, differ.out):
+        assert "console-password" in text
+        assert "port" in text
+        assert not re.search("hunter2|first1|third3", text)

@@ -1,7 +1,7 @@
 #!/usr/bin/env bash
 # Makes the pictures in this folder anew, from the demo data: each main command in a 1280x800 terminal window.
-# Needs emberkeep on the PATH, and Xvfb, xterm, ImageMagick and the DejaVu fonts
-# (Debian: xvfb xterm imagemagick fonts-dejavu-core).
+# Needs emberkeep on the PATH, and Xvfb, xterm, ImageMagick, the DejaVu fonts and Chromium
+# (Debian: xvfb xterm imagemagick fonts-dejavu-core chromium).
 set -eu
 here=$(cd "$(dirname "${BASH_SOURCE[0]}")" && pwd)
 work=/tmp/evening
@@ -64,6 +64,11 @@ PLAY
 shot evening emberkeep diff latest --map tiles.png
 mv "$work/rock/tiles.png" "$here/tiles.png"
 ember restore latest --go
+shot orders "emberkeep orders propose; emberkeep orders propose --go | tail -2; emberkeep orders accept --all; emberkeep orders test | head -4"
+ember merge --to 4.3 --report merge.html
+chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1000 \
+  --screenshot="$here/report.png" "file://$work/rock/merge.html" >/dev/null 2>&1
+shot ask "(printf 's\n'; sleep 3; touch '$work/done'; sleep 60) | emberkeep merge --ask"
 shot merge emberkeep merge --to 4.3
 ember merge --to 4.3 --go
 ember snapshot --note "after 4.3"

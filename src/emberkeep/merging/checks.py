@@ -184,7 +184,7 @@ def _of_values(name: str, values: Sequence[str], strict: Strictness) -> Iterator
 
 def _is_vocabulary(words: Counter[str], strict: Strictness) -> bool:
     """Few words, each one a word and not a sentence, each met again."""
-    few = 1 < len(words) <= _MOST_WORDS or strict is LOOSE
+    few = len(words) <= _MOST_WORDS and (len(words) > 1 or strict is LOOSE)
     return few and all(_WORD.fullmatch(word) for word in words) and min(words.values()) >= strict.each
 
 
@@ -369,7 +369,7 @@ def inspect(
     return breaches(learned, sides, silenced)
 
 
-LARGE = 256 << 10
+LARGE = 4 << 10
 """Characters; in larger files what is spelled as the vendor spells it is not read, as it can hardly break a rule."""
 SAMPLE = 300
 """Records of a large file that are read to see whether any of the others may be wrong."""
@@ -384,7 +384,7 @@ def _unsuspected(reader: _Tables, items: Sequence[FileMerge], mine: Tree) -> set
     gone = set()
     for path, document in documents.items():
         shipped = reader.newest(path)
-        if shipped is not None:
+        if shipped is not None and shipped is not document:
             gone |= reader.names(path, shipped) - reader.names(path, document)
     return {
         path
@@ -409,6 +409,7 @@ class _Tables:
         self._known: dict[str, dict[str, Rows]] = {}
         self._lines: dict[str, dict[str, int]] = {}
         self._tops: dict[int, list[Placed]] = {}
+        self._parsed: dict[tuple[str, bytes], Document | None] = {}
         self.thin: set[str] = set()
         """Files of which only the names of the records right below the root are told."""
 
@@ -423,7 +424,7 @@ class _Tables:
     def merged_document(self, item: FileMerge, mine: Tree) -> Document | None:
         """A file as it will be."""
         if item.path not in self._merged and item.outcome is not Outcome.REMOVED:
-            found = self._read(mine, item.path) if item.data is None else _document(item.path, item.data)
+            found = self._read(mine, item.path) if item.data is None else self._document(item.path, item.data)
             if found is not None:
                 self._merged[item.path] = found
         return self._merged.get(item.path)
@@ -445,17 +446,18 @@ class _Tables:
     def is_suspect(self, path: str, document: Document) -> bool:
         """Whether a record that is not spelled as the vendor spells it may break a rule, by what a sample shows."""
         shipped = self.newest(path)
-        if shipped is None:
-            return True
+        if shipped is None or shipped is document:
+            return shipped is None
         identities = self._of(path, document)
         theirs = self.tops(path, shipped)
         spelled = {shipped.raw(placed.node) for placed in theirs}
         tops = self.tops(path, document)
         if len({(placed.node.name, name_of(placed)) for placed in tops}) < len(tops):
             return True
-        fresh = [
-            row for placed in tops if document.raw(placed.node) not in spelled for row in _rows(placed, identities)
-        ]
+        other = [placed for placed in tops if document.raw(placed.node) not in spelled]
+        if not other:
+            return False
+        fresh = [row for placed in other for row in _rows(placed, identities)]
         sample: Table = defaultdict(list)
         for placed in theirs[:: len(theirs) // SAMPLE + 1]:
             for name, record in _rows(placed, identities):
@@ -509,8 +511,14 @@ class _Tables:
         if key not in self._read_before:
             entry = tree.entries().get(path)
             fit = entry is not None and entry.kind is Kind.FILE and entry.size <= LARGEST
-            self._read_before[key] = _document(path, read(tree, path)) if fit else None
+            self._read_before[key] = self._document(path, read(tree, path)) if fit else None
         return self._read_before[key]
+
+    def _document(self, path: str, data: bytes) -> Document | None:
+        """Most files are the same in several trees: these are read once."""
+        if (path, data) not in self._parsed:
+            self._parsed[path, data] = _document(path, data)
+        return self._parsed[path, data]
 
 
 def _thin(tops: Iterable[Placed]) -> Table:

@@ -102,6 +102,9 @@ def _merge(sides: _Sides, ways: _Ways) -> FileMerge:
         return FileMerge(sides.path, Outcome.SAME, "")
     if mine is None or new is None:
         return _one_side_lacks_it(sides, ways.settle)
+    if old == mine == new and not ways.orders:
+        text = decode(mine)
+        return FileMerge(sides.path, Outcome.SAME, formats.format_of(sides.path, text.text) if text else "binary")
     texts = [decode(data) for data in (old, mine, new) if data is not None]
     if any(text is None for text in texts) or max(len(mine), len(new)) > LARGEST_TEXT:
         return _whole(sides, "binary", ways.settle)

@@ -11,6 +11,7 @@ from typing import Any
 
 from emberkeep.errors import EmberKeepError
 from emberkeep.merging.results import FileMerge, Merge
+from emberkeep.show.words import discreet
 from emberkeep.trees import Entry
 
 
@@ -22,6 +23,7 @@ def plain(value: Any) -> Any:
     if isinstance(value, Merge):
         return _merge(value)
     if is_dataclass(value) and not isinstance(value, type):
+        value = discreet(value)
         return {item.name: plain(getattr(value, item.name)) for item in fields(value)}
     if isinstance(value, Enum):
         return value.value

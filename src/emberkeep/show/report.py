@@ -21,7 +21,7 @@ def html(found: Merge, sums: Sequence[Totals], title: str) -> str:
     from jinja2 import Environment, StrictUndefined  # takes its time to load
 
     environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    environment.filters.update(value=_value, name=_name, place=_place)
+    environment.filters.update(value=_value, name=_name, place=_place, discreet=words.discreet)
     template = environment.from_string((Path(__file__).parent / "report.html").read_text(encoding="utf-8"))
     picture = base64.b64encode(charts.totals(sums, "The economy before and after")).decode() if sums else ""
     return template.render(

@@ -2,7 +2,15 @@
 
 from __future__ import annotations
 
+import re
+from dataclasses import replace
 from datetime import datetime, tzinfo
+from typing import Any, TypeVar
+
+_SECRET = re.compile(r"passw|passphrase|passcode|(?:^|[^a-z])pass$|secret|token|credential|(?:api|private).?key", re.I)
+_VALUES = ("before", "after", "old", "mine", "new", "left", "right")
+HIDDEN = "(hidden)"
+_Told = TypeVar("_Told")
 
 
 def size(count: int) -> str:
@@ -64,6 +72,16 @@ def short(text: str | None, longest: int = 60) -> str:
         return folded or "(empty)"
     half = (longest - 3) // 2
     return f"{folded[:half]} … {folded[-half:]}"
+
+
+def discreet(item: _Told) -> _Told:
+    """A change, question or difference with its values hidden where its field is called as passwords and tokens are:
+    what is shown, reported or given as JSON may be passed on."""
+    field = getattr(item, "field", None)
+    if not isinstance(field, str) or not _SECRET.search(field):
+        return item
+    told: dict[str, Any] = {name: HIDDEN for name in _VALUES if isinstance(getattr(item, name, None), str)}
+    return replace(item, **told) if told else item  # type: ignore[type-var]
 
 
 def share(value: float) -> str:
