@@ -102,7 +102,18 @@ def speed(rounds: int) -> None:
                 (room / f"{name}.xml").write_text(text, encoding="utf-8")
             size = (room / "old.xml").stat().st_size
             merging, parsing, plain = Measured(), Measured(), Measured()
-            words = ["merge", "--old-defaults", "old.xml", "--new-defaults", "new.xml", "--mine", "mine.xml", "--out", "out.xml", "--go"]
+            words = [
+                "merge",
+                "--old-defaults",
+                "old.xml",
+                "--new-defaults",
+                "new.xml",
+                "--mine",
+                "mine.xml",
+                "--out",
+                "out.xml",
+                "--go",
+            ]
             for _ in range(rounds):
                 merging.add(*run(ember(*words), room))
                 plain.add(*run(ember(*words, "--no-checks"), room))

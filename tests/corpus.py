@@ -180,6 +180,8 @@ FORMATS: dict[str, tuple[str, Callable[[Records, Style], str]]] = {
     "launch script": ("go.sh", launch_script),
 }
 WITHOUT_COMMENTS = ("JSON, a list", "JSON on one line", "launch script")
+LISTS = ("XML, values as children", "XML, values as attributes", "JSON, a list", "YAML, a list")
+"""Formats whose records have an order of their own, which the vendor's moves are followed in."""
 STEADY = ("launch script",)
 """Formats whose records neither come nor go here: only values change."""
 
@@ -268,6 +270,9 @@ def case(kind: str, format_name: str, seed: int) -> Case:
         asked = frozenset({(spot.id, name)})
     else:
         expected = true_merge(old, mine, new)
+        if kind == "records move":
+            places = {one.id: at for at, one in enumerate(new)}
+            expected = tuple(sorted(expected, key=lambda one: places[one.id]))
     if kind == "the admin's file was saved anew":
         mine_style = replace(
             style, indent="\t" if style.indent != "\t" else "   ", newline="\r\n" if style.newline == "\n" else "\n"
@@ -335,10 +340,30 @@ def _with_comments(chance: random.Random, old: Records, format_name: str) -> Mad
     return tuple(replace(one, comment=f"ours: {one.id}") if one.id in told else one for one in mine), new
 
 
+def _records_move(chance: random.Random, old: Records, format_name: str) -> Made:
+    """The vendor moves two records of a list; the admin changes values, of these too."""
+    mine, new = _values_apart(chance, old, format_name)
+    if format_name not in LISTS:
+        return mine, new
+    order = list(new)
+    for one in chance.sample(order, 2):
+        order.remove(one)
+        order.insert(chance.randrange(len(order) + 1), one)
+    moved = order[0]
+    return _changed(chance, mine, [(moved.id, "note")] if moved["note"] == _of(old, moved.id)["note"] else []), tuple(
+        order
+    )
+
+
+def _of(records: Records, ident: str) -> Record:
+    return next(one for one in records if one.id == ident)
+
+
 MAKERS: dict[str, Callable[[random.Random, Records, str], Made]] = {
     "different values": _values_apart,
     "records come": _records_come,
     "records go": _records_go,
+    "records move": _records_move,
     "own comments": _with_comments,
     "the admin's file was saved anew": _values_apart,
     "one value, two minds": _values_apart,

@@ -352,3 +352,53 @@ def test_what_is_hardly_alike_is_not_taken_for_renamed() -> None:
     new = swap(gone, ("</stores>", NEW_RECORD + "</stores>"))
     (question,) = merge(mine, new).open
     assert question.renamed == ""
+
+
+def listed(*names: str, worth: str = "") -> str:
+    rows = "".join(
+        f'  <!-- of {name} -->\n  <g id="{name}"><n>{worth if name == "c" and worth else 1}</n></g> <!-- {name}! -->\n'
+        for name in names
+    )
+    return f"<r>\n{rows}</r>\n"
+
+
+def test_where_the_vendor_moved_a_record_mine_moves_with_my_edits_and_its_comments() -> None:
+    result = merge(
+        listed(*"abcde", worth="7"), listed(*"acbde"[:1], "c", "b", "d", "e"), listed(*"abcde"), name="x.xml"
+    )
+    assert text_of(result) == listed(*"acbde", worth="7")
+    assert [change.what for change in result.taken] == [What.MOVED]
+    again = merge(text_of(result), listed(*"acbde"), listed(*"abcde"), name="x.xml")
+    assert again.data is None
+    assert not [change for change in again.kept if change.what is What.MOVED]
+
+
+@pytest.mark.parametrize("order", ["ecdab", "bcdea", "eabcd", "badce"])
+def test_any_order_of_the_vendors_is_followed_where_i_left_mine_alone(order: str) -> None:
+    result = merge(listed(*"abcde", worth="9"), listed(*order), listed(*"abcde"), name="x.xml")
+    assert text_of(result) == listed(*order, worth="9")
+
+
+def test_my_own_order_stays() -> None:
+    mine = listed(*"bacde", worth="7")
+    result = merge(mine, listed(*"abecd"), listed(*"abcde"), name="x.xml")
+    assert result.data is None
+    assert [change.record for change in result.kept if change.what is What.MOVED] == ["g[id=b]"]
+
+
+def test_a_moved_record_finds_its_place_among_records_of_mine_and_lists_of_json_follow_too() -> None:
+    old = '[\n  {"id": "a", "n": 1},\n  {"id": "b", "n": 1},\n  {"id": "c", "n": 1}\n]\n'
+    new = '[\n  {"id": "c", "n": 1},\n  {"id": "a", "n": 1},\n  {"id": "b", "n": 1}\n]\n'
+    mine = old.replace('{"id": "b", "n": 1}', '{"id": "own", "n": 5},\n  {"id": "b", "n": 8}')
+    result = merge(mine, new, old, name="x.json")
+    assert text_of(result) == (
+        '[\n  {"id": "c", "n": 1},\n  {"id": "a", "n": 1},\n  {"id": "own", "n": 5},\n  {"id": "b", "n": 8}\n]\n'
+    )
+
+
+def test_long_lists_are_followed_as_well() -> None:
+    names = [f"g{at}" for at in range(200)]
+    other = [*names[:20], names[150], *names[20:150], *names[151:]]
+    mine = listed(*names).replace('id="g77"><n>1', 'id="g77"><n>5')
+    result = merge(mine, listed(*other), listed(*names), name="x.xml")
+    assert text_of(result) == listed(*other).replace('id="g77"><n>1', 'id="g77"><n>5')

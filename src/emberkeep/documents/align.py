@@ -34,9 +34,13 @@ class Item:
 
     def label(self, path: Path, identities: Identities) -> str:
         """Its name in reports; ``path``: its own."""
-        unread = self.key is not None and self.key[0] == UNCHANGED
-        identity = identities.key(path, self.node) if unread else self.identity
+        identity = identities.key(path, self.node) if self.is_unread else self.identity
         return identities.label(path, self.node, identity, self.number)
+
+    @property
+    def is_unread(self) -> bool:
+        """Whether it is spelled alike on all sides, so that its identity was not asked for."""
+        return self.key is not None and self.key[0] == UNCHANGED
 
 
 def unchanged(sides: Sequence[tuple[Document, Node]], path: Path, identities: Identities) -> dict[int, int]:
@@ -209,18 +213,24 @@ def _facts(node: Node) -> Counter[Hashable]:
 
 
 class Placed(NamedTuple):
-    """A record where it stands: its name in reports, the tags from the root down to it, itself, and the record that
-    it stands in."""
+    """A record where it stands: its name in reports, the tags from the root down to it, itself, the record that it
+    stands in, and what that one goes by ("" for the root)."""
 
     record: str
     path: Path
     item: Item
     parent: Node
+    within: str = ""
 
     @property
     def node(self) -> Node:
         """The record itself."""
         return self.item.node
+
+    @property
+    def name(self) -> str:
+        """What it goes by among its siblings."""
+        return ",".join(self.item.identity or ()) or self.item.node.name
 
 
 def walk(document: Document, identities: Identities) -> Iterator[Placed]:
@@ -245,15 +255,15 @@ def walk_from(placed: Placed, identities: Identities, *, values: bool = True) ->
         yield found
         node = found.node
         if values or not all(is_value(item) for item in node.items):
-            waiting.append(iter(_placed_in(node, found.path, found.record, identities)))
+            waiting.append(iter(_placed_in(node, found.path, found.record, identities, found.name)))
 
 
-def _placed_in(node: Node, path: Path, record: str, identities: Identities) -> list[Placed]:
+def _placed_in(node: Node, path: Path, record: str, identities: Identities, within: str = "") -> list[Placed]:
     found = []
     for item in items_of(node, path, identities):
         if item.node.role is Role.RECORD:
             below = (*path, item.node.name)
-            found.append(Placed(joined(record, item.label(below, identities)), below, item, node))
+            found.append(Placed(joined(record, item.label(below, identities)), below, item, node, within))
     return found
 
 

@@ -22,7 +22,7 @@ from emberkeep.documents.identity import Identities, Rule
 from emberkeep.documents.model import Document, plain_fields
 from emberkeep.documents.values import is_whole, number
 from emberkeep.errors import EmberKeepError
-from emberkeep.merging.orders import list_of, name_of
+from emberkeep.merging.orders import list_of
 from emberkeep.merging.results import MERGED, VENDORS, YOURS, Breach, Check, FileMerge, Merge, Outcome
 from emberkeep.trees import Kind, Tree, read
 
@@ -88,7 +88,7 @@ def _rows(top: Placed, identities: Identities) -> Iterator[tuple[str, Record]]:
         values = {name: plain.value.strip() for name, plain in plain_fields(placed.node).items()}
         if values:
             parent = placed.record.rpartition("/")[0]
-            yield list_of(placed), Record(placed.record, name_of(placed), parent, values)
+            yield list_of(placed), Record(placed.record, placed.name, parent, values)
 
 
 @dataclass
@@ -435,7 +435,7 @@ class _Tables:
 
     def names(self, path: str, document: Document) -> set[str]:
         """What the records right below a file's root go by."""
-        return {name_of(placed) for placed in self.tops(path, document)}
+        return {placed.name for placed in self.tops(path, document)}
 
     def tops(self, path: str, document: Document) -> list[Placed]:
         """The records right below a file's root."""
@@ -452,7 +452,7 @@ class _Tables:
         theirs = self.tops(path, shipped)
         spelled = {shipped.raw(placed.node) for placed in theirs}
         tops = self.tops(path, document)
-        if len({(placed.node.name, name_of(placed)) for placed in tops}) < len(tops):
+        if len({(placed.node.name, placed.name) for placed in tops}) < len(tops):
             return True
         other = [placed for placed in tops if document.raw(placed.node) not in spelled]
         if not other:
@@ -524,7 +524,7 @@ class _Tables:
 def _thin(tops: Iterable[Placed]) -> Table:
     found: Table = defaultdict(list)
     for placed in tops:
-        found[list_of(placed)].append(Record(placed.record, name_of(placed), "", {}))
+        found[list_of(placed)].append(Record(placed.record, placed.name, "", {}))
     return dict(found)
 
 

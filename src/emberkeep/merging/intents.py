@@ -16,7 +16,7 @@ from emberkeep.documents.align import Placed, walk
 from emberkeep.documents.identity import TEXT, Identities
 from emberkeep.documents.model import Document, plain_fields
 from emberkeep.documents.values import ROUNDINGS, number, same_value
-from emberkeep.merging.orders import DROP, NAMED, Order, list_of, name_of
+from emberkeep.merging.orders import DROP, NAMED, PARENT, Order, list_of
 
 LEAST = 3
 """Edits that an intent must explain."""
@@ -64,7 +64,7 @@ class _Row:
     def __init__(self, placed: Placed, mine: Placed | None) -> None:
         self.placed = placed
         self.record = placed.record
-        self.name = name_of(placed)
+        self.name = placed.name
         self.old = {name: field.value.strip() for name, field in plain_fields(placed.node).items()}
         self.mine = (
             None if mine is None else {name: field.value.strip() for name, field in plain_fields(mine.node).items()}
@@ -259,12 +259,14 @@ def _words(rows: Sequence[_Row], identity: str) -> dict[str, set[tuple[str, str]
         for name, found in values.items()
         if 2 <= len(found) <= min(_MOST_WORDS, len(rows) / 2) and not all(number(text) is not None for text in found)
     }
+    parents = {row.placed.within for row in rows}
     families: Counter[str] = Counter()
     for row in rows:
         families.update(_families(row.name))
     return {
         row.record: {
             *((name, text) for name, text in row.old.items() if name in kinds and not set(text) & set("*?[")),
+            *(((PARENT, row.placed.within),) if len(parents) > 1 and not set(row.placed.within) & set("*?[") else ()),
             *((identity, glob) for glob in _families(row.name) if families[glob] >= LEAST),
         }
         for row in rows

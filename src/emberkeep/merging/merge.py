@@ -16,6 +16,7 @@ from emberkeep.documents.model import Collision, Document
 from emberkeep.documents.script import language
 from emberkeep.errors import EmberKeepError, Fault, Place, UnreadableInput
 from emberkeep.merging.lines import merge_lines
+from emberkeep.merging.moves import MOST, followed
 from emberkeep.merging.orders import Order, applied, in_force
 from emberkeep.merging.records import RecordsMerged, merge_documents
 from emberkeep.merging.results import (
@@ -176,8 +177,33 @@ def _text(sides: _Sides, texts: list[Text], ways: _Ways) -> FileMerge:
         except Collision:
             fault = Fault("its records stand in each other's way", Place(sides.path))
             return _settled(sides, texts, "text", (fault,), ways)
+        if merged.moves:
+            merged = _moved(sides, texts[-2], chosen, merged, documents, ways)
         return _checked(sides, texts[-2], chosen, merged, warnings, ways)
     return _settled(sides, texts, chosen, warnings, ways)
+
+
+def _moved(
+    sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged, documents: Sequence[Document], ways: _Ways
+) -> RecordsMerged:
+    """The merged text with the vendor's moves followed; as it is where there are too many, or they do not go well."""
+    if len(merged.moves) > MOST or sides.mine == sides.old:
+        return merged
+
+    def parse(text: str) -> Document:
+        document = formats.parse_text(sides.path, replace(mine, text=text), chosen)
+        assert document is not None
+        return document
+
+    def identities(document: Document) -> Identities:
+        return Identities([documents[0], documents[-1]], [document], ways.rules)
+
+    try:
+        text, done = followed(merged.text, merged.moves, parse, identities)
+    except (Collision, EmberKeepError):
+        return merged
+    taken = tuple(Change(sides.path, move.record, RECORD, What.MOVED, None, None) for move in done)
+    return replace(merged, text=text, taken=(*merged.taken, *taken))
 
 
 def _settled(sides: _Sides, texts: list[Text], chosen: str, warnings: tuple[Fault, ...], ways: _Ways) -> FileMerge:

@@ -6,7 +6,8 @@
     name = "food is dear on the Rock"
     files = "mission/economy/stores.xml"    # a glob
     list = "stores/good"                    # names from the root down to the records; left out: any
-    records = { kind = "food" }             # fields and what they must be: a glob, or a list; "." is the record's name
+    records = { kind = "food" }             # fields and what they must be: a glob, or a list; "." is the record's name,
+                                            # ".." that of the record it stands in
     field = "worth"                         # left out where do is drop
     do = "x 2"                              # x factor | + offset | - offset | = value | drop
     round = "near"                          # whole numbers stay whole: near | up | down
@@ -41,6 +42,8 @@ from emberkeep.toml import Reader, load, quote
 DROP = "drop"
 NAMED = "."
 """In ``records``: what a record goes by among its siblings, whatever field that is."""
+PARENT = ".."
+"""In ``records``: what the record goes by that it stands in."""
 
 
 @dataclass(frozen=True)
@@ -72,14 +75,15 @@ class Order:
         if not self.records:
             return True
         told = {name: field.value.strip() for name, field in plain_fields(placed.node).items()}
-        told[NAMED] = name_of(placed)
+        told[NAMED] = placed.name
+        told[PARENT] = placed.within
         return all(
             name in told and any(fnmatchcase(told[name], glob) for glob in wanted) for name, wanted in self.records
         )
 
     def spares(self, placed: Placed) -> bool:
         """Whether a record is one of its exceptions."""
-        return placed.record in self.excepted or name_of(placed) in self.excepted
+        return placed.record in self.excepted or placed.name in self.excepted
 
     def value(self, default: str) -> str | None:
         """What it makes of a default; None where it has nothing to say, as a factor of a word."""
@@ -102,11 +106,6 @@ class Order:
             return False
         exact = before * Decimal(self.operand)
         return found == exact or (is_whole(default) and is_whole(value) and abs(found - exact) < 1)
-
-
-def name_of(placed: Placed) -> str:
-    """What a record goes by among its siblings."""
-    return ",".join(placed.item.identity or ()) or placed.node.name
 
 
 def list_of(placed: Placed) -> str:

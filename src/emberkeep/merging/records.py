@@ -39,6 +39,7 @@ from emberkeep.documents.model import (
     same,
 )
 from emberkeep.documents.values import same_value
+from emberkeep.merging.moves import Move, moves_of
 from emberkeep.merging.results import (
     COMMENT,
     MINE,
@@ -62,6 +63,7 @@ class RecordsMerged:
     taken: tuple[Change, ...]
     kept: tuple[Change, ...]
     questions: tuple[Question, ...]
+    moves: tuple[Move, ...] = ()
 
 
 def merge_documents(
@@ -80,6 +82,7 @@ def merge_documents(
         tuple(merger.taken),
         tuple(merger.kept),
         tuple(merger.questions),
+        tuple(merger.moves),
     )
 
 
@@ -117,6 +120,7 @@ class _Merger:
     taken: list[Change] = field(default_factory=list)
     kept: list[Change] = field(default_factory=list)
     questions: list[Question] = field(default_factory=list)
+    moves: list[Move] = field(default_factory=list)
 
     # --- one record ----------------------------------------------------------
 
@@ -474,18 +478,28 @@ class _Items:
         return owner is None or owner in self.mine_of_new or owner in self.incoming
 
     def _note_moves(self) -> None:
-        """Tell where the admin reordered the vendor's records."""
+        """Tell where the admin reordered the vendor's records, and where the vendor did and the admin did not."""
         both = sorted(
             (row.mine, row.old)
             for row in self.rows
             if row.mine is not None and row.old is not None and self._any(row).node.role is Role.RECORD
         )
-        for at in sorted(moved([old for _, old in both])):
+        ours = sorted(moved([old for _, old in both]))
+        if not ours:
+            self.merger.moves += moves_of(self.record, self.path, self.old, self.new, self.merger.identities)
+        elif not moved([self.new_of_mine.get(mine, -1) for mine, _ in both if mine in self.new_of_mine]):
+            return  # it is the vendor's own new order
+        for at in ours:
             mine, old = both[at]
             item = self.old[old]
             _, _, record = self._named(item, _Row(old, mine, None))
             line = self.merger.mine.line(self.mine[mine].node.start)
             self.merger.kept.append(Change(self.merger.path, record, RECORD, What.MOVED, None, None, line))
+
+    @cached_property
+    def new_of_mine(self) -> dict[int, int]:
+        """Index in mine -> index in the new list, for what both have."""
+        return {mine: new for new, mine in self.mine_of_new.items()}
 
     # --- render --------------------------------------------------------------
 
