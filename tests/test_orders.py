@@ -266,6 +266,31 @@ def test_edits_without_a_common_intent_are_residue() -> None:
     assert len(told.residue) == 5
 
 
+def harbours(worths: dict[str, int]) -> str:
+    groups = "".join(
+        f'<harbour name="{name}">\n'
+        + "".join(
+            f'  <berth id="{name}-{at}"><toll>{toll * (at + 2)}</toll><deep>{at}</deep></berth>\n' for at in range(8)
+        )
+        + "</harbour>\n"
+        for name, toll in worths.items()
+    )
+    return f"<all>\n{groups}</all>\n"
+
+
+def test_an_intent_may_be_about_what_stands_in_one_parent() -> None:
+    old, mine = harbours({"north": 10, "south": 10, "west": 10}), harbours({"north": 10, "south": 30, "west": 10})
+    (intent,) = found(old, mine).intents
+    assert (intent.order.do, intent.order.operand) == ("x", "3")
+    assert dict(intent.order.records) in ({"..": ("south",)}, {"id": ("south-*",)})
+    order = replace(intent.order, records=(("..", ("south",)),), accepted=date(2031, 1, 1))
+    result = merge_file(
+        PATH, old.encode(), mine.encode(), harbours({"north": 12, "south": 11, "west": 10}).encode(), orders=[order]
+    )
+    assert not result.questions
+    assert result.data == harbours({"north": 12, "south": 33, "west": 10}).encode()
+
+
 # --- the command ---------------------------------------------------------------------
 
 

@@ -107,9 +107,14 @@ def propose(path: str, old: Document, mine: Document, identities: Identities) ->
         search = _Search(path, name, rows, _identity_field(rows, identities))
         for found in search.intents(waiting):
             intents.append(found)
-            waiting = [edit for edit in waiting if edit not in set(found.explained)]
+            waiting = _without(waiting, found)
         residue += waiting
     return Intents(tuple(_named(intents)), tuple(residue))
+
+
+def _without(edits: Iterable[HandEdit], found: Intent) -> list[HandEdit]:
+    explained = set(found.explained)
+    return [edit for edit in edits if edit not in explained]
 
 
 def examine(
@@ -171,11 +176,11 @@ class _Search:
         left = [edit for edit in edits if edit.field]
         while found := self._best(left):
             yield found
-            left = [edit for edit in left if edit not in set(found.explained)]
+            left = _without(left, found)
         gone = [edit for edit in edits if not edit.field]
         while gone and (found := self._best_removal(gone)):
             yield found
-            gone = [edit for edit in gone if edit not in set(found.explained)]
+            gone = _without(gone, found)
         if len(gone) > 1:
             names = tuple(sorted(self.by_name[edit.record].name for edit in gone))
             order = self._order(DROP, "", "", ((self.identity, names),))

@@ -88,9 +88,7 @@ class _Merger:
 
     def _value(self, record: str, name: str, found: Sequence[Variable] | Sequence[Argument]) -> str:
         """What becomes of a value that all sides have."""
-        spans = [
-            (one.value_start, one.value_end) if isinstance(one, Argument) else (one.start, one.end) for one in found
-        ]
+        spans = [_span(one) for one in found]
         raw = [script.text[slice(*span)] for script, span in zip(self.scripts, spans, strict=True)]
         before, here, after = (_plain(text) for text in raw)
         line = self._line(spans[1][0])
