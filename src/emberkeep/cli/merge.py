@@ -9,14 +9,12 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep import files
-from emberkeep.cli.asking import ask
 from emberkeep.cli.context import add_go, add_only, answer, now, opened, the_keep
 from emberkeep.documents.encoding import decode
 from emberkeep.documents.lines import split
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging import orders as order_files
-from emberkeep.merging.economy import economy
 from emberkeep.merging.results import Merge
 from emberkeep.runs import loose
 from emberkeep.runs import merge as runs
@@ -147,6 +145,8 @@ def _asked(
         text = decode(read(live, path)) if path in live.entries() else None
         return split(text.text) if text else ()
 
+    from emberkeep.cli.asking import ask  # only where somebody is asked
+
     ask(screen, found.open, lines, lambda done: runs.remember(answers, done))
     return merged()
 
@@ -154,6 +154,7 @@ def _asked(
 def _write_report(args: argparse.Namespace, found: Merge, live: Tree, title: str) -> None:
     if not args.report:
         return
+    from emberkeep.merging.economy import economy
     from emberkeep.show import report  # needs much that is slow to load
 
     sums = economy(found, live) if not found.faults else []

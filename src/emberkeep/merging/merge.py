@@ -13,7 +13,6 @@ from emberkeep.documents import formats
 from emberkeep.documents.encoding import BOM, Text, decode, position
 from emberkeep.documents.identity import Identities, Rule
 from emberkeep.documents.model import Collision, Document
-from emberkeep.documents.script import language
 from emberkeep.errors import EmberKeepError, Fault, Place, UnreadableInput
 from emberkeep.merging.lines import merge_lines
 from emberkeep.merging.moves import MOST, followed
@@ -34,7 +33,6 @@ from emberkeep.merging.results import (
     What,
     unanswered,
 )
-from emberkeep.merging.scripts import merge_script
 from emberkeep.trees import Kind, Tree, read
 
 Rules = Callable[[str], Mapping[str, Rule]]
@@ -213,11 +211,13 @@ def _settled(sides: _Sides, texts: list[Text], chosen: str, warnings: tuple[Faul
     # A byte-order mark is no part of the first line: the admin's file has one or not, whatever the vendor's have.
     mine = replace(texts[1], text=texts[1].text.removeprefix(BOM))
     old, new = (text.text.removeprefix(BOM) for text in (texts[0], texts[2]))
-    known = language(sides.path, mine.text) if chosen == "text" else ""
-    if known:
-        chosen = "script"
-        merged = merge_script(sides.path, known, old, mine, new, ways.settle)
-    else:
+    merged = None
+    if chosen == "text":
+        from emberkeep.merging.scripts import merge_script  # only where there are texts without records
+
+        merged = merge_script(sides.path, old, mine, new, ways.settle)
+        chosen = "text" if merged is None else "script"
+    if merged is None:
         merged = merge_lines(sides.path, old, mine, new, ways.settle)
     if mine.text != texts[1].text:
         merged = replace(merged, text=BOM + merged.text)

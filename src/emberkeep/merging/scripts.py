@@ -27,10 +27,11 @@ Key = tuple[str, int]
 """A name, and which of those of that name in the script."""
 
 
-def merge_script(path: str, language: str, old: str, mine: Text, new: str, settle: Settle) -> RecordsMerged:
-    """Bring ``new`` into ``mine``."""
-    if any(_OPEN in text for text in (old, mine.text, new)):
-        return merge_lines(path, old, mine, new, settle)
+def merge_script(path: str, old: str, mine: Text, new: str, settle: Settle) -> RecordsMerged | None:
+    """Bring ``new`` into ``mine``; None for what is no script of a known language."""
+    language = scripts.language(path, mine.text)
+    if not language or any(_OPEN in text for text in (old, mine.text, new)):
+        return None
     sides = tuple(scripts.parse(text, language) for text in (old, mine.text, new))
     return _Merger(path, mine, sides, settle).merge()
 

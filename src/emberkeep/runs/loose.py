@@ -10,7 +10,6 @@ from emberkeep import files
 from emberkeep.archives import open_source
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.merging.answers import Answers
-from emberkeep.merging.checks import inspect
 from emberkeep.merging.merge import merge_trees, no_rules
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import Merge
@@ -34,6 +33,8 @@ def merge(
     found = answers.completed(merge_trees(before, after, live, settle=answers.settle, orders=orders))
     if not checked:
         return found
+    from emberkeep.merging.checks import inspect  # only where checks are made
+
     releases = [after] if old is None else [before, after]
     return replace(found, breaches=inspect(found, releases, live, after, no_rules))
 

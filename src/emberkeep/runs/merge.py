@@ -14,7 +14,6 @@ from emberkeep.keep import Keep
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging import orders
 from emberkeep.merging.answers import GIVEN, Answer, Answers
-from emberkeep.merging.checks import inspect
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import FileMerge, Merge, Outcome, Question
@@ -105,6 +104,8 @@ def merge_keep(keep: Keep, store: Store, wanted: Wanted, answers: Answers) -> Me
     merged = answers.completed(merged)
     if not wanted.checked:
         return merged
+    from emberkeep.merging.checks import inspect  # only where checks are made
+
     releases = [defaults.tree_of(store, version) for version in defaults.versions(store)[-MOST_RELEASES:]]
     found = inspect(merged, releases, live, after, config.record_rules, config.silenced)
     return replace(merged, breaches=found)
