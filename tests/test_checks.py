@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.merging.checks import inspect
+from emberkeep.merging.inspection import inspect
 from emberkeep.merging.merge import merge_trees, no_rules
 from emberkeep.merging.results import MERGED, VENDORS, YOURS, Breach
 from emberkeep.trees import FolderTree

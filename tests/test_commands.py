@@ -596,7 +596,7 @@ def test_a_merge_that_cannot_be_written_is_taken_back(recorded: Program, place: 
     before = {path: state[:2] + state[3:] for path, state in tree_state(server).items()}  # folder times may change
     with closing(Store(keep.store_folder)) as store:
         answers = runs.load_answers(keep, None)
-        found = runs.merge_keep(keep, store, runs.Wanted("4.2", "4.3"), answers)
+        found = runs.merge_keep(keep, store, runs.Request("4.2", "4.3"), answers)
         runs.snapshot.take(keep, now)
         failures = 0
         for at in range(1, 400):
@@ -625,7 +625,7 @@ def test_a_file_that_changed_since_the_merge_was_worked_out_is_refused(
 ) -> None:
     keep = Keep(place / "gannet-rock.keep")
     with closing(Store(keep.store_folder)) as store:
-        found = runs.merge_keep(keep, store, runs.Wanted("4.2", "4.3"), runs.load_answers(keep, None))
+        found = runs.merge_keep(keep, store, runs.Request("4.2", "4.3"), runs.load_answers(keep, None))
         (server / "keeper.properties").write_text("edited meanwhile\n")
         with pytest.raises(Refused, match="changed while"):
             runs.write_merge(keep, store, found, datetime.now(UTC))

@@ -90,7 +90,7 @@ def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
     with opened(keep) as store:
         live = FolderTree(keep.require_server(), "live")
         old, new = runs.choose_versions(keep, store, live, args.old, args.new, two_way=args.two_way)
-        wanted = runs.Wanted(old, new, only, not args.no_checks)
+        wanted = runs.Request(old, new, only, not args.no_checks)
 
         def merged() -> Merge:
             return runs.merge_keep(keep, store, wanted, runs.load_answers(keep, given))

@@ -19,13 +19,15 @@ from emberkeep.documents.model import Field, Node, Role
 from emberkeep.errors import Place, UnreadableInput
 
 _TOKEN = re.compile(
-    r"(?P<space>[ \t\r\n]++)"
-    r"|(?P<comment>//[^\r\n]*+|/\*.*?\*/)"
+    r"[ \t\r\n]*+(?:"
+    r"(?P<mark>[{}\[\]:,])"
     r'|(?P<string>"(?:[^"\\\r\n]++|\\.)*+")'
     r"|(?P<plain>-?[0-9][0-9.eE+\-]*+|true|false|null)"
-    r"|(?P<mark>[{}\[\]:,])",
+    r"|(?P<comment>//[^\r\n]*+|/\*.*?\*/)"
+    r"|(?P<end>\Z))",
     re.DOTALL,
 )
+_NUMBER = re.compile(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?")
 
 
 def parse(source: Text, name: str) -> JsonDocument:
@@ -36,13 +38,15 @@ def parse(source: Text, name: str) -> JsonDocument:
 def tokens(text: str, name: str) -> Iterator[Token]:
     """All tokens but white space; UnreadableInput at what is none."""
     at = 1 if text.startswith(BOM) else 0
-    while at < len(text):
-        found = _TOKEN.match(text, at)
+    match = _TOKEN.match
+    while True:
+        found = match(text, at)
         if found is None or found.lastgroup is None:
-            raise _fault(text, name, at, "this is no JSON")
-        if found.lastgroup != "space":
-            yield Token(found.lastgroup, at, found.end())
-        at = found.end()
+            raise _fault(text, name, at + len(text[at:]) - len(text[at:].lstrip(" \t\r\n")), "this is no JSON")
+        kind, at = found.lastgroup, found.end()
+        if kind == "end":
+            return
+        yield Token(kind, found.start(kind), at)
 
 
 def _fault(text: str, name: str, at: int, what: str) -> UnreadableInput:
@@ -108,10 +112,14 @@ class _Parser:
         return member(name, start, (low, high), self._spelled(self.text[low:high], low))
 
     def _spelled(self, raw: str, at: int) -> str:
+        if not raw.startswith('"'):
+            if raw in _WORDS or _NUMBER.fullmatch(raw):
+                return raw
+            raise _fault(self.text, self.name, at, f"{raw[:30]} is no value")
+        if "\\" not in raw and raw.isprintable():
+            return raw  # nothing in it can be spelled in another way
         try:
-            return (
-                json.dumps(json.loads(raw, strict=False), ensure_ascii=False) if raw.startswith('"') else _number(raw)
-            )
+            return json.dumps(json.loads(raw, strict=False), ensure_ascii=False)
         except ValueError:
             raise _fault(self.text, self.name, at, f"{raw[:30]} is no value") from None
 
@@ -144,7 +152,8 @@ class _Parser:
         if self.at >= len(self.tokens) or self.tokens[self.at].kind != "string":
             raise self._error("a key in quotes was expected here")
         token = self.tokens[self.at]
-        key = json.loads(self._spelled(self.text[token.start : token.end], token.start))
+        spelled = self._spelled(self.text[token.start : token.end], token.start)
+        key = json.loads(spelled) if "\\" in spelled else spelled[1:-1]
         self.at += 1
         self._comments([])
         if self._mark() != ":":
@@ -154,10 +163,7 @@ class _Parser:
         return self._value(key, start, depth + 1)
 
 
-def _number(raw: str) -> str:
-    if raw not in ("true", "false", "null"):
-        json.loads(raw)
-    return raw
+_WORDS = frozenset(("true", "false", "null"))
 
 
 class JsonDocument(BracketedDocument):

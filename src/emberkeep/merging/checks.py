@@ -10,21 +10,14 @@ from __future__ import annotations
 
 import itertools
 import re
-from collections import Counter, defaultdict
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from fnmatch import fnmatchcase
 
-from emberkeep.documents import formats
-from emberkeep.documents.align import Placed, top_records, walk, walk_from
-from emberkeep.documents.identity import Identities, Rule
-from emberkeep.documents.model import Document, plain_fields
 from emberkeep.documents.values import is_whole, number
-from emberkeep.errors import EmberKeepError
-from emberkeep.merging.orders import list_of
-from emberkeep.merging.results import MERGED, VENDORS, YOURS, Breach, Check, FileMerge, Merge, Outcome
-from emberkeep.trees import Kind, Tree, read
+from emberkeep.merging.results import MERGED, VENDORS, YOURS, Breach, Check
 
 
 @dataclass(frozen=True)
@@ -56,39 +49,8 @@ class Record:
 
 Table = dict[str, list[Record]]
 """The records of one file by the list they stand in."""
-Rows = list[tuple[str, Record]]
-"""A record right below the root and those inside it, each with its list."""
 Held = Callable[[Record], str]
 """What is wrong with a record, in words; "" when nothing is."""
-
-
-def table_of(document: Document, identities: Identities, known: dict[str, Rows], *, new: bool = False) -> Table:
-    """The identified records of a document that hold values of their own.
-
-    ``known``: rows by the text that they were read from, which are taken as they are; ``new``: those of this document
-    are added to them.
-    """
-    found: Table = defaultdict(list)
-    for placed in top_records(document, identities):
-        raw = document.raw(placed.node)
-        rows = known.get(raw)
-        if rows is None:
-            rows = list(_rows(placed, identities))
-            if new:
-                known[raw] = rows
-        for name, record in rows:
-            found[name].append(record)
-    return dict(found)
-
-
-def _rows(top: Placed, identities: Identities) -> Iterator[tuple[str, Record]]:
-    for placed in walk_from(top, identities, values=False):
-        if not placed.item.identity and not (placed.node.named and placed.node.items):
-            continue
-        values = {name: plain.value.strip() for name, plain in plain_fields(placed.node).items()}
-        if values:
-            parent = placed.record.rpartition("/")[0]
-            yield list_of(placed), Record(placed.record, placed.name, parent, values)
 
 
 @dataclass
@@ -344,197 +306,3 @@ def _breach(check: Check, record: Record, what: str, sides: Sides, held: Held | 
     yours, theirs = (has_it(find(check.file, record.record)) for find in (sides.mine, sides.new))
     side = MERGED if yours == theirs else YOURS if yours else VENDORS
     return Breach(check, record.record, what, side, sides.line(check.file, record.record))
-
-
-LARGEST = 32 << 20
-"""Bytes; larger files are not looked at."""
-
-
-def inspect(
-    merge: Merge,
-    releases: Sequence[Tree],
-    mine: Tree,
-    new: Tree,
-    rules: Callable[[str], Mapping[str, Rule]],
-    silenced: Sequence[str] = (),
-) -> tuple[Breach, ...]:
-    """Where the files of a merge will break what was learned from ``releases``, oldest first."""
-    paths = [item.path for item in merge.files if item.fault is None and item.format not in ("", "text", "binary")]
-    reader = _Tables(rules, releases)
-    reader.thin = _unsuspected(reader, [item for item in merge.files if item.path in set(paths)], mine)
-    learned = learn([reader.of_tree(tree, paths) for tree in releases])
-    tables = ((item.path, reader.merged(item, mine)) for item in merge.files if item.path in set(paths))
-    merged = {path: table for path, table in tables if table is not None}
-    sides = Sides(merged, reader.finder(mine), reader.finder(new), reader.line)
-    return breaches(learned, sides, silenced)
-
-
-LARGE = 4 << 10
-"""Characters; in larger files what is spelled as the vendor spells it is not read, as it can hardly break a rule."""
-SAMPLE = 300
-"""Records of a large file that are read to see whether any of the others may be wrong."""
-
-
-def _unsuspected(reader: _Tables, items: Sequence[FileMerge], mine: Tree) -> set[str]:
-    """The large files in which nothing can be broken, so that only the names of their records are needed."""
-    documents = {item.path: document for item in items if (document := reader.merged_document(item, mine)) is not None}
-    large = {path for path, document in documents.items() if len(document.text) > LARGE}
-    if not large:
-        return set()
-    gone = set()
-    for path, document in documents.items():
-        shipped = reader.newest(path)
-        if shipped is not None and shipped is not document:
-            gone |= reader.names(path, shipped) - reader.names(path, document)
-    return {
-        path
-        for path in large
-        if not any(name in documents[path].text for name in gone) and not reader.is_suspect(path, documents[path])
-    }
-
-
-class _Tables:
-    """Tables of files of trees.
-
-    Records are told apart by what the vendor's releases show: a name that stands twice among the admin's is then seen.
-    What is spelled as in the newest release is read only there.
-    """
-
-    def __init__(self, rules: Callable[[str], Mapping[str, Rule]], releases: Sequence[Tree]) -> None:
-        self.rules = rules
-        self.releases = releases
-        self._merged: dict[str, Document] = {}
-        self._read_before: dict[tuple[int, str], Document | None] = {}
-        self._identities: dict[str, Identities] = {}
-        self._known: dict[str, dict[str, Rows]] = {}
-        self._lines: dict[str, dict[str, int]] = {}
-        self._tops: dict[int, list[Placed]] = {}
-        self._parsed: dict[tuple[str, bytes], Document | None] = {}
-        self.thin: set[str] = set()
-        """Files of which only the names of the records right below the root are told."""
-
-    def of_tree(self, tree: Tree, paths: Iterable[str]) -> dict[str, Table]:
-        found = ((path, self._read(tree, path)) for path in paths)
-        return {path: self._table(path, document) for path, document in found if document is not None}
-
-    def merged(self, item: FileMerge, mine: Tree) -> Table | None:
-        document = self.merged_document(item, mine)
-        return None if document is None else self._table(item.path, document)
-
-    def merged_document(self, item: FileMerge, mine: Tree) -> Document | None:
-        """A file as it will be."""
-        if item.path not in self._merged and item.outcome is not Outcome.REMOVED:
-            found = self._read(mine, item.path) if item.data is None else self._document(item.path, item.data)
-            if found is not None:
-                self._merged[item.path] = found
-        return self._merged.get(item.path)
-
-    def newest(self, path: str) -> Document | None:
-        """A file as the newest release ships it."""
-        return self._read(self.releases[-1], path) if self.releases else None
-
-    def names(self, path: str, document: Document) -> set[str]:
-        """What the records right below a file's root go by."""
-        return {placed.name for placed in self.tops(path, document)}
-
-    def tops(self, path: str, document: Document) -> list[Placed]:
-        """The records right below a file's root."""
-        if id(document) not in self._tops:
-            self._tops[id(document)] = top_records(document, self._of(path, document))
-        return self._tops[id(document)]
-
-    def is_suspect(self, path: str, document: Document) -> bool:
-        """Whether a record that is not spelled as the vendor spells it may break a rule, by what a sample shows."""
-        shipped = self.newest(path)
-        if shipped is None or shipped is document:
-            return shipped is None
-        identities = self._of(path, document)
-        theirs = self.tops(path, shipped)
-        spelled = {shipped.raw(placed.node) for placed in theirs}
-        tops = self.tops(path, document)
-        if len({(placed.node.name, placed.name) for placed in tops}) < len(tops):
-            return True
-        other = [placed for placed in tops if document.raw(placed.node) not in spelled]
-        if not other:
-            return False
-        fresh = [row for placed in other for row in _rows(placed, identities)]
-        sample: Table = defaultdict(list)
-        for placed in theirs[:: len(theirs) // SAMPLE + 1]:
-            for name, record in _rows(placed, identities):
-                sample[name].append(record)
-        held = defaultdict(list)
-        for check, test in learn([{path: sample}], LOOSE).checks:
-            held[check.list].append(test)
-        return any(
-            any(test(record) for test in held[name]) or _has_new_words(record, shipped.text) for name, record in fresh
-        )
-
-    def finder(self, tree: Tree) -> Callable[[str, str], Record | None]:
-        """Finds a record of a file of ``tree`` by its name; the files are read when one is looked for."""
-        found: dict[str, dict[str, Record]] = {}
-
-        def find(path: str, record: str) -> Record | None:
-            if path not in found:
-                tables = self.of_tree(tree, [path]).get(path, {})
-                found[path] = {one.record: one for records in tables.values() for one in records}
-            return found[path].get(record)
-
-        return find
-
-    def line(self, path: str, record: str) -> int:
-        """In which line of the merged file a record stands."""
-        if path not in self._lines:
-            document = self._merged[path]
-            every = walk(document, self._of(path, document))
-            self._lines[path] = {placed.record: document.line(placed.node.start) for placed in every}
-        return self._lines[path][record]
-
-    def _table(self, path: str, document: Document) -> Table:
-        identities = self._of(path, document)
-        if path in self.thin:
-            return _thin(self.tops(path, document))
-        known = self._known.get(path)
-        if known is None:
-            known = self._known[path] = {}
-            shipped = [found for tree in self.releases[-1:] if (found := self._read(tree, path)) is not None]
-            table_of(shipped[0] if shipped else document, identities, known, new=True)
-        return table_of(document, identities, known)
-
-    def _of(self, path: str, document: Document) -> Identities:
-        if path not in self._identities:
-            shipped = [found for tree in self.releases if (found := self._read(tree, path)) is not None]
-            self._identities[path] = Identities(shipped or [document], [], self.rules(path))
-        return self._identities[path]
-
-    def _read(self, tree: Tree, path: str) -> Document | None:
-        key = (id(tree), path)
-        if key not in self._read_before:
-            entry = tree.entries().get(path)
-            fit = entry is not None and entry.kind is Kind.FILE and entry.size <= LARGEST
-            self._read_before[key] = self._document(path, read(tree, path)) if fit else None
-        return self._read_before[key]
-
-    def _document(self, path: str, data: bytes) -> Document | None:
-        """Most files are the same in several trees: these are read once."""
-        if (path, data) not in self._parsed:
-            self._parsed[path, data] = _document(path, data)
-        return self._parsed[path, data]
-
-
-def _thin(tops: Iterable[Placed]) -> Table:
-    found: Table = defaultdict(list)
-    for placed in tops:
-        found[list_of(placed)].append(Record(placed.record, placed.name, "", {}))
-    return dict(found)
-
-
-def _has_new_words(record: Record, text: str) -> bool:
-    """Whether a record says a word, its name aside, that stands nowhere in a text: it may mean what is not there."""
-    return any(value != record.name and number(value) is None and value not in text for value in record.values.values())
-
-
-def _document(path: str, data: bytes) -> Document | None:
-    try:
-        return formats.parse(path, data)
-    except (EmberKeepError, RecursionError):
-        return None

@@ -66,16 +66,12 @@ def merge_file(
     rules: Mapping[str, Rule] | None = None,
     settle: Settle = unanswered,
     orders: Sequence[Order] = (),
-    matched: set[str] | None = None,
 ) -> FileMerge:
-    """Merge one file. A side that cannot be read gives a FileMerge with its fault, and nothing to write.
-
-    ``matched`` takes the names of the orders that met a record.
-    """
+    """Merge one file. A side that cannot be read gives a FileMerge with its fault, and nothing to write."""
     sides = _Sides(path, old, mine, new)
-    ways = _Ways(rules or {}, settle, in_force(orders, path), set() if matched is None else matched)
+    ways = _Ways(rules or {}, settle, in_force(orders, path))
     try:
-        return _merge(sides, ways)
+        return replace(_merge(sides, ways), met=frozenset(ways.matched))
     except EmberKeepError as error:
         fault = error.faults[0]
         return FileMerge(path, Outcome.FAULTY, "", fault=fault if fault.place else replace(fault, place=Place(path)))
@@ -354,13 +350,13 @@ def merge_trees(
     sides = (old.entries(), mine.entries(), new.entries())
     every = {path for entries in sides for path, entry in entries.items() if entry.kind is Kind.FILE}
     chosen = sorted(every if paths is None else every.intersection(paths))
-    matched: set[str] = set()
 
     def one(path: str, data: Sequence[bytes | None]) -> FileMerge:
-        return merge_file(path, *data, rules=rules(path), settle=settle, orders=orders, matched=matched)
+        return merge_file(path, *data, rules=rules(path), settle=settle, orders=orders)
 
     merged = [_tree_file(path, (old, mine, new), one) for path in chosen]
-    idle = tuple(order.name for order in orders if order.accepted and order.name not in matched)
+    met = frozenset[str]().union(*(item.met for item in merged))
+    idle = tuple(order.name for order in orders if order.accepted and order.name not in met)
     return Merge(old.label, new.label, tuple(merged), idle=idle)
 
 

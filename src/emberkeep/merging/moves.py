@@ -94,7 +94,8 @@ def _moved(document: Document, move: Move, identities: Identities) -> str | None
             return None
         edit = layout.insert_after(document, items[anchor].node, document, block)
     else:
-        start = next((i for i, item in enumerate(items) if item.node.role is Role.RECORD), 0)
+        name = items[at].node.name
+        start = next(i for i, item in enumerate(items) if _may_move(item) and item.node.name == name)
         head = _with_comments(items, start)[0]
         if head == first:
             return None

@@ -139,7 +139,8 @@ class Outcome(StrEnum):
 class FileMerge:
     """One file of a merge. ``data``: the bytes to write (None: none, or the file goes); ``format``: how it was read;
     ``based_on``: BLAKE3 of the admin's file as it was read (hex), None where there was none; ``obeyed``: what standing
-    orders set; ``warnings``: why it was read by line although its format has records.
+    orders set; ``met``: names of those that met a record; ``warnings``: why it was read by line although its format
+    has records.
     """
 
     path: str
@@ -154,6 +155,7 @@ class FileMerge:
     based_on: str | None = None
     obeyed: tuple[Obeyed, ...] = ()
     disagreements: tuple[Disagreement, ...] = ()
+    met: frozenset[str] = frozenset()
     warnings: tuple[Fault, ...] = ()
 
     @property

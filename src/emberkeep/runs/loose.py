@@ -33,7 +33,7 @@ def merge(
     found = answers.completed(merge_trees(before, after, live, settle=answers.settle, orders=orders))
     if not checked:
         return found
-    from emberkeep.merging.checks import inspect  # only where checks are made
+    from emberkeep.merging.inspection import inspect  # only where checks are made
 
     releases = [after] if old is None else [before, after]
     return replace(found, breaches=inspect(found, releases, live, after, no_rules))

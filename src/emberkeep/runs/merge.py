@@ -39,7 +39,7 @@ def load_answers(keep: Keep | None, given: Path | None, *, new: bool = False) ->
 
 
 @dataclass(frozen=True)
-class Wanted:
+class Request:
     """What a merge in a keep is asked to do. ``old``: the release the live files began from, None to merge without
     one; ``only``: which files; ``checked``: whether the learned checks are made."""
 
@@ -84,7 +84,7 @@ def _best(keep: Keep, store: Store, live: FolderTree) -> str:
     return best.version
 
 
-def merge_keep(keep: Keep, store: Store, wanted: Wanted, answers: Answers) -> Merge:
+def merge_keep(keep: Keep, store: Store, wanted: Request, answers: Answers) -> Merge:
     """Merge the defaults of one release into the live files that began from those of another. Writes nothing."""
     live = FolderTree(keep.require_server(), "live")
     after = defaults.tree_of(store, wanted.new)
@@ -104,7 +104,7 @@ def merge_keep(keep: Keep, store: Store, wanted: Wanted, answers: Answers) -> Me
     merged = answers.completed(merged)
     if not wanted.checked:
         return merged
-    from emberkeep.merging.checks import inspect  # only where checks are made
+    from emberkeep.merging.inspection import inspect  # only where checks are made
 
     releases = [defaults.tree_of(store, version) for version in defaults.versions(store)[-MOST_RELEASES:]]
     found = inspect(merged, releases, live, after, config.record_rules, config.silenced)
