@@ -68,7 +68,7 @@ shot orders "emberkeep orders propose; emberkeep orders propose --go | tail -2; 
 ember merge --to 4.3 --report merge.html
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1000 \
   --screenshot="$here/report.png" "file://$work/rock/merge.html" >/dev/null 2>&1
-shot ask "(printf 's\n'; sleep 3; touch '$work/done'; sleep 60) | emberkeep merge --ask"
+shot ask "(printf 's\ns\n'; sleep 3; touch '$work/done'; sleep 60) | emberkeep merge --ask"
 shot merge emberkeep merge --to 4.3
 ember merge --to 4.3 --go
 ember snapshot --note "after 4.3"
