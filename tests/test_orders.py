@@ -115,6 +115,18 @@ def test_dropped_records_stay_out_when_the_vendor_changes_them_or_ships_more_of_
     assert {item.record for item in result.obeyed} == {"good[id=kelp]", "good[id=pie]"}
 
 
+def test_what_stands_in_a_dropped_record_goes_with_it_whatever_another_order_says_of_it() -> None:
+    drop = Order(
+        "no south", PATH, orders.DROP, list="all/harbour", records=((".", ("south",)),), accepted=date(2031, 1, 1)
+    )
+    toll = Order("tolls", PATH, "x", "2", "toll", "all/harbour/berth", accepted=date(2031, 1, 1))
+    old, new = harbours({"north": 10, "south": 10}), harbours({"north": 11, "south": 12})
+    result = merge(old, harbours({"north": 20}), new, drop, toll)
+    assert result.fault is None
+    assert not result.questions
+    assert written(result, "") == harbours({"north": 22})
+
+
 def test_two_orders_that_disagree_are_told_and_neither_is_applied() -> None:
     mine = OLD.replace(">40<", ">80<")
     new = OLD.replace(">40<", ">30<").replace(">7<", ">9<")

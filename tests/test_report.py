@@ -57,6 +57,14 @@ def test_the_report_is_one_page_of_its_own_with_everything_in_it(recorded: Progr
     assert any(link.startswith("data:image/png") for link in page.links)
 
 
+def test_the_report_of_a_merge_that_is_written_tells_the_economy_before_it(recorded: Program, place: Path) -> None:
+    recorded("merge", "--report", "preview.html")
+    recorded("merge", "--report", "written.html", "--go")
+    pages = [_Page((place / name).read_text()) for name in ("preview.html", "written.html")]
+    assert pages[0].words == pages[1].words
+    assert any(link.startswith("data:image/png") for link in pages[1].links)
+
+
 def test_a_report_of_nothing_says_so() -> None:
     words = " ".join(_Page(html(merged(OLD, OLD), [], "title")).words)
     assert "Nothing that the vendor's releases keep to is broken" in words

@@ -97,13 +97,13 @@ def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
 
         found = _asked(args, screen, merged, live, keep.answers_file)
         _write_questions(args, found)
+        began = f" (yours began from {old})" if old else ""
+        title = f"Merging the defaults of {new}{began} into {keep.config.name}"
+        _write_report(args, found, live, title)  # before anything is written: it tells what stood there
         before = None
         if args.go and not found.faults:
             with progress("snapshot before") as step:
                 before = runs.write_merge(keep, store, found, now(), progress=step)
-    began = f" (yours began from {old})" if old else ""
-    title = f"Merging the defaults of {new}{began} into {keep.config.name}"
-    _write_report(args, found, live, title)
     return _report(args, screen, found, before, title, bool(args.go))
 
 

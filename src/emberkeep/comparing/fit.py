@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
+from functools import cached_property
 
 from emberkeep.comparing.records import facts
 from emberkeep.documents import formats
@@ -51,17 +52,25 @@ def fits(
     return [Fit(name, shared[name] / total[name] if total[name] else 0.0, files[name]) for name in releases]
 
 
-@dataclass(frozen=True)
-class _File:
-    """What a file says: by record and field, None where it has no records that can be read, and by line; a binary one
-    is a single line."""
-
-    fields: frozenset[Fact] | None
-    lines: frozenset[Fact]
-
-
 Fact = tuple[str, str, str]
 _NOTHING: frozenset[Fact] = frozenset()
+
+
+@dataclass(frozen=True)
+class _File:
+    """What a file says: by record and field, None where it has no records that can be read; and by line."""
+
+    path: str
+    data: bytes
+    fields: frozenset[Fact] | None
+
+    @cached_property
+    def lines(self) -> frozenset[Fact]:
+        """Its lines; a binary one is a single line."""
+        source = decode(self.data)
+        if source is None:
+            return frozenset({(self.path, "", str(hash(self.data)))})
+        return frozenset((self.path, "", body(line)) for line in split(source.text) if line.strip())
 
 
 def _of_file(tree: Tree, path: str, rules: Callable[[str], Mapping[str, Rule]]) -> _File | None:
@@ -73,17 +82,10 @@ def _of_file(tree: Tree, path: str, rules: Callable[[str], Mapping[str, Rule]]) 
         document = formats.parse(path, data)
     except EmberKeepError:
         document = None
-    if document is not None:
-        told = facts(document, rules(path))
-        return _File(frozenset((path, f"{record}/{field}", value) for record, field, value in told), _lines(path, data))
-    return _File(None, _lines(path, data))
-
-
-def _lines(path: str, data: bytes) -> frozenset[Fact]:
-    source = decode(data)
-    if source is None:
-        return frozenset({(path, "", str(hash(data)))})
-    return frozenset((path, "", body(line)) for line in split(source.text) if line.strip())
+    if document is None:
+        return _File(path, data, None)
+    told = facts(document, rules(path))
+    return _File(path, data, frozenset((path, f"{record}/{field}", value) for record, field, value in told))
 
 
 def _facts(mine: _File | None, theirs: _File) -> tuple[frozenset[Fact], frozenset[Fact]]:

@@ -102,6 +102,11 @@ def reconciled(text: str, edits: Sequence[Edit]) -> list[Edit]:
     return result
 
 
+def finished(document: Document, edits: Sequence[Edit]) -> str:
+    """A document's text with edits made. Collision where two of them want the same place."""
+    return document.finish(reconciled(document.text, edits)) if edits else document.text
+
+
 def _united(text: str, edits: Sequence[Edit]) -> list[Edit]:
     """Removals that reach into each other made one: of a record's last line, and of what follows it."""
     removals = sorted(edit for edit in edits if not edit.text and edit.end > edit.start)

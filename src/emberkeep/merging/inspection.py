@@ -65,11 +65,12 @@ def inspect(
     silenced: Sequence[str] = (),
 ) -> tuple[Breach, ...]:
     """Where the files of a merge will break what was learned from ``releases``, oldest first."""
-    paths = [item.path for item in merge.files if item.fault is None and item.format not in ("", "text", "binary")]
+    items = [item for item in merge.files if item.fault is None and item.format not in ("", "text", "binary")]
+    paths = [item.path for item in items]
     reader = _Tables(rules, releases)
-    reader.thin = _unsuspected(reader, [item for item in merge.files if item.path in set(paths)], mine)
+    reader.thin = _unsuspected(reader, items, mine)
     learned = learn([reader.of_tree(tree, paths) for tree in releases])
-    tables = ((item.path, reader.merged(item, mine)) for item in merge.files if item.path in set(paths))
+    tables = ((item.path, reader.merged(item, mine)) for item in items)
     merged = {path: table for path, table in tables if table is not None}
     sides = Sides(merged, reader.finder(mine), reader.finder(new), reader.line)
     return breaches(learned, sides, silenced)

@@ -75,6 +75,9 @@ def merge_file(
     except EmberKeepError as error:
         fault = error.faults[0]
         return FileMerge(path, Outcome.FAULTY, "", fault=fault if fault.place else replace(fault, place=Place(path)))
+    except Collision:  # records merged one by one fall back to lines; what orders make of the vendor's cannot
+        fault = Fault("standing orders want the same place in this file", Place(path), "see 'emberkeep orders'")
+        return FileMerge(path, Outcome.FAULTY, "", fault=fault)
     except RecursionError:
         fault = Fault("records are nested too deeply to be read", Place(path))
         return FileMerge(path, Outcome.FAULTY, "", fault=fault)

@@ -100,7 +100,7 @@ def _moved(document: Document, move: Move, identities: Identities) -> str | None
         if head == first:
             return None
         edit = layout.insert_before(document, items[head].node, document, block)
-    return document.finish(layout.reconciled(document.text, [layout.remove(document, block), edit]))
+    return layout.finished(document, [layout.remove(document, block), edit])
 
 
 def _with_comments(items: Sequence[Item], at: int) -> tuple[int, int]:

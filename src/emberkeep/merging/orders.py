@@ -246,20 +246,15 @@ def applied(
         met = [order for order in orders if order.meets(placed)]
         work.matched.update(order.name for order in met)
         met = [order for order in met if not order.spares(placed)]
-        if met:
+        if met and not work.is_dropped(record):
             work.record(record, sides[0].get(record), sides[1].get(record), placed, met)
     return Ordered(
-        layout_spliced(old, work.old_edits),
-        layout_spliced(new, work.new_edits),
+        layout.finished(old, work.old_edits),
+        layout.finished(new, work.new_edits),
         tuple(work.obeyed),
         tuple(work.disagreements),
         frozenset(work.matched),
     )
-
-
-def layout_spliced(document: Document, edits: Sequence[Edit]) -> str:
-    """A document's text with edits made."""
-    return document.finish(layout.reconciled(document.text, edits)) if edits else document.text
 
 
 class _Work:
@@ -274,6 +269,11 @@ class _Work:
         self.obeyed: list[Obeyed] = []
         self.disagreements: list[Disagreement] = []
         self.matched: set[str] = set()
+        self._dropped = "\0"
+
+    def is_dropped(self, record: str) -> bool:
+        """Whether a record stands in the one that was dropped last: those inside come right behind it."""
+        return record.startswith(f"{self._dropped}/")
 
     def record(
         self, record: str, old: Placed | None, mine: Placed | None, new: Placed, orders: Sequence[Order]
@@ -317,6 +317,7 @@ class _Work:
         for document, placed, edits in ((self.old, old, self.old_edits), (self.new, new, self.new_edits)):
             if placed is not None:
                 edits += _without(document, placed)
+        self._dropped = record
         self.obeyed.append(Obeyed(self.path, record, "", self.new.raw(new.node), None, order.name))
 
 

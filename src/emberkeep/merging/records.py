@@ -78,7 +78,7 @@ def merge_documents(
     merger = _Merger(path, old, mine, new, identities, settle)
     merger.node(_Three(old.root if old else None, mine.root, new.root), (mine.root.name,), "", "", "")
     return RecordsMerged(
-        mine.finish(layout.reconciled(mine.text, merger.edits)) if merger.edits else mine.text,
+        layout.finished(mine, merger.edits),
         tuple(merger.taken),
         tuple(merger.kept),
         tuple(merger.questions),
