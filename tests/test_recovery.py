@@ -6,6 +6,7 @@ import os
 import random
 import shutil
 import signal
+import sqlite3
 import subprocess
 import sys
 import time
@@ -19,6 +20,7 @@ from emberkeep import files
 from emberkeep.errors import EmberKeepError, Interrupted, Refused, RunFailed
 from emberkeep.keep import Keep
 from emberkeep.runs import recovery, snapshot
+from emberkeep.runs import run as runs
 from emberkeep.runs.journal import Journal
 from emberkeep.store.intake import silent
 from emberkeep.store.store import Store
@@ -64,12 +66,12 @@ def put_back(keep: Keep, *only: str) -> None:
 
 def resume(keep: Keep) -> None:
     with closing(Store(keep.store_folder)) as store:
-        recovery.resume(keep, store, recovery.to_resume(keep, store, recovery.waiting(keep)), clock)
+        recovery.resume(recovery.room_of(keep, store, runs.waiting(keep), clock))
 
 
 def undo(keep: Keep) -> None:
     with closing(Store(keep.store_folder)) as store:
-        recovery.undo(keep, store, recovery.to_undo(keep, store, None), clock)
+        runs.undo(keep, store, runs.to_undo(keep, store, None), clock)
 
 
 def copy_of(keep: Keep, place: Path) -> Keep:
@@ -168,21 +170,25 @@ def test_a_part_that_was_restored_is_undone_and_no_more(keep: Keep) -> None:
     assert tree_state(keep.server) != put_back_state
 
 
-def test_a_merge_that_was_interrupted_can_only_be_taken_back(recorded: Program, place: Path, server: Path) -> None:
-    before = {path: state[:2] + state[3:] for path, state in tree_state(server).items()}
+@pytest.mark.parametrize("then", ["resume", "undo"])
+def test_a_merge_that_was_interrupted_goes_on_or_is_taken_back(
+    recorded: Program, place: Path, server: Path, then: str
+) -> None:
+    before = tree_state(server)
     keep = Keep(place / "gannet-rock.keep")
     done = recorded("merge", "--to", "4.3", "--go")
     assert done.code == 1, done.err
-    assert {path: state[:2] + state[3:] for path, state in tree_state(server).items()} != before
+    merged = tree_state(server)
+    assert merged != before
     journal = Journal(keep.folder)
     run = journal.runs()[-1]
-    journal.end(run, "begun", clock())  # as if the program had been killed just before it recorded the end
-    refused = recorded("resume")
-    assert refused.code == 3
-    assert "undo" in refused.err
-    undone = recorded("undo", "--go")
-    assert undone.code == 0, undone.err
-    assert {path: state[:2] + state[3:] for path, state in tree_state(server).items()} == before
+    with sqlite3.connect(keep.folder / "journal.db") as database:  # as if killed in the middle of writing
+        database.execute("update step set ended = null where at = 1")
+    journal.end(run, "begun", clock())
+    shutil.copyfile(place / "releases" / "skerrylight-4.2" / "keeper.properties", server / "keeper.properties")
+    again = recorded(then, "--go")
+    assert again.code == 0, again.err
+    assert tree_state(server) == (merged if then == "resume" else before)
 
 
 def test_ctrl_c_in_a_restore_says_what_to_do(keep: Keep) -> None:

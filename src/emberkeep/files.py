@@ -201,6 +201,13 @@ def writing(target: Path) -> Iterator[BinaryIO]:
     io.sync_folder(target.parent)
 
 
+@contextlib.contextmanager
+def appending(path: Path) -> Iterator[BinaryIO]:
+    """A handle at the end of a file of ours that other programs write to, as the output of a server."""
+    with path.open("ab", buffering=0) as handle:
+        yield cast(BinaryIO, handle)
+
+
 def write_new(target: Path, chunks: Iterable[Chunk], facts: Facts) -> None:
     """Write ``chunks`` as a file that is not there yet, without syncing it; it goes again when that fails."""
     try:

@@ -17,9 +17,13 @@
     dimensions (further folders) [launch]   script, program, and the names of its variables or arguments for seed,
     size, name, port [log]      in (globs), and patterns of the lines version, ready, loaded, failed, error
     [player-bound]    files: globs of extension data that belongs to single players [wanted]   NAME = the version
-    wanted, or { file, pattern } or { address, pattern } where it is published [console]  how a running server is
-    spoken to: kind (line, command), address or command, secret ({ env } or { file }),
-               phrases (save, hold, free), good (pattern of a good answer)
+    wanted, or { file, pattern } or { address, pattern } where it is published
+    [process] [console] [start] [[service]] [stop]    see ``running``
+    [[landmark]]   name, and file (its bytes), file with record and field, tiles (X1,Y1..X2,Y2) or row ({ database,
+               table, where }): what must hold after an update as before
+    [update]   overlay: glob of the archive that a framework is laid over the engine from; command: the admin's own
+               updater; remember: extensions without a new build and what is done with them (keep, remove, stop)
+    [rehearse] set = { "FILE" = { KEY = "value" } }: what differs in a copy that is only rehearsed with, as its ports
     [ladder]   "AGE" = "all" or "one a hour|day|week|month|year": which snapshots thinning keeps
     [[rule]]  files (a glob), field (a glob), record (a glob over names in reports), take: settles questions of merges
     [checks]  silence: learned checks that are not to be reported, by the names that reports give them
@@ -37,8 +41,9 @@ from datetime import timedelta
 from functools import cached_property
 from pathlib import Path
 
-from emberkeep import globs
+from emberkeep import globs, running
 from emberkeep.errors import Refused, UsageError
+from emberkeep.running import Running
 from emberkeep.toml import Reader, load, parsed
 
 FILE = "keep.toml"
@@ -123,19 +128,6 @@ class Wanted:
 
 
 @dataclass(frozen=True)
-class Console:
-    """How a running server is spoken to; see ``servers.console``. Secrets are named here, never held."""
-
-    kind: str = "line"
-    address: str = ""
-    command: tuple[str, ...] = ()
-    secret_env: str = ""
-    secret_file: str = ""
-    phrases: Mapping[str, str] = field(default_factory=dict)
-    good: str = ""
-
-
-@dataclass(frozen=True)
 class Settling:
     """A rule that settles questions of merges: those about ``field`` (a glob) in ``files`` (a glob), of the records
     whose name in reports fits ``record``, where that is told."""
@@ -150,6 +142,34 @@ TAKES = ("mine", "new", "old", "larger", "smaller", "ratio", "mean")
 
 
 @dataclass(frozen=True)
+class Landmark:
+    """Something that must hold after an update as before; exactly one of ``file`` alone, ``file`` with ``record`` and
+    ``field``, ``tiles``, or ``database`` with ``table`` and ``where``."""
+
+    name: str
+    file: str = ""
+    record: str = ""
+    field: str = ""
+    tiles: str = ""
+    database: str = ""
+    table: str = ""
+    where: str = ""
+
+
+@dataclass(frozen=True)
+class Updating:
+    """What an update needs to know. ``set_for_rehearsal``: file, key, value."""
+
+    overlay: str = ""
+    command: tuple[str, ...] = ()
+    remember: Mapping[str, str] = field(default_factory=dict)
+    set_for_rehearsal: tuple[tuple[str, str, str], ...] = ()
+
+
+EXTENSION_CHOICES = ("keep", "remove", "stop")
+
+
+@dataclass(frozen=True)
 class Rung:
     """A rung of the retention ladder: of snapshots up to ``age`` old, all are kept (``every`` "") or the last one
     of each hour, day, week, month or year."""
@@ -158,8 +178,6 @@ class Rung:
     every: str
 
 
-CONSOLES = ("line", "command")
-PHRASES = ("save", "hold", "free")
 PERIODS = ("hour", "day", "week", "month", "year")
 _DAYS = {"hour": 1 / 24, "day": 1, "week": 7, "month": 30.44, "year": 365.25}
 
@@ -185,7 +203,9 @@ class Config:
     log: Log = Log()
     player_bound: tuple[str, ...] = ()
     wanted: tuple[Wanted, ...] = ()
-    console: Console | None = None
+    running: Running = field(default_factory=Running)
+    landmarks: tuple[Landmark, ...] = ()
+    updating: Updating = field(default_factory=Updating)
     ladder: tuple[Rung, ...] = ()
     rules: tuple[Settling, ...] = ()
     silenced: tuple[str, ...] = ()
@@ -238,7 +258,9 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
         log=_log(reader.sub("log")),
         player_bound=_player_bound(reader.sub("player-bound")),
         wanted=_wanted(reader),
-        console=_console(reader.sub("console")),
+        running=running.read(reader),
+        landmarks=tuple(_landmark(item) for item in reader.subs("landmark")),
+        updating=_updating(reader.sub("update"), reader.sub("rehearse")),
         ladder=_ladder(reader.sub("ladder")),
         rules=tuple(_settling(item) for item in reader.subs("rule")),
         silenced=_silenced(reader.sub("checks")),
@@ -359,34 +381,6 @@ def _wanted(reader: Reader) -> tuple[Wanted, ...]:
     return tuple(found)
 
 
-def _console(reader: Reader) -> Console | None:
-    if not reader.table:
-        return None
-    secret, phrases = reader.sub("secret"), reader.sub("phrases")
-    console = Console(
-        reader.string("kind", "line"),
-        reader.string("address"),
-        reader.strings("command"),
-        secret.string("env"),
-        secret.string("file"),
-        {name: value for name in PHRASES if (value := phrases.string(name))},
-        reader.string("good"),
-    )
-    if console.kind not in CONSOLES:
-        reader.fault("kind", f"'{console.kind}' is no kind of console", f"one of {', '.join(CONSOLES)}")
-    elif console.kind == "line" and not re.fullmatch(r".+:\d{1,5}", console.address):
-        reader.fault("address", "should be HOST:PORT", "as 127.0.0.1:27900")
-    elif console.kind == "command" and not any("{phrase}" in argument for argument in console.command):
-        reader.fault("command", "should be a list of arguments with {phrase} in one of them")
-    try:
-        re.compile(console.good)
-    except re.error as error:
-        reader.fault("good", f"not a regular expression: {error}")
-    for part in (reader, secret, phrases):
-        part.no_others()
-    return console
-
-
 def _settling(reader: Reader) -> Settling:
     take = reader.required("take")
     if take and take not in TAKES:
@@ -395,6 +389,42 @@ def _settling(reader: Reader) -> Settling:
         reader.required("files"), reader.required("field").removeprefix("@"), take, reader.string("record")
     )
     reader.no_others()
+    return found
+
+
+def _landmark(reader: Reader) -> Landmark:
+    row = reader.sub("row")
+    found = Landmark(
+        reader.required("name"),
+        reader.string("file"),
+        reader.string("record"),
+        reader.string("field"),
+        reader.string("tiles"),
+        row.string("database"),
+        row.string("table"),
+        row.string("where"),
+    )
+    kinds = [bool(found.file), bool(found.tiles), bool(found.database and found.table)]
+    if sum(kinds) != 1 or (found.field and not found.file):
+        reader.fault("", "should tell one of: file, file with record and field, tiles, row", 'as tiles = "3,-1..4,0"')
+    if found.tiles and not re.fullmatch(r"-?\d+,-?\d+\.\.-?\d+,-?\d+", found.tiles):
+        reader.fault("tiles", "should be X1,Y1..X2,Y2", 'as "3,-1..4,0"')
+    for part in (row, reader):
+        part.no_others()
+    return found
+
+
+def _updating(reader: Reader, rehearse: Reader) -> Updating:
+    remember = reader.sub("remember")
+    choices = {name: remember.string(name) for name in remember.table}
+    for name, choice in choices.items():
+        if choice not in EXTENSION_CHOICES:
+            remember.fault(name, f"'{choice}' is no choice", f"one of {', '.join(EXTENSION_CHOICES)}")
+    sets = rehearse.sub("set")
+    told = [(path, key, table.string(key)) for path, table in sets.items() for key in table.table]
+    found = Updating(reader.string("overlay"), reader.strings("command"), choices, tuple(told))
+    for part in (reader, rehearse):
+        part.no_others()
     return found
 
 

@@ -18,7 +18,6 @@ from emberkeep.merging import orders as order_files
 from emberkeep.merging.results import Merge
 from emberkeep.runs import loose
 from emberkeep.runs import merge as runs
-from emberkeep.servers.roles import selection
 from emberkeep.show import merging as view
 from emberkeep.show.console import GOOD, HEAD, QUIET, Screen, progress
 from emberkeep.show.plain import plain
@@ -86,11 +85,10 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     given = Path(args.answers) if args.answers else None
-    only = selection(args.only, keep.config.roles, keep.config.world.tiles) if args.only else None
     with opened(keep) as store:
         live = FolderTree(keep.require_server(), "live")
         old, new = runs.choose_versions(keep, store, live, args.old, args.new, two_way=args.two_way)
-        wanted = runs.Request(old, new, only, not args.no_checks)
+        wanted = runs.Request(old, new, tuple(args.only), not args.no_checks)
 
         def merged() -> Merge:
             return runs.merge_keep(keep, store, wanted, runs.load_answers(keep, given))
@@ -103,7 +101,7 @@ def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
         before = None
         if args.go and not found.faults:
             with progress("snapshot before") as step:
-                before = runs.write_merge(keep, store, found, now(), progress=step)
+                before = runs.write_merge(keep, store, found, wanted, given, now, progress=step)
     return _report(args, screen, found, before, title, bool(args.go))
 
 

@@ -4,26 +4,30 @@ from __future__ import annotations
 
 import argparse
 
-from emberkeep.cli.context import add_go, answer, now, opened, the_keep
+from emberkeep.cli.context import add_go, answer, opened, the_keep
+from emberkeep.cli.running import room_for
 from emberkeep.runs import recovery
-from emberkeep.show import snapshots as view
+from emberkeep.runs import run as runs
+from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
 
 EXAMPLES = ("emberkeep resume            (shows what is left to do)", "emberkeep resume --go")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    """Only whether to do it."""
+    """Whether to do it, and what becomes of a step that fails."""
+    parser.add_argument("--stay", action="store_true", help="when a step fails, leave all as it is for a look")
     add_go(parser, "finish it")
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """A preview without ``--go``."""
     keep = the_keep(args)
-    with opened(keep) as store:
-        found = recovery.to_resume(keep, store, recovery.waiting(keep))
+    with opened(keep) as store, progress("resume") as step:
+        found = runs.waiting(keep)
+        room = room_for(args, screen, keep, store, found, step)
+        left = runs.left_to_do(room, recovery.steps_of(keep, store, found)) if not found.undoing else None
         if args.go:
-            with progress("resume") as step:
-                recovery.resume(keep, store, found, now, step)
-    result = {"run": found.run, "plan": found.plan, "done": bool(args.go)}
-    return answer(args, 0, result, lambda: view.recovery(screen, "resume", found, bool(args.go), keep.config.tz))
+            recovery.resume(room_for(args, screen, keep, store, found, step), stay=args.stay)
+    result = {"run": found, "left": left, "done": bool(args.go)}
+    return answer(args, 0, result, lambda: view.resuming(screen, found, left, bool(args.go), keep.config.tz))

@@ -1,12 +1,12 @@
-"""``emberkeep undo [RUN]``: take the last run back, or the interrupted one."""
+"""``emberkeep undo [RUN]``: take a run back, the interrupted one or the last."""
 
 from __future__ import annotations
 
 import argparse
 
 from emberkeep.cli.context import add_go, answer, now, opened, the_keep
-from emberkeep.runs import recovery
-from emberkeep.show import snapshots as view
+from emberkeep.runs import run as runs
+from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
 
 EXAMPLES = ("emberkeep undo            (shows what it would put back)", "emberkeep undo --go", "emberkeep undo 3 --go")
@@ -23,9 +23,9 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     before = None
     with opened(keep) as store:
-        found = recovery.to_undo(keep, store, args.run)
+        found = runs.to_undo(keep, store, args.run)
         if args.go:
             with progress("undo") as step:
-                before = recovery.undo(keep, store, found, now, step)
+                before = runs.undo(keep, store, found, now, step)
     result = {"run": found.run, "plan": found.plan, "done": bool(args.go), "before": before}
-    return answer(args, 0, result, lambda: view.recovery(screen, "undo", found, bool(args.go), keep.config.tz))
+    return answer(args, 0, result, lambda: view.undoing(screen, found, bool(args.go), keep.config.tz))

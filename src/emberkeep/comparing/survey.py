@@ -13,12 +13,10 @@ from emberkeep.comparing.drift import Missing, VersionRow
 from emberkeep.comparing.files import TreeDifference, compare_trees
 from emberkeep.comparing.fit import Fit
 from emberkeep.comparing.records import Kind
-from emberkeep.documents import formats
+from emberkeep.documents import edit, formats
 from emberkeep.documents.identity import Rule
-from emberkeep.documents.model import OWN, TOP
 from emberkeep.errors import EmberKeepError, Fault, Place
 from emberkeep.keep import UNSORTED, Config, Keep
-from emberkeep.servers import launch
 from emberkeep.servers.extensions import Extension, duplicates, fits_engine, missing_companions, read_manifest
 from emberkeep.servers.looking import LARGEST_DOCUMENT, Look
 from emberkeep.servers.process import running_signs
@@ -155,7 +153,7 @@ def survey(keep: Keep, live: FolderTree, known: Known) -> Survey:
     return Survey(
         config.name,
         str(keep.server),
-        running_signs(keep.server),
+        running_signs(keep.server, keep.config),
         engine,
         versions,
         tuple(known.fits),
@@ -296,7 +294,7 @@ def _pointer(keep: Keep, live: FolderTree) -> Pointer | None:
         return None
     value = None
     if told.file in live.entries():
-        value = setting(told.file, read(live, told.file), told.key)
+        value = edit.value(told.file, read(live, told.file), told.key)
     return Pointer(told.file, told.key, value, value is not None and _stands(value, live))
 
 
@@ -304,27 +302,6 @@ def _stands(value: str, live: Tree) -> bool:
     """Whether a folder or file of this name or path is there, a file with any ending."""
     name = value.strip().strip("/").removeprefix("./")
     return bool(name) and (name in live.entries() or any(path.startswith(f"{name}.") for path in live.entries()))
-
-
-def setting(path: str, data: bytes, key: str) -> str | None:
-    """The value of a key in a settings file or launch script; ``section.key`` for one inside a section."""
-    try:
-        document = formats.parse(path, data)
-    except EmberKeepError:
-        return None
-    if document is None:
-        text = data.decode("utf-8", "replace")
-        return next((item.value for item in launch.settings(text) if item.key == key), None)
-    section, _, name = key.rpartition(".")
-    for node in document.root.items:
-        if node.name == key and OWN in node.fields:
-            return (node.own or "").strip('"')
-        if node.name == TOP or (section and node.name.strip("[]") == section):
-            wanted = key if node.name == TOP else name
-            value = next((item.own for item in node.items if item.name == wanted), None)
-            if value is not None:
-                return value.strip('"')
-    return None
 
 
 def _pointer_troubles(pointer: Pointer | None) -> Iterator[str]:

@@ -18,7 +18,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from emberkeep import files
-from emberkeep.demo import mission, stores
+from emberkeep.demo import engine, mission, stores
 
 SERVER = "gannet-rock"
 WORLD = "outer-skerries"
@@ -26,6 +26,8 @@ SEED, SPAN, SAVE, LOGBOOK = 770421, 4096, 17, 5
 SECTOR = 4096
 FORMATS = {"4.2": 17, "4.3": 18, "4.4": 18}
 """Number of the save format that each release reads and writes."""
+EXTENSIONS_FROM = {"4.2": "4.1", "4.3": "4.3", "4.4": "4.3"}
+"""The oldest engine of which each release still rigs the builds of extensions."""
 EPOCH = int(datetime(2026, 4, 1, 18, 0, tzinfo=UTC).timestamp())
 RELEASED = {"4.2": "2025-04-02", "4.3": "2026-03-27", "4.4": "2026-06-19"}
 
@@ -52,6 +54,7 @@ def build(folder: Path, size: str = "town") -> None:
     _world(folder / SERVER / WORLD, SIZES[size], keepers)
     _odds_and_ends(folder / SERVER)
     _put(folder / "releases" / "skerrylight-4.2", release_files("4.2"))
+    _put(folder / "releases" / "extensions-4.3", _builds("4.3", ("gullpost", "1.5.0"), ("tarline", "0.9.4")))
     for release, pack in (("4.3", _zip), ("4.4", _tar)):
         name = f"skerrylight-{release}"
         suffix = ".zip" if pack is _zip else ".tar.gz"
@@ -85,11 +88,28 @@ def release_files(release: str) -> dict[str, bytes]:
     if release != "4.2":
         texts["mission/economy/tidefalls.xml"] = mission.tidefalls()
     return {
-        f"skerrylight-{mission.full(release)}.bin": _program(f"engine {release}", 180_000),
+        f"skerrylight-{mission.full(release)}.bin": _engine(release),
         "lib/libtide.so": _program(f"libtide {release}", 60_000),
         "lib/libgale.so": _program(f"libgale {release}", 40_000),
         **{path: text.encode() for path, text in texts.items()},
     }
+
+
+def _engine(release: str) -> bytes:
+    """The stand-in engine as a program: an executable zip (PEP 441), with some bulk as programs have it."""
+    told = {
+        "name": "Skerrylight",
+        "version": mission.full(release),
+        "save": FORMATS[release],
+        "logbook": LOGBOOK,
+        "extensions-from": EXTENSIONS_FROM[release],
+    }
+    inside = {
+        "__main__.py": Path(engine.__file__).read_bytes().replace(b"\r\n", b"\n"),
+        "release.json": json.dumps(told).encode(),
+        "hull.dat": random.Random(f"engine {release}").randbytes(180_000),
+    }
+    return _zip("", inside, b"#!/usr/bin/env python3\n")
 
 
 def _program(name: str, size: int) -> bytes:
@@ -165,14 +185,8 @@ def _access(keepers: list[tuple[str, str]]) -> dict[str, bytes]:
 
 
 def _extensions(keepers: list[tuple[str, str]]) -> dict[str, bytes]:
-    found: dict[str, bytes] = {}
-    for name, version, needs in (("gullpost", "1.4.2", ["tarline"]), ("tarline", "0.9.1", [])):
-        manifest = {"name": name, "version": version, "built-for": "4.2", "needs": needs}
-        inside = {
-            "manifest.json": json.dumps(manifest).encode(),
-            "code.rig": f"extension {name}\n".encode() * 40,
-        }
-        found[f"extensions/{name}-{version}.ext"] = _zip("", inside)
+    builds = _builds("4.2", ("gullpost", "1.4.2"), ("tarline", "0.9.1"))
+    found = {f"extensions/{name}": data for name, data in builds.items()}
     found["extensions/gullpost/settings.ini"] = b"; gullpost carries letters\n[post]\nfee = 2\nlargest = 12\n"
     routes = [
         {"route": "pier-to-light", "stops": ["old pier", "lantern steps"]},
@@ -187,6 +201,22 @@ def _extensions(keepers: list[tuple[str, str]]) -> dict[str, bytes]:
         {ident: 100 + at for at, (_, ident) in enumerate(keepers)}
     ).encode()
     found["extensions/tarline/shops.json"] = json.dumps([{"shop": "chandler", "sells": ["rope", "tar"]}]).encode()
+    return found
+
+
+NEEDS = {"gullpost": ["tarline"], "tarline": []}
+
+
+def _builds(built_for: str, *extensions: tuple[str, str]) -> dict[str, bytes]:
+    """Builds of extensions, by file name."""
+    found = {}
+    for name, version in extensions:
+        manifest = {"name": name, "version": version, "built-for": built_for, "needs": NEEDS[name]}
+        inside = {
+            "manifest.json": json.dumps(manifest).encode(),
+            "code.rig": f"extension {name}\n".encode() * 40,
+        }
+        found[f"{name}-{version}.ext"] = _zip("", inside)
     return found
 
 
@@ -211,7 +241,7 @@ def _world(folder: Path, size: Size, keepers: list[tuple[str, str]]) -> None:
     _put(
         folder,
         {
-            f"anchorage.{SPAN}.{SEED}.{SAVE}.isle": b"ISLE\x11" + save,
+            f"anchorage.{SPAN}.{SEED}.{SAVE}.isle": b"ISLE" + bytes([SAVE]) + save,
             "moorings.isle.lst": b"old pier\nlantern steps\n",
         },
     )
@@ -294,8 +324,9 @@ def _set_times(folder: Path) -> None:
         files.io.utime(Path(where), EPOCH * 1_000_000_000)
 
 
-def _zip(top: str, contents: Mapping[str, bytes]) -> bytes:
+def _zip(top: str, contents: Mapping[str, bytes], start: bytes = b"") -> bytes:
     out = io.BytesIO()
+    out.write(start)
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as archive:
         for path, data in contents.items():
             info = zipfile.ZipInfo(f"{top}/{path}" if top else path, (2026, 3, 27, 12, 0, 0))

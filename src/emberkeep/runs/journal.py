@@ -1,4 +1,4 @@
-"""The journal of a keep: which runs changed the server folder, and whether each came to its end.
+"""The journal of a keep: which runs changed the server folder, step by step, and whether each came to its end.
 
 ::
 
@@ -6,52 +6,117 @@
       run (number, kind, begun, ended, state, facts)
         state   begun | done | taken back | undone
         facts   JSON: what resuming and undoing need; see Run
+      step (run, at, name, title, begun, ended, facts)
+        at      its place in the run, from 0; ended is null while it is being done
+      touched (run, path, after)
+        after   what the run leaves at a path: "", or "kind mode mtime size" and what a link points at
+      start (number, begun, run, version, world, seconds, converted, state)
+        starts of the server: bytes of its world, and how long it took until it was ready
+      once (file, key, value, back)
+        settings that hold for one start only, and what they are set back to
 
-A run's intent is on disk before its first act, its outcome after its last. One that is ``begun`` was interrupted:
-nothing else may change the server folder until it was resumed or undone.
+A run's intent is on disk before its first act, its outcome after its last; so are those of each step. A run that is
+``begun`` was interrupted: nothing else may change the server folder until it was resumed or undone.
 """
 
 from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import closing, contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 from emberkeep import files
 from emberkeep.errors import Place, Refused, UnreadableInput
 
 BEGUN, DONE, TAKEN_BACK, UNDONE = "begun", "done", "taken back", "undone"
 RESTORE, MERGE, UNDO = "restore", "merge", "undo"
+_TABLES = (
+    "create table if not exists run (number integer primary key, kind text not null,"
+    " begun text not null, ended text, state text not null, facts text not null)",
+    "create table if not exists step (run integer not null, at integer not null, name text not null,"
+    " title text not null, begun text not null, ended text, facts text not null, primary key (run, at))",
+    "create table if not exists touched (run integer not null, path text not null, after text not null,"
+    " primary key (run, path)) without rowid",
+    "create table if not exists start (number integer primary key, begun text not null, run integer,"
+    " version text not null, world integer not null, seconds real not null, converted integer not null,"
+    " state text not null)",
+    "create table if not exists once (file text not null, key text not null, value text not null,"
+    " back text not null, primary key (file, key))",
+)
+
+
+@dataclass(frozen=True)
+class StepRecord:
+    """A step of a run as the journal knows it. ``facts``: what the step noted for resuming."""
+
+    at: int
+    name: str
+    title: str
+    begun: datetime
+    ended: datetime | None = None
+    facts: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def seconds(self) -> float | None:
+        """How long it took; None while it is not done."""
+        return (self.ended - self.begun).total_seconds() if self.ended else None
 
 
 @dataclass(frozen=True)
 class Run:
-    """One run. ``before``: the snapshot of the whole server folder taken before it; ``target``: what a restore puts
-    back, as a snapshot's number; ``only``: the selectors it was limited to; ``paths``: what a merge writes."""
+    """One run. ``title``: what it does, in words; ``before``: the snapshot of the whole server folder taken before it;
+    ``request``: what was asked for, which resuming begins from; ``whole``: whether anything in the folder may have
+    changed, as a program ran in it, and not only the paths that were noted; ``undoing``: whether it is being taken
+    back."""
 
     number: int
     kind: str
     begun: datetime
-    before: str
-    target: str = ""
-    only: tuple[str, ...] = ()
-    paths: tuple[str, ...] = ()
+    before: str = ""
+    title: str = ""
+    request: Mapping[str, Any] = field(default_factory=dict)
+    whole: bool = False
+    undoing: bool = False
     ended: datetime | None = None
     state: str = BEGUN
+    steps: tuple[StepRecord, ...] = ()
 
     @property
     def words(self) -> str:
         """What it is, for messages."""
-        return f"restore of snapshot {self.target}" if self.kind == RESTORE else self.kind
+        return self.title or self.kind
 
     @property
     def how_it_went(self) -> str:
         """Its state, for messages."""
         return "interrupted" if self.state == BEGUN else self.state
+
+
+@dataclass(frozen=True)
+class StartRecord:
+    """A start of the server: ``world``: bytes of its world; ``seconds``: until it was ready or given up."""
+
+    begun: datetime
+    version: str
+    world: int
+    seconds: float
+    converted: bool
+    state: str
+
+
+@dataclass(frozen=True)
+class Once:
+    """A setting that holds for one start, and what it is set back to."""
+
+    file: str
+    key: str
+    value: str
+    back: str
 
 
 class Journal:
@@ -66,10 +131,8 @@ class Journal:
             with closing(sqlite3.connect(self._file, timeout=10)) as database, database:
                 database.execute("pragma journal_mode = wal")
                 database.execute("pragma synchronous = full")
-                database.execute(
-                    "create table if not exists run (number integer primary key, kind text not null,"
-                    " begun text not null, ended text, state text not null, facts text not null)"
-                )
+                for table in _TABLES:
+                    database.execute(table)
                 yield database
         except sqlite3.Error as error:
             raise UnreadableInput(
@@ -78,32 +141,48 @@ class Journal:
                 hint="if it is damaged, move it aside; the snapshots do not depend on it",
             ) from error
 
-    def begin(self, run: Run) -> Run:
-        """Put a run's intent on disk and give it its number."""
-        if not self._file.exists():
-            with self._opened():
-                files.io.sync_folder(self._file.parent)
-        facts = json.dumps({"before": run.before, "target": run.target, "only": run.only, "paths": run.paths})
-        with self._opened() as database:
-            row = (run.kind, run.begun.isoformat(), BEGUN, facts)
-            number = database.execute("insert into run (kind, begun, state, facts) values (?, ?, ?, ?)", row).lastrowid
-        return Run(int(number or 0), run.kind, run.begun, run.before, run.target, run.only, run.paths)
-
-    def end(self, run: Run, state: str, now: datetime) -> None:
-        """Record how a run ended."""
-        with self._opened() as database:
-            ended = None if state == BEGUN else now.isoformat()
-            database.execute("update run set state = ?, ended = ? where number = ?", (state, ended, run.number))
-
-    def runs(self) -> list[Run]:
-        """All runs, in the order they began."""
+    def _ask(self, query: str, *values: object) -> list[Any]:
         if not self._file.exists():
             return []
         with self._opened() as database:
-            rows = database.execute(
-                "select number, kind, begun, ended, state, facts from run order by number"
-            ).fetchall()
-        return [_run(*row) for row in rows]
+            return database.execute(query, values).fetchall()
+
+    def _note(self, statement: str, *values: object) -> None:
+        with self._opened() as database:
+            database.execute(statement, values)
+
+    # --- runs ------------------------------------------------------------------
+
+    def begin(self, run: Run) -> Run:
+        """Put a run's intent on disk and give it its number. Refused while another one waits."""
+        if not self._file.exists():
+            with self._opened():
+                files.io.sync_folder(self._file.parent)
+        with self._opened() as database:
+            database.execute("begin immediate")  # of two that begin at once, one sees the other
+            if database.execute("select 1 from run where state = ?", (BEGUN,)).fetchone():
+                raise Refused("another run was begun meanwhile", hint="'emberkeep history' shows it")
+            row = (run.kind, run.begun.isoformat(), BEGUN, _facts(run))
+            number = database.execute("insert into run (kind, begun, state, facts) values (?, ?, ?, ?)", row).lastrowid
+        return replace(run, number=int(number or 0))
+
+    def change(self, run: Run) -> Run:
+        """Record what has become known of a run since it began."""
+        self._note("update run set facts = ? where number = ?", _facts(run), run.number)
+        return run
+
+    def end(self, run: Run, state: str, now: datetime) -> None:
+        """Record how a run ended."""
+        ended = None if state == BEGUN else now.isoformat()
+        self._note("update run set state = ?, ended = ? where number = ?", state, ended, run.number)
+
+    def runs(self) -> list[Run]:
+        """All runs with their steps, in the order they began."""
+        rows = self._ask("select number, kind, begun, ended, state, facts from run order by number")
+        steps: dict[int, list[StepRecord]] = {}
+        for row in self._ask("select run, at, name, title, begun, ended, facts from step order by run, at"):
+            steps.setdefault(row[0], []).append(_step(*row[1:]))
+        return [_run(row, tuple(steps.get(row[0], ()))) for row in rows]
 
     def waiting(self) -> Run | None:
         """The run that was interrupted, if one was."""
@@ -126,19 +205,113 @@ class Journal:
     def needed(self) -> set[str]:
         """Snapshots that 'resume' or 'undo' may still ask for."""
         run = self.undoable()
-        return {label for label in (run.before, run.target) if label} if run else set()
+        if run is None:
+            return set()
+        labels = {run.before, str(run.request.get("target", ""))}
+        labels |= {str(step.facts.get("snapshot", "")) for step in run.steps}
+        return labels - {""}
+
+    # --- steps -----------------------------------------------------------------
+
+    def step_begun(self, run: Run, at: int, name: str, title: str, now: datetime) -> None:
+        """Record that a step is about to act."""
+        self._note(
+            "insert or replace into step values (?, ?, ?, ?, ?, null, '{}')",
+            run.number,
+            at,
+            name,
+            title,
+            now.isoformat(),
+        )
+
+    def step_noted(self, run: Run, at: int, facts: Mapping[str, Any]) -> None:
+        """Record what a step will need when it is resumed."""
+        self._note("update step set facts = ? where run = ? and at = ?", json.dumps(dict(facts)), run.number, at)
+
+    def step_done(self, run: Run, at: int, now: datetime) -> None:
+        """Record that a step has done its work."""
+        self._note("update step set ended = ? where run = ? and at = ?", now.isoformat(), run.number, at)
+
+    def steps(self, run: Run) -> dict[int, StepRecord]:
+        """The steps of a run that were begun, by their place."""
+        rows = self._ask("select at, name, title, begun, ended, facts from step where run = ? order by at", run.number)
+        return {row[0]: _step(*row) for row in rows}
+
+    # --- what a run leaves -------------------------------------------------------
+
+    def touch(self, run: Run, after: Iterable[tuple[str, str]]) -> None:
+        """Record what a run leaves at some paths."""
+        rows = [(run.number, path.encode("utf-8", "surrogateescape"), left) for path, left in after]
+        with self._opened() as database:
+            database.executemany("insert or replace into touched values (?, ?, ?)", rows)
+
+    def touched(self, run: Run) -> dict[str, str]:
+        """What a run left, by path."""
+        rows = self._ask("select path, after from touched where run = ?", run.number)
+        return {path.decode("utf-8", "surrogateescape"): after for path, after in rows}
+
+    # --- starts ------------------------------------------------------------------
+
+    def started(self, start: StartRecord, run: int | None = None) -> None:
+        """Record a start of the server."""
+        if not self._file.parent.is_dir():
+            return
+        self._note(
+            "insert into start (begun, run, version, world, seconds, converted, state) values (?, ?, ?, ?, ?, ?, ?)",
+            start.begun.isoformat(),
+            run,
+            start.version,
+            start.world,
+            start.seconds,
+            int(start.converted),
+            start.state,
+        )
+
+    def starts(self) -> list[StartRecord]:
+        """Earlier starts, oldest first."""
+        rows = self._ask("select begun, version, world, seconds, converted, state from start order by number")
+        return [
+            StartRecord(datetime.fromisoformat(row[0]), row[1], row[2], row[3], bool(row[4]), row[5]) for row in rows
+        ]
+
+    def set_once(self, told: Once) -> None:
+        """Record a setting that holds for one start."""
+        self._note("insert or replace into once values (?, ?, ?, ?)", told.file, told.key, told.value, told.back)
+
+    def forget_once(self, told: Once) -> None:
+        """Forget it again: it was set back."""
+        self._note("delete from once where file = ? and key = ?", told.file, told.key)
+
+    def once(self) -> list[Once]:
+        """Settings that still have to be set back."""
+        return [Once(*row) for row in self._ask("select file, key, value, back from once order by file, key")]
 
 
-def _run(number: int, kind: str, begun: str, ended: str | None, state: str, facts: str) -> Run:
+def _facts(run: Run) -> str:
+    told = {"before": run.before, "title": run.title, "request": dict(run.request), "whole": run.whole}
+    return json.dumps({**told, "undoing": run.undoing}, sort_keys=True)
+
+
+def _run(row: tuple[int, str, str, str | None, str, str], steps: tuple[StepRecord, ...]) -> Run:
+    number, kind, begun, ended, state, facts = row
     told = json.loads(facts)
+    request = told.get("request", {key: told[key] for key in ("target", "only", "paths") if told.get(key)})
+    title = told.get("title") or (f"restore of snapshot {request['target']}" if kind == RESTORE else kind)
     return Run(
         number,
         kind,
         datetime.fromisoformat(begun),
         told["before"],
-        told["target"],
-        tuple(told["only"]),
-        tuple(told["paths"]),
+        title,
+        request,
+        told.get("whole", False),
+        told.get("undoing", False),
         datetime.fromisoformat(ended) if ended else None,
         state,
+        steps,
     )
+
+
+def _step(at: int, name: str, title: str, begun: str, ended: str | None, facts: str) -> StepRecord:
+    finished = datetime.fromisoformat(ended) if ended else None
+    return StepRecord(at, name, title, datetime.fromisoformat(begun), finished, json.loads(facts))

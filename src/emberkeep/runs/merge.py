@@ -2,32 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
 from pathlib import Path
+from types import MappingProxyType
+from typing import Any
 
 from emberkeep import files
 from emberkeep.comparing.fit import LEAST_SHARE
-from emberkeep.errors import Place, Refused, RunFailed, UnreadableInput, UsageError
+from emberkeep.errors import Place, Refused, UnreadableInput, UsageError
 from emberkeep.keep import Keep
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging import orders
 from emberkeep.merging.answers import GIVEN, Answer, Answers
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.orders import Order
-from emberkeep.merging.results import FileMerge, Merge, Outcome, Question
+from emberkeep.merging.results import Breach, FileMerge, Merge, Outcome, Question
 from emberkeep.merging.rules import in_turn, settle_by
-from emberkeep.runs import defaults, restore, snapshot
-from emberkeep.runs.journal import DONE, MERGE, TAKEN_BACK, Journal, Run
+from emberkeep.planned import Planned
+from emberkeep.runs import defaults
+from emberkeep.runs.journal import MERGE, Journal, Run
+from emberkeep.runs.run import Clock, FileStep, Notes, Plan, Room, SnapshotStep, Step, carry_out
 from emberkeep.servers.process import refuse_if_running
+from emberkeep.servers.roles import selection
 from emberkeep.servers.versions import ordering
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
-from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import FolderTree, NoTree
+from emberkeep.store.store import Store
+from emberkeep.trees import FolderTree, NoTree, Tree
 
 REMEMBERED = "remembered"
+NOTHING: Mapping[str, str | None] = MappingProxyType({})
 WHY = MERGE
 
 
@@ -41,11 +46,11 @@ def load_answers(keep: Keep | None, given: Path | None, *, new: bool = False) ->
 @dataclass(frozen=True)
 class Request:
     """What a merge in a keep is asked to do. ``old``: the release the live files began from, None to merge without
-    one; ``only``: which files; ``checked``: whether the learned checks are made."""
+    one; ``only``: selectors of files; ``checked``: whether the learned checks are made."""
 
     old: str | None
     new: str
-    only: Callable[[str], bool] | None = None
+    only: tuple[str, ...] = ()
     checked: bool = True
 
 
@@ -84,14 +89,19 @@ def _best(keep: Keep, store: Store, live: FolderTree) -> str:
     return best.version
 
 
-def merge_keep(keep: Keep, store: Store, wanted: Request, answers: Answers) -> Merge:
-    """Merge the defaults of one release into the live files that began from those of another. Writes nothing."""
-    live = FolderTree(keep.require_server(), "live")
+def merge_keep(keep: Keep, store: Store, wanted: Request, answers: Answers, live: Tree | None = None) -> Merge:
+    """Merge the defaults of one release into the live files that began from those of another. Writes nothing.
+
+    ``live``: what stands for the live files, where that is not the server folder.
+    """
+    if live is None:
+        live = FolderTree(keep.require_server(), "live")
+    config = keep.config
     after = defaults.tree_of(store, wanted.new)
     before = defaults.tree_of(store, wanted.old) if wanted.old else NoTree()
+    selected = selection(wanted.only, config.roles, config.world.tiles) if wanted.only else None
     paths = defaults.merged_paths(keep, before, after)
-    chosen = [path for path in paths if wanted.only is None or wanted.only(path)]
-    config = keep.config
+    chosen = [path for path in paths if selected is None or selected(path)]
     merged = merge_trees(
         before,
         after,
@@ -102,13 +112,15 @@ def merge_keep(keep: Keep, store: Store, wanted: Request, answers: Answers) -> M
         orders=load_orders(keep.orders_file),
     )
     merged = answers.completed(merged)
-    if not wanted.checked:
-        return merged
+    return replace(merged, breaches=check(keep, store, merged, live, after)) if wanted.checked else merged
+
+
+def check(keep: Keep, store: Store, merged: Merge, live: Tree, after: Tree) -> tuple[Breach, ...]:
+    """Where the files of a merge break what the recorded releases teach."""
     from emberkeep.merging.inspection import inspect  # only where checks are made
 
     releases = [defaults.tree_of(store, version) for version in defaults.versions(store)[-MOST_RELEASES:]]
-    found = inspect(merged, releases, live, after, config.record_rules, config.silenced)
-    return replace(merged, breaches=found)
+    return inspect(merged, releases, live, after, keep.config.record_rules, keep.config.silenced)
 
 
 MOST_RELEASES = 4
@@ -120,46 +132,122 @@ def load_orders(path: Path) -> list[Order]:
     return orders.read(path) if path.exists() else []
 
 
-def write_merge(keep: Keep, store: Store, merge: Merge, now: datetime, progress: Progress = silent) -> About | None:
-    """Write a merge into the live files, after a snapshot; returns that snapshot, None when there is nothing to write.
+def into(folder: Planned, merged: Merge) -> None:
+    """Put the result of a merge into a planned folder."""
+    for item in merged.to_write:
+        if item.data is not None:
+            folder.write(item.path, item.data, item.mode)
+        elif item.outcome is Outcome.REMOVED:
+            folder.remove(item.path)
+
+
+class MergeStep(FileStep):
+    """Merge the defaults of a release into the live files. ``based_on``: what the files were when the merge was
+    looked at, by path, where that must still be so; ``known``: its result."""
+
+    def __init__(
+        self,
+        wanted: Request,
+        answers: Sequence[Answer],
+        based_on: Mapping[str, str | None] = NOTHING,
+        known: Merge | None = None,
+    ) -> None:
+        self.wanted, self.answers, self.based_on, self.known = wanted, answers, based_on, known
+        title = f"merge the defaults of {wanted.new} into the files edited by hand"
+        super().__init__("merge", title, self._merge)
+
+    def _merge(self, room: Room) -> Notes:
+        folder = room.folder
+        _check_unchanged(folder, self.based_on)
+        answers = answers_of(room.keep, self.answers)
+        merged = self.known or merge_keep(room.keep, room.store, self.wanted, answers, folder)
+        if merged.faults:
+            raise UnreadableInput.gathered(merged.faults)
+        room.told["merge"] = merged
+        into(room.folder, merged)
+        return _notes(merged)
+
+    def act(self, room: Room, plan: Plan) -> None:
+        super().act(room, plan)
+        merged: Merge = room.told["merge"]
+        _remember(room.keep, merged)
+
+
+def _check_unchanged(tree: Tree, based_on: Mapping[str, str | None]) -> None:
+    for path, digest in based_on.items():
+        if (tree.digest(path) if path in tree.entries() else None) != digest:
+            raise Refused("this file changed while the merge was worked out", place=Place(path), hint="merge again")
+
+
+def _notes(merged: Merge) -> Notes:
+    taken = sum(len(item.taken) for item in merged.files)
+    kept = sum(len(item.kept) for item in merged.files)
+    warnings = [f"{len(merged.open)} questions wait for you; until then yours stay"] if merged.open else []
+    warnings += [f"{len(merged.breaches)} learned checks are broken; see 'emberkeep merge'"] if merged.breaches else []
+    return Notes([f"{taken} of the vendor's changes taken, {kept} of your edits kept"], warnings)
+
+
+def answers_of(keep: Keep, given: Sequence[Answer]) -> Answers:
+    """Answers given for this run, and those of the keep's memory."""
+    known = answer_files.read(keep.answers_file) if keep.answers_file.exists() else []
+    return Answers.of((GIVEN, list(given)), (REMEMBERED, known))
+
+
+def steps(
+    wanted: Request, answers: Sequence[Answer], based_on: Mapping[str, str | None], known: Merge | None = None
+) -> list[Step]:
+    """The steps of a merge in a keep."""
+    return [SnapshotStep(f"before merging {wanted.new}", WHY), MergeStep(wanted, answers, based_on, known)]
+
+
+def write_merge(
+    keep: Keep,
+    store: Store,
+    merge: Merge,
+    wanted: Request,
+    given: Path | None,
+    clock: Clock,
+    progress: Progress = silent,
+) -> About | None:
+    """Write a merge into the live files as a run; returns the snapshot taken before, None when there is nothing to
+    write.
 
     Refused when a file changed since the merge was worked out or the server runs. RunFailed when the system refuses
-    half-way: the files are then put back from the snapshot.
+    half-way: the files are then put back.
     """
     if merge.faults:
         raise UnreadableInput.gathered(merge.faults)
     if not merge.to_write:
         _remember(keep, merge)
         return None
-    server = keep.require_server()
-    journal = Journal(keep.folder)
-    journal.refuse_if_waiting()
-    refuse_if_running(server, "it would overwrite edited settings when it exits")
-    note = f"before merging {merge.new.removeprefix('defaults:')}"
-    before = snapshot.take(keep, now, note=note, why=WHY, progress=progress)
-    tree = SnapshotTree(store, store.manifest(before.about.label), f"snapshot {before.about.label}")
-    _check_unchanged(merge, tree)
-    paths = tuple(item.path for item in merge.to_write)
-    run = journal.begin(Run(0, WHY, now, before.about.label, paths=paths))
-    try:
-        write_files(server, merge.to_write)
-    except OSError as error:
-        left = _roll_back(server, tree, merge)
-        if not left:
-            journal.end(run, TAKEN_BACK, now)
-        done = "NOT all files could be put back" if left else "all files were put back"
-        raise RunFailed(
-            f"the merge could not be written ({error.strerror}); {done}",
-            place=Place(str(error.filename or server)),
-            hint="mend that, then 'emberkeep undo --go'" if left else "",
-        ) from error
-    except KeyboardInterrupt:
-        if not _roll_back(server, tree, merge):
-            journal.end(run, TAKEN_BACK, now)
-        raise
-    journal.end(run, DONE, now)
-    _remember(keep, merge)
-    return before.about
+    refuse_if_running(keep, "it would overwrite edited settings when it exits")
+    answers = answer_files.read(given) if given and given.exists() else []
+    based_on = {item.path: item.based_on for item in merge.to_write}
+    _check_unchanged(FolderTree(keep.require_server()), based_on)
+    request = {
+        "old": wanted.old,
+        "new": wanted.new,
+        "only": list(wanted.only),
+        "checked": wanted.checked,
+        "answers": answer_files.plain(answers),
+        "based_on": based_on,
+    }
+    asked = Run(0, MERGE, clock(), title=f"merge of the defaults of {wanted.new}", request=request)
+    room = Room(keep, store, Journal(keep.folder), asked, clock, progress=progress)
+    carry_out(room, steps(wanted, answers, based_on, merge))
+    before: About = room.told["before"]
+    return before
+
+
+def steps_again(request: Mapping[str, Any]) -> list[Step]:
+    """The steps of a merge that the journal knows. Refused for one that an earlier Ember Keep began."""
+    if "new" not in request:
+        raise Refused(
+            "a merge that an earlier Ember Keep began cannot go on",
+            hint="'emberkeep undo --go' takes it back; then merge again",
+        )
+    wanted = Request(request["old"], request["new"], tuple(request["only"]), request["checked"])
+    return steps(wanted, answer_files.from_plain(request["answers"]), request["based_on"])
 
 
 def _remember(keep: Keep, merge: Merge) -> None:
@@ -170,25 +258,6 @@ def remember(path: Path, questions: Sequence[Question]) -> None:
     """Add the answers of ``questions`` to a file of answers, which need not be there yet."""
     known: list[Answer] = answer_files.read(path) if path.exists() else []
     answer_files.remember(path, known, questions)
-
-
-def _check_unchanged(merge: Merge, tree: SnapshotTree) -> None:
-    for item in merge.to_write:
-        held = tree.manifest.held.get(item.path)
-        if (held.digest if held else None) != item.based_on:
-            raise Refused(
-                "this file changed while the merge was worked out", place=Place(item.path), hint="merge again"
-            )
-
-
-def _roll_back(server: Path, tree: SnapshotTree, merge: Merge) -> bool:
-    """Put back what was written; True when something could not be."""
-    changed = {item.path for item in merge.to_write}
-    plan = restore.plan(tree, server, lambda path: path in changed)
-    try:
-        return bool(restore.apply(plan, tree))
-    except OSError:
-        return True
 
 
 def write_files(folder: Path, items: Sequence[FileMerge]) -> None:

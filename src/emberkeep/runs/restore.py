@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import os
 import shutil
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Protocol
 
 from emberkeep import files
 from emberkeep.errors import Damage, Fault, Place, Refused
@@ -16,7 +18,7 @@ from emberkeep.servers.roles import selection
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import Held, Manifest
 from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import FILE, FOLDER, LINK, Entry, FolderTree
+from emberkeep.trees import FILE, FOLDER, LINK, Entry, FolderTree, Tree
 
 
 @dataclass(frozen=True)
@@ -61,12 +63,30 @@ def scope_of(manifest: Manifest, only: Sequence[str], config: Config) -> Callabl
     return lambda path: (taken is None or taken(path)) and (asked is None or asked(path))  # "" is the folder itself
 
 
+class Contents(Protocol):
+    """The contents of some files, by their number in the order in which they were named."""
+
+    def contents(self, number: int) -> Iterator[files.Chunk]: ...
+
+
+class Source(Tree, Protocol):
+    """A tree that a folder can be made to be: a snapshot, or what a run has planned."""
+
+    def ahead(self, paths: Sequence[str]) -> AbstractContextManager[Contents]:
+        """The contents of ``paths``, which will be asked for in that order."""
+        ...
+
+
 def plan(
-    snapshot: SnapshotTree, target: Path, wanted: Callable[[str], bool], store: Store | None = None
+    snapshot: Source,
+    target: Path,
+    wanted: Callable[[str], bool],
+    store: Store | None = None,
+    trusted: Collection[str] = (),
 ) -> RestorePlan:
     """Compare ``target`` with the snapshot. Contents are compared by hash, so damage with an old time is found too;
     only with a ``store`` whose server ``target`` is, files that nobody has written to since its last snapshot count
-    as known.
+    as known. ``trusted``: paths that are as they should be when size and time are.
     """
     live = FolderTree(target) if target.is_dir() else None
     there = live.entries() if live else {}
@@ -87,6 +107,8 @@ def plan(
                 touch.append(entry)
             continue
         first = entry.same_as if entry.same_as in held else ""
+        if path in trusted and now is not None and (now.size, now.mtime_ns) == (entry.size, entry.mtime_ns):
+            continue
         if now is None or first in written or _differs(entry, now, first, snapshot, live, known):
             write.append(entry._replace(same_as=first))
             written.add(path)
@@ -122,7 +144,7 @@ def _differs(
     entry: Entry,
     now: Entry,
     first: str,
-    snapshot: SnapshotTree,
+    snapshot: Source,
     live: FolderTree | None,
     known: Mapping[str, Held],
 ) -> bool:
@@ -230,9 +252,7 @@ def _folds_case(folder: Path) -> bool:
     return other.name != folder.name and other.exists() and other.samefile(folder)
 
 
-def apply(
-    plan: RestorePlan, snapshot: SnapshotTree, *, fresh: bool = False, progress: Progress = silent
-) -> list[Fault]:
+def apply(plan: RestorePlan, snapshot: Source, *, fresh: bool = False, progress: Progress = silent) -> list[Fault]:
     """Carry a plan out. Files that the store cannot give back whole are left out and returned as faults.
 
     ``fresh``: the target is a new folder that nothing leans on yet, so what is written is not synced file by file.
@@ -266,7 +286,7 @@ def _facts(entry: Entry) -> files.Facts:
     return files.Facts(entry.mode, entry.mtime_ns, entry.owner, entry.group)
 
 
-def _write(plan: RestorePlan, snapshot: SnapshotTree, faults: list[Fault], fresh: bool, progress: Progress) -> None:
+def _write(plan: RestorePlan, snapshot: Source, faults: list[Fault], fresh: bool, progress: Progress) -> None:
     contents = [entry for entry in plan.write if entry.kind is FILE and not entry.same_as]
     stage = files.Stage()
     done = waiting = 0

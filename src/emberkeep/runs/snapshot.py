@@ -45,18 +45,18 @@ def take(
     nobody has written to since the last snapshot.
     """
     server = keep.require_server()
-    signs = running_signs(server)
     config = keep.config
+    signs = running_signs(server, config)
     with ExitStack() as stack:
         if signs and not while_running:
             from emberkeep.servers.console import can_hold, held
 
-            if config.console is None or not can_hold(config.console):
+            if config.running.console is None or not can_hold(config.running.console):
                 raise Refused(
                     f"the server is running ({signs[0]}); a copy taken now would be torn",
                     hint="stop it and try again; or tell keep.toml its [console], or say --while-running",
                 )
-            stack.enter_context(held(config.console, environment))
+            stack.enter_context(held(config.running.console, environment))
         store = store or stack.enter_context(closing(Store(keep.store_folder)))
         live = LiveTree(server, "live", room=keep.store_folder / f"{TEMPORARY}databases")
         stack.callback(_discard, live.room)

@@ -1,8 +1,15 @@
-"""A running server's console, as far as a snapshot needs it: save, hold writes, let them go again.
+"""A running server's console: say something to the players, save, hold writes, let them go again, stop.
 
-``[console]`` of keep.toml: ``kind = "line"`` speaks lines over TCP to ``address`` (the secret first, where there is
-one; each line sent is answered by one line). ``kind = "command"`` runs ``command``, an argument list with
-``{phrase}`` in it. ``good`` is a pattern that an answer must match.
+``[console]`` of keep.toml tells how it is reached:
+
+* ``line``: lines over TCP to ``address``; the secret first, where there is one; each line sent is answered by one line;
+* ``packet``: packets over TCP to ``address``, as many games' remote consoles take them: a 32-bit length, request id
+  and type (little-endian), a body that ends with a null byte, and one more; type 3 brings the secret, 2 a command;
+* ``fifo``: lines written into the named pipe ``path``, without answers;
+* ``tmux``, ``screen``: keys sent to the terminal session ``session``, without answers;
+* ``command``: a program with arguments, ``{phrase}`` in them, that answers on its standard output.
+
+``good`` is a pattern that an answer must match.
 """
 
 from __future__ import annotations
@@ -10,17 +17,21 @@ from __future__ import annotations
 import os
 import re
 import socket
+import struct
 import subprocess
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 
 from emberkeep.errors import Place, Refused, RunFailed
-from emberkeep.keep import Console
+from emberkeep.running import Console
 
 LIMIT = 30.0
 """Seconds for an answer."""
 Speak = Callable[[str], str]
+_LOGIN, _COMMAND = 3, 2
+_LARGEST = 4096
+"""Bytes of a packet's body from which on more packets of the same answer follow."""
 
 
 def can_hold(console: Console | None) -> bool:
@@ -32,15 +43,15 @@ def can_hold(console: Console | None) -> bool:
 def held(console: Console, environment: Mapping[str, str], limit: float = LIMIT) -> Iterator[None]:
     """Have the server save and hold its writes for a while. Refused when it does not; RunFailed when it cannot be
     told to write again."""
-    with _speaking(console, environment, limit) as speak:
+    with speaking(console, environment, limit) as speak:
         for name in ("save", "hold"):
             if console.phrases.get(name):
-                _say(console, speak, name)
+                _order(console, speak, console.phrases[name])
         try:
             yield
         finally:
             try:
-                _say(console, speak, "free")
+                _order(console, speak, console.phrases["free"])
             except Refused as error:
                 raise RunFailed(
                     f"the server was told to hold its writes and could not be told to go on: {error}",
@@ -48,54 +59,151 @@ def held(console: Console, environment: Mapping[str, str], limit: float = LIMIT)
                 ) from error
 
 
-def _say(console: Console, speak: Speak, name: str) -> None:
+def order(console: Console, environment: Mapping[str, str], *names: str, limit: float = LIMIT) -> None:
+    """Say the phrases of these names, one after the other; a name without a phrase is left out."""
+    with speaking(console, environment, limit) as speak:
+        for name in names:
+            if console.phrases.get(name):
+                _order(console, speak, console.phrases[name])
+
+
+def say(console: Console, environment: Mapping[str, str], text: str, limit: float = LIMIT) -> str:
+    """Say ``text`` to the players, on one line; returns the server's answer."""
+    phrase = console.phrases.get("say")
+    if not phrase:
+        raise Refused("the console has no phrase for talking to players", hint='phrases = { say = "… {text}" }')
+    plain = " ".join("".join(char if char.isprintable() else " " for char in text).split())
+    with speaking(console, environment, limit) as speak:
+        return _order(console, speak, phrase.replace("{text}", plain))
+
+
+def _order(console: Console, speak: Speak, phrase: str) -> str:
     try:
-        answer = speak(console.phrases[name])
+        answer = speak(phrase)
     except (OSError, subprocess.SubprocessError) as error:
-        raise Refused(f"the server's console did not take '{console.phrases[name]}': {error}") from error
+        raise Refused(f"the server's console did not take '{phrase}': {error}") from error
     if console.good and not re.search(console.good, answer):
-        raise Refused(f"the server's console answered '{answer.strip()[:200]}' to '{console.phrases[name]}'")
+        raise Refused(f"the server's console answered '{answer.strip()[:200]}' to '{phrase}'")
+    return answer.strip()
 
 
 @contextmanager
-def _speaking(console: Console, environment: Mapping[str, str], limit: float) -> Iterator[Speak]:
-    if console.kind == "command":
-        yield lambda phrase: _run(console.command, phrase, limit)
+def speaking(console: Console, environment: Mapping[str, str], limit: float = LIMIT) -> Iterator[Speak]:
+    """A way to say phrases to the server. Refused, with what to do, when its console cannot be reached."""
+    if console.kind in ("line", "packet"):
+        with _connected(console, limit) as connection:
+            speak = (_lines if console.kind == "line" else _packets)(connection, secret(console, environment))
+            yield speak
         return
+    if console.kind == "fifo":
+        yield lambda phrase: _write(Path(console.path), phrase)
+        return
+    if console.kind == "tmux":
+        yield (
+            lambda phrase: (
+                _run(("tmux", "send-keys", "-t", console.session, "-l", phrase), limit)
+                + _run(("tmux", "send-keys", "-t", console.session, "Enter"), limit)
+            )
+        )
+        return
+    if console.kind == "screen":
+        yield lambda phrase: _run(("screen", "-S", console.session, "-p", "0", "-X", "stuff", f"{phrase}\r"), limit)
+        return
+    yield lambda phrase: _run(tuple(part.replace("{phrase}", phrase) for part in console.command), limit)
+
+
+@contextmanager
+def _connected(console: Console, limit: float) -> Iterator[socket.socket]:
     host, _, port = console.address.rpartition(":")
     try:
         connection = socket.create_connection((host.strip("[]"), int(port)), timeout=limit)
     except OSError as error:
         raise Refused(
             f"the server's console at {console.address} cannot be reached: {error}",
-            hint="is it listening? --while-running copies without holding writes",
+            hint="is it listening? a snapshot with --while-running copies without holding writes",
         ) from error
-    with connection, connection.makefile("rwb") as stream:
-
-        def speak(line: str) -> str:
-            stream.write(line.encode() + b"\n")
-            stream.flush()
-            answer = stream.readline(65536)
-            if not answer:
-                raise OSError("it closed the connection")
-            return answer.decode("utf-8", "replace")
-
-        secret = _secret(console, environment)
-        if secret:
-            try:
-                speak(secret)
-            except OSError as error:
-                raise Refused(f"the server's console did not take the secret: {error}") from error
-        yield speak
+    with connection:
+        yield connection
 
 
-def _run(command: tuple[str, ...], phrase: str, limit: float) -> str:
-    arguments = [argument.replace("{phrase}", phrase) for argument in command]
-    done = subprocess.run(arguments, capture_output=True, timeout=limit, check=True, stdin=subprocess.DEVNULL)
+def _lines(connection: socket.socket, word: str) -> Speak:
+    stream = connection.makefile("rwb")
+
+    def speak(line: str) -> str:
+        stream.write(line.encode() + b"\n")
+        stream.flush()
+        answer = stream.readline(65536)
+        if not answer:
+            raise OSError("it closed the connection")
+        return answer.decode("utf-8", "replace")
+
+    if word:
+        try:
+            speak(word)
+        except OSError as error:
+            raise Refused(f"the server's console did not take the secret: {error}") from error
+    return speak
+
+
+def _packets(connection: socket.socket, word: str) -> Speak:
+    stream = connection.makefile("rwb")
+    numbers = iter(range(1, 1 << 30))
+
+    def send(kind: int, body: str) -> int:
+        number = next(numbers)
+        content = struct.pack("<ii", number, kind) + body.encode() + b"\0\0"
+        stream.write(struct.pack("<i", len(content)) + content)
+        stream.flush()
+        return number
+
+    def receive() -> tuple[int, int, bytes]:
+        head = stream.read(4)
+        length = struct.unpack("<i", head)[0] if len(head) == 4 else 0
+        if not 10 <= length <= _LARGEST + 1024:
+            raise OSError("it closed the connection" if not head else "it answered with no packet of a remote console")
+        content = stream.read(length)
+        if len(content) < length:
+            raise OSError("it closed the connection")
+        return *struct.unpack("<ii", content[:8]), content[8:].rstrip(b"\0")
+
+    def speak(phrase: str) -> str:
+        number = send(_COMMAND, phrase)
+        parts: list[bytes] = []
+        while True:
+            answered, _, body = receive()
+            if answered == number:
+                parts.append(body)
+                if len(body) < _LARGEST - 512:
+                    return b"".join(parts).decode("utf-8", "replace")
+
+    try:
+        send(_LOGIN, word)
+        answered, kind, _ = receive()
+        while kind != _COMMAND:  # an empty answer may come before the verdict
+            answered, kind, _ = receive()
+    except OSError as error:
+        raise Refused(f"the server's console did not take the secret: {error}") from error
+    if answered == -1:
+        raise Refused("the server's console did not take the secret", hint="is it the one its settings name?")
+    return speak
+
+
+def _write(path: Path, phrase: str) -> str:
+    """Write a line into a pipe that somebody reads; never waits for a reader."""
+    descriptor = os.open(path, os.O_WRONLY | getattr(os, "O_NONBLOCK", 0))
+    try:
+        os.write(descriptor, phrase.encode() + b"\n")
+    finally:
+        os.close(descriptor)
+    return ""
+
+
+def _run(command: tuple[str, ...], limit: float) -> str:
+    done = subprocess.run(command, capture_output=True, timeout=limit, check=True, stdin=subprocess.DEVNULL)
     return done.stdout.decode("utf-8", "replace")
 
 
-def _secret(console: Console, environment: Mapping[str, str]) -> str:
+def secret(console: Console, environment: Mapping[str, str]) -> str:
     """The secret, from the environment or a file that nobody else may read; "" where none is told."""
     if console.secret_env:
         if console.secret_env not in environment:
@@ -106,9 +214,9 @@ def _secret(console: Console, environment: Mapping[str, str]) -> str:
     path = Path(console.secret_file)
     try:
         mode = path.stat().st_mode
-        secret = path.read_text(encoding="utf-8").strip()
+        word = path.read_text(encoding="utf-8").strip()
     except OSError as error:
         raise Refused(f"the console's secret cannot be read: {error.strerror}", place=Place(str(path))) from error
     if os.name == "posix" and mode & 0o077:  # Windows has no such bits
         raise Refused("others may read the console's secret", place=Place(str(path)), hint=f"chmod 600 {path}")
-    return secret
+    return word

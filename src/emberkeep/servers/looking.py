@@ -50,6 +50,8 @@ def content_kind(path: str, head: bytes) -> str:
         if head.startswith(magic):
             return kind
     name = path.rsplit("/", 1)[-1].lower()
+    if head.startswith(b"#!") and b"\0" in head:
+        return "program"  # a script that carries its program with it
     if head.startswith(b"#!") or name.endswith(_SCRIPTS):
         return "script"
     if _LIBRARIES.search(name):

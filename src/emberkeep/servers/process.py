@@ -1,34 +1,66 @@
-"""Is the server running? By processes that work in its folder, and by pid files that name a living one."""
+"""Is the server running? By processes that work in its folder, by pid files, and by the signs that keep.toml names."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+import re
+import socket
+import time
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 
+from emberkeep import globs
 from emberkeep.errors import Refused
+from emberkeep.keep import Config, Keep
+from emberkeep.running import Process
+
+FRESH = 5.0
+"""Seconds since the last write within which a log may be growing …"""
+LOOKS_AGAIN = 0.7
+"""… and how long it is watched to see whether it does."""
 
 
-def running_signs(server: Path) -> tuple[str, ...]:
-    """What shows that the server runs, in words; empty when nothing does.
+@dataclass(frozen=True)
+class Sign:
+    """Something that shows that the server runs. ``pid``: of the process seen, 0 where none was."""
 
-    A process counts when its program lies in the folder, or when it works there and was started with a file of it.
-    Our own process and those that started it do not count.
+    words: str
+    pid: int = 0
+
+
+def running_signs(server: Path, config: Config | None = None) -> tuple[str, ...]:
+    """What shows that the server runs, in words; empty when nothing does."""
+    return tuple(sign.words for sign in signs(server, config))
+
+
+def signs(server: Path, config: Config | None = None) -> Iterator[Sign]:
+    """What shows that the server runs, the surest first.
+
+    A process counts when its program lies in the folder, when it works there and was started with a file of it, or
+    when its command line fits the pattern of keep.toml. Our own process and those that started it do not count.
     """
     root = Path(os.path.realpath(server))
-    return (*_processes(root), *_pid_files(root))
+    told = config.running.process if config else Process()
+    yield from _processes(root, told.command)
+    yield from _pid_files(root, told.pid_file)
+    yield from _listening(told.address)
+    yield from _locked(root, told.lock)
+    yield from _growing(root, told.grows or (config.log.within if config else ()))
 
 
-def _processes(root: Path) -> Iterator[str]:
+def _processes(root: Path, command: str) -> Iterator[Sign]:
     import psutil  # only by the commands that look for processes
 
     ours = {process.pid for process in (psutil.Process(), *psutil.Process().parents())}
-    for process in psutil.process_iter(["pid", "name", "exe", "cwd", "cmdline"]):
+    for process in psutil.process_iter(["pid", "name", "exe", "cwd", "cmdline", "status"]):
         facts = process.info
-        if facts["pid"] in ours:
+        if facts["pid"] in ours or facts["status"] == psutil.STATUS_ZOMBIE:
             continue
         if _inside(facts["exe"], root) or _started_with(facts["cwd"], facts["cmdline"], root):
-            yield f"process {facts['pid']} ({facts['name']}) runs from this folder"
+            yield Sign(f"process {facts['pid']} ({facts['name']}) runs from this folder", facts["pid"])
+        elif command and re.search(command, " ".join(facts["cmdline"] or ())):
+            yield Sign(f"process {facts['pid']} ({facts['name']}) has the server's command line", facts["pid"])
 
 
 def _inside(path: str | None, root: Path) -> bool:
@@ -45,20 +77,123 @@ def _started_with(cwd: str | None, arguments: list[str] | None, root: Path) -> b
     return False
 
 
-def _pid_files(root: Path) -> Iterator[str]:
-    import psutil
-
-    for path in sorted(root.glob("*.pid")):
+def _pid_files(root: Path, told: str) -> Iterator[Sign]:
+    for path in sorted({*root.glob("*.pid"), *([root / told] if told else [])}):
         try:
             number = int(path.read_text(encoding="ascii").split()[0])
         except (OSError, ValueError, IndexError):
             continue
-        if number > 0 and psutil.pid_exists(number):
-            yield f"{path.name} names process {number}, which is alive"
+        if alive(number):
+            yield Sign(f"{path.name} names process {number}, which is alive", number)
 
 
-def refuse_if_running(server: Path, what: str) -> None:
-    """Refused, with the signs seen, when the server runs."""
-    signs = running_signs(server)
-    if signs:
-        raise Refused(f"the server is running ({signs[0]}); {what}", hint="stop it, and try again")
+def alive(pid: int) -> bool:
+    """Whether a process of this number lives; one that has ended and only waits to be noticed does not."""
+    import psutil
+
+    try:
+        return pid > 0 and psutil.Process(pid).status() != psutil.STATUS_ZOMBIE
+    except psutil.Error:
+        return False
+
+
+def _listening(address: str) -> Iterator[Sign]:
+    if not address:
+        return
+    host, _, port = address.rpartition(":")
+    try:
+        with socket.create_connection((host.strip("[]"), int(port)), timeout=1):
+            yield Sign(f"something listens at {address}")
+    except OSError:
+        return
+
+
+def _locked(root: Path, lock: str) -> Iterator[Sign]:
+    if lock and is_locked(root / lock):
+        yield Sign(f"{lock} is locked")
+
+
+def is_locked(path: Path) -> bool:
+    """Whether another process holds a lock on a file, by either way of locking; on Windows: whether it may not be
+    opened for writing."""
+    try:
+        descriptor = os.open(path, os.O_RDWR)
+    except FileNotFoundError:
+        return False
+    except OSError:
+        return True
+    try:
+        if os.name != "posix":
+            return False
+        import fcntl
+
+        for way in (fcntl.lockf, fcntl.flock):
+            try:
+                way(descriptor, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except OSError:
+                return True
+        return False
+    finally:
+        os.close(descriptor)
+
+
+def _growing(root: Path, within: Sequence[str]) -> Iterator[Sign]:
+    """A log that was just written to, watched for a moment."""
+    fresh = [path for path in matching(root, within) if _age(path) < FRESH]
+    if not fresh:
+        return
+    before = {path: _size(path) for path in fresh}
+    end = time.monotonic() + LOOKS_AGAIN
+    while time.monotonic() < end:
+        for path in fresh:
+            if _size(path) != before[path]:
+                yield Sign(f"{path.relative_to(root).as_posix()} is growing")
+                return
+        time.sleep(0.05)
+
+
+def matching(root: Path, within: Sequence[str]) -> list[Path]:
+    """The files below ``root`` that fit any of the patterns; only the folders that patterns begin with are listed."""
+    found: set[Path] = set()
+    for pattern in within:
+        start = pattern[: pattern.index("*")] if "*" in pattern else pattern
+        folder = root / start.rpartition("/")[0]
+        for where, _, names in os.walk(folder):
+            for name in names:
+                path = Path(where, name)
+                if globs.matches(path.relative_to(root).as_posix(), [pattern]) and not path.is_symlink():
+                    found.add(path)
+            if "**" not in pattern:
+                break
+    return sorted(found)
+
+
+def _age(path: Path) -> float:
+    try:
+        return time.time() - path.stat().st_mtime
+    except OSError:
+        return FRESH
+
+
+def _size(path: Path) -> int:
+    try:
+        return path.stat().st_size
+    except OSError:
+        return -1
+
+
+def refuse_if_running(keep: Keep, what: str) -> None:
+    """Refused, with the first sign seen, when the server runs."""
+    sign = next(signs(keep.server, keep.config), None)
+    if sign is not None:
+        raise Refused(f"the server is running ({sign.words}); {what}", hint="'emberkeep stop --go', and try again")
+
+
+def wait_for(condition: Callable[[], bool], limit: float, every: float = 0.1) -> bool:
+    """Whether ``condition`` came true within ``limit`` seconds."""
+    end = time.monotonic() + limit
+    while not condition():
+        if time.monotonic() >= end:
+            return False
+        time.sleep(min(every, max(0.0, end - time.monotonic())))
+    return True

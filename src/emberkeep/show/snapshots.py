@@ -17,7 +17,6 @@ if TYPE_CHECKING:  # each command loads only what it shows
 
     from emberkeep.planning.growth import Growth
     from emberkeep.runs.journal import Run
-    from emberkeep.runs.recovery import Recovery
     from emberkeep.runs.restore import RestorePlan
     from emberkeep.runs.thin import Thinning
     from emberkeep.store.compact import Freed
@@ -266,19 +265,6 @@ def restore_preview(screen: Screen, plan: RestorePlan) -> None:
     restore_plan(screen, plan, False)
     if not plan.nothing:
         screen.next("say it again with --go; a snapshot of what stands there now is taken first")
-
-
-def recovery(screen: Screen, command: str, found: Recovery, done: bool, zone: tzinfo) -> None:
-    """What resuming or undoing a run does, or did."""
-    assert found.run is not None
-    run = found.run
-    begun = words.when(run.begun, zone)
-    screen.line(f"Run {run.number}: {run.words}, begun {begun}, {run.how_it_went}", HEAD)
-    restore_plan(screen, found.plan, done)
-    if not done:
-        screen.next(f"emberkeep {command} --go")
-    else:
-        screen.line("Finished." if command == "resume" else "Taken back.", GOOD)
 
 
 def _group(screen: Screen, verb: str, entries: Sequence[Entry], style: str) -> None:

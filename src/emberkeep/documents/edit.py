@@ -1,0 +1,355 @@
+"""Single values of a file, by key: read, set, renamed, taken out, scaled; and whole records given another shape.
+
+A key is a name, or names joined by dots for what stands inside others (``harbour.opens``); of a launch script it is a
+variable (``SEED``) or an argument (``--lines``). All else of the file stays as it was, to the byte.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from decimal import Decimal
+
+from emberkeep.documents import formats, layout, script
+from emberkeep.documents.encoding import Text, decode
+from emberkeep.documents.model import OWN, TOP, Document, Edit, Field, Node, Role, plain_fields
+from emberkeep.documents.values import number, respelled
+from emberkeep.errors import Place, UnreadableInput
+
+_LITERAL = re.compile(r"-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?|true|false|null|\[.*\]|\{.*\}", re.DOTALL)
+_QUOTING = ("json", "toml")
+"""Formats in which a text stands in quotes."""
+
+
+def unquoted(value: str) -> str:
+    """A value without the quotes that its format puts around texts."""
+    if len(value) < 2 or value[0] != value[-1] or value[0] not in "\"'":
+        return value
+    if value[0] == '"':
+        try:
+            told = json.loads(value)
+        except ValueError:
+            return value[1:-1]
+        return told if isinstance(told, str) else value
+    return value[1:-1]
+
+
+def value(path: str, data: bytes, key: str) -> str | None:
+    """What a key's value is, without quotes; None when there is no such key, or the file cannot be read."""
+    try:
+        found = _File(path, data).find(key)
+    except UnreadableInput:
+        return None
+    return unquoted(found.value) if found else None
+
+
+def line(path: str, data: bytes, key: str) -> int | None:
+    """The 1-based line that a key's value stands on."""
+    opened = _File(path, data)
+    found = opened.find(key)
+    return opened.source.text.count("\n", 0, found.start) + 1 if found else None
+
+
+def set_value(path: str, data: bytes, key: str, wanted: str, *, unless_present: bool = False) -> bytes:
+    """The file with a key set; a key that is missing is added at the end of what it belongs to.
+
+    UnreadableInput for a file that has no keys, or where there is no place for this one.
+    """
+    opened = _File(path, data)
+    found = opened.find(key)
+    if found is None:
+        return opened.written(opened.added(key, wanted))
+    if unless_present or unquoted(found.value) == wanted:
+        return data
+    return opened.written([Edit(found.start, found.end, opened.spelled(wanted, found))])
+
+
+def rename_key(path: str, data: bytes, key: str, new: str) -> bytes:
+    """The file with a key called otherwise; as it is when the key is not there."""
+    opened = _File(path, data)
+    node = opened.node(key)
+    if node is None:
+        return data
+    return opened.written(_renamed(opened.require_document(), node, new))
+
+
+def remove_key(path: str, data: bytes, key: str) -> bytes:
+    """The file without a key; as it is when the key is not there."""
+    opened = _File(path, data)
+    document = opened.document
+    if document is None:
+        return opened.written(opened.script_removal(key))
+    node = opened.node(key)
+    return data if node is None else opened.written([layout.remove(document, [node])])
+
+
+def scale_value(path: str, data: bytes, key: str, factor: Decimal) -> bytes:
+    """The file with a number multiplied. UnreadableInput when the key is there and is no number."""
+    opened = _File(path, data)
+    found = opened.find(key)
+    if found is None:
+        return data
+    exact = number(unquoted(found.value))
+    if exact is None:
+        raise UnreadableInput(f"{key} = {found.value} is no number", place=opened.place(found.start))
+    wanted = respelled(exact * factor, unquoted(found.value))
+    return opened.written([Edit(found.start, found.end, opened.spelled(wanted, found))])
+
+
+class _File:
+    """A file whose values are edited. ``document``: None for a launch script."""
+
+    def __init__(self, path: str, data: bytes) -> None:
+        self.path = path
+        source = decode(data)
+        if source is None:
+            raise UnreadableInput("this file is no text", place=Place(path))
+        self.source: Text = source
+        self.document: Document | None = formats.parse(path, data)
+        self.script: script.Script | None = None
+        if self.document is None:
+            language = script.language(path, source.text)
+            if not language:
+                raise UnreadableInput("this file has no keys and values that we know", place=Place(path))
+            self.script = script.parse(source.text, language)
+            self.language = language
+
+    def place(self, at: int) -> Place:
+        return Place(self.path, self.source.text.count("\n", 0, at) + 1)
+
+    def require_document(self) -> Document:
+        if self.document is None:
+            raise UnreadableInput("names in a launch script cannot be changed", place=Place(self.path))
+        return self.document
+
+    def written(self, edits: Sequence[Edit]) -> bytes:
+        if not edits:
+            return self.source.encode(self.source.text)
+        if self.document is not None:
+            return self.source.encode(layout.finished(self.document, edits))
+        text = self.source.text
+        for edit in sorted(edits, reverse=True):
+            text = text[: edit.start] + edit.text + text[edit.end :]
+        return self.source.encode(text)
+
+    def find(self, key: str) -> Field | None:
+        """The field that holds a key's value."""
+        if self.script is not None:
+            return next(self._script_fields(key), None)
+        node = self.node(key)
+        return node.fields.get(OWN) if node is not None else self._attribute(key)
+
+    def _script_fields(self, key: str) -> Iterator[Field]:
+        assert self.script is not None
+        text = self.source.text
+        for variable in self.script.variables:
+            if variable.name == key:
+                span = variable.start, variable.end
+                yield Field(key, text[slice(*span)], *span, span)
+        for command in self.script.commands:
+            for argument in command.arguments:
+                if argument.name == key and argument.value_end > argument.value_start:
+                    span = argument.value_start, argument.value_end
+                    yield Field(key, text[slice(*span)], *span, span)
+
+    def node(self, key: str) -> Node | None:
+        """The record that a key names, however many of its dots belong to one name."""
+        return _inside(self.document.root, key) if self.document else None
+
+    def _attribute(self, key: str) -> Field | None:
+        """A key whose last part is an attribute, as ``stores.good@worth``."""
+        above, mark, name = key.rpartition("@")
+        if self.document is None or not mark:
+            return None
+        node = _inside(self.document.root, above) if above else self.document.root
+        return node.fields.get(f"@{name}") if node is not None else None
+
+    def spelled(self, wanted: str, like: Field) -> str:
+        """A value as the format spells it, quoted where the one it replaces is."""
+        if self.document is None:
+            quote = like.value[:1] if like.value[:1] in ("'", '"') else ""
+            if not quote and re.search(r"[\s\"'&|<>;$`]", wanted):
+                quote = '"'
+            return f"{quote}{wanted}{quote}"
+        return self.document.encode_value(_quoted(self.document, wanted, like.value), like)
+
+    def added(self, key: str, wanted: str) -> list[Edit]:
+        """A new key at the end of the record it belongs to."""
+        if self.document is None:
+            raise UnreadableInput(
+                f"there is no {key} in this launch script", place=Place(self.path), hint="write it in by hand once"
+            )
+        above, _, name = key.rpartition(".")
+        container = _inside(self.document.root, above) if above else _top(self.document.root)
+        if container is None:
+            container, name = _top(self.document.root), key
+        return insert(self.document, container, name, wanted)
+
+    def script_removal(self, key: str) -> list[Edit]:
+        assert self.script is not None
+        text = self.source.text
+        for variable in self.script.variables:
+            if variable.name == key:
+                return [Edit(layout.line_start(text, variable.start), layout.line_end(text, variable.end), "")]
+        for command in self.script.commands:
+            for argument in command.arguments:
+                if argument.name == key:
+                    return [Edit(argument.start, argument.end, "")]
+        return []
+
+
+def _top(root: Node) -> Node:
+    """The record that the keys before the first header stand in."""
+    return next((item for item in root.items if item.name == TOP), root)
+
+
+def _inside(node: Node, key: str) -> Node | None:
+    for item in node.items:
+        if item.role is not Role.RECORD:
+            continue
+        if item.name == TOP:
+            found = _inside(item, key)
+            if found is not None:
+                return found
+            continue
+        name = item.name[1:-1] if item.name[:1] == "[" and len(item.name) > 2 else item.name
+        if name == key:
+            return item
+        if key.startswith(f"{name}."):
+            found = _inside(item, key.removeprefix(f"{name}."))
+            if found is not None:
+                return found
+    return None
+
+
+def _quoted(document: Document, wanted: str, like: str) -> str:
+    """A plain text as the format's own spelling of a value; ``like``: the spelling of the one it replaces, or ""."""
+    if document.format not in _QUOTING:
+        return json.dumps(wanted, ensure_ascii=False) if like.startswith('"') and document.format == "yaml" else wanted
+    if like[:1] in ("'", '"'):
+        return json.dumps(wanted, ensure_ascii=False)
+    return wanted if _LITERAL.fullmatch(wanted) else json.dumps(wanted, ensure_ascii=False)
+
+
+_ENTRIES: Mapping[str, Callable[[str, str], str]] = {
+    "json": lambda name, value: f"{{\n  {json.dumps(name)}: {value}\n}}\n",
+    "yaml": lambda name, value: f"{name}: {value}\n",
+    "toml": lambda name, value: f"{name} = {value}\n",
+    "ini": lambda name, value: f"{name} = {value}\n",
+    "properties": lambda name, value: f"{name}={value}\n",
+    "xml": lambda name, value: f"<r>\n  <{name}>{value}</{name}>\n</r>\n",
+}
+
+
+def insert(document: Document, container: Node, name: str, wanted: str) -> list[Edit]:
+    """A new value called ``name`` at the end of a record. ``@name``: an attribute."""
+    if name.startswith("@"):
+        field = Field(name, wanted, 0, 0, (0, 0))
+        return document.add_field(container, field, document.encode_value(wanted, field))
+    value = _quoted(document, wanted, "")
+    if document.format == "xml":
+        value = wanted.replace("&", "&amp;").replace("<", "&lt;")
+    if document.format == "properties":
+        value = document.encode_value(wanted, None)
+    written = _ENTRIES[document.format](name, value)
+    source = formats.parse_text("new", Text(written, "utf-8", "\n"), document.format)
+    assert source is not None
+    entry = _top(source.root).items[-1]
+    records = [item for item in container.items if not item.trailing]
+    plain = [item for item in records if not item.name.startswith("[") or document.format != "ini"]
+    if plain:
+        return [layout.insert_after(document, plain[-1], source, [entry])]
+    indent = layout.line_indent(document.text, container.start)
+    inner = document.inner_indent(container, indent)
+    return document.open_empty(container, layout.moved_block(document, source, [entry], inner), indent)
+
+
+def _renamed(document: Document, node: Node, new: str) -> list[Edit]:
+    text = document.text
+    if document.format == "xml":
+        at = node.start + 1
+        edits = [Edit(at, at + len(node.name), new)]
+        closing = text.rfind(f"</{node.name}", node.start, node.end)
+        if closing > 0 and not text[node.start : node.end].rstrip().endswith("/>"):
+            edits.append(Edit(closing + 2, closing + 2 + len(node.name), new))
+        return edits
+    quote = text[node.start : node.start + 1]
+    if quote in ("'", '"'):
+        found = re.compile(rf"{quote}(?:[^{quote}\\]|\\.)*{quote}").match(text, node.start)
+        assert found is not None
+        return [Edit(node.start, found.end(), json.dumps(new, ensure_ascii=False))]
+    start = text.find(node.name, node.start, node.end)
+    return [Edit(start, start + len(node.name), new)] if start >= 0 else []
+
+
+# --- records ------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Shape:
+    """Another shape for records. ``rename``: field -> its new name; ``values``: field -> { old value: new one };
+    ``default``: field -> the value where it is missing; ``drop``: fields that go; ``scale``: field -> factor."""
+
+    rename: Mapping[str, str] = field(default_factory=dict)
+    values: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    default: Mapping[str, str] = field(default_factory=dict)
+    drop: tuple[str, ...] = ()
+    scale: Mapping[str, Decimal] = field(default_factory=dict)
+
+
+def reshaped(path: str, data: bytes, at: str, shape: Shape) -> tuple[bytes, int]:
+    """The file with its records at ``at`` (names joined by ``/``, ``*`` for any; "": the file itself) given another
+    shape, and how many of them changed."""
+    opened = _File(path, data)
+    document = opened.require_document()
+    edits: list[Edit] = []
+    count = 0
+    for node in _records(document.root, [part for part in at.split("/") if part]):
+        found = list(_shaped(opened, document, node, shape))
+        edits += found
+        count += bool(found)
+    return opened.written(edits), count
+
+
+def _records(root: Node, names: Sequence[str]) -> Iterator[Node]:
+    if not names:
+        yield root
+        return
+    for item in root.items:
+        if item.role is Role.RECORD and names[0] in ("*", item.name):
+            yield from _records(item, names[1:])
+
+
+def _shaped(opened: _File, document: Document, node: Node, shape: Shape) -> Iterator[Edit]:
+    inside = {item.name: item for item in node.items if item.role is Role.RECORD}
+    plain = plain_fields(node)
+    for name in shape.drop:
+        if name in inside:
+            yield layout.remove(document, [inside[name]])
+        elif f"@{name}" in node.fields:
+            yield Edit(*node.fields[f"@{name}"].outer, "")
+    for name, new in shape.rename.items():
+        if name in inside and new not in inside:
+            yield from _renamed(document, inside[name], new)
+        elif (told := node.fields.get(f"@{name}")) is not None and f"@{new}" not in node.fields:
+            start = document.text.index(name, *told.outer)
+            yield Edit(start, start + len(name), new)
+    for name, told in plain.items():
+        wanted = _new_value(told, shape.values.get(name, {}), shape.scale.get(name))
+        if wanted is not None and name not in shape.drop:
+            yield Edit(told.start, told.end, opened.spelled(wanted, told))
+    renamed = {new: old for old, new in shape.rename.items()}
+    for name, wanted in shape.default.items():
+        if name not in inside and f"@{name}" not in node.fields and renamed.get(name) not in inside:
+            yield from insert(document, node, name, wanted)
+
+
+def _new_value(told: Field, values: Mapping[str, str], factor: Decimal | None) -> str | None:
+    """What becomes of a value; None when it stays."""
+    plain = unquoted(told.value)
+    if plain in values:
+        return values[plain]
+    exact = number(plain) if factor is not None else None
+    return respelled(exact * factor, plain) if exact is not None and factor is not None else None

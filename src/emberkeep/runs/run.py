@@ -1,0 +1,524 @@
+"""Runs: ordered steps that change a server folder, written down in the journal, resumable and undoable.
+
+A step first *plans*: it says what it will change, and changes a planned folder (``planned.Planned``) that the steps
+behind it build on; nothing is written. Then it *acts*. Planning again from the snapshot taken before gives the same
+plan, so a run that was stopped goes on with the step that it stopped in: what is already as planned is left alone.
+Undoing puts that snapshot back over what the run touched.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from typing import Any
+
+from emberkeep import files
+from emberkeep.errors import (
+    Damage,
+    EmberKeepError,
+    Fault,
+    Interrupted,
+    Place,
+    Refused,
+    RunFailed,
+    UsageError,
+    system_may_refuse,
+)
+from emberkeep.keep import Keep
+from emberkeep.planned import Change, Planned, What
+from emberkeep.runs import restore, snapshot
+from emberkeep.runs.journal import BEGUN, DONE, RESTORE, TAKEN_BACK, UNDO, UNDONE, Journal, Run
+from emberkeep.servers.process import refuse_if_running
+from emberkeep.store.intake import Progress, silent
+from emberkeep.store.manifest import About
+from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.trees import LINK, Entry, FolderTree, Tree
+
+Clock = Callable[[], datetime]
+Say = Callable[[str], None]
+FINISHES = "'emberkeep resume --go' finishes it, 'emberkeep undo --go' takes it back"
+
+
+def quiet(text: str) -> None:
+    """Says nothing."""
+
+
+def leave() -> bool:
+    """What becomes of a run that somebody stops: it waits."""
+    return False
+
+
+@dataclass(frozen=True)
+class Plan:
+    """What a step will do. ``changes``: to files and links; ``notes``: what else there is to know, in words;
+    ``warnings``: what wants the admin's eye; ``touched``: every path that becomes otherwise, folders too."""
+
+    changes: tuple[Change, ...] = ()
+    notes: tuple[str, ...] = ()
+    warnings: tuple[str, ...] = ()
+    touched: frozenset[str] = frozenset()
+    fingerprint: str = ""
+
+
+@dataclass
+class Room:
+    """What the steps of one run work with. ``facts``: what the current step noted for resuming; ``told``: results
+    that later steps and the report ask for, by name."""
+
+    keep: Keep
+    store: Store
+    journal: Journal
+    run: Run
+    clock: Clock
+    environment: Mapping[str, str] = field(default_factory=dict)
+    progress: Progress = silent
+    say: Say = quiet
+    interrupted: Callable[[], bool] = leave
+    """Asked when somebody stops the run: whether all of it is to be taken back at once."""
+    planned: Planned | None = None
+    at: int = 0
+    facts: dict[str, Any] = field(default_factory=dict)
+    told: dict[str, Any] = field(default_factory=dict)
+    faults: list[Fault] = field(default_factory=list)
+    only_planned: bool = False
+    """Whether nothing is carried out: the room of a preview."""
+
+    @property
+    def moment(self) -> int:
+        """The time, in ns, that files made by this run are given."""
+        return int(self.run.begun.timestamp() * 1_000_000) * 1000
+
+    @property
+    def folder(self) -> Planned:
+        """The planned folder."""
+        if self.planned is None:
+            self.planned = Planned(FolderTree(self.keep.server, "live"), self.moment)
+        return self.planned
+
+    def note(self, **facts: Any) -> None:
+        """Have the journal remember facts of the current step."""
+        self.facts.update(facts)
+        if not self.only_planned:
+            self.journal.step_noted(self.run, self.at, self.facts)
+
+    def begin_from(self, label: str) -> None:
+        """Plan on from a snapshot."""
+        self.planned = Planned(_tree(self.store, label), self.moment)
+
+
+class Step:
+    """One step of a run. ``whole``: whether anything in the folder may change, as a program runs in it."""
+
+    name = ""
+    title = ""
+    whole = False
+
+    def plan(self, room: Room) -> Plan:
+        """What it will do; changes ``room.folder``."""
+        return Plan()
+
+    def act(self, room: Room, plan: Plan) -> None:
+        """Do what is left to do of it."""
+
+    def passed(self, room: Room) -> None:
+        """Hear, when a run is resumed, that it was done before."""
+
+
+class FileStep(Step):
+    """A step that only changes files: ``change`` changes the planned folder and returns what else there is to say."""
+
+    def __init__(self, name: str, title: str, change: Callable[[Room], Notes]) -> None:
+        self.name, self.title, self.change = name, title, change
+
+    def plan(self, room: Room) -> Plan:
+        folder = room.folder
+        mark = folder.mark()
+        notes = self.change(room)
+        touched = frozenset(folder.touched(mark))
+        return Plan(folder.since(mark), tuple(notes.lines), tuple(notes.warnings), touched, folder.fingerprint(touched))
+
+    def act(self, room: Room, plan: Plan) -> None:
+        write(room, plan)
+
+
+@dataclass
+class Notes:
+    """What a step has to say beside its changes."""
+
+    lines: list[str] = field(default_factory=list)
+    warnings: list[str] = field(default_factory=list)
+
+
+def write(room: Room, plan: Plan) -> None:
+    """Make the server folder as planned, at the paths that a plan touches."""
+    server = room.keep.server
+    moved = set()
+    for change in plan.changes:
+        if change.what is not What.RENAME:
+            continue
+        moved.add(change.path)
+        old, new = server / change.was, server / change.path
+        if old.exists() and not new.exists():
+            files.make_folder(new.parent)
+            files.io.replace(old, new)
+    found = restore.plan(room.folder, server, lambda path: path in plan.touched, trusted=moved)
+    restore.check_room(found)
+    room.faults += restore.apply(found, room.folder, progress=room.progress)
+    if room.faults:
+        raise Damage.gathered(tuple(room.faults))
+
+
+class SnapshotStep(Step):
+    """The snapshot of the whole folder that undoing puts back; pinned until the run is done with."""
+
+    name = "snapshot"
+
+    def __init__(self, note: str, why: str) -> None:
+        self.title = "take a snapshot of the whole server folder"
+        self.note, self.why = note, why
+
+    def plan(self, room: Room) -> Plan:
+        return Plan(notes=(f"called “{self.note}”",))
+
+    def act(self, room: Room, plan: Plan) -> None:
+        if room.keep.server.is_dir():
+            refuse_if_running(room.keep, "it would write while it is copied and changed")
+            taken = snapshot.take(
+                room.keep, room.clock(), note=self.note, why=self.why, store=room.store, progress=room.progress
+            )
+            room.told["before"] = taken.about
+            room.run = room.journal.change(replace(room.run, before=taken.about.label))
+            room.begin_from(taken.about.label)
+        else:
+            files.make_folder(room.keep.server)
+
+    def passed(self, room: Room) -> None:
+        if room.run.before:
+            room.begin_from(room.run.before)
+
+
+# --- what will be done ----------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class StepPreview:
+    """What one step will do."""
+
+    name: str
+    title: str
+    changes: tuple[Change, ...]
+    notes: tuple[str, ...]
+    warnings: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Preview:
+    """What a run will do, step by step."""
+
+    title: str
+    steps: tuple[StepPreview, ...]
+
+    @property
+    def changes(self) -> tuple[Change, ...]:
+        """All changes to files."""
+        return tuple(change for step in self.steps for change in step.changes)
+
+    @property
+    def warnings(self) -> tuple[str, ...]:
+        """All that wants the admin's eye."""
+        return tuple(warning for step in self.steps for warning in step.warnings)
+
+
+def preview(room: Room, steps: Sequence[Step]) -> Preview:
+    """What ``steps`` will do, as far as it can be known before they are done. Writes nothing."""
+    room.only_planned = True
+    found = []
+    for step in steps:
+        plan = step.plan(room)
+        found.append(StepPreview(step.name, step.title, plan.changes, plan.notes, plan.warnings))
+    return Preview(room.run.title, tuple(found))
+
+
+def left_to_do(room: Room, steps: Sequence[Step]) -> Preview:
+    """What is left to do of an interrupted run: the steps that are not done."""
+    room.only_planned = True
+    known = room.journal.steps(room.run)
+    found = []
+    for room.at, step in enumerate(steps):
+        plan = step.plan(room)
+        record = known.get(room.at)
+        if record is not None and record.ended is not None:
+            room.facts = dict(record.facts)
+            step.passed(room)
+        else:
+            found.append(StepPreview(step.name, step.title, plan.changes, plan.notes, plan.warnings))
+    return Preview(room.run.title, tuple(found))
+
+
+# --- doing it -------------------------------------------------------------------
+
+
+def carry_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:
+    """Do a new run. RunFailed, with all put back, when a step cannot be done; ``stay``: it then stays as it is, to be
+    looked at. Interrupted when somebody stops it."""
+    room.journal.refuse_if_waiting()
+    room.run = room.journal.begin(room.run)
+    return _through(room, steps, stay)
+
+
+def go_on(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:
+    """Finish a run that was interrupted."""
+    return _through(room, steps, stay)
+
+
+def _through(room: Room, steps: Sequence[Step], stay: bool) -> Run:
+    known = room.journal.steps(room.run)
+    step: Step = Step()
+    try:
+        for room.at, step in enumerate(steps):
+            record = known.get(room.at)
+            room.facts = dict(record.facts) if record else {}
+            plan = step.plan(room)
+            if record is not None and record.ended is not None:
+                step.passed(room)
+                continue
+            _check_same(room, plan)
+            _one(room, step, plan)
+    except KeyboardInterrupt:
+        raise _stopped(room) from None
+    except (EmberKeepError, OSError) as error:
+        if isinstance(error, Interrupted):
+            raise
+        raise _failed(room, step, error, stay) from error
+    _record_left(room)
+    room.journal.end(room.run, DONE, room.clock())
+    return replace(room.run, state=DONE)
+
+
+def _one(room: Room, step: Step, plan: Plan) -> None:
+    begun = room.clock()
+    room.journal.step_begun(room.run, room.at, step.name, step.title, begun)
+    if plan.fingerprint:
+        room.note(plan=plan.fingerprint)
+    if plan.touched:
+        room.journal.touch(room.run, ((path, _left(room.folder, path)) for path in plan.touched))
+    if step.whole and not room.run.whole:
+        room.run = room.journal.change(replace(room.run, whole=True))
+    room.say(step.title)
+    step.act(room, plan)
+    room.journal.step_done(room.run, room.at, room.clock())
+
+
+def _check_same(room: Room, plan: Plan) -> None:
+    told = room.facts.get("plan", "")
+    if told and told != plan.fingerprint:
+        raise Refused(
+            "what this run began from is not there any more as it was (a source, keep.toml, answers or orders changed)",
+            hint="'emberkeep undo --go' takes the run back; then begin it again",
+        )
+
+
+def _left(tree: Tree, path: str) -> str:
+    """What stands at a path, as the journal notes it."""
+    entry = tree.entries().get(path) if path else tree.top
+    return told(entry)
+
+
+def told(entry: Entry | None) -> str:
+    """An entry as the journal notes it."""
+    if entry is None:
+        return ""
+    if entry.kind is LINK:
+        return f"link {entry.points_at}"
+    return f"{entry.kind} {entry.mode:o} {entry.mtime_ns} {entry.size}"
+
+
+def _record_left(room: Room) -> None:
+    """Note what the run left wherever the folder differs from the snapshot taken before."""
+    if not room.run.before:
+        return
+    before, now = _tree(room.store, room.run.before), FolderTree(room.keep.server)
+    wanted = _scope(room.keep, room.store, room.run, room.journal)
+    paths = {"", *before.entries(), *now.entries()}
+    rows = [(path, _left(now, path)) for path in paths if wanted(path) and _left(now, path) != _left(before, path)]
+    room.journal.touch(room.run, rows)
+
+
+def _stopped(room: Room) -> EmberKeepError:
+    """What a run that somebody stopped comes to: taken back, or waiting."""
+    back = False
+    with suppress(KeyboardInterrupt):
+        back = room.interrupted()
+        if not back:
+            return Interrupted(f"the {room.run.words} was interrupted half-way", hint=FINISHES)
+    back = True
+    if _taken_back(room):
+        return Interrupted(f"the {room.run.words} was interrupted; all was put back as it was")
+    return Interrupted(f"the {room.run.words} was interrupted, and not all could be put back", hint=FINISHES)
+
+
+def _failed(room: Room, step: Step, error: EmberKeepError | OSError, stay: bool) -> EmberKeepError:
+    if isinstance(error, OSError):
+        what, place, hint = error.strerror or str(error), Place(str(error.filename or room.keep.server)), ""
+    else:
+        fault = error.faults[0]
+        what, place, hint = fault.what, fault.place or Place(str(room.keep.server)), fault.hint
+    if stay:
+        return RunFailed(
+            f"the {room.run.words} stopped at “{step.title or step.name}”: {what}; it stays as it is",
+            place=place,
+            hint=FINISHES,
+        )
+    back = _taken_back(room)
+    if isinstance(error, Damage) and back:
+        return error
+    end = "all was put back as it was" if back else "NOT all could be put back"
+    return RunFailed(
+        f"the {room.run.words} stopped: {what}; {end}",
+        place=place,
+        hint=hint if back else f"mend that; then {FINISHES}",
+    )
+
+
+def _taken_back(room: Room) -> bool:
+    """Put back what stood there before; False when that cannot be done."""
+    try:
+        for act in reversed(room.told.get("on_back", [])):
+            act()
+        if room.run.before:
+            found = undo_plan(room.keep, room.store, room.run, room.journal)
+            if restore.apply(found, _tree(room.store, room.run.before)):
+                return False
+    except (EmberKeepError, OSError):
+        return False
+    room.journal.end(room.run, TAKEN_BACK, room.clock())
+    return True
+
+
+# --- resuming and undoing -------------------------------------------------------
+
+
+def waiting(keep: Keep) -> Run:
+    """The interrupted run; UsageError when there is none."""
+    run = Journal(keep.folder).waiting()
+    if run is None:
+        raise UsageError("no run was interrupted; there is nothing to resume")
+    return run
+
+
+@dataclass(frozen=True)
+class Undoing:
+    """What taking a run back will do. ``plan``: None where nothing stood there before it."""
+
+    run: Run
+    plan: restore.RestorePlan | None
+
+
+def to_undo(keep: Keep, store: Store, number: int | None) -> Undoing:
+    """What taking a run back would do: the interrupted one, the last one, or run ``number``.
+
+    Refused for an older run when something that it left was changed since, and names it.
+    """
+    journal = Journal(keep.folder)
+    run = _which(journal, number)
+    last = journal.undoable()
+    if not run.before:
+        if run.state == BEGUN:
+            return Undoing(run, None)
+        raise Refused(f"nothing stood there before run {run.number}, so there is nothing to put back")
+    if last is not None and run.number != last.number:
+        _check_untouched(keep, journal, run)
+        paths = journal.touched(run).keys()
+        tree = _tree(store, run.before)
+        return Undoing(run, restore.plan(tree, keep.server, lambda path: path in paths))
+    return Undoing(run, undo_plan(keep, store, run, journal))
+
+
+def _which(journal: Journal, number: int | None) -> Run:
+    last = journal.undoable()
+    if number is None:
+        if last is None:
+            raise UsageError("there is no run to take back")
+        return last
+    run = next((run for run in journal.runs() if run.number == number), None)
+    if run is None:
+        raise UsageError(f"there is no run {number}", hint="'emberkeep history' lists them")
+    if run.state not in (BEGUN, DONE):
+        raise Refused(f"run {number} ({run.words}) is {run.state} already")
+    if last is not None and last.state == BEGUN and run.number != last.number:
+        raise Refused(f"run {last.number} ({last.words}) was interrupted and comes first", hint=FINISHES)
+    return run
+
+
+MOST_NAMED = 8
+
+
+def _check_untouched(keep: Keep, journal: Journal, run: Run) -> None:
+    live = FolderTree(keep.server)
+    changed = [
+        path
+        for path, after in journal.touched(run).items()
+        if path and not after.startswith("folder") and _left(live, path) != after
+    ]
+    if changed:
+        more = f" and {len(changed) - MOST_NAMED} more" if len(changed) > MOST_NAMED else ""
+        raise Refused(
+            f"run {run.number} ({run.words}) cannot be taken back: changed since then are "
+            f"{', '.join(sorted(changed)[:MOST_NAMED])}{more}",
+            hint=f"'emberkeep restore {run.before}' puts back what stood there before it, with what came since lost",
+        )
+
+
+def undo_plan(keep: Keep, store: Store, run: Run, journal: Journal) -> restore.RestorePlan:
+    """Putting back what stood there before a run, over all that it may have changed."""
+    return restore.plan(_tree(store, run.before), keep.server, _scope(keep, store, run, journal))
+
+
+def _scope(keep: Keep, store: Store, run: Run, journal: Journal) -> Callable[[str], bool]:
+    if run.whole:
+        return lambda path: True
+    if run.kind == RESTORE:
+        manifest = store.manifest(str(run.request["target"]))
+        return restore.scope_of(manifest, tuple(run.request.get("only", ())), keep.config)
+    paths = {*journal.touched(run), *run.request.get("paths", ())}
+    return lambda path: path in paths
+
+
+def undo(keep: Keep, store: Store, found: Undoing, clock: Clock, progress: Progress = silent) -> About | None:
+    """Take a run back. One that had come to its end is snapshotted first, so that this can be taken back too."""
+    run, journal = found.run, Journal(keep.folder)
+    if found.plan is None:
+        journal.end(run, UNDONE, clock())
+        return None
+    tree = _tree(store, run.before)
+    check(keep, found.plan, tree)
+    before = None
+    if run.state == DONE:
+        note = f"before undoing run {run.number}"
+        before = snapshot.take(keep, clock(), note=note, why=UNDO, store=store, progress=progress).about
+        journal.change(replace(run, undoing=True))
+        journal.end(run, BEGUN, clock())  # stopped from here on, it waits to be taken back wholly
+    hint = "mend that, and 'emberkeep undo --go' again"
+    try:
+        with system_may_refuse(f"the {run.words} could not be taken back", keep.server, hint):
+            faults = restore.apply(found.plan, tree, progress=progress)
+    except KeyboardInterrupt:
+        raise Interrupted("taking the run back was interrupted", hint="'emberkeep undo --go' goes on with it") from None
+    journal.end(run, UNDONE, clock())
+    if faults:
+        raise Damage.gathered(tuple(faults))
+    return before
+
+
+def check(keep: Keep, plan: restore.RestorePlan, tree: SnapshotTree) -> None:
+    """What must be so before a snapshot is put back in place."""
+    refuse_if_running(keep, "it would write over what is put back")
+    restore.check_names(plan, tree)
+    restore.check_room(plan)
+    restore.check_whole(plan, tree)
+
+
+def _tree(store: Store, label: str) -> SnapshotTree:
+    return SnapshotTree(store, store.manifest(label), f"snapshot {label}")

@@ -1,0 +1,250 @@
+"""Starting and stopping a server: detached, in the order of its services, and without a fixed wait anywhere."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import subprocess
+import time
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+from pathlib import Path
+
+from emberkeep import files
+from emberkeep.errors import Place, Refused, RunFailed
+from emberkeep.keep import Config, Keep
+from emberkeep.running import Service, Stopping
+from emberkeep.servers import console
+from emberkeep.servers.process import Sign, alive, signs, wait_for
+from emberkeep.servers.watch import Follower, Movement, State, Watch, Watched, world_folders
+from emberkeep.trees import FolderTree
+
+Say = Callable[[str], None]
+Environment = Mapping[str, str]
+REPEATS = 30.0
+"""Seconds after which a stop order that changed nothing is given again."""
+
+
+def quiet(text: str) -> None:
+    """Says nothing."""
+
+
+def in_words(time: timedelta) -> str:
+    """A lead time as players read it: ``5 minutes``."""
+    seconds = round(time.total_seconds())
+    for unit, length in (("day", 86400), ("hour", 3600), ("minute", 60)):
+        if seconds >= length and seconds % length == 0:
+            return f"{seconds // length} {unit}{'s' if seconds != length else ''}"
+    return f"{seconds} second{'s' if seconds != 1 else ''}"
+
+
+# --- stopping -----------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Stopped:
+    """How a server stopped. ``signs``: what showed that it ran, none where it did not; ``forced``: "", ``terminated``
+    or ``killed``; ``seconds``: from the order on."""
+
+    signs: tuple[str, ...]
+    forced: str = ""
+    seconds: float = 0.0
+
+
+def warn(keep: Keep, environment: Environment, say: Say = quiet) -> None:
+    """Tell the players at the times of keep.toml, and wait in between; ends at once when the server does."""
+    running = keep.config.running
+    if running.console is None or not running.stop.tell or not running.console.phrases.get("say"):
+        return
+    times = running.stop.tell
+    for lead, following in zip(times, (*times[1:], timedelta()), strict=True):
+        text = running.stop.text.replace("{time}", in_words(lead))
+        console.say(running.console, environment, text)
+        say(f"told the players: {text}")
+        if wait_for(lambda: not is_running(keep), (lead - following).total_seconds(), every=1.0):
+            return
+
+
+def is_running(keep: Keep) -> bool:
+    """Whether anything shows that the server runs."""
+    return next(signs(keep.server, keep.config), None) is not None
+
+
+def stop(keep: Keep, environment: Environment, say: Say = quiet) -> Stopped:
+    """Save, stop, and wait until the server is gone and its files are still.
+
+    Refused when there is no way to tell it; RunFailed when it does not end, and keep.toml allows nothing stronger.
+    """
+    before = tuple(signs(keep.server, keep.config))
+    if not before:
+        return Stopped(())
+    running, began = keep.config.running, time.monotonic()
+    pids = [sign.pid for sign in before if sign.pid]
+    told = running.console is not None and bool(running.console.phrases.get("stop"))
+    if told:
+        _tell(keep, environment, say)
+    elif running.stop.terminate is None:
+        raise Refused(
+            f"the server is running ({before[0].words}), and keep.toml tells no way to stop it",
+            hint='set [console] with phrases = { stop = "…" }, or [stop] terminate = "30 s"; or stop it by hand',
+        )
+    forced = _wait_until_gone(keep, pids, running.stop, told, say)
+    still = running.stop.still.total_seconds()
+    if not wait_until_still(keep.server, still, running.stop.limit.total_seconds()):
+        raise RunFailed("the server has stopped, but its files go on changing", place=Place(str(keep.server)))
+    return Stopped(tuple(sign.words for sign in before), forced, time.monotonic() - began)
+
+
+def _tell(keep: Keep, environment: Environment, say: Say) -> None:
+    found = keep.config.running.console
+    assert found is not None
+    try:
+        console.order(found, environment, "save", "stop")
+    except Refused:
+        if keep.config.running.stop.terminate is None:
+            raise
+        say("its console does not answer")
+        return
+    say(f"saved, and said '{found.phrases['stop']}'")
+
+
+def _wait_until_gone(keep: Keep, pids: Sequence[int], told: Stopping, asked: bool, say: Say) -> str:
+    def gone() -> bool:
+        return not any(map(alive, pids)) and not is_running(keep)
+
+    if asked and wait_for(gone, told.limit.total_seconds()):
+        return ""
+    for name, allowed, send in (("terminated", told.terminate, "terminate"), ("killed", told.kill, "kill")):
+        if allowed is None:
+            continue
+        for pid in sorted({*pids, *(sign.pid for sign in signs(keep.server, keep.config) if sign.pid)}):
+            say(f"{name} process {pid}")
+            _signal(pid, send)
+        if wait_for(gone, allowed.total_seconds()):
+            return name
+    left = next(signs(keep.server, keep.config), Sign("its process is there"))
+    raise RunFailed(
+        f"the server did not stop within {in_words(told.limit)} ({left.words})",
+        place=Place(str(keep.server)),
+        hint="end it by hand and try again; [stop] terminate and kill in keep.toml allow Ember Keep to",
+    )
+
+
+def _signal(pid: int, what: str) -> None:
+    import psutil
+
+    with contextlib.suppress(psutil.Error):
+        getattr(psutil.Process(pid), what)()
+
+
+def wait_until_still(folder: Path, seconds: float, limit: float) -> bool:
+    """Whether nothing in a folder changed for some seconds, within a limit."""
+    end = time.monotonic() + limit + seconds
+    last, since = FolderTree(folder).fingerprint(), time.monotonic()
+    while time.monotonic() - since < seconds:
+        if time.monotonic() > end:
+            return False
+        time.sleep(min(0.2, seconds / 4))
+        now = FolderTree(folder).fingerprint()
+        if now != last:
+            last, since = now, time.monotonic()
+    return True
+
+
+# --- starting -----------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Start:
+    """How a service started. ``pid``: of the process that was started, which may have handed on to another."""
+
+    name: str
+    pid: int
+    seen: Watched
+
+
+def how_to_start(config: Config) -> Service:
+    """How keep.toml says the server is started. Refused when it does not."""
+    if config.running.start is None:
+        raise Refused(
+            "keep.toml does not tell how the server is started",
+            hint='set [start] with command = ["./…"]; a line of the log that says it is ready belongs into [log]',
+        )
+    return config.running.start
+
+
+def start(
+    keep: Keep, environment: Environment, output: Path, told: Callable[[str, Watched], None] = lambda name, seen: None
+) -> list[Start]:
+    """Start the services in order, each when the one before is ready, and the server last; follow it until it is
+    ready. Does not fail for a server that does: what was seen tells. ``output``: a folder for what they print."""
+    config = keep.config
+    last = how_to_start(config)
+    done = []
+    for service in (*config.running.services, last):
+        done.append(_one(keep, service, service is last, environment, output, told))
+        if done[-1].seen.state is not State.READY and not service.goes_on:
+            break
+    return done
+
+
+def _one(
+    keep: Keep,
+    service: Service,
+    is_server: bool,
+    environment: Environment,
+    output: Path,
+    told: Callable[[str, Watched], None],
+) -> Start:
+    config = keep.config
+    log = config.log if is_server else type(config.log)(service.log, {})
+    if service.log:
+        log = type(log)(service.log, log.patterns)
+    printed = output / f"{service.name.replace(' ', '-').replace('/', '-')}.log"
+    files.make_folder(output)
+    follower = Follower(keep.server, log.within, behind=True)
+    if not log.within:
+        follower = Follower(output, [printed.name], behind=True)
+    process = launch(keep.server, service, environment, printed)
+
+    def pids() -> list[int]:
+        process.poll()  # so that one which has ended is noticed
+        own = [process.pid] if alive(process.pid) else []
+        return own or [sign.pid for sign in signs(keep.server, config) if sign.pid]
+
+    folders = world_folders(config.roles)
+    movement = Movement(keep.server, folders, pids)
+    watch = Watch(log, service, follower, pids, movement)
+    if not watch.service.ready and "ready" not in log.patterns:
+        raise Refused(
+            f"keep.toml does not tell which line says that {service.name} is ready",
+            hint="set ready in [log], [start] or [[service]]",
+        )
+    return Start(service.name, process.pid, watch.run(lambda seen: told(service.name, seen)))
+
+
+def launch(server: Path, service: Service, environment: Environment, printed: Path) -> subprocess.Popen[bytes]:
+    """Start a command in its folder, detached from us, its output going to a file. Refused when it cannot be."""
+    folder = server / service.folder
+    program = Path(service.command[0])
+    beside = folder / program
+    first = str(beside) if not program.is_absolute() and beside.is_file() else service.command[0]
+    flags = 0x00000008 | 0x00000200 if os.name == "nt" else 0  # DETACHED_PROCESS | CREATE_NEW_PROCESS_GROUP
+    try:
+        with files.appending(printed) as handle:
+            return subprocess.Popen(
+                [first, *service.command[1:]],
+                cwd=folder,
+                env=dict(environment),
+                stdin=subprocess.DEVNULL,
+                stdout=handle,
+                stderr=subprocess.STDOUT,
+                close_fds=True,
+                start_new_session=os.name != "nt",
+                creationflags=flags,
+            )
+    except OSError as error:
+        raise Refused(
+            f"{service.name} cannot be started: {error.strerror}", place=Place(str(error.filename or first))
+        ) from error

@@ -1,0 +1,314 @@
+"""Following a server from its start until it is ready, has failed, died, or nothing has moved for too long.
+
+A start that is silent for hours may be converting the world. What tells that apart from a hang: the processor time
+and the bytes on disk that the server's processes use, and files of the world that change.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+from pathlib import Path
+
+from emberkeep import globs
+from emberkeep.keep import Log
+from emberkeep.running import Service
+from emberkeep.servers.process import alive, matching
+
+TURN = 0.1
+"""Seconds between two looks at the log."""
+LOOKS = 2.0
+"""Seconds between two looks at processes and files, at least."""
+BUSY = 0.02
+"""Share of one processor from which on a process counts as working."""
+MOST_KEPT = 200
+_LARGEST_LINE = 1 << 16
+
+
+class State(StrEnum):
+    """How a start went."""
+
+    WAITING = "waiting"
+    READY = "ready"
+    DIED = "died"
+    SILENT = "silent"
+    LATE = "late"
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """An extension that the log tells was loaded; ``version`` "" where the line tells none."""
+
+    name: str
+    version: str
+
+
+@dataclass(frozen=True)
+class Activity:
+    """What moved since the last look: share of one processor, bytes read and written, files of the world changed and
+    by how many bytes they grew."""
+
+    processor: float = 0.0
+    disk: int = 0
+    changed: int = 0
+    grown: int = 0
+
+    @property
+    def works(self) -> bool:
+        """Whether anything moved."""
+        return self.processor > BUSY or self.disk > 0 or self.changed > 0
+
+
+@dataclass(frozen=True)
+class Watched:
+    """What a watch has seen so far. ``waits_for``: which lines are still to come; ``seconds``: since the start;
+    ``quiet``: seconds since the last line; ``still``: seconds since anything moved at all; ``converted``: whether
+    the world's files changed before the server was ready."""
+
+    state: State = State.WAITING
+    version: str = ""
+    ready: str = ""
+    loaded: tuple[Loaded, ...] = ()
+    failures: tuple[str, ...] = ()
+    errors: tuple[str, ...] = ()
+    last: str = ""
+    waits_for: tuple[str, ...] = ()
+    seconds: float = 0.0
+    quiet: float = 0.0
+    still: float = 0.0
+    activity: Activity = Activity()
+    converted: bool = False
+
+    @property
+    def good(self) -> bool:
+        """Ready, and nothing failed."""
+        return self.state is State.READY and not self.failures and not self.errors
+
+
+class Follower:
+    """New lines of log files, whatever is done to them: written on, cut short, renamed, begun anew.
+
+    ``behind``: only what is written from now on.
+    """
+
+    def __init__(self, root: Path, within: Sequence[str], *, behind: bool) -> None:
+        self._root, self._within = root, within
+        self._at: dict[tuple[int, int], int] = {}
+        self._parts: dict[tuple[int, int], bytes] = {}
+        if behind:
+            for path, facts in self._files():
+                self._at[facts.st_dev, facts.st_ino] = facts.st_size
+                del path
+
+    def _files(self) -> Iterator[tuple[Path, os.stat_result]]:
+        for path in matching(self._root, self._within):
+            try:
+                yield path, path.stat()
+            except OSError:
+                continue  # renamed a moment ago: it is met again under its new name
+
+    def lines(self) -> Iterator[str]:
+        """Whole lines that have come since the last call, oldest file first."""
+        for path, facts in sorted(self._files(), key=lambda item: item[1].st_mtime_ns):
+            key = facts.st_dev, facts.st_ino
+            at = self._at.get(key, 0)
+            if facts.st_size < at:  # it was emptied and begun anew
+                at, self._parts[key] = 0, b""
+            if facts.st_size == at:
+                continue
+            try:
+                with path.open("rb") as handle:
+                    handle.seek(at)
+                    data = handle.read()
+            except OSError:
+                continue
+            self._at[key] = at + len(data)
+            *whole, rest = (self._parts.pop(key, b"") + data).split(b"\n")
+            self._parts[key] = rest[-_LARGEST_LINE:]
+            for line in whole:
+                yield line.decode("utf-8", "replace").rstrip("\r")
+
+
+@dataclass
+class Movement:
+    """Looks at what the server's processes use and what changes below ``folders``."""
+
+    server: Path
+    folders: Sequence[str]
+    pids: Callable[[], Sequence[int]]
+    _used: dict[int, tuple[float, int]] = field(default_factory=dict)
+    _files: dict[str, tuple[int, int]] | None = None
+    _looked: float = 0.0
+    _took: float = 0.0
+
+    def due(self) -> bool:
+        """Whether it is time for another look: looking itself must cost little."""
+        return time.monotonic() - self._looked > max(LOOKS, 20 * self._took)
+
+    def look(self) -> Activity:
+        """What moved since the last look; nothing at the first."""
+        began = time.monotonic()
+        since, first = began - self._looked, self._looked == 0.0
+        used = self._usage()
+        processor = disk = 0.0
+        for pid, (seconds, count) in used.items():
+            before = self._used.get(pid, (seconds, count))
+            processor += seconds - before[0]
+            disk += count - before[1]
+        changed, grown = self._world()
+        self._used, self._looked = used, began
+        self._took = time.monotonic() - began
+        return Activity() if first else Activity(round(processor / since, 3), int(disk), changed, grown)
+
+    def _usage(self) -> dict[int, tuple[float, int]]:
+        import psutil
+
+        found = {}
+        for pid in self.pids():
+            try:
+                process = psutil.Process(pid)
+                for one in (process, *process.children(recursive=True)):
+                    times = one.cpu_times()
+                    counters = one.io_counters() if hasattr(one, "io_counters") else None
+                    disk = counters.read_bytes + counters.write_bytes if counters else 0
+                    found[one.pid] = times.user + times.system, disk
+            except psutil.Error:
+                continue
+        return found
+
+    def _world(self) -> tuple[int, int]:
+        now: dict[str, tuple[int, int]] = {}
+        for folder in self.folders:
+            for where, _, names in os.walk(self.server / folder):
+                for name in names:
+                    path = os.path.join(where, name)
+                    try:
+                        facts = os.lstat(path)
+                    except OSError:
+                        continue
+                    now[path] = facts.st_mtime_ns, facts.st_size
+        before, self._files = self._files, now
+        if before is None:
+            return 0, 0
+        changed = sum(before.get(path) != facts for path, facts in now.items()) + len(before.keys() - now.keys())
+        return changed, sum(size for _, size in now.values()) - sum(size for _, size in before.values())
+
+
+def world_folders(table: Sequence[tuple[str, tuple[str, ...]]]) -> tuple[str, ...]:
+    """The folders that hold the world, as the globs of its role begin."""
+    found: list[str] = []
+    for role, patterns in table:
+        if role == "world":
+            starts = (re.split(r"[*?\[]", pattern, maxsplit=1)[0].rpartition("/")[0] for pattern in patterns)
+            found += [start for start in starts if start]
+    return tuple(dict.fromkeys(found))
+
+
+@dataclass
+class Watch:
+    """A watch over one start. ``follower`` must have been made before the start; ``moved`` may be None."""
+
+    log: Log
+    service: Service
+    follower: Follower
+    pids: Callable[[], Sequence[int]]
+    movement: Movement | None = None
+    began: float = field(default_factory=time.monotonic)
+    _seen: Watched = Watched()
+    _line_at: float = 0.0
+    _moved_at: float = 0.0
+    _changed: bool = False
+
+    def run(self, told: Callable[[Watched], None] = lambda _: None) -> Watched:
+        """Follow until it is ready or cannot become so any more; ``told`` hears what was seen so far."""
+        self._line_at = self._moved_at = time.monotonic()
+        while True:
+            seen = self.turn()
+            told(seen)
+            if seen.state is not State.WAITING:
+                return seen
+            time.sleep(TURN)
+
+    def turn(self) -> Watched:
+        """One look at everything."""
+        dead = not any(alive(pid) for pid in self.pids())  # before the log is read: its last lines count
+        for line in self.follower.lines():
+            self._line(line)
+        now = time.monotonic()
+        if self.movement and self.movement.due():
+            self._note(self.movement.look(), now)
+        seen = replace(
+            self._seen,
+            waits_for=tuple(self._missing()),
+            seconds=now - self.began,
+            quiet=now - self._line_at,
+            still=now - max(self._line_at, self._moved_at),
+            converted=self._changed,
+        )
+        if not seen.waits_for:
+            state = State.READY
+        elif dead:
+            state = State.DIED
+        elif seen.seconds > self.service.limit.total_seconds():
+            state = State.LATE
+        elif seen.still > self.service.silent.total_seconds():
+            state = State.SILENT
+        else:
+            state = State.WAITING
+        self._seen = replace(seen, state=state)
+        return self._seen
+
+    def _note(self, activity: Activity, now: float) -> None:
+        self._seen = replace(self._seen, activity=activity)
+        if activity.works:
+            self._moved_at = now
+        self._changed = self._changed or activity.changed > 0
+
+    def _missing(self) -> Iterator[str]:
+        if self._patterns().get("version") and not self._seen.version:
+            yield "version"
+        if not self._seen.ready:
+            yield "ready"
+
+    def _patterns(self) -> Mapping[str, str]:
+        ready = {"ready": self.service.ready} if self.service.ready else {}
+        return {**self.log.patterns, **ready}
+
+    def _line(self, line: str) -> None:
+        self._line_at = time.monotonic()
+        self._seen = read_line(replace(self._seen, last=line.strip()), line, self._patterns())
+
+
+def read_line(seen: Watched, line: str, patterns: Mapping[str, str]) -> Watched:
+    """What is known after one more line of the log."""
+    found = {kind: re.search(pattern, line) for kind, pattern in patterns.items()}
+    if version := found.get("version"):
+        # A new version line is a new start; what came before it belongs to an earlier one.
+        return Watched(version=version[1] if version.groups() else version[0], last=seen.last)
+    if found.get("failed"):
+        return replace(seen, failures=(*seen.failures, line.strip())[-MOST_KEPT:])
+    if loaded := found.get("loaded"):
+        named = loaded.groupdict()
+        name = named.get("name") or (loaded[1] if loaded.groups() else loaded[0])
+        seen = replace(seen, loaded=(*seen.loaded, Loaded(name, named.get("version") or "")))
+    if found.get("error"):
+        seen = replace(seen, errors=(*seen.errors, line.strip())[-MOST_KEPT:])
+    return replace(seen, ready=line.strip()) if found.get("ready") else seen
+
+
+def last_start(root: Path, log: Log) -> Watched:
+    """What the newest log tells of the last start in it, without following."""
+    paths = matching(root, log.within)
+    if not paths:
+        return Watched()
+    newest = max(paths, key=lambda path: path.stat().st_mtime_ns)
+    only = globs.escape(newest.relative_to(root).as_posix())
+    seen = Watched()
+    for line in Follower(root, [only], behind=False).lines():
+        seen = read_line(replace(seen, last=line.strip()), line, log.patterns)
+    missing = [kind for kind, value in (("version", seen.version), ("ready", seen.ready)) if not value]
+    return replace(seen, waits_for=tuple(missing), state=State.READY if seen.ready else State.WAITING)
