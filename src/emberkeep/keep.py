@@ -7,27 +7,32 @@
       answers.toml           answers given to questions of merges
       orders.toml            standing orders
       journal.db             which runs changed the server folder
+      recipes/               how saves are migrated, one file for each version step
+      output/                what started servers print
       store/                 snapshots and recorded defaults
 
 ``keep.toml``::
 
-    format = 1 [server]   name, folder (relative ones are relative to the keep), zone (IANA name) [versions.NAME]
-    pattern (a regular expression with one group), in (list of globs) [roles]    ROLE = [globs], first match wins in
-    the order written [world]    pointer = { file, key }, tiles = { names, sector }, numbered = { names },
-    dimensions (further folders) [launch]   script, program, and the names of its variables or arguments for seed,
-    size, name, port [log]      in (globs), and patterns of the lines version, ready, loaded, failed, error
-    [player-bound]    files: globs of extension data that belongs to single players [wanted]   NAME = the version
-    wanted, or { file, pattern } or { address, pattern } where it is published
+    format = 1
+    [server]          name, folder (relative ones are relative to the keep), zone (IANA name)
+    [versions.NAME]   pattern (a regular expression with one group), in (list of globs)
+    [roles]           ROLE = [globs], first match wins in the order written
+    [world]           pointer = { file, key }, tiles = { names, sector }, dimensions (further folders), numbered =
+                      { names, engine-file, engine-pattern }: saves with a number, and where the engine tells its own
+    [launch]          script, program, and the names of its variables or arguments for seed, size, name, port
+    [log]             in (globs), and patterns of the lines version, ready, loaded, failed, error
+    [player-bound]    files: globs of extension data that belongs to single players
+    [wanted]          NAME = the version wanted, or { file, pattern } or { address, pattern } where it is published
     [process] [console] [start] [[service]] [stop]    see ``running``
-    [[landmark]]   name, and file (its bytes), file with record and field, tiles (X1,Y1..X2,Y2) or row ({ database,
-               table, where }): what must hold after an update as before
-    [update]   overlay: glob of the archive that a framework is laid over the engine from; command: the admin's own
-               updater; remember: extensions without a new build and what is done with them (keep, remove, stop)
-    [rehearse] set = { "FILE" = { KEY = "value" } }: what differs in a copy that is only rehearsed with, as its ports
-    [ladder]   "AGE" = "all" or "one a hour|day|week|month|year": which snapshots thinning keeps
-    [[rule]]  files (a glob), field (a glob), record (a glob over names in reports), take: settles questions of merges
-    [checks]  silence: learned checks that are not to be reported, by the names that reports give them
-    [records."GLOB"]   "tag/tag" = ["@attribute" or "child", …], [] for records without identity
+    [[landmark]]      name, and file (its bytes), file with record and field, tiles (X1,Y1..X2,Y2) or row ({ database,
+                      table, where }): what must hold after an update as before
+    [update]          overlay: glob of the archive that a framework is laid over the engine from; command: the admin's
+                      own updater; remember: what is done with extensions without a new build (keep, remove, stop)
+    [rehearse]        set = { "FILE" = { KEY = "value" } }: what differs in a copy that is only rehearsed with
+    [ladder]          "AGE" = "all" or "one a hour|day|week|month|year": which snapshots thinning keeps
+    [[rule]]          files (a glob), field (a glob), record (a glob over names in reports), take: settles questions
+    [checks]          silence: learned checks that are not to be reported, by the names that reports give them
+    [records."GLOB"]  "tag/tag" = ["@attribute" or "child", …], [] for records without identity
 """
 
 from __future__ import annotations
@@ -88,13 +93,15 @@ class WorldPointer:
 @dataclass(frozen=True)
 class World:
     """What is known of the world's files. ``tiles``: name with {x} and {y}; ``sector``: bytes; ``numbered``: name
-    with {number}."""
+    with {number}; ``number_in`` and ``number_pattern``: the engine's own file that tells which number it reads."""
 
     pointer: WorldPointer | None = None
     tiles: str = ""
     sector: int = 0
     numbered: str = ""
     dimensions: tuple[str, ...] = ()
+    number_in: str = ""
+    number_pattern: str = ""
 
 
 @dataclass(frozen=True)
@@ -294,14 +301,14 @@ def _versions(reader: Reader) -> tuple[VersionSource, ...]:
     return tuple(found)
 
 
-def _check_pattern(table: Reader, pattern: str) -> None:
+def _check_pattern(table: Reader, pattern: str, key: str = "pattern") -> None:
     try:
         groups = re.compile(pattern).groups
     except re.error as error:
-        table.fault("pattern", f"not a regular expression: {error}")
+        table.fault(key, f"not a regular expression: {error}")
         return
     if pattern and groups != 1:
-        table.fault("pattern", f"should have one group in ( ) around the version, has {groups}")
+        table.fault(key, f"should have one group in ( ) around the version, has {groups}")
 
 
 def _roles(reader: Reader) -> tuple[tuple[str, tuple[str, ...]], ...]:
@@ -327,7 +334,11 @@ def _world(reader: Reader) -> World:
         tiles.get("sector", int, "a number of bytes", 0),
         numbered.string("names"),
         reader.strings("dimensions"),
+        numbered.string("engine-file"),
+        numbered.string("engine-pattern"),
     )
+    if world.number_pattern or world.number_in:
+        _check_pattern(numbered, world.number_pattern, "engine-pattern")
     for part in (reader, pointer, tiles, numbered):
         part.no_others()
     return world
@@ -473,6 +484,16 @@ class Keep:
     def orders_file(self) -> Path:
         """Where standing orders are kept."""
         return self.folder / "orders.toml"
+
+    @property
+    def recipes(self) -> Path:
+        """Where recipes are kept."""
+        return self.folder / "recipes"
+
+    @property
+    def output(self) -> Path:
+        """Where what started servers print goes."""
+        return self.folder / "output"
 
     @property
     def answers_file(self) -> Path:

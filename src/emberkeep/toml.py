@@ -85,13 +85,23 @@ class Reader:
     table: Mapping[str, Any]
     path: tuple[str, ...] = ()
     faults: list[Fault] = field(default_factory=list)
+    line: int | None = None
+    """Where this table begins, for those of an array, which their paths do not tell apart."""
     _used: set[str] = field(default_factory=set)
 
     def fault(self, key: str, what: str, hint: str = "") -> None:
         """Note that something is wrong with ``key`` of this table."""
         path = (*self.path, key) if key else self.path
         dotted = ".".join(part if re.fullmatch(r"[\w-]+", part) else quote(part) for part in path)
-        self.faults.append(Fault(f"{dotted}: {what}", Place(self.file, line_of(self.text, path)), hint))
+        line = self._line(path)
+        self.faults.append(Fault(f"{dotted}: {what}", Place(self.file, line), hint))
+
+    def _line(self, path: tuple[str, ...]) -> int | None:
+        if self.line is None:
+            return line_of(self.text, path)
+        below = "\n".join(self.text.splitlines()[self.line - 1 :])
+        found = line_of(below, path)
+        return self.line - 1 + found if found else self.line
 
     def get(self, key: str, kind: type | tuple[type, ...], what: str, default: object = None) -> Any:
         """The value of ``key`` if it has the right type; else a fault and ``default``. Missing: ``default``."""
@@ -144,7 +154,7 @@ class Reader:
         return [(key, self.sub(key)) for key in self.table]
 
     def _reader(self, table: Mapping[str, Any], key: str) -> Reader:
-        return Reader(self.file, self.text, table, (*self.path, key), self.faults)
+        return Reader(self.file, self.text, table, (*self.path, key), self.faults, self.line)
 
     def no_others(self, *further: str) -> None:
         """Every key not asked for so far, nor in ``further``, is a fault, with the nearest known one."""

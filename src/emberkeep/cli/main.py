@@ -29,8 +29,18 @@ COMMANDS = {
     "diff": "compare any two of: live, a snapshot, recorded defaults, a path",
     "orders": "intents that every new default is given: find, accept, try them",
     "merge": "carry the vendor's new defaults into hand-edited files",
+    "update": "update day as one run: from the warning to the landmarks, or back",
+    "migrate": "take the saves through every recipe up to a version",
+    "carry": "bring a server's own files from one install to another beside it",
+    "import": "bring in a world from a folder or an archive",
+    "start": "start the server and follow it until it is ready",
+    "stop": "warn, save, stop, and wait until the server is gone",
+    "say": "say something to the players",
+    "watch": "follow the server's log until it is ready",
 }
 INTERRUPTED = 130
+_NAMED = {"import": "bring"}
+"""Commands whose modules cannot be called as they are."""
 
 
 def parser_for(command: str | None) -> argparse.ArgumentParser:
@@ -70,7 +80,7 @@ def _fill(sub: argparse.ArgumentParser, name: str) -> None:
 
 
 def _module(name: str) -> Any:
-    return importlib.import_module(f"emberkeep.cli.{name}")
+    return importlib.import_module(f"emberkeep.cli.{_NAMED.get(name, name)}")
 
 
 def main(arguments: Sequence[str]) -> int:

@@ -5,11 +5,15 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 
 from emberkeep.cli.context import now
+from emberkeep.errors import Damage
 from emberkeep.keep import Keep
 from emberkeep.runs.journal import Journal, Run
-from emberkeep.runs.run import Room
+from emberkeep.runs.run import Room, Step, carry_out
+from emberkeep.servers.watch import Watched
 from emberkeep.show.console import Screen
 from emberkeep.store.intake import Progress
 from emberkeep.store.store import Store
@@ -41,3 +45,23 @@ def ask_whether_back(screen: Screen) -> bool:
     """Ask whether an interrupted run goes back at once; stopped again while asking, it does."""
     screen.note("Interrupted. Go back to what stood there before? [y/N] (Ctrl-C again goes back)")
     return sys.stdin.readline().strip().lower() in ("y", "yes")
+
+
+def carried_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:
+    """Carry out a run; Damage where the store could not give all back whole."""
+    done = carry_out(room, steps, stay=stay)
+    if room.faults:
+        raise Damage.gathered(tuple(room.faults))
+    return done
+
+
+@contextmanager
+def told_watch(args: argparse.Namespace) -> Iterator[Callable[[str, Watched], None]]:
+    """What hears of a start while it goes on: a line on a terminal that is written anew, nothing on a pipe."""
+    if args.json or not sys.stderr.isatty():
+        yield lambda name, seen: None
+        return
+    from emberkeep.show.watching import Live
+
+    with Live() as live:
+        yield live.show

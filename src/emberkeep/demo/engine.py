@@ -9,7 +9,7 @@ It reads its settings, refuses a save of a later format, ignores saves with an o
 a new world, as servers do), converts a world of an older format slowly and without a word, rigs the extensions that
 were built for it, holds its logbook open, answers a console, and writes its settings back when it is doused.
 
-The environment: ``SKERRYLIGHT_CONSOLE`` the console's secret (without one there is no console); ``SKERRYLIGHT_PACE``
+The environment: ``ROCK_CONSOLE`` the console's secret (without one there is no console); ``SKERRYLIGHT_PACE``
 seconds that a conversion takes; ``SKERRYLIGHT_FAULTS`` words out of
 
     crash, crash-late    ends with an error at once, or after the logbook was opened
@@ -135,7 +135,7 @@ class Engine:
         servers = []
         if self.port:
             servers.append(_serve(self.port, _Greeting, self))
-        if self.console_port and os.environ.get("SKERRYLIGHT_CONSOLE") and not self.fault("deaf"):
+        if self.console_port and os.environ.get("ROCK_CONSOLE") and not self.fault("deaf"):
             try:
                 servers.append(_serve(self.console_port, _Console, self))
             except OSError:
@@ -294,7 +294,7 @@ class _Console(socketserver.StreamRequestHandler):
 
     def handle(self) -> None:
         with contextlib.suppress(OSError):
-            if self.rfile.readline(1000).decode("utf-8", "replace").strip() != os.environ["SKERRYLIGHT_CONSOLE"]:
+            if self.rfile.readline(1000).decode("utf-8", "replace").strip() != os.environ["ROCK_CONSOLE"]:
                 self.wfile.write(b"nay\n")
                 return
             self.wfile.write(b"aye\n")

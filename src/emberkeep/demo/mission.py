@@ -157,3 +157,78 @@ def settings_edited(text: str) -> str:
 def _once(text: str, old: str, new: str) -> str:
     assert text.count(old) == 1, old
     return text.replace(old, new)
+
+
+RECIPES = {
+    "4.2-to-4.3.toml": """format = 1
+from = "4.2"
+to = "4.3"
+why = "4.3 reads saves of format 18 only, and keepers' bags are satchels now"
+
+[[step]]
+why = "4.3 passes over saves of format 17 and would draw a new chart"
+renumber = { in = "outer-skerries", from = 17, to = 18 }
+holds = ["seed", "size", "pointer"]
+
+[[step]]
+why = "bags are satchels, and everybody has some salt"
+records = { files = "outer-skerries/keepers/*.json", rename = { bag = "satchel" }, default = { salt = 0 } }
+
+[[step]]
+why = "crafts have a rank from 4.3 on"
+sql = { database = "outer-skerries/logbook.*.db", files = "4.3-logbook/*.sql" }
+
+[[step]]
+engine = { converts = true }
+""",
+    "4.3-to-4.4.toml": """format = 1
+from = "4.3"
+to = "4.4"
+why = "storms are told by strength"
+
+[[step]]
+set = { file = "keeper.properties", key = "storms-from", value = "6", unless-present = true }
+""",
+    "4.3-logbook/1-structure.sql": """-- a rank for every craft
+alter table learned add column rank integer not null default 1;
+""",
+    "4.3-logbook/2-data.sql": """update learned set rank = 2 where day > 200;
+update about set value = '5+rank' where name = 'format';
+""",
+}
+"""What the vendor says of each version step, as recipes, with their SQL."""
+
+
+def operating(port: int, console: int) -> str:
+    """What Gannet Rock's keepers add to keep.toml: console, start, stop, landmarks, rehearsal."""
+    return f"""
+# --- added by the keepers of Gannet Rock ---
+
+[console]
+kind = "line"
+address = "127.0.0.1:{console}"
+secret = {{ env = "ROCK_CONSOLE" }}
+good = '^(aye|cried|logged|held|freed|dousing)'
+phrases = {{ say = "cry {{text}}", save = "log all", hold = "log hold", free = "log free", stop = "douse" }}
+
+[process]
+address = "127.0.0.1:{port}"
+
+[stop]
+tell = ["2 s", "1 s"]
+text = "The lamp goes out in {{time}}; moor your boats."
+limit = "20 s"
+still = "1 s"
+
+[[landmark]]
+name = "the great lantern"
+tiles = "0,0..1,1"
+
+[[landmark]]
+name = "what a keeper starts with"
+file = "keeper.properties"
+field = "title"
+
+[rehearse]
+set = {{ "keeper.properties" = {{ port = "{port + 1000}", console-port = "{console + 1000}" }} }}
+"""

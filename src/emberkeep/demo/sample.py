@@ -55,6 +55,7 @@ def build(folder: Path, size: str = "town") -> None:
     _odds_and_ends(folder / SERVER)
     _put(folder / "releases" / "skerrylight-4.2", release_files("4.2"))
     _put(folder / "releases" / "extensions-4.3", _builds("4.3", ("gullpost", "1.5.0"), ("tarline", "0.9.4")))
+    _put(folder / "releases" / "recipes", {name: text.encode() for name, text in mission.RECIPES.items()})
     for release, pack in (("4.3", _zip), ("4.4", _tar)):
         name = f"skerrylight-{release}"
         suffix = ".zip" if pack is _zip else ".tar.gz"

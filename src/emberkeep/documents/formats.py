@@ -38,6 +38,12 @@ def format_of(path: str, text: str) -> str:
     return known or ("ini" if looks_like_ini(text) else "text")
 
 
+def kind_of(path: str, data: bytes) -> str:
+    """The format of a file by its bytes; "binary" for what is no text."""
+    source = decode(data)
+    return format_of(path, source.text) if source else "binary"
+
+
 _XML = re.compile(r"\ufeff?\s*<(?:\?xml|!--|!DOCTYPE|[A-Za-z_])")
 _SECTION = re.compile(r"\ufeff?[ \t]*\[[^\]\r\n]*\][ \t]*(?:[;#].*)?$")
 

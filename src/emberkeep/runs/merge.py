@@ -79,6 +79,12 @@ def choose_versions(
     return base, target
 
 
+def began_from(keep: Keep, store: Store, live: FolderTree) -> str | None:
+    """The recorded release that the live files began from; None, so that they are merged without one, where none is
+    recorded. Refused where none fits."""
+    return _best(keep, store, live) if defaults.versions(store) else None
+
+
 def _best(keep: Keep, store: Store, live: FolderTree) -> str:
     best = defaults.fits(keep, store, live)[0]
     if best.files and best.share < LEAST_SHARE:
@@ -89,15 +95,23 @@ def _best(keep: Keep, store: Store, live: FolderTree) -> str:
     return best.version
 
 
-def merge_keep(keep: Keep, store: Store, wanted: Request, answers: Answers, live: Tree | None = None) -> Merge:
+def merge_keep(
+    keep: Keep,
+    store: Store,
+    wanted: Request,
+    answers: Answers,
+    live: Tree | None = None,
+    after: Tree | None = None,
+) -> Merge:
     """Merge the defaults of one release into the live files that began from those of another. Writes nothing.
 
-    ``live``: what stands for the live files, where that is not the server folder.
+    ``live``: what stands for the live files, where that is not the server folder; ``after``: the new release's files,
+    where they are not recorded yet.
     """
     if live is None:
         live = FolderTree(keep.require_server(), "live")
     config = keep.config
-    after = defaults.tree_of(store, wanted.new)
+    after = after or defaults.tree_of(store, wanted.new)
     before = defaults.tree_of(store, wanted.old) if wanted.old else NoTree()
     selected = selection(wanted.only, config.roles, config.world.tiles) if wanted.only else None
     paths = defaults.merged_paths(keep, before, after)
@@ -143,7 +157,8 @@ def into(folder: Planned, merged: Merge) -> None:
 
 class MergeStep(FileStep):
     """Merge the defaults of a release into the live files. ``based_on``: what the files were when the merge was
-    looked at, by path, where that must still be so; ``known``: its result."""
+    looked at, by path, where that must still be so; ``known``: its result; ``after``: the new release's files, where
+    they may not be recorded yet."""
 
     def __init__(
         self,
@@ -151,8 +166,10 @@ class MergeStep(FileStep):
         answers: Sequence[Answer],
         based_on: Mapping[str, str | None] = NOTHING,
         known: Merge | None = None,
+        after: Tree | None = None,
     ) -> None:
         self.wanted, self.answers, self.based_on, self.known = wanted, answers, based_on, known
+        self.after = after
         title = f"merge the defaults of {wanted.new} into the files edited by hand"
         super().__init__("merge", title, self._merge)
 
@@ -160,7 +177,7 @@ class MergeStep(FileStep):
         folder = room.folder
         _check_unchanged(folder, self.based_on)
         answers = answers_of(room.keep, self.answers)
-        merged = self.known or merge_keep(room.keep, room.store, self.wanted, answers, folder)
+        merged = self.known or merge_keep(room.keep, room.store, self.wanted, answers, folder, self.after)
         if merged.faults:
             raise UnreadableInput.gathered(merged.faults)
         room.told["merge"] = merged

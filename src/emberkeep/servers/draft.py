@@ -24,6 +24,7 @@ def draft(adoption: Adoption, folder: str, zone: str) -> str:
         _roles(adoption),
         _world(adoption),
         _launch(adoption),
+        _overlay(adoption),
         _log(adoption),
         _player_bound(adoption),
         *_records(adoption.records),
@@ -82,7 +83,13 @@ def _world(adoption: Adoption) -> str:
         lines.append(f"tiles = {{ names = {quote(world.tiles)}{sector} }}\n")
     if world.numbered:
         lines.append(_comment(Sure.LIKELY, "no setting gives the number in the save's name, so it is the format's"))
-        lines.append(f"numbered = {{ names = {quote(world.numbered)} }}\n")
+        told = f"names = {quote(world.numbered)}"
+        if world.number_in:
+            lines.append(
+                _comment(Sure.LIKELY, f"{world.number_in} names the same number, so the engine tells it there")
+            )
+            told += f", engine-file = {quote(world.number_in)}, engine-pattern = {_literal(world.number_pattern)}"
+        lines.append(f"numbered = {{ {told} }}\n")
     if world.dimensions:
         lines.append(_comment(Sure.LIKELY, "tiles named alike stand there"))
         lines.append(f"dimensions = [{', '.join(map(quote, world.dimensions))}]\n")
@@ -99,7 +106,16 @@ def _launch(adoption: Adoption) -> str:
         lines.append(
             f"{item.purpose} = {quote(item.key)}    # {item.sure}: now {plain(item.value)}; {plain(item.evidence)}\n"
         )
+    told = "    # likely: the launch script; which line says that it is ready stands in [log]"
+    lines.append(f"\n[start]{told}\ncommand = [{quote('./' + launch.script)}]\n")
     return "".join(lines)
+
+
+def _overlay(adoption: Adoption) -> str:
+    laid = next((found for found in adoption.roles if found.evidence.startswith("an overlay")), None)
+    if laid is None:
+        return ""
+    return f"\n[update]\noverlay = {quote(laid.glob)}    # {laid.sure}: {plain(laid.evidence)}\n"
 
 
 def _log(adoption: Adoption) -> str:

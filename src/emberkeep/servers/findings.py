@@ -62,7 +62,8 @@ class VersionFinding:
 class WorldFinding:
     """The world: what points at it, tile names, numbered save. Empty texts where nothing was found.
 
-    ``dimensions``: further folders of the same world; ``pointer_evidence``: what speaks for the pointer.
+    ``number_in``, ``number_pattern``: where the engine tells the number of the saves it reads; ``dimensions``: further
+    folders of the same world; ``pointer_evidence``: what speaks for the pointer.
     """
 
     folder: str = ""
@@ -75,6 +76,8 @@ class WorldFinding:
     dimensions: tuple[str, ...] = ()
     evidence: str = ""
     sure: Sure = Sure.SURE
+    number_in: str = ""
+    number_pattern: str = ""
 
 
 @dataclass(frozen=True)

@@ -131,6 +131,20 @@ def _wait_until_gone(keep: Keep, pids: Sequence[int], told: Stopping, asked: boo
     )
 
 
+def end(keep: Keep, pids: Sequence[int]) -> None:
+    """End processes of ours that do not listen. RunFailed when they stay."""
+    for what in ("terminate", "kill"):
+        for pid in pids:
+            _signal(pid, what)
+        if wait_for(lambda: not any(map(alive, pids)) and not is_running(keep), ENDING):
+            return
+    raise RunFailed("the server that was started cannot be ended", place=Place(str(keep.server)))
+
+
+ENDING = 10.0
+"""Seconds that a process is given to end."""
+
+
 def _signal(pid: int, what: str) -> None:
     import psutil
 

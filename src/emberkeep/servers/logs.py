@@ -24,6 +24,7 @@ _FAILED = re.compile(
     r"\b(?:fail(?:s|ed|ure)?|could not|cannot|can't|unable|refused|incompatible|not loaded|missing|disabled)\b",
     re.IGNORECASE,
 )
+_FAILURES = r"\b(?:fail(?:s|ed|ure)?|could not|cannot|unable|refused|incompatible|not loaded)\b"
 _ERROR = re.compile(r"\b(error|severe|fatal|exception|panic|critical)\b", re.IGNORECASE)
 _SEVERITIES = r"(?i)\b(?:error|severe|fatal|exception|panic|critical)\b"
 
@@ -60,6 +61,9 @@ def _lines(lines: Sequence[str], engine: str, extensions: Sequence[Extension], p
         yield LogLine(
             "failed", _extension_pattern(line, extension), line, f"it names {extension.name} and says so", Sure.LIKELY
         )
+    elif loaded and (before := loaded[0].partition(loaded[1].name)[0].strip()):
+        told = "no such line yet; the beginning of those about extensions, and words for failures"
+        yield LogLine("failed", rf"{_loosely(before)} (?P<name>[\w.-]+).*{_FAILURES}", "", told, Sure.GUESS)
     error = next((line for line in lines if _ERROR.search(line)), "")
     if error:
         yield LogLine("error", _SEVERITIES, error, "words that programs use for errors", Sure.LIKELY)

@@ -223,6 +223,10 @@ class Watch:
     _moved_at: float = 0.0
     _changed: bool = False
 
+    def seen_before(self, seen: Watched) -> None:
+        """Count what was seen of this start before the watch began."""
+        self._seen = seen
+
     def run(self, told: Callable[[Watched], None] = lambda _: None) -> Watched:
         """Follow until it is ready or cannot become so any more; ``told`` hears what was seen so far."""
         self._line_at = self._moved_at = time.monotonic()

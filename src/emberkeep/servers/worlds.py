@@ -36,7 +36,7 @@ def world(scene: Scene, found: Tiles) -> WorldFinding:
     finding = _tiled(scene, found) if found else _one_save(scene)
     if not finding.evidence:
         return finding
-    return _pointer(scene, replace(finding, numbered=_numbered(scene, finding.folder)))
+    return _pointer(scene, _told_by_engine(scene, replace(finding, numbered=_numbered(scene, finding.folder))))
 
 
 def _tiled(scene: Scene, found: Tiles) -> WorldFinding:
@@ -138,6 +138,29 @@ def _shared_number(scene: Scene, folder: str, told: set[str]) -> str:
 def save_numbers(name: str) -> list[str]:
     """The numbers between dots, dashes or underscores of a file's name."""
     return re.findall(r"(?<=[.\-_])\d+(?=[.\-_])", name)
+
+
+def _told_by_engine(scene: Scene, found: WorldFinding) -> WorldFinding:
+    """Where a small text of the engine's own names the number that the saves carry."""
+    if not found.numbered:
+        return found
+    shape = found.numbered.rsplit("/", 1)[-1]
+    names = re.compile(re.escape(shape).replace(r"\*", "[^/]*").replace(r"\{number\}", r"(\d+)"))
+    numbers = {told[1] for path in scene.below(found.folder) if (told := names.fullmatch(path.rsplit("/", 1)[-1]))}
+    for path in scene.of_role("engine"):
+        if scene.look.kind(path) != "text" or scene.look.size(path) > SMALL_TEXT:
+            continue
+        for line in scene.look.text(path).splitlines():
+            told = re.fullmatch(r"(\D*[A-Za-z]\D*)(\d+)\s*", line)
+            if told and told[2] in numbers:
+                return replace(
+                    found, number_in=path, number_pattern=f"{re.escape(told[1]).replace(chr(92) + ' ', ' ')}(\\d+)"
+                )
+    return found
+
+
+SMALL_TEXT = 4000
+"""Bytes of a file that tells versions, at most."""
 
 
 def all_save_numbers(scene: Scene, found: WorldFinding) -> Iterable[str]:

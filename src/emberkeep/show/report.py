@@ -3,26 +3,28 @@
 from __future__ import annotations
 
 import base64
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from emberkeep.comparing.totals import Totals
 from emberkeep.merging.results import COMMENT, LINES, RECORD, Change, FileMerge, Merge, Outcome, Question, What
 from emberkeep.show import charts, words
 from emberkeep.show.summary import summary
 
+if TYPE_CHECKING:
+    from jinja2 import Template
+
 MOST = 400
 """Changes listed of one file; the rest is counted."""
+
 _SIGNS = {What.SET: "changed", What.ADDED: "new", What.REMOVED: "gone", What.MOVED: "moved"}
 
 
 def html(found: Merge, sums: Sequence[Totals], title: str) -> str:
     """The report. ``sums``: totals before and after."""
-    from jinja2 import Environment, StrictUndefined  # takes its time to load
-
-    environment = Environment(autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True)
-    environment.filters.update(value=_value, name=_name, place=_place, discreet=words.discreet)
-    template = environment.from_string((Path(__file__).parent / "report.html").read_text(encoding="utf-8"))
+    filters = {"value": _value, "name": _name, "place": _place, "discreet": words.discreet}
+    template = page("report.html", filters)
     picture = base64.b64encode(charts.totals(sums, "The economy before and after")).decode() if sums else ""
     return template.render(
         title=title,
@@ -42,6 +44,18 @@ def html(found: Merge, sums: Sequence[Totals], title: str) -> str:
         },
         most=MOST,
     )
+
+
+def page(name: str, filters: Mapping[str, Callable[..., object]]) -> Template:
+    """A page's template, with what all pages share."""
+    from jinja2 import Environment, FileSystemLoader, StrictUndefined  # takes its time to load
+
+    loader = FileSystemLoader(Path(__file__).parent)
+    environment = Environment(
+        loader=loader, autoescape=True, undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True
+    )
+    environment.filters.update(filters)
+    return environment.get_template(name)
 
 
 def _is_told(item: FileMerge) -> bool:

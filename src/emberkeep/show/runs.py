@@ -6,12 +6,15 @@ from collections import defaultdict
 from collections.abc import Sequence
 from datetime import tzinfo
 
+from emberkeep.comparing.landmarks import Missed
 from emberkeep.planned import Change, What
 from emberkeep.runs.journal import Run
 from emberkeep.runs.run import Preview, Undoing
+from emberkeep.runs.update import Report
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, GOOD, HEAD, QUIET, Screen, cell, table
 from emberkeep.show.snapshots import restore_plan
+from emberkeep.show.watching import watched
 
 MOST_NAMED = 6
 """Files of one step and kind that are named one by one; more are counted by folder."""
@@ -39,6 +42,47 @@ def preview(screen: Screen, found: Preview) -> None:
     ]
     size = words.size(sum(change.size for change in total if change.what is not What.RENAME))
     screen.line(f"In all: {', '.join(told)}; {size} to write." if told else "In all: no file changes.")
+
+
+def whole(screen: Screen, title: str, found: Preview) -> None:
+    """A preview with its heading."""
+    screen.line(f"{title} (preview, nothing is written)", HEAD)
+    preview(screen, found)
+    screen.next("say it again with --go; 'emberkeep undo' takes all of it back afterwards")
+
+
+def done(screen: Screen, title: str, run: Run, missed: Sequence[Missed] = ()) -> None:
+    """A run that came to its end."""
+    screen.line(f"{title}: done.", GOOD)
+    for item in missed:
+        screen.line(f"  {item.words}" + (" (as the recipe says)" if item.allowed else ""), ASKS)
+    if run.before:
+        screen.line(f"What stood there before is snapshot {run.before}.")
+        screen.next(f"to take it back: emberkeep undo {run.number} --go")
+
+
+def reported(screen: Screen, title: str, found: Report) -> None:
+    """What a run came to."""
+    screen.line(title, HEAD)
+    rows = table("", "step", "took", right=("", "took"))
+    for number, step in enumerate(found.steps, 1):
+        took = f"{step.seconds:.1f} s" if step.seconds is not None else ""
+        rows.add_row(str(number), cell(step.title), took)
+    screen.show(rows)
+    screen.line()
+    if found.measured:
+        screen.line(f"Landmarks: {found.measured}.")
+    if not found.missed:
+        screen.line("Every landmark is where it was.", GOOD)
+    for item in found.missed:
+        screen.line(f"  {item.words}" + (" (as the recipe says)" if item.allowed else ""), ASKS)
+    if found.watched is not None:
+        watched(screen, found.watched)
+    for line in found.waits:
+        screen.line(f"! {line}", ASKS)
+    if found.before:
+        screen.line(f"Done in {found.lasting}. What stood there before is snapshot {found.before}.", GOOD)
+        screen.next(f"to take it back: emberkeep undo {found.run} --go")
 
 
 def _changes(screen: Screen, changes: Sequence[Change], kind: What) -> None:

@@ -1,0 +1,48 @@
+"""``emberkeep import SOURCE``: bring in a world from a folder or an archive."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+
+from emberkeep.cli.context import add_go, answer, now, opened, the_keep
+from emberkeep.cli.running import carried_out, room_for
+from emberkeep.runs import bring
+from emberkeep.runs import run as runs
+from emberkeep.runs.bring import Request
+from emberkeep.runs.journal import Journal, Run
+from emberkeep.servers.process import refuse_if_running
+from emberkeep.show import runs as view
+from emberkeep.show.console import Screen, progress
+
+EXAMPLES = (
+    "emberkeep import from-a-friend.zip            (shows what it would do)",
+    "emberkeep import from-a-friend.zip --as far-isles --go",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Where it comes from, and its name here."""
+    parser.add_argument("source", metavar="SOURCE", help="a folder or an archive with a world somewhere in it")
+    parser.add_argument("--as", dest="name", default="", metavar="NAME", help="what its folder is to be called here")
+    add_go(parser, "bring it in")
+
+
+def run(args: argparse.Namespace, screen: Screen) -> int:
+    """A preview without ``--go``."""
+    keep = the_keep(args)
+    keep.require_server()
+    request = Request(Path(os.path.abspath(args.source)), args.name)
+    title = f"Bringing {request.source.name} into {keep.config.name}"
+    with opened(keep) as store, progress("import") as step:
+        Journal(keep.folder).refuse_if_waiting()
+        asked = Run(0, bring.KIND, now(), title=f"import of {request.source.name}", request=request.plain)
+        room = room_for(args, screen, keep, store, asked, step)
+        found = runs.preview(room, bring.steps(request))
+        if not args.go:
+            code = 1 if found.warnings else 0
+            return answer(args, code, {"preview": found, "done": False}, lambda: view.whole(screen, title, found))
+        refuse_if_running(keep, "it would write its settings back when it exits")
+        done = carried_out(room_for(args, screen, keep, store, asked, step), bring.steps(request))
+    return answer(args, 0, {"run": done, "preview": found, "done": True}, lambda: view.done(screen, title, done))

@@ -1,0 +1,148 @@
+"""``emberkeep update SOURCE --to V``: update day as one run."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+from typing import Any
+
+from emberkeep import files
+from emberkeep.cli.context import add_go, answer, now, opened, the_keep
+from emberkeep.cli.running import carried_out, room_for, told_watch
+from emberkeep.errors import UsageError
+from emberkeep.keep import Keep
+from emberkeep.merging import answers as answer_files
+from emberkeep.runs import merge as merging
+from emberkeep.runs import migrate, update
+from emberkeep.runs import run as runs
+from emberkeep.runs.journal import Journal, Run
+from emberkeep.runs.update import Request
+from emberkeep.show import runs as view
+from emberkeep.show.console import HEAD, Screen, progress
+from emberkeep.store.store import Store
+from emberkeep.trees import FolderTree
+
+EXAMPLES = (
+    "emberkeep update skerrylight-4.3.zip --to 4.3            (shows all that it would do)",
+    "emberkeep update skerrylight-4.3.zip --to 4.3 --extensions new-builds/ --rehearse /tmp/rehearsal",
+    "emberkeep update skerrylight-4.3.zip --to 4.3 --extensions new-builds/ --go",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """The release, the version, and what goes with it."""
+    parser.add_argument("source", metavar="SOURCE", help="the vendor's release: a folder or an archive")
+    parser.add_argument("--to", dest="new", required=True, metavar="V", help="its version")
+    parser.add_argument("--from", dest="old", metavar="V", help="the release your files began from (default: best fit)")
+    parser.add_argument("--saves", metavar="V", help="the version of the saves (default: what is known of them)")
+    parser.add_argument("--extensions", metavar="DIR", help="a folder of new builds of extensions")
+    parser.add_argument(
+        "--without-build",
+        action="append",
+        default=[],
+        metavar="NAME=keep|remove|stop",
+        help="what is done with an extension that has no new build; remembered in keep.toml",
+    )
+    parser.add_argument("--recipes", metavar="DIR", help="more recipes, beside those of the keep")
+    parser.add_argument("--answers", metavar="FILE", help="settle questions of the merge with the answers in FILE")
+    parser.add_argument("--no-start", action="store_true", help="do not start the server afterwards")
+    parser.add_argument("--rehearse", metavar="DIR", help="do all of it on a copy in DIR instead, with other ports")
+    parser.add_argument("--report", metavar="FILE.html", help="write a report to read in a browser")
+    parser.add_argument("--stay", action="store_true", help="when a step fails, leave all as it is for a look")
+    add_go(parser, "do it")
+
+
+def run(args: argparse.Namespace, screen: Screen) -> int:
+    """Exit code 1 when it is done but something waits: questions, extensions that failed, landmarks missed."""
+    keep = the_keep(args)
+    if args.rehearse:
+        return _rehearse(args, screen, keep)
+    with opened(keep) as store, progress("update") as step:
+        return _update(args, screen, keep, store, request_of(args, keep, store), step)
+
+
+def request_of(args: argparse.Namespace, keep: Keep, store: Store) -> Request:
+    """What the call asks for. UsageError and Refused where it cannot be."""
+    live = FolderTree(keep.require_server(), "live")
+    engine = migrate.engine_version(keep.config, live)
+    given = answer_files.read(Path(args.answers)) if args.answers else []
+    old = args.old or merging.began_from(keep, store, live)
+    return Request(
+        Path(os.path.abspath(args.source)),
+        args.new,
+        engine,
+        old,
+        migrate.saves_version(keep, store, args.saves),
+        migrate.folders(keep, Path(os.path.abspath(args.recipes)) if args.recipes else None),
+        Path(os.path.abspath(args.extensions)) if args.extensions else None,
+        _choices(args.without_build),
+        tuple(given),
+        not args.no_start,
+    )
+
+
+def _choices(told: list[str]) -> dict[str, str]:
+    found = {}
+    for item in told:
+        name, _, choice = item.partition("=")
+        if not name or choice not in (update.KEEP, update.REMOVE, update.STOP):
+            raise UsageError(f"'{item}' is no choice", hint="--without-build NAME=keep, =remove or =stop")
+        found[name] = choice
+    return found
+
+
+def _update(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, request: Request, step: Any) -> int:
+    asked = Run(0, update.KIND, now(), title=f"update to {request.new}", request=request.plain)
+    with told_watch(args) as told:
+        steps = update.steps(keep, store, request, told)
+        title = f"Update of {keep.config.name} from {request.engine} to {request.new}"
+        if not args.go:
+            Journal(keep.folder).refuse_if_waiting()
+            found = runs.preview(room_for(args, screen, keep, store, asked, step), steps)
+            _write_report(args, title, found, None)
+            code = 1 if found.warnings else 0
+            return answer(args, code, {"preview": found, "done": False}, lambda: view.whole(screen, title, found))
+        update.remember(keep, request.choices)
+        room = room_for(args, screen, keep, store, asked, step)
+        done = carried_out(room, steps, stay=args.stay)
+    report = update.report(room, done)
+    _write_report(args, title, None, report)
+    code = 1 if report.waits else 0
+    return answer(args, code, {"report": report, "done": True}, lambda: view.reported(screen, title, report))
+
+
+def _write_report(args: argparse.Namespace, title: str, found: Any, report: Any) -> None:
+    if not args.report:
+        return
+    from emberkeep.show import dayreport  # needs much that is slow to load
+
+    page = dayreport.html(title, found, report)
+    files.write_whole(Path(os.path.abspath(args.report)), [page.encode()])
+
+
+def _rehearse(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
+    from emberkeep.runs import rehearsal  # only where one is asked for
+
+    into = Path(os.path.abspath(args.rehearse))
+    with opened(keep) as store, progress("copy") as step:
+        request = request_of(args, keep, store)
+        copy = rehearsal.prepare(keep, store, into, step)
+    screen.note(f"  a copy of the server stands in {copy.server}")
+    with opened(copy) as store, progress("update") as step:
+        told = rehearsal.request_for(request)
+        asked = Run(0, update.KIND, now(), title=f"rehearsal of the update to {request.new}", request=told.plain)
+        with told_watch(args) as hear:
+            room = room_for(args, screen, copy, store, asked, step)
+            done = carried_out(room, update.steps(copy, store, told, hear), stay=True)
+        report = update.report(room, done)
+        rehearsal.stop(room)
+    title = f"Rehearsal: {keep.config.name} from {request.engine} to {request.new}"
+    _write_report(args, title, None, report)
+
+    def text() -> None:
+        view.reported(screen, title, report)
+        screen.line(f"The real one will take about {report.lasting}; players wait from 'stop' to 'start'.", HEAD)
+        screen.line(f"The copy stays in {into}; remove it when you have seen enough.")
+
+    return answer(args, 1 if report.waits else 0, {"report": report, "done": True, "copy": copy.server}, text)

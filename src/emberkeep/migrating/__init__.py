@@ -1,0 +1,1 @@
+"""Migrating saves: recipes for one version step, and the chain of them that leads from one version to another."""

@@ -1,0 +1,62 @@
+"""How long the next start may take, by what earlier ones took and how large the world was then."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+
+class Started(Protocol):
+    """An earlier start: seconds until it was ready, bytes of its world, and whether it converted the world."""
+
+    @property
+    def seconds(self) -> float: ...
+    @property
+    def world(self) -> int: ...
+    @property
+    def converted(self) -> bool: ...
+    @property
+    def state(self) -> str: ...
+
+
+READY = "ready"
+WIDER = 2.0
+"""How far off a forecast from a single conversion may be, as a factor either way."""
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """Seconds: of the last good start, and the range of a conversion of this world (None where none was seen)."""
+
+    last: float
+    conversion: tuple[float, float] | None
+    seen: int
+
+    @property
+    def words(self) -> str:
+        """It, in words."""
+        told = f"the last start took {lasting(self.last)}"
+        if self.conversion is None:
+            return f"{told}; no conversion was seen yet, so none can be foretold"
+        low, high = self.conversion
+        return f"{told}; a conversion of this world may take {lasting(low)} to {lasting(high)}, by {self.seen} earlier"
+
+
+def forecast(starts: Sequence[Started], world: int) -> Forecast | None:
+    """What to expect; None before the first good start. A conversion takes time by the bytes of the world."""
+    good = [start for start in starts if start.state == READY]
+    if not good:
+        return None
+    rates = [start.seconds / start.world for start in good if start.converted and start.world > 0]
+    if not rates:
+        return Forecast(good[-1].seconds, None, 0)
+    spread = WIDER if len(rates) == 1 else 1.0
+    return Forecast(good[-1].seconds, (min(rates) * world / spread, max(rates) * world * spread), len(rates))
+
+
+def lasting(seconds: float) -> str:
+    """A length of time in words."""
+    if seconds < 90:
+        return f"{seconds:.0f} s"
+    return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"

@@ -1,0 +1,275 @@
+"""Carrying a server's own files from one install into another beside it: copied, never moved, and never the engine."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from emberkeep import files
+from emberkeep.comparing import landmarks
+from emberkeep.errors import Refused, RunFailed, UnreadableInput, UsageError
+from emberkeep.keep import FILE as KEEP_FILE
+from emberkeep.keep import UNSORTED, Config, Keep, beside
+from emberkeep.merging.merge import merge_trees
+from emberkeep.merging.results import MINE, Merge, Outcome, Question
+from emberkeep.planned import Planned
+from emberkeep.runs import defaults, migrate
+from emberkeep.runs.merge import into
+from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step
+from emberkeep.servers.process import signs
+from emberkeep.servers.roles import MERGED, Roles
+from emberkeep.servers.versions import ordering
+from emberkeep.store.store import Store
+from emberkeep.trees import FILE, FOLDER, FolderTree, NoTree, Tree, digest_of, file_chunks
+
+KIND = "carry"
+CARRIED = ("world", "players", "progress", "access", "extensions", "extension-data", "databases", UNSORTED)
+STAYING = ("engine", "logs", "scratch")
+FRESH = ("world", "players", "progress")
+"""Roles of which a fresh install's own files make place."""
+
+
+@dataclass(frozen=True)
+class Request:
+    """From which folder to which. ``base``: the release whose defaults the old files began from, None to go without."""
+
+    old: Path
+    new: Path
+    base: str | None = None
+
+    @property
+    def plain(self) -> dict[str, Any]:
+        """It, as JSON holds it."""
+        return {"old": str(self.old), "new": str(self.new), "base": self.base}
+
+
+def from_plain(told: Mapping[str, Any]) -> Request:
+    """The same again."""
+    return Request(Path(told["old"]), Path(told["new"]), told["base"])
+
+
+def require_apart(request: Request, config: Config) -> tuple[str, str]:
+    """The versions of both. Refused when they are the same folder, one lies in the other, either runs, or they are
+    swapped: the old one newer than the new one."""
+    old, new = (Path(os.path.realpath(folder)) for folder in (request.old, request.new))
+    for folder in (old, new):
+        if not folder.is_dir():
+            raise UsageError(f"{folder} is no folder")
+    if old == new or old in new.parents or new in old.parents:
+        raise Refused(f"{request.old} and {request.new} are not two folders beside each other")
+    for folder, what in ((old, "it would write while it is copied"), (new, "it would write over what is carried")):
+        sign = next(signs(folder, None), None)
+        if sign is not None:
+            raise Refused(f"the server in {folder} is running ({sign.words}); {what}", hint="stop it, and try again")
+    before, after = migrate.engine_version(config, FolderTree(old)), migrate.engine_version(config, FolderTree(new))
+    if ordering(before) > ordering(after):
+        raise Refused(
+            f"{request.old} is {before} and {request.new} is {after}: are they swapped?",
+            hint="name the folder that files come from first; a downgrade ruins the world",
+        )
+    return before, after
+
+
+def keep_for(new: Path, old: Keep, *, make: bool) -> Keep:
+    """The keep of the new folder: what it has, else one like the old folder's, made only when ``make``."""
+    folder = beside(new)
+    if (folder / KEEP_FILE).is_file():
+        return Keep(folder)
+    if not make:
+        shown = Keep(old.folder)
+        shown.server = new
+        return shown
+    told = tomlkit.parse((old.folder / KEEP_FILE).read_text(encoding="utf-8"))
+    told["server"]["folder"] = os.path.relpath(new, folder)
+    files.make_folder(folder)
+    for name in ("answers.toml", "orders.toml"):
+        if (old.folder / name).is_file():
+            files.write_whole(folder / name, [(old.folder / name).read_bytes()])
+    if old.recipes.is_dir():
+        files.make_folder(folder / "recipes")
+        for path in old.recipes.glob("*.toml"):
+            files.write_whole(folder / "recipes" / path.name, [path.read_bytes()])
+    files.write_whole(folder / KEEP_FILE, [tomlkit.dumps(told).encode()])
+    return Keep(folder)
+
+
+def steps(request: Request, base: Tree | None) -> list[Step]:
+    """The steps of carrying. ``base``: the untouched defaults that the old files began from."""
+    return [
+        SnapshotStep("before carrying", KIND),
+        FileStep("carry", f"bring what is {request.old.name}'s own", _Carry(request, base)),
+        VerifyStep(request),
+        SeedStep(request),
+    ]
+
+
+def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
+    """The steps of a carrying that the journal knows."""
+    told = from_plain(request)
+    return steps(told, base_of(told, keep, store))
+
+
+def base_of(request: Request, keep: Keep, store: Store) -> Tree | None:
+    """The recorded defaults that the old files began from: of the new folder's keep, else of the old one's."""
+    if request.base is None:
+        return None
+    if request.base in store.versions():
+        return defaults.tree_of(store, request.base)
+    other = beside(request.old)
+    if (other / KEEP_FILE).is_file():
+        return defaults.tree_of(Store(Keep(other).store_folder), request.base)
+    return None
+
+
+@dataclass
+class _Carry:
+    """What is the old folder's own goes into the planned new one, by role."""
+
+    request: Request
+    base: Tree | None
+
+    def __call__(self, room: Room) -> Notes:
+        folder, old = room.folder, FolderTree(self.request.old, str(self.request.old))
+        roles = Roles(room.keep.config.roles)
+        notes = Notes()
+        by_role: dict[str, list[str]] = {}
+        for path, entry in old.entries().items():
+            if entry.kind is not FOLDER:
+                by_role.setdefault(roles.of(path), []).append(path)
+        _make_place(folder, old, roles, notes)
+        differing = []
+        for role in CARRIED:
+            for path in by_role.get(role, ()):
+                if path in folder.entries() and folder.entries()[path].kind is FILE:
+                    differing += [path] if folder.digest(path) != old.digest(path) else []
+                folder.take(path, old)
+        _empty_folders(folder, old, roles)
+        notes.lines.append("comes along: " + _counted(by_role, CARRIED))
+        if staying := _counted(by_role, STAYING):
+            notes.lines.append(f"stays: {staying}")
+        if by_role.get(UNSORTED):
+            some = ", ".join(by_role[UNSORTED][:4])
+            notes.warnings.append(f"unsorted, and carried along: {some}" + (" …" if len(by_role[UNSORTED]) > 4 else ""))
+        if differing:
+            notes.warnings.append(f"in both and different, the old one's is taken: {', '.join(differing[:4])}")
+        notes.lines += self._merge(room, folder, old, [path for role in MERGED for path in by_role.get(role, ())])
+        return notes
+
+    def _merge(self, room: Room, folder: Planned, old: Tree, paths: list[str]) -> list[str]:
+        """Settings, economy and scripts: what the fresh install ships is brought into the old, edited files."""
+        both = [path for path in paths if path in folder.entries()]
+        for path in paths:
+            if path not in folder.entries():
+                folder.take(path, old)
+        fresh = _frozen(folder, both)
+        merged: Merge = merge_trees(
+            self.base or NoTree(), fresh, old, both, rules=room.keep.config.record_rules, settle=_mine
+        )
+        if merged.faults:
+            raise UnreadableInput.gathered(merged.faults)
+        for item in merged.files:
+            if item.outcome is Outcome.SAME and item.path in old.entries():
+                folder.take(item.path, old)
+        into(folder, merged)
+        room.told["merge"] = merged
+        taken = sum(len(item.taken) for item in merged.files)
+        how = "with the defaults they began from" if self.base else "two-way, as their old defaults are not recorded"
+        return [f"merged by key {how}: {len(both)} files, {taken} of the new release's changes taken"]
+
+
+def _mine(question: Question) -> tuple[str, str]:
+    """What both say differently is the old install's: its passwords and addresses hold."""
+    return MINE, "carried"
+
+
+def _frozen(folder: Planned, paths: list[str]) -> Tree:
+    """The files at ``paths`` as they are now, whatever is planned afterwards."""
+    still = Planned(folder.base, folder.moment)
+    return still if paths else NoTree()
+
+
+def _make_place(folder: Planned, old: Tree, roles: Roles, notes: Notes) -> None:
+    """The fresh install's own world goes, so that the two do not mix; it is in the snapshot."""
+    fresh = [
+        path
+        for path, entry in folder.entries().items()
+        if entry.kind is not FOLDER and roles.of(path) in FRESH and path not in old.entries()
+    ]
+    for path in fresh:
+        folder.remove(path)
+    if fresh:
+        notes.lines.append(f"the fresh install's own world makes place: {len(fresh)} files, kept in the snapshot")
+
+
+def _empty_folders(folder: Planned, old: Tree, roles: Roles) -> None:
+    """Empty folders come along, and folders keep their modes."""
+    filled = {path.rpartition("/")[0] for path in old.entries()}
+    for path, entry in old.entries().items():
+        is_empty = entry.kind is FOLDER and path not in filled and path not in folder.entries()
+        if is_empty and roles.of(path) not in STAYING:
+            folder.take(path, old)
+
+
+def _counted(by_role: Mapping[str, list[str]], wanted: tuple[str, ...]) -> str:
+    return ", ".join(f"{len(by_role[role])} {role}" for role in wanted if by_role.get(role))
+
+
+class VerifyStep(Step):
+    """Every file that was carried is read again on both sides and compared by its hash."""
+
+    name, title = "verify", "read every carried file again on both sides, and compare"
+
+    def __init__(self, request: Request) -> None:
+        self.request = request
+
+    def act(self, room: Room, plan: Plan) -> None:
+        old, roles = FolderTree(self.request.old), Roles(room.keep.config.roles)
+        differing, count, done = [], 0, 0
+        total = sum(entry.size for entry in old.entries().values())
+        for path, entry in old.entries().items():
+            if entry.kind is not FILE or roles.of(path) not in CARRIED:
+                continue
+            count += 1
+            there = room.keep.server / path
+            if not there.is_file() or digest_of(file_chunks(there)) != old.digest(path):
+                differing.append(path)
+            done += entry.size
+            room.progress(done, total)
+        room.note(verified=count)
+        room.told["verified"] = count
+        if differing:
+            raise RunFailed(f"{len(differing)} carried files are not what they were: {', '.join(differing[:5])}")
+
+
+class SeedStep(Step):
+    """Seed, size and world pointer are those of the old install, in settings and launch script."""
+
+    name, title = "guard", "check that seed, size, world pointer and save numbers are as they must be"
+
+    def __init__(self, request: Request) -> None:
+        self.request = request
+
+    def plan(self, room: Room) -> Plan:
+        config = room.keep.config
+        before = landmarks.measure_facts(FolderTree(self.request.old), config)
+        now = landmarks.measure_facts(room.folder, config)
+        for name, was in before.items():
+            if now.get(name) != was:
+                raise Refused(
+                    f"the {name} is {was} in the old install and would be {now.get(name) or 'missing'} in the new one",
+                    hint="under a carried map it must not change; set it in the new install's files first",
+                )
+        notes = [f"{name} {value}" for name, value in before.items()]
+        warnings = []
+        try:
+            notes.append(migrate.check_number(config, room.folder))
+        except Refused as error:
+            if "goes back" in str(error):
+                raise
+            warnings.append(f"{error}; 'emberkeep migrate' comes next")
+        return Plan(notes=tuple(notes), warnings=tuple(warnings))
