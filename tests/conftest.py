@@ -5,9 +5,12 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import signal
+import socket
 import subprocess
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -15,7 +18,7 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, Phase, settings
 
-from emberkeep.demo import sample
+from emberkeep.demo import mission, sample
 
 SHRINK = "EMBERKEEP_NO_SHRINK" not in os.environ
 settings.register_profile(
@@ -118,3 +121,72 @@ def tree_state(folder: Path, *, times: bool = True) -> dict[str, tuple[object, .
                 what = ("file", facts.st_mode, when, path.read_bytes())
             state[os.path.relpath(path, folder)] = tuple(what)
     return state
+
+
+def free_ports(count: int) -> list[int]:
+    """Ports that nobody listens on now."""
+    sockets = [socket.socket() for _ in range(count)]
+    try:
+        for one in sockets:
+            one.bind(("127.0.0.1", 0))
+        return [one.getsockname()[1] for one in sockets]
+    finally:
+        for one in sockets:
+            one.close()
+
+
+WORD = {"ROCK_CONSOLE": "a word for tests", "SKERRYLIGHT_PACE": "0.3"}
+"""The environment of a server that answers its console and converts quickly."""
+
+
+@dataclass
+class Rock:
+    """An adopted sample server that can be started: its folders, its keep, its program."""
+
+    place: Path
+    server: Path
+    keep: Path
+
+    def run(self, *words: str | Path, **environment: str) -> Ran:
+        told = {"EMBERKEEP_KEEP": str(self.keep), **WORD, **environment}
+        return run_program(*words, cwd=self.place, environment=told)
+
+    def update(self, *words: str, **environment: str) -> Ran:
+        """The update to 4.3 with all that goes with it."""
+        line = ("update", "releases/skerrylight-4.3.zip", "--to", "4.3", "--extensions", "releases/extensions-4.3")
+        return self.run(*line, *words, **environment)
+
+    def settle(self) -> None:
+        """End what still runs, by the number in its pid file."""
+        told = self.server / "log" / "skerrylight.pid"
+        if told.exists():
+            with suppress(ProcessLookupError, ValueError):
+                os.kill(int(told.read_text()), signal.SIGKILL)
+
+
+def make_rock(place: Path, size: str) -> Rock:
+    """The sample with a keep that knows how it is run, on ports of its own; 4.2 recorded, recipes at hand."""
+    sample.build(place, size)
+    rock = Rock(place, place / sample.SERVER, place / f"{sample.SERVER}.keep")
+    adopted = run_program("adopt", sample.SERVER, cwd=place)
+    assert adopted.code == 0, adopted.err
+    port, console, _, _ = free_ports(4)
+    settings = rock.server / "keeper.properties"
+    facts = settings.stat()
+    text = settings.read_text().replace("port=27800", f"port={port}").replace("=27900", f"={console}")
+    settings.write_text(text)
+    os.utime(settings, ns=(facts.st_atime_ns, facts.st_mtime_ns))
+    with (rock.keep / "keep.toml").open("a") as told:
+        told.write(mission.operating(port, console))
+    shutil.copytree(place / "releases" / "recipes", rock.keep / "recipes")
+    done = rock.run("defaults", "record", "4.2", "releases/skerrylight-4.2")
+    assert done.code == 0, done.err
+    return rock
+
+
+@pytest.fixture
+def rock(tmp_path: Path) -> Iterator[Rock]:
+    """A small server that can be started; what runs at the end is ended."""
+    made = make_rock(tmp_path / "rock", "cove")
+    yield made
+    made.settle()

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from emberkeep import files
 from emberkeep.cli.context import answer, now, opened, the_keep
+from emberkeep.errors import UsageError
 from emberkeep.keep import Keep
 from emberkeep.planning.growth import growth
 from emberkeep.runs.journal import Journal
@@ -22,6 +23,7 @@ EXAMPLES = (
     "emberkeep history --pin 'before 4.3'",
     "emberkeep history --growth",
     "emberkeep history --growth growth.png",
+    "emberkeep history --run 3",
 )
 
 
@@ -29,6 +31,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What to show, or which snapshot to pin."""
     kind = parser.add_mutually_exclusive_group()
     kind.add_argument("--growth", nargs="?", const="", metavar="PNG", help="how the store grows (drawn into PNG)")
+    kind.add_argument("--run", type=int, metavar="RUN", help="the steps of one run, and how long each took")
     kind.add_argument("--pin", metavar="REF", help="let no thinning remove this snapshot")
     kind.add_argument("--unpin", metavar="REF", help="let thinning treat this snapshot like any other")
 
@@ -36,6 +39,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """Exit code 4 when a snapshot's manifest is damaged."""
     keep = the_keep(args)
+    if args.run is not None:
+        return _steps(args, screen, keep)
     with opened(keep) as store:
         if args.growth is not None:
             return _growth(args, screen, keep, store)
@@ -48,6 +53,15 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     code = 4 if faults else 0
     result = {"snapshots": found, "runs": runs, "faults": faults}
     return answer(args, code, result, lambda: view.history(screen, found, runs, faults, now(), keep.config.tz))
+
+
+def _steps(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
+    run = next((run for run in Journal(keep.folder).runs() if run.number == args.run), None)
+    if run is None:
+        raise UsageError(f"there is no run {args.run}", hint="'emberkeep history' lists them")
+    from emberkeep.show import runs as steps  # only where they are shown
+
+    return answer(args, 0, {"run": run}, lambda: steps.steps(screen, run, keep.config.tz))
 
 
 def _growth(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store) -> int:

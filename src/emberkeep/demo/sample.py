@@ -41,8 +41,8 @@ class Size:
     players: int
 
 
-SIZES = {"village": Size(4, 16, 12), "town": Size(8, 16, 60), "large": Size(34, 256, 20_000)}
-"""``village`` is for tests, ``town`` for the demo, ``large`` (about 1.5 GB) for benchmarks."""
+SIZES = {"cove": Size(2, 1, 4), "village": Size(4, 16, 12), "town": Size(8, 16, 60), "large": Size(34, 256, 20_000)}
+"""``cove`` and ``village`` are for tests, ``town`` for the demo, ``large`` (about 1.5 GB) for benchmarks."""
 
 
 def build(folder: Path, size: str = "town") -> None:

@@ -57,6 +57,8 @@ def forecast(starts: Sequence[Started], world: int) -> Forecast | None:
 
 def lasting(seconds: float) -> str:
     """A length of time in words."""
+    if seconds < 10:
+        return f"{seconds:.1f} s"
     if seconds < 90:
         return f"{seconds:.0f} s"
     return f"{seconds / 60:.0f} min" if seconds < 5400 else f"{seconds / 3600:.1f} h"

@@ -280,12 +280,13 @@ def _through(room: Room, steps: Sequence[Step], stay: bool) -> Run:
         for room.at, step in enumerate(steps):
             record = known.get(room.at)
             room.facts = dict(record.facts) if record else {}
+            begun = room.clock()
             plan = step.plan(room)
             if record is not None and record.ended is not None:
                 step.passed(room)
                 continue
             _check_same(room, plan)
-            _one(room, step, plan)
+            _one(room, step, plan, begun)
     except KeyboardInterrupt:
         raise _stopped(room) from None
     except (EmberKeepError, OSError) as error:
@@ -297,8 +298,7 @@ def _through(room: Room, steps: Sequence[Step], stay: bool) -> Run:
     return replace(room.run, state=DONE)
 
 
-def _one(room: Room, step: Step, plan: Plan) -> None:
-    begun = room.clock()
+def _one(room: Room, step: Step, plan: Plan, begun: datetime) -> None:
     room.journal.step_begun(room.run, room.at, step.name, step.title, begun)
     if plan.fingerprint:
         room.note(plan=plan.fingerprint)

@@ -23,7 +23,12 @@ _SIGNS = {What.SET: "changed", What.ADDED: "new", What.REMOVED: "gone", What.MOV
 
 def html(found: Merge, sums: Sequence[Totals], title: str) -> str:
     """The report. ``sums``: totals before and after."""
-    filters = {"value": _value, "name": _name, "place": _place, "discreet": words.discreet}
+    filters: dict[str, Callable[..., object]] = {
+        "value": _value,
+        "name": _name,
+        "place": _place,
+        "discreet": words.discreet,
+    }
     template = page("report.html", filters)
     picture = base64.b64encode(charts.totals(sums, "The economy before and after")).decode() if sums else ""
     return template.render(

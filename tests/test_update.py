@@ -1,0 +1,329 @@
+"""Update day with the stand-in engine really running: all of it, its refusals, its faults, its way back."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import pytest
+
+from emberkeep.runs.journal import Journal
+from tests.conftest import WORD, Rock, run_program, tree_state
+
+pytestmark = pytest.mark.skipif(os.name == "nt", reason="the launch script is one for sh")
+
+
+def without_log(state: dict[str, tuple[object, ...]]) -> dict[str, tuple[object, ...]]:
+    return {path: told for path, told in state.items() if not path.startswith("log") and path != "."}
+
+
+def test_a_whole_update_day_and_back(rock: Rock) -> None:
+    assert rock.run("start", "--go").code == 0
+    before_stop = rock.run("snapshot", "--while-running")
+    assert before_stop.code == 0
+    done = rock.update("--go", "--json", "--report", "day.html")
+    assert done.code == 1, done.err  # open questions
+    report = done.json["report"]
+    assert report["missed"] == []
+    assert report["watched"]["version"] == "4.3.0"
+    assert {item["name"] for item in report["watched"]["loaded"]} == {"gullpost", "tarline"}
+    assert "told the players" in done.err
+    assert (rock.server / "skerrylight-4.3.0.bin").exists()
+    assert not (rock.server / "skerrylight-4.2.0.bin").exists()
+    assert [path.name for path in rock.server.glob("outer-skerries/anchorage.*")] == ["anchorage.4096.770421.18.isle"]
+    keeper = json.loads(next((rock.server / "outer-skerries" / "keepers").iterdir()).read_text())
+    assert "satchel" in keeper
+    assert keeper["salt"] == 0
+    assert "4.3.0" in (rock.server / "cast-off.sh").read_text()
+    assert b"by keelson" in (rock.server / "lib" / "libgale.so").read_bytes()[:200]
+    assert "Every one is where it was" in (rock.place / "day.html").read_text()
+    assert "lamp lit" in rock.run("watch").out
+    assert rock.run("undo", "--go").code == 3  # it runs
+    assert rock.run("stop", "--now", "--go").code == 0
+    label = report["before"]
+    assert rock.run("undo", "--go").code == 0
+    assert rock.run("diff", label, "live").code == 0
+    assert [path.name for path in rock.server.glob("outer-skerries/anchorage.*")] == ["anchorage.4096.770421.17.isle"]
+    assert rock.run("start", "--go").code == 0  # and the old one starts again
+
+
+def test_a_preview_changes_nothing_and_names_every_file(rock: Rock) -> None:
+    before = tree_state(rock.place)
+    done = rock.update("--json")
+    assert done.code == 1, done.err
+    after = {path: told for path, told in tree_state(rock.place).items() if "journal" not in path}
+    assert {path: told for path, told in before.items() if "journal" not in path} == after
+    changes = {(item["what"], item["path"]) for step in done.json["preview"]["steps"] for item in step["changes"]}
+    for what, path in (
+        ("write", "skerrylight-4.3.0.bin"),
+        ("delete", "skerrylight-4.2.0.bin"),
+        ("replace", "mission/economy/stores.xml"),
+        ("rename", "outer-skerries/anchorage.4096.770421.18.isle"),
+        ("replace", "outer-skerries/logbook.5.db"),
+    ):
+        assert (what, path) in changes
+    rock.update("--go", "--no-start")
+    changed = {path for path, told in tree_state(rock.server).items() if told != without(before, rock).get(path)}
+    gone = without(before, rock).keys() - tree_state(rock.server).keys()
+    files = {path for path in changed | gone if (rock.server / path).is_file() or path in gone}
+    assert files == {path for _, path in changes} | {"outer-skerries/anchorage.4096.770421.17.isle"}
+
+
+def without(state: dict[str, tuple[object, ...]], rock: Rock) -> dict[str, tuple[object, ...]]:
+    start = f"{rock.server.name}/"
+    return {path.removeprefix(start): told for path, told in state.items() if path.startswith(start)}
+
+
+@pytest.mark.parametrize(
+    ("faults", "told"),
+    [
+        ("crash", "the keel is cracked"),
+        ("crash-late", "the keel cracked"),
+        ("refuse-save", "the save is damaged"),
+        ("tear=outer-skerries/chart/strip.0.0.sea", "the great lantern"),
+        ("lose=outer-skerries/chart/strip.-1.-1.sea", "tiles"),
+    ],
+)
+def test_an_update_that_goes_wrong_is_taken_back_to_the_byte(rock: Rock, faults: str, told: str) -> None:
+    before = tree_state(rock.server)
+    done = rock.update("--go", SKERRYLIGHT_FAULTS=faults)
+    assert done.code == 5, done.err
+    assert told in done.err
+    assert "all was put back as it was" in done.err
+    assert tree_state(rock.server) == before
+    assert not (rock.server / "log" / "skerrylight.pid").exists()
+    assert Journal(rock.keep).waiting() is None
+    assert "4.3" not in rock.run("defaults", "list").out
+
+
+def quick(rock: Rock, **limits: str) -> None:
+    """Give a start less time."""
+    path = rock.keep / "keep.toml"
+    told = "".join(f'{key} = "{value}"\n' for key, value in limits.items())
+    path.write_text(path.read_text().replace("[start]", f"[start]\n{told}#", 1).replace("#    #", "#"))
+
+
+@pytest.mark.parametrize(
+    ("faults", "limit", "told"),
+    [("never-ready", {"limit": "3 s"}, "was not ready"), ("hang stubborn", {"silent": "3 s"}, "hangs")],
+)
+def test_a_server_that_never_becomes_ready_is_ended_and_all_put_back(
+    rock: Rock, faults: str, limit: dict[str, str], told: str
+) -> None:
+    quick(rock, **limit)
+    before = tree_state(rock.server)
+    done = rock.update("--go", SKERRYLIGHT_FAULTS=faults)
+    assert done.code == 5, done.err
+    assert told in done.err
+    assert tree_state(rock.server) == before
+
+
+def test_stay_leaves_a_failed_update_for_a_look(rock: Rock) -> None:
+    before = tree_state(rock.server)
+    done = rock.update("--go", "--stay", SKERRYLIGHT_FAULTS="crash")
+    assert done.code == 5
+    assert "stays as it is" in done.err
+    assert (rock.server / "skerrylight-4.3.0.bin").exists()
+    waiting = rock.run("snapshot")
+    assert waiting.code == 0  # looking is allowed, changing is not
+    assert rock.update("--go").code == 3
+    left = rock.run("resume")
+    assert left.code == 0, left.err
+    assert "2 steps left to do" in left.out
+    finished = rock.run("resume", "--go")
+    assert finished.code == 0, finished.err
+    assert rock.run("watch").code == 0
+    rock.run("stop", "--now", "--go")
+    assert rock.run("undo", "--go").code == 0
+    assert tree_state(rock.server) == before
+
+
+def test_failures_of_extensions_are_told_and_the_update_stands(rock: Rock) -> None:
+    done = rock.update("--go", "--json", SKERRYLIGHT_FAULTS="fail=gullpost")
+    assert done.code == 1
+    assert any("gullpost 1.5.0 could not be rigged" in line for line in done.json["report"]["waits"])
+    assert rock.run("watch", "--once").code == 1
+
+
+def test_an_extension_without_a_new_build_is_asked_about_and_the_choice_is_remembered(rock: Rock) -> None:
+    (rock.place / "releases" / "extensions-4.3" / "gullpost-1.5.0.ext").unlink()
+    shown = rock.update("--json")
+    assert any("gullpost 1.4.2 has no new build" in line for line in shown.json["preview"]["steps"][0]["warnings"])
+    assert rock.update("--without-build", "gullpost=stop").code == 3
+    assert rock.update("--without-build", "gullpost=sink").code == 2
+    done = rock.update("--without-build", "gullpost=remove", "--no-start", "--go")
+    assert done.code == 1, done.err
+    assert not list(rock.server.glob("extensions/gullpost-*"))
+    assert (rock.server / "extensions" / "gullpost" / "routes.json").exists()
+    assert 'gullpost = "remove"' in (rock.keep / "keep.toml").read_text()
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (("releases/skerrylight-4.2", "--to", "4.1"), "newer than 4.1"),
+        (("releases/skerrylight-4.2", "--to", "4.3"), "is release 4.2.0, not 4.3"),
+        (("releases/skerrylight-4.4.tar.gz", "--to", "4.5"), "no recipe that leads from 4.4"),
+        (("releases/recipes", "--to", "4.3"), "has the role engine"),
+    ],
+)
+def test_what_cannot_go_well_is_refused_before_anything_is_done(rock: Rock, words: tuple[str, ...], told: str) -> None:
+    before = tree_state(rock.server)
+    done = rock.run("update", *words, "--go")
+    assert done.code in (3, 5), done.err
+    assert told in done.err
+    assert tree_state(rock.server) == before
+
+
+def test_several_versions_behind_means_several_recipes_in_order(rock: Rock) -> None:
+    done = rock.run("update", "releases/skerrylight-4.4.tar.gz", "--to", "4.4", "--no-start", "--json")
+    titles = [step["title"] for step in done.json["preview"]["steps"] if step["name"] == "migrate"]
+    assert [title.split(":")[0] for title in titles] == ["migrate 4.2 → 4.3"] * 4 + ["migrate 4.3 → 4.4"]
+    (rock.keep / "recipes" / "4.3-to-4.4.toml").unlink()
+    refused = rock.run("update", "releases/skerrylight-4.4.tar.gz", "--to", "4.4")
+    assert refused.code == 3
+    assert "from 4.3 towards 4.4 (there are 4.2 → 4.3)" in refused.err
+
+
+def test_a_rehearsal_leaves_the_live_folder_alone_and_tells_how_long_it_takes(rock: Rock) -> None:
+    before = tree_state(rock.server)
+    kept = {path: told for path, told in tree_state(rock.keep, times=False).items() if "journal" not in path}
+    done = rock.update("--rehearse", "again")
+    assert done.code == 1, done.err
+    assert "The real one will take about" in done.out
+    assert "Every landmark is where it was" in done.out
+    assert tree_state(rock.server) == before
+    assert {p: told for p, told in tree_state(rock.keep, times=False).items() if "journal" not in p} == kept
+    copy = rock.place / "again" / rock.server.name
+    assert (copy / "skerrylight-4.3.0.bin").exists()
+    assert not (copy / "log" / "skerrylight.pid").exists()  # it was stopped again
+    assert rock.run("verify").code == 0
+    assert rock.update("--rehearse", "again").code == 3  # not empty
+
+
+def test_a_rehearsal_while_players_are_on(rock: Rock) -> None:
+    assert rock.run("snapshot").code == 0
+    assert rock.run("start", "--go").code == 0
+    pid = (rock.server / "log" / "skerrylight.pid").read_text()
+    done = rock.update("--rehearse", "again")
+    assert done.code == 1, done.err
+    assert (rock.server / "log" / "skerrylight.pid").read_text() == pid
+    assert "lamp doused" not in (rock.server / "log" / "latest.log").read_text()
+    assert rock.run("watch").code == 0
+
+
+def test_killed_at_any_moment_an_update_is_taken_back_or_finished(rock: Rock) -> None:
+    """kill -9 of the real program at moments spread over the whole update, the engine's start included."""
+    before = tree_state(rock.server)
+    line = [sys.executable, "-m", "emberkeep", "--keep", str(rock.keep), "update", "releases/skerrylight-4.3.zip"]
+    line += ["--to", "4.3", "--extensions", "releases/extensions-4.3", "--go"]
+    journal = Journal(rock.keep)
+    reached = set()
+    for number, name in enumerate(("snapshot", "engine", "merge", "migrate", "start", "landmarks")):
+        process = subprocess.Popen(
+            line, cwd=rock.place, env={**os.environ, **WORD}, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL
+        )
+        while process.poll() is None:
+            run = journal.waiting()
+            if run and any(step.name == name for step in run.steps):
+                break
+            time.sleep(0.005)
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        run = journal.waiting()
+        if run is None:
+            assert rock.run("stop", "--now", "--go").code == 0
+            assert rock.run("undo", "--go").code == 0
+            assert tree_state(rock.server) == before
+            continue
+        reached.add(name)
+        assert "interrupted" in rock.run("history").out
+        if number % 2:
+            done = rock.run("resume", "--go")
+            assert done.code == 0, (name, done.err)
+            assert "lamp lit" in rock.run("watch").out
+        stopped = rock.run("stop", "--now", "--go")
+        assert stopped.code == 0, (name, stopped.err)
+        back = rock.run("undo", "--go")
+        assert back.code == 0, (name, back.err)
+        assert tree_state(rock.server) == before, name
+    assert len(reached) >= 4, reached
+
+
+def test_one_shot_settings_are_set_back_after_the_first_good_start(rock: Rock) -> None:
+    settings = rock.server / "keeper.properties"
+    done = rock.run("start", "--once", "keeper.properties:storms=wild", "--go")
+    assert done.code == 0, done.err
+    assert "storms=gentle" in settings.read_text()
+    assert rock.run("stop", "--now", "--go").code == 0  # the engine writes what it had read when it exits …
+    assert "storms=gentle" in settings.read_text()  # … and it is put right once more
+    assert Journal(rock.keep).once() == []
+    assert rock.run("start", "--once", "keeper.properties:no-such=1", "--go").code == 5
+    assert rock.run("start", "--once", "nonsense", "--go").code == 2
+
+
+def test_a_start_is_refused_while_the_server_runs_and_a_stop_when_it_will_not_end(rock: Rock) -> None:
+    assert rock.run("start", "--go", SKERRYLIGHT_FAULTS="stubborn").code == 0
+    again = rock.run("start", "--go")
+    assert again.code == 3
+    assert "running already" in again.err
+    path = rock.keep / "keep.toml"
+    path.write_text(path.read_text().replace('limit = "20 s"', 'limit = "1 s"'))
+    stuck = rock.run("stop", "--now", "--go")
+    assert stuck.code == 5
+    assert "did not stop within 1 second" in stuck.err
+    path.write_text(path.read_text().replace('still = "1 s"', 'still = "1 s"\nterminate = "1 s"\nkill = "5 s"'))
+    forced = rock.run("stop", "--now", "--go", "--json")
+    assert forced.code == 0, forced.err
+    assert forced.json["stopped"]["forced"] == "killed"
+
+
+def test_a_port_that_is_taken_and_a_script_that_is_not_there(rock: Rock) -> None:
+    other = subprocess.Popen(["./cast-off.sh"], cwd=rock.server, env={**os.environ, **WORD}, stdout=subprocess.DEVNULL)
+    try:
+        time.sleep(0.6)
+        assert rock.run("start", "--go").code == 3
+    finally:
+        other.terminate()
+        other.wait()
+    script = rock.server / "cast-off.sh"
+    script.unlink()
+    gone = rock.run("start", "--go")
+    assert gone.code == 3
+    assert "cannot be started" in gone.err
+
+
+def test_history_tells_the_steps_and_how_long_each_took(rock: Rock) -> None:
+    rock.update("--go", "--no-start")
+    told = rock.run("history", "--run", "1")
+    assert told.code == 0, told.err
+    assert re.search(r"put the engine 4\.3 in place +\d+\.\d s", told.out)
+    assert rock.run("history", "--run", "7").code == 2
+
+
+def test_passwords_reach_neither_journal_nor_report_nor_output(rock: Rock) -> None:
+    secret = "do not write this down 4711"
+    rock.run("start", "--go", ROCK_CONSOLE=secret)
+    done = rock.update("--go", "--report", "day.html", "--json", ROCK_CONSOLE=secret)
+    assert done.code == 1, done.err
+    assert secret not in done.out + done.err + (rock.place / "day.html").read_text()
+    for path in rock.keep.rglob("*"):
+        if path.is_file():
+            assert secret.encode() not in path.read_bytes(), path
+
+
+def test_without_a_keep_that_knows_how_it_is_started(tmp_path: Path) -> None:
+    (tmp_path / "server").mkdir()
+    (tmp_path / "server" / "notes.txt").write_text("nothing here")
+    assert run_program("adopt", "server", cwd=tmp_path).code == 0
+    for words in (("start",), ("start", "--go"), ("say", "hello")):
+        done = run_program("--keep", "server.keep", *words, cwd=tmp_path)
+        assert done.code == 3, done.err
+        assert "keep.toml" in done.err
+    assert run_program("--keep", "server.keep", "stop", cwd=tmp_path).code == 0
