@@ -194,10 +194,12 @@ class Planned(Still):
         return tuple(found)
 
     def touched(self, mark: Mark) -> set[str]:
-        """Every path, folders and the root "" included, that is otherwise than at ``mark``."""
+        """Every path that is otherwise than at ``mark``, and the folders they are in ("" the root), whose times writing
+        there changes."""
         before, now = mark.entries, self._entries
         paths = {path for path in before.keys() | now.keys() if before.get(path) != now.get(path)}
-        return paths | ({""} if self._top != mark.top else set())
+        folders = {path.rpartition("/")[0] for path in paths if path}
+        return paths | folders
 
     def fingerprint(self, paths: Collection[str]) -> str:
         """A hash over what ``paths`` will be; of contents that are made, not carried, the bytes too."""

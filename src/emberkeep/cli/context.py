@@ -22,7 +22,25 @@ def now() -> datetime:
 
 def the_keep(args: argparse.Namespace) -> Keep:
     """The keep that ``--keep``, the environment or the current folder means."""
-    return find(args.keep, os.environ.get("EMBERKEEP_KEEP"), Path.cwd())
+    keep = find(args.keep, os.environ.get("EMBERKEEP_KEEP"), Path.cwd())
+    if args.command not in _TELL_OF_RUNS:
+        _tell_of_waiting(keep)
+    return keep
+
+
+_TELL_OF_RUNS = ("resume", "undo", "history")
+"""Commands that say themselves what they know of runs."""
+
+
+def _tell_of_waiting(keep: Keep) -> None:
+    from emberkeep.runs.journal import Journal
+
+    run = Journal(keep.folder).waiting()
+    if run is None:
+        return
+    from emberkeep.show.console import Screen
+
+    Screen().note(f"run {run.number} ({run.words}) was interrupted and waits: 'emberkeep resume' or 'emberkeep undo'")
 
 
 def opened(keep: Keep) -> closing[Store]:

@@ -79,7 +79,7 @@ class _Bring:
         notes = Notes([f"found in {world.below or 'the top'} of {self.request.source.name}: {len(world.parts)} files"])
         notes.lines += _check_number(room, world)
         for path in world.parts:
-            folder.take(f"{world.name}/{path}", world.tree)
+            folder.take(f"{world.name}/{path}", world.tree, path)
         if world.others:
             shown = ", ".join(world.others[:6]) + (" …" if len(world.others) > 6 else "")
             notes.lines.append(f"left aside, as no server needs it: {shown}")

@@ -67,7 +67,17 @@ def history(
     if not found and not faults:
         screen.line("No snapshot yet.")
         screen.next("emberkeep snapshot --note 'before the update'")
-        return
+    else:
+        _snapshots(screen, found, now, zone)
+    if runs:
+        screen.line()
+        screen.show(_runs(runs, zone))
+        screen.line("'emberkeep history --run RUN' tells the steps of one.", QUIET)
+    for fault in faults:
+        screen.line(fault, BAD)
+
+
+def _snapshots(screen: Screen, found: Sequence[About], now: datetime, zone: tzinfo) -> None:
     rows = table(
         "no", "taken", "", "why", "note", "holds", "files", "size", "new", "", right=("no", "files", "size", "new")
     )
@@ -85,11 +95,6 @@ def history(
             cell(", ".join(_marks(about)), ASKS if about.unsettled or about.running else ""),
         )
     screen.show(rows)
-    if runs:
-        screen.line()
-        screen.show(_runs(runs, zone))
-    for fault in faults:
-        screen.line(fault, BAD)
 
 
 def _why(about: About) -> str:

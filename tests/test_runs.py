@@ -1,0 +1,277 @@
+"""Runs stopped at any file operation: resuming ends as an unbroken run does, undoing as if it had never begun."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+from collections.abc import Callable
+from contextlib import closing, suppress
+from datetime import UTC, datetime
+from pathlib import Path
+
+import pytest
+
+from emberkeep import files
+from emberkeep.errors import EmberKeepError, Refused, RunFailed
+from emberkeep.keep import Keep
+from emberkeep.runs import bring, carry, migrate, recovery, snapshot, update
+from emberkeep.runs import run as runs
+from emberkeep.runs.journal import Journal, Run
+from emberkeep.runs.run import FileStep, Notes, Room, SnapshotStep, Step
+from emberkeep.store.store import Store
+from emberkeep.store.verify import verify
+from tests.conftest import make_rock, tree_state
+from tests.faults import FaultyIO, Stop, count_calls
+
+NOW = datetime(2031, 4, 2, 18, 0, tzinfo=UTC)
+KILLS = int(os.environ.get("EMBERKEEP_KILLS", "50")) // 5
+"""Moments of each kind of run at which it is stopped; all of them with EMBERKEEP_KILLS=100000."""
+STOPS = (Stop, EmberKeepError, OSError)
+
+
+def clock() -> datetime:
+    return NOW
+
+
+def room(keep: Keep, store: Store, run: Run) -> Room:
+    return Room(keep, store, Journal(keep.folder), run, clock)
+
+
+def the_update(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
+    place = keep.folder.parent
+    request = update.Request(
+        place / "releases" / "skerrylight-4.3.zip",
+        "4.3",
+        "4.2.0",
+        "4.2",
+        "4.2",
+        (keep.recipes,),
+        place / "releases" / "extensions-4.3",
+        start=False,
+    )
+    return Run(0, "update", NOW, request=request.plain), update.steps(keep, store, request)
+
+
+def the_migration(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
+    if "4.3" not in (keep.server / "RELEASE").read_text():
+        shutil.copy2(keep.folder.parent / "RELEASE-4.3", keep.server / "RELEASE")
+    request = migrate.Request("4.2", "4.3", (keep.recipes,))
+    return Run(0, "migrate", NOW, request=request.plain), migrate.steps(request)
+
+
+def the_import(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
+    request = bring.Request(keep.folder.parent / "from-a-friend", "far-isles")
+    return Run(0, "import", NOW, request=request.plain), bring.steps(request)
+
+
+def the_restore(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
+    if not store.numbers():
+        snapshot.take(keep, NOW, store=store)
+        (keep.server / "RELEASE").unlink()
+        (keep.server / "cast-off.sh").write_text("wrecked\n")
+        os.utime(keep.server / "cast-off.sh", ns=(0, 1_700_000_000_000_000_000))
+        (keep.server / "outer-skerries" / "stray").mkdir()
+    return Run(0, "restore", NOW, request={"target": "1", "only": []}), recovery.steps("1", ())
+
+
+def the_carry(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
+    request = carry.Request(keep.folder.parent / "old-rock", keep.server, "4.2")
+    return Run(0, "carry", NOW, request=request.plain), carry.steps(request, carry.base_of(request, keep, store))
+
+
+KINDS: dict[str, Callable[[Keep, Store], tuple[Run, list[Step]]]] = {
+    "update": the_update,
+    "migrate": the_migration,
+    "import": the_import,
+    "restore": the_restore,
+    "carry": the_carry,
+}
+
+
+@pytest.fixture(scope="module")
+def built(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A small server with its keep, a fresh install of 4.3 beside it, a world from elsewhere."""
+    place = tmp_path_factory.mktemp("runs") / "rock"
+    rock = make_rock(place, "cove")
+    shutil.copytree(rock.server / "outer-skerries", place / "from-a-friend" / "saves" / "isles", symlinks=True)
+    (place / "from-a-friend" / "readme.txt").write_text("have fun")
+    shutil.unpack_archive(place / "releases" / "skerrylight-4.3.zip", place / "unpacked")
+    shutil.copyfile(place / "unpacked" / "skerrylight-4.3" / "RELEASE", place / "RELEASE-4.3")
+    return place
+
+
+def copy_of(built: Path, place: Path, kind: str) -> Keep:
+    shutil.copytree(built, place, symlinks=True)
+    if kind == "carry":
+        (place / "gannet-rock").rename(place / "old-rock")
+        (place / "unpacked" / "skerrylight-4.3").rename(place / "gannet-rock")
+    keep = Keep(place / "gannet-rock.keep")
+    if kind in ("restore", "migrate"):
+        with closing(Store(keep.store_folder)) as store:
+            KINDS[kind](keep, store)
+    for folder in (place, *place.rglob("*")):  # what copying changed is set to one time
+        if folder.is_dir() and not folder.is_symlink():
+            os.utime(folder, ns=(0, 1_600_000_000_000_000_000))
+    return keep
+
+
+def carry_out(keep: Keep, kind: str) -> None:
+    with closing(Store(keep.store_folder)) as store:
+        run, steps = KINDS[kind](keep, store)
+        runs.carry_out(room(keep, store, run), steps)
+
+
+def moments(calls: int) -> list[int]:
+    if calls <= KILLS:
+        return list(range(1, calls + 1))
+    return sorted(random.Random(calls).sample(range(1, calls + 1), KILLS))
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_stopped_anywhere_it_is_finished_or_taken_back(built: Path, tmp_path: Path, kind: str) -> None:
+    whole = copy_of(built, tmp_path / "good", kind)
+    start = tree_state(whole.server)
+    carry_out(whole, kind)
+    end = tree_state(whole.server)
+    assert start != end
+    counted = copy_of(built, tmp_path / "count", kind)
+    calls = count_calls(lambda: carry_out(counted, kind))
+    waited = 0
+    for at in moments(calls):
+        mine = copy_of(built, tmp_path / f"at{at}", kind)
+        with files.use(FaultyIO(at, Stop())), suppress(*STOPS):
+            carry_out(mine, kind)
+        run = Journal(mine.folder).waiting()
+        if run is None:
+            assert tree_state(mine.server) in (start, end), at
+            continue
+        waited += 1
+        other = tmp_path / f"other{at}"
+        shutil.copytree(mine.folder.parent, other, symlinks=True)
+        for path in mine.folder.parent.rglob("*"):  # copying folders changes their times
+            if path.is_dir() and not path.is_symlink():
+                shutil.copystat(path, other / path.relative_to(mine.folder.parent))
+        with closing(Store(mine.store_folder)) as store:
+            if kind == "carry":  # its request names the folders
+                run = Journal(mine.folder).change(run)
+            recovery.resume(room(mine, store, run))
+        assert tree_state(mine.server) == end, (kind, at)
+        again = Keep(other / "gannet-rock.keep")
+        with closing(Store(again.store_folder)) as store:
+            runs.undo(again, store, runs.to_undo(again, store, None), clock)
+        assert tree_state(again.server) == start, (kind, at)
+        assert verify(Store(again.store_folder)).sound
+        shutil.rmtree(mine.folder.parent)
+        shutil.rmtree(other)
+    assert waited > KILLS // 3
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_failing_anywhere_all_is_put_back(built: Path, tmp_path: Path, kind: str) -> None:
+    whole = copy_of(built, tmp_path / "good", kind)
+    start = tree_state(whole.server)
+    calls = count_calls(lambda: carry_out(whole, kind))
+    end = tree_state(whole.server)
+    back = 0
+    for at in moments(calls):
+        mine = copy_of(built, tmp_path / f"at{at}", kind)
+        try:
+            with files.use(FaultyIO(at, OSError(28, "No space left on device"))):
+                carry_out(mine, kind)
+            assert tree_state(mine.server) == end
+        except (RunFailed, OSError) as error:
+            assert tree_state(mine.server) == start, (kind, at)
+            back += "all was put back" in str(error)
+        assert Journal(mine.folder).waiting() is None
+        shutil.rmtree(mine.folder.parent)
+    assert back > KILLS // 3
+
+
+# --- older runs -------------------------------------------------------------------
+
+
+@pytest.fixture
+def keep(tmp_path: Path) -> Keep:
+    server = tmp_path / "server"
+    (server / "world").mkdir(parents=True)
+    for name in ("a", "b", "c"):
+        (server / "world" / name).write_text(name)
+    folder = tmp_path / "server.keep"
+    folder.mkdir()
+    (folder / "keep.toml").write_text('format = 1\n[server]\nname = "x"\nfolder = "../server"\n')
+    return Keep(folder)
+
+
+def write(keep: Keep, path: str, text: str) -> None:
+    def change(room: Room) -> Notes:
+        room.folder.write(path, text.encode())
+        return Notes()
+
+    with closing(Store(keep.store_folder)) as store:
+        steps: list[Step] = [SnapshotStep("before", "test"), FileStep("write", "write", change)]
+        runs.carry_out(room(keep, store, Run(0, "test", NOW, title=f"writing {path}")), steps)
+
+
+def undo(keep: Keep, number: int | None = None) -> None:
+    with closing(Store(keep.store_folder)) as store:
+        runs.undo(keep, store, runs.to_undo(keep, store, number), clock)
+
+
+def test_an_older_run_is_taken_back_while_what_it_changed_has_not_changed_since(keep: Keep) -> None:
+    write(keep, "world/a", "1")
+    write(keep, "world/b", "2")
+    write(keep, "world/c", "3")
+    undo(keep, 2)
+    texts = [(keep.server / "world" / name).read_text() for name in ("a", "b", "c")]
+    assert texts == ["1", "b", "3"]
+    (keep.server / "world" / "a").write_text("edited since")
+    with pytest.raises(Refused, match="changed since then are world/a"):
+        undo(keep, 1)
+    with pytest.raises(Refused, match="undone already"):
+        undo(keep, 2)
+    with pytest.raises(EmberKeepError, match="no run 9"):
+        undo(keep, 9)
+    undo(keep)
+    assert (keep.server / "world" / "c").read_text() == "c"
+    assert (keep.server / "world" / "a").read_text() == "edited since"
+
+
+def test_while_one_run_waits_no_other_begins(keep: Keep) -> None:
+    def broken(room: Room) -> Notes:
+        raise OSError(5, "Input/output error")
+
+    with closing(Store(keep.store_folder)) as store:
+        steps: list[Step] = [SnapshotStep("before", "test"), FileStep("no", "no", broken)]
+        with pytest.raises(RunFailed, match="stays as it is"):
+            runs.carry_out(room(keep, store, Run(0, "test", NOW, title="a test")), steps, stay=True)
+    with pytest.raises(Refused, match="interrupted half-way"):
+        write(keep, "world/a", "1")
+    undo(keep)
+    write(keep, "world/a", "1")
+
+
+def test_the_second_ctrl_c_goes_back(keep: Keep) -> None:
+    before = tree_state(keep.server)
+
+    def pressed(room: Room) -> Notes:
+        (keep.server / "world" / "a").write_text("half")
+        room.folder.write("world/a", b"whole")
+        return Notes()
+
+    class Pressed(FileStep):
+        def act(self, room: Room, plan: runs.Plan) -> None:
+            super().act(room, plan)
+            raise KeyboardInterrupt
+
+    def asked() -> bool:
+        raise KeyboardInterrupt
+
+    with closing(Store(keep.store_folder)) as store:
+        steps: list[Step] = [SnapshotStep("before", "test"), Pressed("write", "write", pressed)]
+        there = room(keep, store, Run(0, "test", NOW, title="a test"))
+        there.interrupted = asked
+        with pytest.raises(EmberKeepError, match="all was put back"):
+            runs.carry_out(there, steps)
+    assert tree_state(keep.server) == before
+    assert Journal(keep.folder).waiting() is None
