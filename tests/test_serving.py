@@ -1,0 +1,458 @@
+"""The server as a process: its signs, every kind of console, services in order, logs that rotate, conversions and hangs."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import socketserver
+import struct
+import subprocess
+import sys
+import textwrap
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import timedelta
+from pathlib import Path
+
+import pytest
+
+from emberkeep.errors import EmberKeepError, Refused
+from emberkeep.keep import Keep, Log
+from emberkeep.planning.forecast import forecast
+from emberkeep.running import Console, Service, duration
+from emberkeep.runs.journal import StartRecord
+from emberkeep.servers import console, lifecycle
+from emberkeep.servers.process import is_locked, running_signs
+from emberkeep.servers.watch import Follower, Movement, State, Watch, read_line
+from tests.conftest import free_ports
+
+from datetime import UTC, datetime  # isort: skip
+
+posix = pytest.mark.skipif(os.name == "nt", reason="POSIX only")
+
+
+def keep_of(folder: Path, more: str) -> Keep:
+    (folder / "server").mkdir(exist_ok=True)
+    made = folder / "server.keep"
+    made.mkdir(exist_ok=True)
+    (made / "keep.toml").write_text(f'format = 1\n[server]\nname = "x"\nfolder = "../server"\n{textwrap.dedent(more)}')
+    return Keep(made)
+
+
+# --- consoles ------------------------------------------------------------------
+
+
+class Packets(socketserver.StreamRequestHandler):
+    """A remote console that takes packets, as games have them; the empty answer before the verdict included."""
+
+    def handle(self) -> None:
+        let_in = False
+        while head := self.rfile.read(4):
+            (length,) = struct.unpack("<i", head)
+            content = self.rfile.read(length)
+            number, kind = struct.unpack("<ii", content[:8])
+            body = content[8:-2].decode()
+            if kind == 3:
+                let_in = body == "open up"
+                self.send(number, 0, "")
+                self.send(number if let_in else -1, 2, "")
+            elif let_in:
+                self.server.heard.append(body)
+                for at in range(0, max(1, len(body)), 4000):
+                    self.send(number, 0, f"heard {body}"[at : at + 4000])
+
+    def send(self, number: int, kind: int, body: str) -> None:
+        content = struct.pack("<ii", number, kind) + body.encode() + b"\0\0"
+        self.wfile.write(struct.pack("<i", len(content)) + content)
+
+
+@contextmanager
+def served(handler: type) -> Iterator[socketserver.ThreadingTCPServer]:
+    server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), handler)
+    server.daemon_threads = True
+    server.heard = []
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        yield server
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+def test_the_packet_form_of_remote_consoles() -> None:
+    with served(Packets) as server:
+        told = Console(
+            "packet",
+            f"127.0.0.1:{server.server_address[1]}",
+            secret_env="WORD",
+            phrases={"say": "broadcast {text}", "save": "save-all", "stop": "quit"},
+            good="^heard",
+        )
+        console.order(told, {"WORD": "open up"}, "save", "stop")
+        assert console.say(told, {"WORD": "open up"}, "two\nlines \x1b[31m") == "heard broadcast two lines [31m"
+        assert server.heard == ["save-all", "quit", "broadcast two lines [31m"]
+        with pytest.raises(Refused, match="did not take the secret"):
+            console.order(told, {"WORD": "wrong"}, "save")
+        with pytest.raises(Refused, match="WORD is not set"):
+            console.order(told, {}, "save")
+
+
+def test_a_console_that_nobody_listens_to_and_one_that_speaks_otherwise() -> None:
+    gone = Console("packet", f"127.0.0.1:{free_ports(1)[0]}", phrases={"save": "s"})
+    with pytest.raises(Refused, match="cannot be reached"):
+        console.order(gone, {}, "save")
+
+    class Chatty(socketserver.StreamRequestHandler):
+        def handle(self) -> None:
+            self.wfile.write(b"welcome to the server\r\n" * 3)
+
+    with served(Chatty) as server:
+        odd = Console("packet", f"127.0.0.1:{server.server_address[1]}", phrases={"save": "s"})
+        with pytest.raises(Refused, match="no packet"):
+            console.order(odd, {}, "save")
+
+
+@posix
+def test_a_fifo_never_waits_for_a_reader(tmp_path: Path) -> None:
+    pipe = tmp_path / "orders"
+    os.mkfifo(pipe)
+    told = Console("fifo", path=str(pipe), phrases={"save": "log all"})
+    with pytest.raises(Refused, match="did not take 'log all'"):
+        console.order(told, {}, "save")
+    reader = os.open(pipe, os.O_RDONLY | os.O_NONBLOCK)
+    console.order(told, {}, "save")
+    assert os.read(reader, 100) == b"log all\n"
+    os.close(reader)
+
+
+@posix
+@pytest.mark.skipif(shutil.which("tmux") is None, reason="tmux is not installed")
+def test_keys_sent_to_a_tmux_session(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("TMUX_TMPDIR", str(tmp_path))
+    heard = tmp_path / "heard"
+    subprocess.run(["tmux", "new-session", "-d", "-s", "rock", f"cat > {heard}"], check=True)
+    try:
+        console.order(Console("tmux", session="rock", phrases={"save": "log 'all'; $HOME"}), {}, "save")
+        end = time.monotonic() + 10
+        while time.monotonic() < end and heard.read_bytes() != b"log 'all'; $HOME\n":
+            time.sleep(0.05)
+        assert heard.read_bytes() == b"log 'all'; $HOME\n"
+    finally:
+        subprocess.run(["tmux", "kill-server"], check=False)
+    with pytest.raises(Refused, match="did not take"):
+        console.order(Console("tmux", session="rock", phrases={"save": "x"}), {}, "save")
+
+
+def test_a_secret_that_others_may_read_is_refused(tmp_path: Path) -> None:
+    word = tmp_path / "word"
+    word.write_text("open up\n")
+    word.chmod(0o644)
+    told = Console("line", "127.0.0.1:1", secret_file=str(word))
+    if os.name == "posix":
+        with pytest.raises(Refused, match="others may read"):
+            console.secret(told, {})
+    word.chmod(0o600)
+    assert console.secret(told, {}) == "open up"
+
+
+# --- signs -----------------------------------------------------------------------
+
+
+SLEEPS = [sys.executable, "-c", "import sys,time; print('up', flush=True); time.sleep(60)", "--the-mark-of-this-test"]
+
+
+def test_every_sign_of_a_running_server_is_told(tmp_path: Path) -> None:
+    with served(Packets) as server:
+        keep = keep_of(
+            tmp_path,
+            f"""
+            [process]
+            pid-file = "run/here.pid"
+            command = "--the-mark-of-this-test"
+            address = "127.0.0.1:{server.server_address[1]}"
+            lock = "world.lock"
+            grows = ["log/*.txt"]
+            """,
+        )
+        (keep.server / "run").mkdir()
+        (keep.server / "log").mkdir()
+        assert running_signs(keep.server, keep.config) == (
+            f"something listens at 127.0.0.1:{server.server_address[1]}",
+        )
+        process = subprocess.Popen(SLEEPS, stdout=subprocess.PIPE)
+        assert process.stdout is not None
+        process.stdout.readline()
+        (keep.server / "run" / "here.pid").write_text(f"{process.pid}\n")
+        try:
+            told = " ".join(running_signs(keep.server, keep.config))
+            assert "has the server's command line" in told
+            assert f"here.pid names process {process.pid}" in told
+        finally:
+            process.kill()
+            process.wait()
+        assert "here.pid" not in " ".join(running_signs(keep.server, keep.config))
+
+
+@posix
+@pytest.mark.parametrize("way", ["lockf", "flock"])
+def test_a_lock_held_by_another_process(tmp_path: Path, way: str) -> None:
+    lock = tmp_path / "world.lock"
+    lock.write_text("")
+    assert not is_locked(lock)
+    code = f"import fcntl,time; f=open({str(lock)!r},'r+'); fcntl.{way}(f, fcntl.LOCK_EX); print('up',flush=True); time.sleep(60)"
+    process = subprocess.Popen([sys.executable, "-c", code], stdout=subprocess.PIPE)
+    try:
+        assert process.stdout is not None
+        process.stdout.readline()
+        assert is_locked(lock)
+    finally:
+        process.kill()
+        process.wait()
+    assert not is_locked(lock)
+
+
+def test_a_log_that_grows(tmp_path: Path) -> None:
+    keep = keep_of(tmp_path, '[log]\nin = ["log/*.txt"]\n')
+    (keep.server / "log").mkdir()
+    log = keep.server / "log" / "a.txt"
+    log.write_text("x\n")
+    assert running_signs(keep.server, keep.config) == ()  # fresh, but it stays as it is
+    stop = threading.Event()
+
+    def grow() -> None:
+        while not stop.wait(0.05):
+            with log.open("a") as handle:
+                handle.write("more\n")
+
+    writer = threading.Thread(target=grow)
+    writer.start()
+    try:
+        assert running_signs(keep.server, keep.config) == ("log/a.txt is growing",)
+    finally:
+        stop.set()
+        writer.join()
+
+
+# --- following logs ------------------------------------------------------------------
+
+
+def test_a_follower_misses_no_line_whatever_is_done_to_the_log(tmp_path: Path) -> None:
+    log = tmp_path / "latest.log"
+    log.write_text("old\n")
+    follower = Follower(tmp_path, ["*.log"], behind=True)
+    assert list(follower.lines()) == []
+    with log.open("a") as handle:
+        handle.write("one\ntw")
+    assert list(follower.lines()) == ["one"]
+    with log.open("a") as handle:
+        handle.write("o\r\n")
+    assert list(follower.lines()) == ["two"]
+    with log.open("a") as handle:
+        handle.write("three\n")
+    log.rename(tmp_path / "earlier.log")  # rotated, before its last line was seen
+    log.write_text("four\n")
+    assert list(follower.lines()) == ["three", "four"]
+    log.write_text("5\n")  # cut short and begun anew
+    assert list(follower.lines()) == ["5"]
+    log.write_bytes(b"\xff\xfe odd\n" + b"6\n")
+    assert list(follower.lines())[-1] == "6"
+    assert list(follower.lines()) == []
+
+
+PATTERNS = {
+    "version": r"game (\d+\.\d+)",
+    "ready": "open for players",
+    "loaded": r"mod (?P<name>\w+) (?P<version>[\d.]+) in",
+    "failed": r"mod (?P<name>\w+) .*could not",
+    "error": "(?i)error",
+}
+
+
+def watch_of(server: Path, code: str, limit: float = 20, silent: float = 20, world: bool = False) -> Watch:
+    (server / "log").mkdir(parents=True, exist_ok=True)
+    (server / "world").mkdir(exist_ok=True)
+    follower = Follower(server, ["log/*"], behind=True)
+    process = subprocess.Popen([sys.executable, "-c", textwrap.dedent(code)], cwd=server)
+
+    def pids() -> list[int]:
+        process.poll()
+        return [process.pid] if process.returncode is None else []
+
+    service = Service("it", ("x",), limit=timedelta(seconds=limit), silent=timedelta(seconds=silent))
+    movement = Movement(server, ("world",), pids) if world else None
+    watch = Watch(Log(("log/*",), PATTERNS), service, follower, pids, movement)
+    watch.process = process
+    return watch
+
+
+def finish(watch: Watch) -> None:
+    watch.process.kill()
+    watch.process.wait()
+
+
+START = "log = open('log/now', 'a', buffering=1); import time, sys\n"
+
+
+def test_a_start_with_extensions_that_fail(tmp_path: Path) -> None:
+    watch = watch_of(
+        tmp_path,
+        START
+        + """
+for line in ('game 2.5 begins', 'mod oak 1.2 in', 'mod elm could not be put in', 'Error: no elm', 'open for players'):
+    log.write(line + '\\n')
+time.sleep(30)
+""",
+    )
+    seen = watch.run()
+    finish(watch)
+    assert seen.state is State.READY
+    assert (seen.version, [item.name for item in seen.loaded]) == ("2.5", ["oak"])
+    assert seen.failures == ("mod elm could not be put in",)
+    assert seen.errors == ("Error: no elm",)
+    assert not seen.good
+
+
+def test_a_start_that_dies_tells_its_last_line(tmp_path: Path) -> None:
+    watch = watch_of(tmp_path, START + "log.write('game 2.5 begins\\nthe sky fell\\n'); sys.exit(3)")
+    seen = watch.run()
+    finish(watch)
+    assert seen.state is State.DIED
+    assert seen.last == "the sky fell"
+
+
+def test_a_silent_conversion_is_told_from_a_hang(tmp_path: Path) -> None:
+    working = START + (
+        "log.write('game 2.5 begins\\n'); end = time.time() + 6\n"
+        "while time.time() < end:\n    open('world/x', 'a').write('x' * 1000); sum(range(300000))\n"
+        "log.write('open for players\\n'); time.sleep(30)"
+    )
+    watch = watch_of(tmp_path / "working", working, silent=4, world=True)
+    heard = []
+    seen = watch.run(heard.append)
+    finish(watch)
+    assert seen.state is State.READY
+    assert seen.converted
+    assert any(one.activity.works and one.quiet > 2 for one in heard)
+    watch = watch_of(
+        tmp_path / "hanging", START + "log.write('game 2.5 begins\\n'); time.sleep(60)", silent=4, world=True
+    )
+    seen = watch.run()
+    finish(watch)
+    assert seen.state is State.SILENT
+    assert not seen.converted
+
+
+def test_a_new_version_line_is_a_new_start() -> None:
+    seen = lifecycle.Watched()
+    for line in ("game 2.4", "Error: x", "open for players", "game 2.5"):
+        seen = read_line(seen, line, PATTERNS)
+    assert (seen.version, seen.ready, seen.errors) == ("2.5", "", ())
+
+
+# --- services --------------------------------------------------------------------------
+
+
+@posix
+def test_services_start_in_order_each_when_the_one_before_is_ready(tmp_path: Path) -> None:
+    keep = keep_of(
+        tmp_path,
+        """
+        [log]
+        in = ["log/world.log"]
+        ready = "world is open"
+        [[service]]
+        name = "accounts"
+        command = ["./accounts.sh"]
+        log = ["log/accounts.log"]
+        ready = "accounts open"
+        limit = "20 s"
+        [start]
+        command = ["./world.sh"]
+        limit = "20 s"
+        """,
+    )
+    (keep.server / "log").mkdir()
+    for name, lines in (
+        ("accounts", "sleep 1; date +%s.%N > a; echo accounts open"),
+        ("world", "date +%s.%N > w; echo world is open"),
+    ):
+        script = keep.server / f"{name}.sh"
+        script.write_text(f"#!/bin/sh\n({lines}) >> log/{name}.log\nexec sleep 60\n")
+        script.chmod(0o755)
+    started = lifecycle.start(keep, os.environ, tmp_path / "out")
+    try:
+        assert [(one.name, one.seen.state) for one in started] == [
+            ("accounts", State.READY),
+            ("the server", State.READY),
+        ]
+        assert float((keep.server / "a").read_text()) < float((keep.server / "w").read_text())
+    finally:
+        lifecycle.end(keep, [one.pid for one in started])
+    (keep.server / "accounts.sh").write_text("#!/bin/sh\nexit 1\n")
+    started = lifecycle.start(keep, os.environ, tmp_path / "out")
+    assert [(one.name, one.seen.state) for one in started] == [("accounts", State.DIED)]
+
+
+# --- small things --------------------------------------------------------------------
+
+
+def test_lengths_of_time() -> None:
+    assert [duration(text) for text in ("90 min", "1 hour", "1.5 hours", "30s", "2 days")] == [
+        timedelta(minutes=90),
+        timedelta(hours=1),
+        timedelta(minutes=90),
+        timedelta(seconds=30),
+        timedelta(days=2),
+    ]
+    assert [duration(text) for text in ("", "soon", "5", "-1 s", "1 fortnight")] == [None] * 5
+    assert lifecycle.in_words(timedelta(minutes=15)) == "15 minutes"
+    assert lifecycle.in_words(timedelta(seconds=61)) == "61 seconds"
+
+
+def test_a_forecast_goes_by_the_size_of_the_world() -> None:
+    def start(seconds: float, world: int, converted: bool, state: str = "ready") -> StartRecord:
+        return StartRecord(datetime(2031, 4, 2, tzinfo=UTC), "1", world, seconds, converted, state)
+
+    assert forecast([], 100) is None
+    assert forecast([start(9, 100, True, "died")], 100) is None
+    plain = forecast([start(9, 100, False)], 100)
+    assert plain is not None
+    assert plain.conversion is None
+    told = forecast([start(100, 1000, True), start(300, 2000, True), start(5, 2000, False)], 4000)
+    assert told is not None
+    assert told.conversion == (400, 600)
+    assert told.last == 5
+    assert "7 min to 10 min" in told.words
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ('[console]\nkind = "pigeon"', "'pigeon' is no kind of console"),
+        ('[console]\nkind = "packet"\naddress = "here"', "should be HOST:PORT"),
+        ('[console]\nkind = "fifo"', "the path of the FIFO"),
+        ('[console]\nkind = "tmux"', "tmux session"),
+        ('[console]\nkind = "command"\ncommand = ["x"]', "{phrase}"),
+        ('[console]\naddress = "a:1"\nphrases = { say = "cry" }', "should hold {text}"),
+        ("[start]\ncommand = []", "a list of arguments"),
+        ('[start]\ncommand = ["x"]\nlimit = "soon"', "should be a length of time"),
+        ('[start]\ncommand = ["x"]\nready = "("', "not a regular expression"),
+        ('[[service]]\ncommand = ["x"]', "lacks the key 'name'"),
+        ('[[service]]\nname = "a"\ncommand = ["x"]\nfailing = "weep"', 'should be "stop" or "go on"'),
+        ('[stop]\ntell = ["soon"]', "should hold lengths of time"),
+        ('[stop]\ntext = "bye"', "should hold {time}"),
+        ("[stop]\nterminate = true", "should be text"),
+        ('[process]\naddress = "x"', "should be HOST:PORT"),
+        ('[[landmark]]\nname = "x"', "should tell one of"),
+        ('[[landmark]]\nname = "x"\ntiles = "1..2"', "should be X1,Y1..X2,Y2"),
+        ('[update.remember]\noak = "burn"', "'burn' is no choice"),
+        ("[rehearse]\nports = 1", "unknown key"),
+    ],
+)
+def test_what_is_wrong_in_keep_toml_is_told_with_its_line(tmp_path: Path, text: str, told: str) -> None:
+    with pytest.raises(EmberKeepError) as caught:
+        keep_of(tmp_path, text)
+    assert told in "\n".join(f"{fault} {fault.hint}" for fault in caught.value.faults)
+    assert all(fault.place and fault.place.line for fault in caught.value.faults)
