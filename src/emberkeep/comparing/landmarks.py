@@ -206,7 +206,7 @@ def _declared(tree: Tree, config: Config, mark: Landmark) -> str:
     if mark.tiles:
         wanted = selection([f"tiles:{mark.tiles}"], config.roles, config.world.tiles)
         paths = sorted(path for path, entry in tree.entries().items() if entry.kind is FILE and wanted(path))
-        return _hash([(path, tree.digest(path)) for path in paths]) if paths else ""
+        return _hash(sorted((path.rpartition("/")[2], tree.digest(path)) for path in paths)) if paths else ""
     if mark.database:
         return _row(tree, mark)
     if mark.file not in tree.entries():

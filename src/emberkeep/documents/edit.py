@@ -226,11 +226,25 @@ def _inside(node: Node, key: str) -> Node | None:
 
 def _quoted(document: Document, wanted: str, like: str) -> str:
     """A plain text as the format's own spelling of a value; ``like``: the spelling of the one it replaces, or ""."""
+    if document.format == "yaml":
+        plain = not like.startswith('"') and _is_plain_yaml(wanted)
+        return wanted if plain else json.dumps(wanted, ensure_ascii=False)
     if document.format not in _QUOTING:
-        return json.dumps(wanted, ensure_ascii=False) if like.startswith('"') and document.format == "yaml" else wanted
+        return wanted
     if like[:1] in ("'", '"'):
         return json.dumps(wanted, ensure_ascii=False)
     return wanted if _LITERAL.fullmatch(wanted) else json.dumps(wanted, ensure_ascii=False)
+
+
+def _is_plain_yaml(wanted: str) -> bool:
+    """Whether YAML reads a text as it is, or as a number or a truth value."""
+    import yaml  # only where YAML is written
+
+    try:
+        told = yaml.safe_load(f"key: {wanted}")["key"]
+    except (yaml.YAMLError, TypeError, KeyError):
+        return False
+    return told == wanted or isinstance(told, bool | int | float)
 
 
 _ENTRIES: Mapping[str, Callable[[str, str], str]] = {
