@@ -51,7 +51,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         with opened(keep) as store, progress("carry") as step:
             asked = Run(0, carry.KIND, now(), title=f"carrying from {old.name}", request=request.plain)
             steps = carry.steps(request, carry.base_of(request, keep, store))
-            title = f"Carrying {old.name} ({before}) into {new.name} ({after})"
+            title = f"Carrying {old.name} ({before or '?'}) into {new.name} ({after or '?'})"
             room = room_for(args, screen, keep, store, asked, step)
             if not args.go:
                 found = runs.preview(room, steps)

@@ -29,7 +29,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     expected = serving.foreseen(keep, Journal(keep.folder))
     running = lifecycle.is_running(keep)
     if args.once or not running:
-        seen = last_start(keep.server, keep.config.log)
+        seen = last_start(keep.server, lifecycle.server_log(keep.config))
 
         def text() -> None:
             if not running:

@@ -54,8 +54,8 @@ def from_plain(told: Mapping[str, Any]) -> Request:
 
 
 def require_apart(request: Request, config: Config) -> tuple[str, str]:
-    """The versions of both. Refused when they are the same folder, one lies in the other, either runs, or they are
-    swapped: the old one newer than the new one."""
+    """The versions of both, "" where nothing tells. Refused when they are the same folder, one lies in the other,
+    either runs, or they are swapped: the old one newer than the new one."""
     old, new = (Path(os.path.realpath(folder)) for folder in (request.old, request.new))
     for folder in (old, new):
         if not folder.is_dir():
@@ -66,13 +66,21 @@ def require_apart(request: Request, config: Config) -> tuple[str, str]:
         sign = next(signs(folder, None), None)
         if sign is not None:
             raise Refused(f"the server in {folder} is running ({sign.words}); {what}", hint="stop it, and try again")
-    before, after = migrate.engine_version(config, FolderTree(old)), migrate.engine_version(config, FolderTree(new))
-    if ordering(before) > ordering(after):
+    before, after = _version(config, old), _version(config, new)
+    if before and after and ordering(before) > ordering(after):
         raise Refused(
             f"{request.old} is {before} and {request.new} is {after}: are they swapped?",
             hint="name the folder that files come from first; a downgrade ruins the world",
         )
     return before, after
+
+
+def _version(config: Config, folder: Path) -> str:
+    """The engine's version in a folder, "" where nothing tells it."""
+    try:
+        return migrate.engine_version(config, FolderTree(folder))
+    except Refused:
+        return ""
 
 
 def keep_for(new: Path, old: Keep, *, make: bool) -> Keep:

@@ -128,7 +128,8 @@ def start_and_watch(room: Room, told: Told = deaf) -> Watched:
 
 def follow(keep: Keep, told: Told = deaf) -> Watched:
     """Follow a server that runs already until it is ready; what its newest log tells so far counts."""
-    seen = last_start(keep.server, keep.config.log)
+    log = lifecycle.server_log(keep.config)
+    seen = last_start(keep.server, log)
     if seen.state is State.READY:
         return seen
     config = keep.config
@@ -137,8 +138,8 @@ def follow(keep: Keep, told: Told = deaf) -> Watched:
         return [sign.pid for sign in signs(keep.server, config) if sign.pid]
 
     service = lifecycle.how_to_start(config)
-    follower = Follower(keep.server, config.log.within, behind=True)
-    watch = Watch(config.log, service, follower, pids, Movement(keep.server, world_folders(config.roles), pids))
+    follower = Follower(keep.server, log.within, behind=True)
+    watch = Watch(log, service, follower, pids, Movement(keep.server, world_folders(config.roles), pids))
     watch.seen_before(seen)
     return watch.run(lambda now: told("the server", now))
 

@@ -13,7 +13,7 @@ from pathlib import Path
 
 from emberkeep import files
 from emberkeep.errors import Place, Refused, RunFailed
-from emberkeep.keep import Config, Keep
+from emberkeep.keep import Config, Keep, Log
 from emberkeep.running import Service, Stopping
 from emberkeep.servers import console
 from emberkeep.servers.process import Sign, alive, signs, wait_for
@@ -188,6 +188,15 @@ def how_to_start(config: Config) -> Service:
     return config.running.start
 
 
+def server_log(config: Config) -> Log:
+    """Where the server's log is and what its lines are; what [start] says of it counts before [log]."""
+    told = config.running.start
+    if told is None:
+        return config.log
+    patterns = {**config.log.patterns, **({"ready": told.ready} if told.ready else {})}
+    return Log(told.log or config.log.within, patterns)
+
+
 def start(
     keep: Keep, environment: Environment, output: Path, told: Callable[[str, Watched], None] = lambda name, seen: None
 ) -> list[Start]:
@@ -212,9 +221,7 @@ def _one(
     told: Callable[[str, Watched], None],
 ) -> Start:
     config = keep.config
-    log = config.log if is_server else type(config.log)(service.log, {})
-    if service.log:
-        log = type(log)(service.log, log.patterns)
+    log = server_log(config) if is_server else Log(service.log)
     printed = output / f"{service.name.replace(' ', '-').replace('/', '-')}.log"
     files.make_folder(output)
     follower = Follower(keep.server, log.within, behind=True)

@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 from emberkeep import globs
 from emberkeep.errors import Refused
@@ -37,8 +38,9 @@ def running_signs(server: Path, config: Config | None = None) -> tuple[str, ...]
 def signs(server: Path, config: Config | None = None) -> Iterator[Sign]:
     """What shows that the server runs, the surest first.
 
-    A process counts when its program lies in the folder, when it works there and was started with a file of it, or
-    when its command line fits the pattern of keep.toml. Our own process and those that started it do not count.
+    A process counts when its program lies in the folder, when it works there and was started with a file of it or has
+    one open for writing, or when its command line fits the pattern of keep.toml. Our own process and those that
+    started it do not count.
     """
     root = Path(os.path.realpath(server))
     told = config.running.process if config else Process()
@@ -59,6 +61,8 @@ def _processes(root: Path, command: str) -> Iterator[Sign]:
             continue
         if _inside(facts["exe"], root) or _started_with(facts["cwd"], facts["cmdline"], root):
             yield Sign(f"process {facts['pid']} ({facts['name']}) runs from this folder", facts["pid"])
+        elif (path := _writes(process, facts["cwd"], facts["cmdline"], root)) is not None:
+            yield Sign(f"process {facts['pid']} ({facts['name']}) has {path} open for writing", facts["pid"])
         elif command and re.search(command, " ".join(facts["cmdline"] or ())):
             yield Sign(f"process {facts['pid']} ({facts['name']}) has the server's command line", facts["pid"])
 
@@ -75,6 +79,23 @@ def _started_with(cwd: str | None, arguments: list[str] | None, root: Path) -> b
         if "\0" not in argument and root in path.parents and path.is_file():
             return True
     return False
+
+
+def _writes(process: Any, cwd: str | None, arguments: list[str] | None, root: Path) -> str | None:
+    """A file below ``root`` that a process has open for writing; only those are asked that work there or name it."""
+    near = bool(cwd) and (Path(str(cwd)) == root or root in Path(str(cwd)).parents)
+    if not near and not any(str(root) in argument for argument in arguments or ()):
+        return None
+    import psutil
+
+    try:
+        opened = process.open_files()
+    except (psutil.Error, OSError):
+        return None
+    for one in opened:
+        if root in Path(one.path).parents and getattr(one, "mode", "r") != "r":
+            return Path(one.path).relative_to(root).as_posix()
+    return None
 
 
 def _pid_files(root: Path, told: str) -> Iterator[Sign]:
