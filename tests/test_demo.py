@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shlex
+import signal
+import socket
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
 
-from tests.conftest import Ran, run_program, tree_state
+from tests.conftest import Ran, free_ports, run_program, tree_state
 
 README = Path(__file__).parent.parent / "README.md"
 
@@ -25,8 +30,12 @@ def test_the_demo_walks_through_a_whole_update_day(walked: tuple[Path, Ran]) -> 
     assert done.code == 0, done.out[-2000:] + done.err
     assert "Traceback" not in done.out + done.err
     ran = re.findall(r"^\$ emberkeep (\w+)", done.out, re.MULTILINE)
-    for command in ("adopt", "survey", "snapshot", "defaults", "diff", "merge", "verify", "restore", "history"):
-        assert command in ran
+    told = "adopt survey start snapshot defaults diff orders merge update history stop verify restore"
+    assert set(told.split()) <= set(ran)
+    assert "Every landmark is where it was." in done.out
+    assert "the world was converted" in done.out
+    assert "lamp doused" in (place / "rock" / "gannet-rock" / "log" / "latest.log").read_text()
+    assert not (place / "rock" / "gannet-rock" / "log" / "skerrylight.pid").exists()
     prints = re.findall(r"sha256 ([0-9a-f]{64})", done.out)
     assert len(prints) == 2
     assert prints[0] == prints[1]
@@ -66,3 +75,31 @@ def test_the_readme_names_the_two_commands() -> None:
     text = README.read_text()
     assert "python3 -m pip install . && emberkeep demo\n" in text
     assert "python3 -m pip install '.[test]' && python3 -m pytest\n" in text
+
+
+@pytest.mark.skipif(os.name == "nt", reason="signals")
+def test_the_stand_in_engine_in_the_foreground(tmp_path: Path) -> None:
+    """--serve builds the sample where there is none, runs its engine, and ends it on Ctrl-C."""
+    port, console = free_ports(2)
+    assert run_program("demo", "rock", "--size", "cove", "--build-only", cwd=tmp_path).code == 0
+    settings = tmp_path / "rock" / "gannet-rock" / "keeper.properties"
+    settings.write_text(settings.read_text().replace("=27800", f"={port}").replace("=27900", f"={console}"))
+    line = [sys.executable, "-m", "emberkeep", "demo", "rock", "--serve"]
+    environment = {**os.environ, "ROCK_CONSOLE": "a word"}
+    process = subprocess.Popen(line, cwd=tmp_path, env=environment, stdout=subprocess.PIPE, start_new_session=True)
+    assert process.stdout is not None
+    while b"lamp lit" not in (told := process.stdout.readline()):
+        assert told
+    with socket.create_connection(("127.0.0.1", console), timeout=5) as spoken, spoken.makefile("rwb") as stream:
+        for line_out, answer in (
+            ("a word", "aye"),
+            ("cry mind the rocks", "cried"),
+            ("sing", "nay, nobody knows 'sing'"),
+        ):
+            stream.write(line_out.encode() + b"\n")
+            stream.flush()
+            assert stream.readline().decode().strip() == answer
+    os.killpg(process.pid, signal.SIGINT)
+    rest = process.stdout.read()
+    assert process.wait() == 0
+    assert b"lamp doused" in rest

@@ -159,9 +159,7 @@ def test_a_broken_tag_is_named_before_the_server_trips_over_it(keeper: Program, 
     assert "! wardens.json:2:1: not valid JSON" in done.out
 
 
-def test_an_extension_that_failed_is_read_from_the_log(keeper: Program, server: Path, place: Path) -> None:
-    keep = place / "gannet-rock.keep" / "keep.toml"
-    keep.write_text(keep.read_text().replace("error = ", "failed = 'could not be rigged'\nerror = "))
+def test_an_extension_that_failed_is_read_from_the_log(keeper: Program, server: Path) -> None:
     keeper("snapshot")
     with (server / "log" / "latest.log").open("a") as handle:
         handle.write("23:11:00 extension tarline 0.9.1 could not be rigged\n" * 3)
@@ -172,3 +170,11 @@ def test_an_extension_that_failed_is_read_from_the_log(keeper: Program, server: 
 def test_a_survey_fits_on_one_screen(recorded: Program) -> None:
     recorded("snapshot")
     assert len(recorded("survey").out.splitlines()) <= 48
+
+
+def test_a_framework_that_an_update_by_hand_took_off_is_noticed(keeper: Program, server: Path) -> None:
+    keeper("snapshot")
+    assert "laid over" not in keeper("survey").out
+    (server / "lib" / "libgale.so").write_bytes(b"\x7fELF the engine's own")
+    done = keeper("survey")
+    assert "is not laid over the engine: 1 of its 2 files are not there (lib/libgale.so)" in done.out

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
 import signal
 import subprocess
 import sys
@@ -327,3 +328,62 @@ def test_without_a_keep_that_knows_how_it_is_started(tmp_path: Path) -> None:
         assert done.code == 3, done.err
         assert "keep.toml" in done.err
     assert run_program("--keep", "server.keep", "stop", cwd=tmp_path).code == 0
+
+
+def test_the_admins_own_updater_brings_the_engine(rock: Rock) -> None:
+    shutil.unpack_archive(rock.place / "releases" / "skerrylight-4.3.zip", rock.place)
+    new = rock.place / "skerrylight-4.3"
+    tool = rock.place / "fetch.sh"
+    tool.write_text(
+        f"#!/bin/sh\nset -e\ncp {new}/RELEASE {new}/*.bin .\ncp {new}/lib/* lib/\nchmod +x *.bin\nrm skerrylight-4.2.0.bin\n"
+        "echo fetched\n"
+    )
+    tool.chmod(0o755)
+    told = rock.keep / "keep.toml"
+    told.write_text(told.read_text().replace("[update]\n", f'[update]\ncommand = ["{tool}"]\n'))
+    before = tree_state(rock.server)
+    assert rock.run("update", "--to", "4.3", "--go").code == 2  # its defaults are not recorded
+    assert rock.run("defaults", "record", "4.3", "releases/skerrylight-4.3.zip").code == 0
+    done = rock.run("update", "--to", "4.3", "--extensions", "releases/extensions-4.3", "--go", "--json")
+    assert done.code == 1, done.err
+    assert done.json["report"]["watched"]["version"] == "4.3.0"
+    assert rock.run("stop", "--now", "--go").code == 0
+    assert rock.run("undo", "--go").code == 0
+    assert tree_state(rock.server) == before
+    tool.write_text("#!/bin/sh\nrm RELEASE\nexit 3\n")
+    failed = rock.run("update", "--to", "4.3", "--go")
+    assert failed.code == 5
+    assert "ended with 3" in failed.err
+    assert tree_state(rock.server) == before
+
+
+@pytest.mark.parametrize(("presses", "state"), [("y", "taken back"), ("n", "begun"), ("", "taken back")])
+def test_ctrl_c_asks_whether_to_go_back_and_the_second_one_goes_back(rock: Rock, presses: str, state: str) -> None:
+    pexpect = pytest.importorskip("pexpect")
+    before = tree_state(rock.server)
+    line = ["--keep", str(rock.keep), "update", "releases/skerrylight-4.3.zip", "--to", "4.3", "--go"]
+    environment = {**os.environ, **WORD, "SKERRYLIGHT_FAULTS": "never-ready"}
+    child = pexpect.spawn(
+        sys.executable,
+        ["-m", "emberkeep", *line],
+        cwd=str(rock.place),
+        env=environment,
+        timeout=60,
+        dimensions=(40, 160),
+    )
+    for _ in range(2):  # tarline and gullpost have no new build
+        child.expect("keep, remove or stop")
+        child.sendline("keep")
+    child.expect("start the server and follow")
+    time.sleep(1)
+    child.sendintr()
+    child.expect("Go back to what stood there before")
+    child.sendline(presses) if presses else child.sendintr()
+    child.expect(pexpect.EOF)
+    child.wait()
+    assert Journal(rock.keep).runs()[-1].state == state, child.before
+    assert 'tarline = "keep"' in (rock.keep / "keep.toml").read_text()
+    if state == "begun":
+        assert rock.run("stop", "--now", "--go").code == 0
+        assert rock.run("undo", "--go").code == 0
+    assert tree_state(rock.server) == before

@@ -6,7 +6,7 @@ import argparse
 import os
 from pathlib import Path
 
-from emberkeep.cli.context import add_go, answer, now, opened, the_keep
+from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
 from emberkeep.cli.running import carried_out, room_for
 from emberkeep.runs import bring
 from emberkeep.runs import run as runs
@@ -26,6 +26,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Where it comes from, and its name here."""
     parser.add_argument("source", metavar="SOURCE", help="a folder or an archive with a world somewhere in it")
     parser.add_argument("--as", dest="name", default="", metavar="NAME", help="what its folder is to be called here")
+    add_details(parser)
     add_go(parser, "bring it in")
 
 
@@ -42,7 +43,12 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         found = runs.preview(room, bring.steps(request))
         if not args.go:
             code = 1 if found.warnings else 0
-            return answer(args, code, {"preview": found, "done": False}, lambda: view.whole(screen, title, found))
+            return answer(
+                args,
+                code,
+                {"preview": found, "done": False},
+                lambda: view.whole(screen, title, found, details=args.details),
+            )
         refuse_if_running(keep, "it would write its settings back when it exits")
         done = carried_out(room_for(args, screen, keep, store, asked, step), bring.steps(request))
     return answer(args, 0, {"run": done, "preview": found, "done": True}, lambda: view.done(screen, title, done))

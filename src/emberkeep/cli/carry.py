@@ -8,7 +8,7 @@ from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
-from emberkeep.cli.context import add_go, answer, now, opened, the_keep
+from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
 from emberkeep.cli.running import carried_out, room_for
 from emberkeep.keep import FILE, Keep, beside
 from emberkeep.runs import carry
@@ -35,6 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--from", dest="base", metavar="V", help="the release OLD's files began from (default: best fit)"
     )
     parser.add_argument("--stay", action="store_true", help="when a step fails, leave all as it is for a look")
+    add_details(parser)
     add_go(parser, "carry")
 
 
@@ -56,7 +57,12 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             if not args.go:
                 found = runs.preview(room, steps)
                 code = 1 if found.warnings else 0
-                return answer(args, code, {"preview": found, "done": False}, lambda: view.whole(screen, title, found))
+                return answer(
+                    args,
+                    code,
+                    {"preview": found, "done": False},
+                    lambda: view.whole(screen, title, found, details=args.details),
+                )
             Journal(keep.folder).refuse_if_waiting()
             done = carried_out(room, steps, stay=args.stay)
 

@@ -70,6 +70,11 @@ def add_only(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_details(parser: argparse.ArgumentParser) -> None:
+    """``--details``: every file of a preview by name."""
+    parser.add_argument("--details", action="store_true", help="name every file in the preview")
+
+
 def add_go(parser: argparse.ArgumentParser, what: str) -> None:
     """``--go``: without it a command only shows what it would do."""
     parser.add_argument("--go", action="store_true", help=f"{what} (without it: only show what would happen)")

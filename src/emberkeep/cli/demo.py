@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import argparse
 import os
+import secrets
+import subprocess
+import sys
 from pathlib import Path
 
 from emberkeep.cli.context import answer
@@ -15,6 +18,7 @@ from emberkeep.show.console import HEAD, Screen
 EXAMPLES = (
     "emberkeep demo                    (into ./emberkeep-demo)",
     "emberkeep demo /tmp/rock --build-only",
+    "emberkeep demo /tmp/rock --serve  (the stand-in engine, to try start, say and watch on)",
     "emberkeep demo /tmp/large --size large --build-only",
 )
 
@@ -31,12 +35,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--size", choices=sorted(sample.SIZES), default="town", help="large: about 1.5 GB, 20 000 players"
     )
+    parser.add_argument(
+        "--serve", action="store_true", help="run the sample's stand-in engine in the foreground until Ctrl-C"
+    )
     parser.add_argument("--build-only", action="store_true", help="build the sample and stop")
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """Exit code 5 when a step does not end as it must."""
     folder = Path(os.path.abspath(args.dir))
+    if args.serve:
+        return _serve(folder, args.size, screen)
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         raise Refused(f"{folder} is there already and not empty", hint="name another folder: emberkeep demo DIR")
     sample.build(folder, args.size)
@@ -58,8 +67,32 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         f"cd {args.dir}; export EMBERKEEP_KEEP=gannet-rock.keep",
         "emberkeep survey",
         "emberkeep merge --details --from 4.2 --to 4.3",
-        "emberkeep defaults record 4.4 releases/skerrylight-4.4.tar.gz && emberkeep merge",
+        "emberkeep update releases/skerrylight-4.4.tar.gz --to 4.4",
+        "emberkeep undo",
         "emberkeep restore 'before 4.3' --only economy",
     ):
         say(f"  {words}")
     return 0
+
+
+def _serve(folder: Path, size: str, screen: Screen) -> int:
+    """Run the stand-in engine as its launch script does, its output on this terminal; its exit code."""
+    server = folder / sample.SERVER
+    if not server.is_dir():
+        sample.build(folder, size)
+    environment = {**os.environ}
+    word = environment.setdefault("ROCK_CONSOLE", secrets.token_hex(4))
+    screen.line(
+        f"The stand-in engine runs in {server}; Ctrl-C ends it. Its console's secret (ROCK_CONSOLE) is {word}", HEAD
+    )
+    screen.out.file.flush()
+    line = ["./cast-off.sh"]
+    if os.name == "nt":  # no sh: the program itself, by this Python
+        line = [sys.executable, str(max(server.glob("skerrylight-*.bin"))), "--seed", str(sample.SEED)]
+        line += ["--span", str(sample.SPAN)]
+    process = subprocess.Popen(line, cwd=server, env=environment)
+    try:
+        return process.wait()
+    except KeyboardInterrupt:
+        process.terminate()
+        return process.wait()

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep import files
-from emberkeep.cli.context import add_go, answer, now, opened, the_keep
+from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
 from emberkeep.cli.running import carried_out, room_for
 from emberkeep.errors import Refused, UsageError
 from emberkeep.keep import Keep
@@ -35,6 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--saves", nargs=2, metavar=("OLD", "NEW"), help="sample saves of both, for --draft")
     parser.add_argument("--out", metavar="FILE.toml", help="write the proposed recipe there")
     parser.add_argument("--stay", action="store_true", help="when a step fails, leave all as it is for a look")
+    add_details(parser)
     add_go(parser, "migrate")
 
 
@@ -59,7 +60,12 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             Journal(keep.folder).refuse_if_waiting()
             found = runs.preview(room, steps)
             code = 1 if found.warnings else 0
-            return answer(args, code, {"preview": found, "done": False}, lambda: view.whole(screen, title, found))
+            return answer(
+                args,
+                code,
+                {"preview": found, "done": False},
+                lambda: view.whole(screen, title, found, details=args.details),
+            )
         refuse_if_running(keep, "it would write over what is migrated")
         done = carried_out(room, steps, stay=args.stay)
         missed = room.told.get("missed", ())

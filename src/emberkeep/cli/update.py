@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import argparse
 import os
+import sys
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from emberkeep import files
-from emberkeep.cli.context import add_go, answer, now, opened, the_keep
+from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
 from emberkeep.cli.running import carried_out, room_for, told_watch
 from emberkeep.errors import UsageError
 from emberkeep.keep import Keep
@@ -32,7 +34,9 @@ EXAMPLES = (
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The release, the version, and what goes with it."""
-    parser.add_argument("source", metavar="SOURCE", help="the vendor's release: a folder or an archive")
+    parser.add_argument(
+        "source", nargs="?", metavar="SOURCE", help="the vendor's release: a folder or an archive (or [update] command)"
+    )
     parser.add_argument("--to", dest="new", required=True, metavar="V", help="its version")
     parser.add_argument("--from", dest="old", metavar="V", help="the release your files began from (default: best fit)")
     parser.add_argument("--saves", metavar="V", help="the version of the saves (default: what is known of them)")
@@ -50,6 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--rehearse", metavar="DIR", help="do all of it on a copy in DIR instead, with other ports")
     parser.add_argument("--report", metavar="FILE.html", help="write a report to read in a browser")
     parser.add_argument("--stay", action="store_true", help="when a step fails, leave all as it is for a look")
+    add_details(parser)
     add_go(parser, "do it")
 
 
@@ -58,8 +63,30 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     if args.rehearse:
         return _rehearse(args, screen, keep)
-    with opened(keep) as store, progress("update") as step:
-        return _update(args, screen, keep, store, request_of(args, keep, store), step)
+    with opened(keep) as store:
+        request = request_of(args, keep, store)
+        if args.go and sys.stdin.isatty() and not args.json:
+            request = replace(request, choices={**request.choices, **_asked(screen, keep, request)})
+        with progress("update") as step:
+            return _update(args, screen, keep, store, request, step)
+
+
+def _asked(screen: Screen, keep: Keep, request: Request) -> dict[str, str]:
+    """What the admin says of extensions without a new build."""
+    found = {}
+    for item in update.undecided(keep, request):
+        screen.line(f"{item.name} {item.version} has no new build and was built for {item.built_for}.", HEAD)
+        screen.line(
+            "  keep: old builds sometimes still work · remove: out for now, it is in the snapshot · stop: no update"
+        )
+        while (said := input("  keep, remove or stop? ").strip().lower()) not in (
+            update.KEEP,
+            update.REMOVE,
+            update.STOP,
+        ):
+            continue
+        found[item.name] = said
+    return found
 
 
 def request_of(args: argparse.Namespace, keep: Keep, store: Store) -> Request:
@@ -69,7 +96,7 @@ def request_of(args: argparse.Namespace, keep: Keep, store: Store) -> Request:
     given = answer_files.read(Path(args.answers)) if args.answers else []
     old = args.old or merging.began_from(keep, store, live)
     return Request(
-        Path(os.path.abspath(args.source)),
+        Path(os.path.abspath(args.source)) if args.source else None,
         args.new,
         engine,
         old,
@@ -102,7 +129,12 @@ def _update(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, 
             found = runs.preview(room_for(args, screen, keep, store, asked, step), steps)
             _write_report(args, title, found, None)
             code = 1 if found.warnings else 0
-            return answer(args, code, {"preview": found, "done": False}, lambda: view.whole(screen, title, found))
+            return answer(
+                args,
+                code,
+                {"preview": found, "done": False},
+                lambda: view.whole(screen, title, found, details=args.details),
+            )
         update.remember(keep, request.choices)
         room = room_for(args, screen, keep, store, asked, step)
         done = carried_out(room, steps, stay=args.stay)
@@ -137,11 +169,12 @@ def _rehearse(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
             done = carried_out(room, update.steps(copy, store, told, hear), stay=True)
         report = update.report(room, done)
         rehearsal.stop(room)
+        rehearsal.learn(keep, copy)
     title = f"Rehearsal: {keep.config.name} from {request.engine} to {request.new}"
     _write_report(args, title, None, report)
 
     def text() -> None:
-        view.reported(screen, title, report)
+        view.reported(screen, title, report, rehearsed=True)
         screen.line(f"The real one will take about {report.lasting}; players wait from 'stop' to 'start'.", HEAD)
         screen.line(f"The copy stays in {into}; remove it when you have seen enough.")
 

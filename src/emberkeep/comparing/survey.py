@@ -22,7 +22,7 @@ from emberkeep.servers.looking import LARGEST_DOCUMENT, Look
 from emberkeep.servers.process import running_signs
 from emberkeep.servers.published import Published
 from emberkeep.servers.roles import Roles
-from emberkeep.servers.versions import find
+from emberkeep.servers.versions import find, ordering
 from emberkeep.store.manifest import About
 from emberkeep.trees import FolderTree, Skipped, Tree, read
 from emberkeep.trees import Kind as EntryKind
@@ -142,6 +142,7 @@ def survey(keep: Keep, live: FolderTree, known: Known) -> Survey:
         *(_stale(engine, known.fits, lacks) if is_stale else ()),
         *_extension_troubles(installed, engine, known.wanted),
         *(f"left from an older engine: {path}" for path in left),
+        *_overlay_troubles(config, live),
         *_pointer_troubles(pointer),
         *map(str, faults),
         *(f"{item.path}: {item.why}" for item in live.skipped),
@@ -223,6 +224,33 @@ def _extension_troubles(installed: Sequence[Extension], engine: str, wanted: Seq
         for remark in remarks:
             told = f", {wish.version} wanted" if wish.version else ""
             yield f"{extension.name}: {extension.version} now{told}: {remark}"
+
+
+def _overlay_troubles(config: Config, live: FolderTree) -> Iterator[str]:
+    """A framework whose archive is there, but whose files do not lie over the engine (any more)."""
+    archives = [path for path in live.entries() if globs.matches(path, [config.updating.overlay])]
+    if not config.updating.overlay or not archives:
+        return
+    from emberkeep.archives import open_archive  # only where there is an overlay
+
+    archive = max(archives, key=ordering)
+    try:
+        laid = open_archive(live.root / archive)
+    except EmberKeepError as error:
+        yield f"{archive}: {error.faults[0].what}"
+        return
+    files = [path for path, entry in laid.entries().items() if entry.kind is EntryKind.FILE]
+    other = [path for path in files if not _is_laid(laid, live, path)]
+    if other:
+        yield (
+            f"{archive} is not laid over the engine: {len(other)} of its {len(files)} files are not there "
+            f"({', '.join(other[:3])}), so extensions are not loaded; an update lays it over again"
+        )
+
+
+def _is_laid(laid: Tree, live: Tree, path: str) -> bool:
+    there = live.entries().get(path)
+    return there is not None and there.size == laid.entries()[path].size and live.digest(path) == laid.digest(path)
 
 
 def _broken(live: Tree, by_role: Mapping[str, Sequence[str]], edits: TreeDifference | None) -> Iterator[Fault]:

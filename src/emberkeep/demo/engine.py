@@ -84,7 +84,8 @@ class Engine:
     def run(self) -> int:
         """Until doused, or until something is wrong."""
         self._open_log()
-        signal.signal(signal.SIGTERM, self._told_to_end)
+        for number in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(number, self._told_to_end)
         self.say(f"{self.release['name']} {self.release['version']} wakes")
         if self.fault("crash"):
             self.say("error: the keel is cracked")

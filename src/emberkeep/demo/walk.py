@@ -4,12 +4,17 @@ from __future__ import annotations
 
 import hashlib
 import os
+import secrets
+import shutil
+import signal
+import socket
 import subprocess
 import sys
-import zipfile
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
+from emberkeep.demo import mission
 from emberkeep.demo.sample import SERVER
 
 Say = Callable[[str], None]
@@ -35,15 +40,22 @@ class Walk:
         self.server = folder / SERVER
         self.say = say
         self.keep = ""
+        self.word = secrets.token_hex(8)
+        self.starts = os.name != "nt"
+        """Whether the launch script, which is one for sh, can be run here."""
 
     def run(self) -> None:
         """The whole day. WalkFailed when a command ends otherwise than it must."""
-        self._look()
-        self._record()
-        self._orders()
-        self._lay_engine()
-        self._merge()
-        self._break_and_restore()
+        try:
+            self._look()
+            self._tell()
+            self._record()
+            self._orders()
+            self._questions()
+            self._update()
+            self._break_and_restore()
+        finally:
+            self._end_engine()
 
     def _look(self) -> None:
         self._title("What do we have?")
@@ -51,8 +63,39 @@ class Walk:
         self.keep = f"{SERVER}.keep"
         self.say(f"\n$ {'set' if os.name == 'nt' else 'export'} EMBERKEEP_KEEP={self.keep}")
         self._command("survey", expected=1)
-        self._title("Back up first, always")
+
+    def _tell(self) -> None:
+        """What adopt cannot see: how the server is spoken to, what must hold after an update, recipes."""
+        port, console = self._own_ports()
+        with (self.folder / self.keep / "keep.toml").open("a", encoding="utf-8") as told:
+            told.write(mission.operating(port, console))
+        shutil.copytree(self.folder / "releases" / "recipes", self.folder / self.keep / "recipes")
+        self.say(
+            "\n(the keepers add to keep.toml how the server is spoken to, when players are warned and what must still"
+        )
+        self.say(" stand after an update, and put the vendor's recipes for the saves into the keep)")
+        self._title("The server runs, and people play. Back up first, always: the console has it hold its writes")
+        if self.starts:
+            self._command("start", "--go")
         self._command("snapshot", "--note", "before 4.3")
+
+    def _own_ports(self) -> tuple[int, int]:
+        """Ports that nobody uses, written into the server's settings as its keepers would."""
+        with socket.socket() as one, socket.socket() as other, socket.socket() as third, socket.socket() as fourth:
+            for each in (one, other, third, fourth):
+                each.bind(("127.0.0.1", 0))
+            port, console = one.getsockname()[1], other.getsockname()[1]
+        path = self.server / "keeper.properties"
+        when = path.stat().st_mtime_ns
+        text = path.read_text(encoding="utf-8").replace("port=27800", f"port={port}")
+        path.write_text(text.replace("console-port=27900", f"console-port={console}"), encoding="utf-8")
+        os.utime(path, ns=(when, when))
+        return port, console
+
+    def _end_engine(self) -> None:
+        """Nothing stays behind when a command ended otherwise than it must."""
+        with suppress(OSError, ValueError):
+            os.kill(int((self.server / "log" / "skerrylight.pid").read_text()), signal.SIGTERM)
 
     def _record(self) -> None:
         self._title("The vendor's untouched files, of the release we run and of the new one")
@@ -66,32 +109,33 @@ class Walk:
         self._command("orders", "propose", "--go", expected=1)
         self._command("orders", "accept", "--all")
 
-    def _lay_engine(self) -> None:
-        """By hand, as long as there is no ``update``: the new program files over the old, and the framework over
-        them again."""
-        self._title("The new engine goes in by hand, and the framework's files over it again")
-        names = []
-        with zipfile.ZipFile(self.folder / "releases" / "skerrylight-4.3.zip") as release:
-            for member in release.namelist():
-                name = member.partition("/")[2]
-                if name == "RELEASE" or name.endswith((".bin", ".so")):
-                    (self.server / name).write_bytes(release.read(member))
-                    names.append(name)
-        (self.server / "skerrylight-4.3.0.bin").chmod(0o755)
-        (self.server / "skerrylight-4.2.0.bin").unlink()
-        with zipfile.ZipFile(self.server / "keelson" / "keelson-2.1.0.lay") as overlay:
-            for name in overlay.namelist():
-                (self.server / name).write_bytes(overlay.read(name))
-        self.say(f"(laid in {', '.join(names)}; took out skerrylight-4.2.0.bin)")
-        self._command("survey", expected=1)
-
-    def _merge(self) -> None:
-        self._title("Bring the new defaults into our files: first a look, with the questions written down")
+    def _questions(self) -> None:
+        self._title("What would the merge ask us? Better now than at midnight")
         self._command("merge", "--to", "4.3", "--questions", "questions.toml", "--report", "merge.html", expected=1)
         self._answer(self.folder / "questions.toml")
         self.say("(questions.toml is now filled in, as an admin would do it in an editor)")
-        self._title("Now for real")
-        self._command("merge", "--to", "4.3", "--answers", "questions.toml", "--go")
+
+    def _update(self) -> None:
+        line: tuple[str, ...] = (
+            "update",
+            "releases/skerrylight-4.3.zip",
+            "--to",
+            "4.3",
+            "--extensions",
+            "releases/extensions-4.3",
+        )
+        line += ("--answers", "questions.toml") if self.starts else ("--answers", "questions.toml", "--no-start")
+        self._title("Update day: first all that it would do")
+        self._command(*line)
+        if self.starts:
+            self._title("A rehearsal on a copy, with other ports, while people play on")
+            self._command(*line, "--rehearse", "rehearsal")
+        self._title("Now for real: warned, saved, stopped, replaced, merged, migrated, started, looked at")
+        self._command(*line, "--report", "update.html", "--go")
+        self._command("survey")
+        self._command("history", "--run", "1")
+        if self.starts:
+            self._command("stop", "--now", "--go")
         self._title("The same merge again finds nothing left to do")
         self._command("merge", "--from", "4.2", "--to", "4.3")
 
@@ -118,6 +162,7 @@ class Walk:
         shown = " ".join(f"'{word}'" if " " in word else word for word in words)
         self.say(f"\n$ emberkeep {shown}")
         environment = {name: value for name, value in os.environ.items() if name != "EMBERKEEP_KEEP"}
+        environment["ROCK_CONSOLE"] = self.word
         if self.keep:
             environment["EMBERKEEP_KEEP"] = self.keep
         line = [sys.executable, "-m", "emberkeep", *words]

@@ -95,7 +95,7 @@ def renumber(act: Renumber, folder: Planned, config: Config, place: Place) -> li
     for old, new in renames.items():
         folder.rename(old, new)
     left = [path for number, paths in numbers.items() if number != act.old for path in paths]
-    notes = [f"{len(renames)} files take number {act.new} instead of {act.old}"]
+    notes = [f"{len(renames)} {'file takes' if len(renames) == 1 else 'files take'} number {act.new}, not {act.old}"]
     return [*notes, *([f"left with older numbers: {', '.join(left[:4])}"] if left else [])]
 
 

@@ -19,6 +19,7 @@ from emberkeep.errors import EmberKeepError, Refused, UsageError
 from emberkeep.keep import FILE, Keep
 from emberkeep.planned import Planned
 from emberkeep.runs import restore, snapshot
+from emberkeep.runs.journal import Journal
 from emberkeep.runs.run import Room
 from emberkeep.runs.update import Request
 from emberkeep.servers import lifecycle
@@ -98,6 +99,13 @@ def _linked(source: str, target: str) -> str:
 def request_for(request: Request) -> Request:
     """The same update as it is asked of the copy."""
     return replace(request, rehearsal=True)
+
+
+def learn(keep: Keep, copy: Keep) -> None:
+    """Remember how long the copy's starts took: the real one is foretold by them."""
+    journal = Journal(keep.folder)
+    for start in Journal(copy.folder).starts():
+        journal.started(start)
 
 
 def stop(room: Room) -> None:

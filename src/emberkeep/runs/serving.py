@@ -16,7 +16,7 @@ from emberkeep.runs.journal import Journal, Once, Run, StartRecord
 from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step
 from emberkeep.servers import lifecycle
 from emberkeep.servers.extensions import read_manifest
-from emberkeep.servers.lifecycle import Start, in_words
+from emberkeep.servers.lifecycle import Hear, in_words
 from emberkeep.servers.looking import Look
 from emberkeep.servers.process import signs
 from emberkeep.servers.roles import Roles
@@ -113,9 +113,13 @@ def start_and_watch(room: Room, told: Told = deaf) -> Watched:
     if lifecycle.is_running(keep):
         seen = follow(keep, told)
     else:
-        started: list[Start] = lifecycle.start(keep, room.environment, keep.output, told)
-        room.note(pids=[start.pid for start in started])
-        room.told["pids"] = [start.pid for start in started]
+        pids: list[int] = room.told.setdefault("pids", [])
+
+        def launched(pid: int) -> None:
+            pids.append(pid)
+            room.note(pids=pids)  # before anything else: whoever takes the run back must know what to end
+
+        started = lifecycle.start(keep, room.environment, keep.output, Hear(launched, told))
         failed = [start for start in started[:-1] if start.seen.state is not State.READY]
         seen = started[-1].seen
         if failed:

@@ -43,11 +43,12 @@ _NUMBER = re.compile(r"\d+(?:\.\d+)*")
 
 @dataclass(frozen=True)
 class Request:
-    """What an update is asked to do. ``source``: the new release; ``old``: the release the live files began from, None
+    """What an update is asked to do. ``source``: the new release, None where the admin's own updater brings it and its
+    defaults are recorded; ``old``: the release the live files began from, None
     to merge without one; ``saves``: the version of the saves; ``builds``: a folder of new builds of extensions;
     ``choices``: what is done with an extension without one (keep or remove); ``start``: whether it is started."""
 
-    source: Path
+    source: Path | None
     new: str
     engine: str
     old: str | None
@@ -63,7 +64,7 @@ class Request:
     def plain(self) -> dict[str, Any]:
         """It, as JSON holds it."""
         return {
-            "source": str(self.source),
+            "source": str(self.source) if self.source else None,
             "new": self.new,
             "engine": self.engine,
             "old": self.old,
@@ -80,7 +81,7 @@ class Request:
 def from_plain(told: Mapping[str, Any]) -> Request:
     """The same again."""
     return Request(
-        Path(told["source"]),
+        Path(told["source"]) if told["source"] else None,
         told["new"],
         told["engine"],
         told["old"],
@@ -97,7 +98,7 @@ def from_plain(told: Mapping[str, Any]) -> Request:
 def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list[Step]:
     """The steps of an update."""
     recipes = migrate.recipes_for(migrate.Request(request.saves, request.new, request.recipes))
-    source = release(keep, request.source)
+    source = release(keep, store, request)
     allowed = migrate.allowed(recipes)
     wanted = merging.Request(request.old, request.new)
     found: list[Step] = [CheckStep(request, source)]
@@ -113,7 +114,7 @@ def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list
     if keep.config.updating.overlay:
         found.append(OverlayStep(source))
     found += [
-        DefaultsStep(request.new, request.source, source),
+        DefaultsStep(request.new, request.source),
         merging.MergeStep(wanted, request.answers, after=source),
     ]
     if request.builds:
@@ -131,9 +132,13 @@ def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[St
     return steps(keep, store, from_plain(request))
 
 
-def release(keep: Keep, source: Path) -> Tree:
-    """The vendor's release, lined up with the server folder."""
-    whole = open_source(source)
+def release(keep: Keep, store: Store, request: Request) -> Tree:
+    """The vendor's release, lined up with the server folder. UsageError where nothing brings it."""
+    if request.source is None:
+        if not keep.config.updating.command:
+            raise UsageError("a SOURCE is wanted: the vendor's release", hint="or [update] command in keep.toml")
+        return defaults.tree_of(store, request.new)
+    whole = open_source(request.source)
     below = defaults.best_root(whole, defaults.keep_paths(keep))
     return PartTree(whole, below) if below else whole
 
@@ -171,7 +176,7 @@ def _check_versions(config: Config, request: Request, source: Tree) -> str:
     except Refused:
         return f"from {request.engine} to {request.new}; the source does not tell its version"
     if not (shipped == request.new or shipped.startswith(f"{request.new}.") or request.new.startswith(f"{shipped}.")):
-        raise Refused(f"{request.source} is release {shipped}, not {request.new}", hint=f"--to {shipped}?")
+        raise Refused(f"{source.label} is release {shipped}, not {request.new}", hint=f"--to {shipped}?")
     return f"from {request.engine} to {shipped}"
 
 
@@ -188,7 +193,7 @@ def _check_room(room: Room, source: Tree) -> str:
 
 def _without_build(config: Config, request: Request, installed: Sequence[Extension]) -> Sequence[str]:
     """What is done with extensions that have no new build; Refused for those that the update is to stop for."""
-    builds = {item.name.lower(): item for item in _builds_in(request.builds)} if request.builds else {}
+    builds = _by_name(request)
     choices = {**config.updating.remember, **request.choices}
     warnings = []
     for extension in installed:
@@ -209,6 +214,21 @@ def _without_build(config: Config, request: Request, installed: Sequence[Extensi
                 f"kept (--without-build {extension.name}=remove takes it out for now)"
             )
     return warnings
+
+
+def _by_name(request: Request) -> dict[str, Extension]:
+    return {item.name.lower(): item for item in _builds_in(request.builds)} if request.builds else {}
+
+
+def undecided(keep: Keep, request: Request) -> list[Extension]:
+    """Installed extensions without a new build, built for another engine, of which nobody has said what to do."""
+    builds = _by_name(request)
+    choices = {**keep.config.updating.remember, **request.choices}
+    return [
+        item
+        for item in serving.installed(keep)
+        if item.name.lower() not in builds and item.name not in choices and not fits_engine(item, request.new)
+    ]
 
 
 def _builds_in(folder: Path) -> list[Extension]:
@@ -238,9 +258,7 @@ class _Engine:
         roles = Roles(config.roles)
         new = [path for path in self.source.entries() if roles.of(path) == "engine"]
         if not new:
-            raise Refused(
-                f"no file in {self.request.source} has the role engine", hint="see [roles] engine in keep.toml"
-            )
+            raise Refused(f"no file in {self.source.label} has the role engine", hint="see [roles] engine in keep.toml")
         gone = self._gone(room, roles, set(new))
         room.told["programs"] = {path: _successor(path, new) for path in gone}
         for path in new:
@@ -349,15 +367,15 @@ class DefaultsStep(Step):
 
     name = "defaults"
 
-    def __init__(self, version: str, source: Path, tree: Tree) -> None:
-        self.version, self.source, self.tree = version, source, tree
+    def __init__(self, version: str, source: Path | None) -> None:
+        self.version, self.source = version, source
         self.title = f"record the untouched files of {version}"
 
     def plan(self, room: Room) -> Plan:
         return Plan(notes=("they are recorded already",) if self.version in room.store.versions() else ())
 
     def act(self, room: Room, plan: Plan) -> None:
-        if self.version in room.store.versions():
+        if self.version in room.store.versions() or self.source is None:
             return
         room.note(recorded=self.version)
         room.told.setdefault("on_back", []).append(lambda: _forget(room.store, self.version))

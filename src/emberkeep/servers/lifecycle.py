@@ -197,16 +197,23 @@ def server_log(config: Config) -> Log:
     return Log(told.log or config.log.within, patterns)
 
 
-def start(
-    keep: Keep, environment: Environment, output: Path, told: Callable[[str, Watched], None] = lambda name, seen: None
-) -> list[Start]:
+@dataclass(frozen=True)
+class Hear:
+    """Who hears of a start: ``launched`` the process as soon as there is one, ``seen`` what is seen while it is
+    followed."""
+
+    launched: Callable[[int], None] = lambda pid: None
+    seen: Callable[[str, Watched], None] = lambda name, seen: None
+
+
+def start(keep: Keep, environment: Environment, output: Path, hear: Hear | None = None) -> list[Start]:
     """Start the services in order, each when the one before is ready, and the server last; follow it until it is
     ready. Does not fail for a server that does: what was seen tells. ``output``: a folder for what they print."""
     config = keep.config
     last = how_to_start(config)
     done = []
     for service in (*config.running.services, last):
-        done.append(_one(keep, service, service is last, environment, output, told))
+        done.append(_one(keep, service, service is last, environment, output, hear or Hear()))
         if done[-1].seen.state is not State.READY and not service.goes_on:
             break
     return done
@@ -218,7 +225,7 @@ def _one(
     is_server: bool,
     environment: Environment,
     output: Path,
-    told: Callable[[str, Watched], None],
+    hear: Hear,
 ) -> Start:
     config = keep.config
     log = server_log(config) if is_server else Log(service.log)
@@ -228,6 +235,7 @@ def _one(
     if not log.within:
         follower = Follower(output, [printed.name], behind=True)
     process = launch(keep.server, service, environment, printed)
+    hear.launched(process.pid)
 
     def pids() -> list[int]:
         process.poll()  # so that one which has ended is noticed
@@ -242,7 +250,7 @@ def _one(
             f"keep.toml does not tell which line says that {service.name} is ready",
             hint="set ready in [log], [start] or [[service]]",
         )
-    return Start(service.name, process.pid, watch.run(lambda seen: told(service.name, seen)))
+    return Start(service.name, process.pid, watch.run(lambda seen: hear.seen(service.name, seen)))
 
 
 def launch(server: Path, service: Service, environment: Environment, printed: Path) -> subprocess.Popen[bytes]:

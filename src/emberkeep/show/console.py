@@ -55,6 +55,15 @@ class Screen:
         else:
             sys.stdout.write(whole + "\n")
 
+    def parts(self, *told: tuple[str, str]) -> None:
+        """One line of text in several styles."""
+        if self._terminal:
+            from rich.text import Text
+
+            self.out.print(Text.assemble(*((clean(text), style) for text, style in told)))
+        else:
+            sys.stdout.write("".join(clean(text) for text, _ in told) + "\n")
+
     def show(self, item: RenderableType, indent: int = 0) -> None:
         """A table or other renderable."""
         from rich.padding import Padding

@@ -16,38 +16,43 @@ from emberkeep.show.console import ASKS, GOOD, HEAD, QUIET, Screen, cell, table
 from emberkeep.show.snapshots import restore_plan
 from emberkeep.show.watching import watched
 
-MOST_NAMED = 6
+MOST_NAMED = 2
 """Files of one step and kind that are named one by one; more are counted by folder."""
-MOST_FOLDERS = 6
+MOST_FOLDERS = 4
+LONGEST = 132
 _VERBS = {What.WRITE: "write", What.REPLACE: "replace", What.DELETE: "delete", What.RENAME: "rename"}
-_STYLES = {What.WRITE: GOOD, What.REPLACE: "", What.DELETE: ASKS, What.RENAME: ""}
 
 
-def preview(screen: Screen, found: Preview) -> None:
-    """What a run will do, step by step."""
+def preview(screen: Screen, found: Preview, *, details: bool = False) -> None:
+    """What a run will do, step by step; ``details``: every file by name, else grouped so that it fits on a screen."""
     for number, step in enumerate(found.steps, 1):
-        screen.line(f"{number:2}. {step.title}", HEAD)
-        for note in step.notes:
+        note = words.short("; ".join(step.notes), LONGEST * 4 if details else LONGEST) if step.notes else ""
+        beside = f" · {note}" if note and len(step.title) + len(note) < LONGEST else ""
+        screen.parts((f"{number:2}. {step.title}", HEAD), (beside, QUIET))
+        if note and not beside:
             screen.line(f"    {note}", QUIET)
-        for kind in What:
-            _changes(screen, [change for change in step.changes if change.what is kind], kind)
+        by_kind = {kind: [change for change in step.changes if change.what is kind] for kind in What}
+        told = [line for kind, changes in by_kind.items() if changes for line in _changes(changes, kind, details)]
+        for line in told if details else _joined(told):
+            screen.line(f"    {line}")
         for warning in step.warnings:
             screen.line(f"    ! {warning}", ASKS)
     total = found.changes
-    screen.line()
     told = [
         f"{words.count(len(some), 'file')} to {_VERBS[kind]}"
         for kind in What
         if (some := [change for change in total if change.what is kind])
     ]
-    size = words.size(sum(change.size for change in total if change.what is not What.RENAME))
+    size = words.size(sum(change.size for change in total if change.what not in (What.RENAME, What.DELETE)))
     screen.line(f"In all: {', '.join(told)}; {size} to write." if told else "In all: no file changes.")
+    if not details and any(len(step.changes) > MOST_NAMED for step in found.steps):
+        screen.line("--details names every file.", QUIET)
 
 
-def whole(screen: Screen, title: str, found: Preview) -> None:
+def whole(screen: Screen, title: str, found: Preview, *, details: bool = False) -> None:
     """A preview with its heading."""
     screen.line(f"{title} (preview, nothing is written)", HEAD)
-    preview(screen, found)
+    preview(screen, found, details=details)
     screen.next("say it again with --go; 'emberkeep undo' takes all of it back afterwards")
 
 
@@ -61,8 +66,8 @@ def done(screen: Screen, title: str, run: Run, missed: Sequence[Missed] = ()) ->
         screen.next(f"to take it back: emberkeep undo {run.number} --go")
 
 
-def reported(screen: Screen, title: str, found: Report) -> None:
-    """What a run came to."""
+def reported(screen: Screen, title: str, found: Report, *, rehearsed: bool = False) -> None:
+    """What a run came to. ``rehearsed``: on a copy, so that there is nothing to take back."""
     screen.line(title, HEAD)
     rows = table("", "step", "took", right=("", "took"))
     for number, step in enumerate(found.steps, 1):
@@ -80,30 +85,40 @@ def reported(screen: Screen, title: str, found: Report) -> None:
         watched(screen, found.watched)
     for line in found.waits:
         screen.line(f"! {line}", ASKS)
-    if found.before:
+    if found.before and not rehearsed:
         screen.line(f"Done in {found.lasting}. What stood there before is snapshot {found.before}.", GOOD)
         screen.next(f"to take it back: emberkeep undo {found.run} --go")
 
 
-def _changes(screen: Screen, changes: Sequence[Change], kind: What) -> None:
-    verb, style = _VERBS[kind], _STYLES[kind]
+def _joined(told: Sequence[str]) -> list[str]:
+    """What is told of one step on as few lines as it takes."""
+    found: list[str] = []
+    for line in told:
+        if found and len(found[-1]) + len(line) < LONGEST:
+            found[-1] += f"; {line}"
+        else:
+            found.append(line)
+    return found
+
+
+def _changes(changes: Sequence[Change], kind: What, details: bool) -> list[str]:
+    verb = _VERBS[kind]
+    if details:
+        return [f"{verb} {_told(change)}" for change in changes]
     if len(changes) <= MOST_NAMED:
-        for change in changes:
-            screen.line(f"    {verb} {_told(change)}", style)
-        return
+        return [f"{verb} {', '.join(map(_told, changes))}"]
     size = words.size(sum(change.before if kind is What.DELETE else change.size for change in changes))
-    screen.line(f"    {verb} {len(changes)} files ({size}):", style)
     folders: dict[str, list[Change]] = defaultdict(list)
     for change in changes:
         folders[change.path.rpartition("/")[0]].append(change)
     largest = sorted(folders.items(), key=lambda item: (-len(item[1]), item[0]))
-    for folder, some in largest[:MOST_FOLDERS]:
-        names = ", ".join(change.path.rpartition("/")[2] for change in some[:3])
-        more = f" and {len(some) - 3} more" if len(some) > 3 else ""
-        screen.line(f"      {len(some):5} in {folder or 'the top folder'}: {names}{more}", QUIET)
-    if len(largest) > MOST_FOLDERS:
-        rest = sum(len(some) for _, some in largest[MOST_FOLDERS:])
-        screen.line(f"      {rest:5} in {len(largest) - MOST_FOLDERS} more folders; --json names all", QUIET)
+    told = [
+        f"{len(some)} in {folder or 'the top folder'}" if len(some) > 1 else some[0].path
+        for folder, some in largest[:MOST_FOLDERS]
+    ]
+    rest = sum(len(some) for _, some in largest[MOST_FOLDERS:])
+    more = f", {rest} elsewhere" if rest else ""
+    return [f"{verb} {len(changes)} files ({size}): {', '.join(told)}{more}"]
 
 
 def _told(change: Change) -> str:
