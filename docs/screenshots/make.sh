@@ -20,7 +20,7 @@ shot() {
   DISPLAY=$display xterm -geometry 142x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#14171c' -fg '#e3e3e0' -b 12 \
     -e bash -c "cd '$work/rock'; export EMBERKEEP_KEEP=gannet-rock.keep; printf '%s\n' '\$ $*'; $*; touch '$done'; sleep 60" &
   terminal=$!
-  for _ in $(seq 300); do [ -e "$done" ] && break; sleep 0.1; done
+  for _ in $(seq 1200); do [ -e "$done" ] && break; sleep 0.1; done
   sleep 0.6
   DISPLAY=$display import -window root -strip "$here/$name.png"
   kill "$terminal" 2>/dev/null || true
@@ -36,7 +36,7 @@ emberkeep demo "$work/rock" --build-only >/dev/null
 shot adopt emberkeep adopt gannet-rock --zone Atlantic/Faroe
 ember snapshot --note "before 4.3"
 ember defaults record 4.2 releases/skerrylight-4.2
-shot defaults "emberkeep defaults record 4.3 releases/skerrylight-4.3.zip; emberkeep defaults list"
+ember defaults record 4.3 releases/skerrylight-4.3.zip
 shot survey emberkeep survey
 shot diff "emberkeep diff defaults:4.2 | head -42"
 ember diff defaults:4.2 defaults:4.3 --chart totals.png
@@ -78,6 +78,21 @@ shot restore "emberkeep restore latest; emberkeep restore latest --go; emberkeep
 rm -r "$work/rock"
 emberkeep demo "$work/rock" --build-only >/dev/null
 ember adopt gannet-rock --zone Atlantic/Faroe
+# Update day, with the stand-in engine running.
+python3 -c "from emberkeep.demo.mission import operating; print(operating(27800, 27900))" >> "$work/rock/gannet-rock.keep/keep.toml"
+cp -r "$work/rock/releases/recipes" "$work/rock/gannet-rock.keep/recipes"
+export ROCK_CONSOLE=gannet SKERRYLIGHT_PACE=6
+ember defaults record 4.2 releases/skerrylight-4.2
+ember start --go
+line="releases/skerrylight-4.3.zip --to 4.3 --extensions releases/extensions-4.3"
+shot update "emberkeep update $line"
+shot updated "emberkeep update $line --go --report ../update.html 2>/dev/null"
+ember stop --now --go
+chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1000 \
+  --screenshot="$here/day.png" "file://$work/update.html" >/dev/null 2>&1
+rm -r "$work/rock"
+emberkeep demo "$work/rock" --build-only >/dev/null
+ember adopt gannet-rock --zone Atlantic/Faroe
 # Half a year of snapshots: each week some tiles change and the logbook grows.
 python3 - "$work/rock" <<'SEASON'
 import pathlib, random, sys
@@ -104,7 +119,6 @@ with closing(Store(rock / "gannet-rock.keep" / "store")) as store:
 SEASON
 ember history --growth growth.png
 mv "$work/rock/growth.png" "$here/growth.png"
-shot history "emberkeep history --growth"
 shot thin "emberkeep thin"
 ember thin --go
 python3 - "$work/rock/gannet-rock.keep/store/packs" <<'FLIP'

@@ -36,7 +36,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep.require_server()
     request = Request(Path(os.path.abspath(args.source)), args.name)
     title = f"Bringing {request.source.name} into {keep.config.name}"
-    with opened(keep) as store, progress("import") as step:
+    with opened(keep) as store, progress("import", screen) as step:
         Journal(keep.folder).refuse_if_waiting()
         asked = Run(0, bring.KIND, now(), title=f"import of {request.source.name}", request=request.plain)
         room = room_for(args, screen, keep, store, asked, step)

@@ -49,7 +49,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         base = args.base or merging.began_from(mine, known, FolderTree(old))
         request = replace(request, base=base)
         keep = carry.keep_for(new, mine, make=args.go)
-        with opened(keep) as store, progress("carry") as step:
+        with opened(keep) as store, progress("carry", screen) as step:
             asked = Run(0, carry.KIND, now(), title=f"carrying from {old.name}", request=request.plain)
             steps = carry.steps(request, carry.base_of(request, keep, store))
             title = f"Carrying {old.name} ({before or '?'}) into {new.name} ({after or '?'})"

@@ -135,8 +135,9 @@ def _run(args: argparse.Namespace) -> int:
 def entry() -> None:
     """The installed program."""
     gc.set_threshold(200_000, 20, 50)  # many small objects and no rings of them: looking for such rarely pays
-    if hasattr(signal, "SIGTERM"):
-        signal.signal(signal.SIGTERM, _terminated)
+    for name in ("SIGTERM", "SIGHUP"):  # told to end, or its terminal was closed
+        if hasattr(signal, name):
+            signal.signal(getattr(signal, name), _terminated)
     sys.exit(main(sys.argv[1:]))
 
 

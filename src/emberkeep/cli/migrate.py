@@ -46,7 +46,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         return _draft(args, screen, keep)
     if not args.new:
         raise UsageError("--to V is wanted: the version the saves are taken to")
-    with opened(keep) as store, progress("migrate") as step:
+    with opened(keep) as store, progress("migrate", screen) as step:
         further = Path(os.path.abspath(args.recipes)) if args.recipes else None
         folders = migrate.folders(keep, further)
         request = migrate.Request(migrate.saves_version(keep, store, args.old), args.new, folders)

@@ -23,7 +23,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """A preview without ``--go``."""
     keep = the_keep(args)
-    with opened(keep) as store, progress("resume") as step:
+    with opened(keep) as store, progress("resume", screen) as step:
         found = runs.waiting(keep)
         room = room_for(args, screen, keep, store, found, step)
         left = runs.left_to_do(room, recovery.steps_of(keep, store, found)) if not found.undoing else None

@@ -56,12 +56,12 @@ def carried_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run
 
 
 @contextmanager
-def told_watch(args: argparse.Namespace) -> Iterator[Callable[[str, Watched], None]]:
+def told_watch(args: argparse.Namespace, screen: Screen) -> Iterator[Callable[[str, Watched], None]]:
     """What hears of a start while it goes on: a line on a terminal that is written anew, nothing on a pipe."""
     if args.json or not sys.stderr.isatty():
         yield lambda name, seen: None
         return
     from emberkeep.show.watching import Live
 
-    with Live() as live:
+    with Live(screen) as live:
         yield live.show

@@ -41,7 +41,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     """Exit code 1 when it is ready but something failed, 5 when it did not become ready."""
     keep = the_keep(args)
     once = [_once(told) for told in args.once]
-    with opened(keep) as store, progress("start") as step, told_watch(args) as told:
+    with opened(keep) as store, progress("start", screen) as step, told_watch(args, screen) as told:
         serving.require_idle(keep)
         lifecycle.how_to_start(keep.config)
         request = {"once": [[one.file, one.key, one.value] for one in once]}

@@ -67,7 +67,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         request = request_of(args, keep, store)
         if args.go and sys.stdin.isatty() and not args.json:
             request = replace(request, choices={**request.choices, **_asked(screen, keep, request)})
-        with progress("update") as step:
+        with progress("update", screen) as step:
             return _update(args, screen, keep, store, request, step)
 
 
@@ -121,7 +121,7 @@ def _choices(told: list[str]) -> dict[str, str]:
 
 def _update(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, request: Request, step: Any) -> int:
     asked = Run(0, update.KIND, now(), title=f"update to {request.new}", request=request.plain)
-    with told_watch(args) as told:
+    with told_watch(args, screen) as told:
         steps = update.steps(keep, store, request, told)
         title = f"Update of {keep.config.name} from {request.engine} to {request.new}"
         if not args.go:
@@ -161,10 +161,10 @@ def _rehearse(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
         request = request_of(args, keep, store)
         copy = rehearsal.prepare(keep, store, into, step)
     screen.note(f"  a copy of the server stands in {copy.server}")
-    with opened(copy) as store, progress("update") as step:
+    with opened(copy) as store, progress("update", screen) as step:
         told = rehearsal.request_for(request)
         asked = Run(0, update.KIND, now(), title=f"rehearsal of the update to {request.new}", request=told.plain)
-        with told_watch(args) as hear:
+        with told_watch(args, screen) as hear:
             room = room_for(args, screen, copy, store, asked, step)
             done = carried_out(room, update.steps(copy, store, told, hear), stay=True)
         report = update.report(room, done)

@@ -40,7 +40,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         return answer(args, 0 if running and seen.good else 1, result, text)
     if expected is not None:
         screen.note(f"  {expected.words}")
-    with told_watch(args) as told:
+    with told_watch(args, screen) as told:
         seen = serving.follow(keep, told)
     if seen.state is not State.READY:
         raise RunFailed(serving.unwell(seen))

@@ -125,32 +125,44 @@ def document(value: dict[str, Any]) -> None:
     sys.stdout.write(json.dumps(value, indent=2, ensure_ascii=True) + "\n")
 
 
+class Meter:
+    """How far a piece of work is, as a bar below what is said meanwhile; it shows when the work takes a second, and
+    goes when it is done. Call it with what is done and what there is in all."""
+
+    def __init__(self, what: str, console: Console) -> None:
+        from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
+
+        columns = (TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TimeRemainingColumn())
+        self._bar = Progress(*columns, console=console, transient=True)
+        self._task = self._bar.add_task(what, total=None)
+        self._began: float | None = None
+
+    def __call__(self, done: int, total: int) -> None:
+        now = time.monotonic()
+        if self._began is None:
+            self._began = now
+        if done >= total:
+            self.rest()
+            return
+        if not self._bar.live.is_started and now - self._began > 1:
+            self._bar.start()
+        self._bar.update(self._task, completed=done, total=total)
+
+    def rest(self) -> None:
+        """Take the bar away until there is something to show again."""
+        self._began = None
+        self._bar.stop()
+
+
 @contextmanager
-def progress(what: str) -> Iterator[Callable[[int, int], None]]:
-    """A progress bar on a terminal's standard error, from the first second on; nothing on a pipe."""
+def progress(what: str, screen: Screen | None = None) -> Iterator[Callable[[int, int], None]]:
+    """A progress bar on a terminal's standard error, from the first second on; nothing on a pipe. ``screen``: who else
+    writes there meanwhile."""
     if not sys.stderr.isatty():
         yield lambda done, total: None
         return
-    from rich.console import Console
-    from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
-
-    bar = Progress(
-        TextColumn("{task.description}"),
-        BarColumn(),
-        DownloadColumn(),
-        TimeRemainingColumn(),
-        console=Console(stderr=True),
-        transient=True,
-    )
-    task = bar.add_task(what, total=None)
-    started = time.monotonic()
-
-    def step(done: int, total: int) -> None:
-        if not bar.live.is_started and time.monotonic() - started > 1:
-            bar.start()
-        bar.update(task, completed=done, total=total)
-
+    meter = Meter(what, (screen or Screen()).err)
     try:
-        yield step
+        yield meter
     finally:
-        bar.stop()
+        meter.rest()

@@ -18,11 +18,10 @@ QUIET_FOR = 3.0
 class Live:
     """One line on a terminal's standard error that is written anew while a start is followed."""
 
-    def __init__(self) -> None:
-        from rich.console import Console
+    def __init__(self, screen: Screen) -> None:
         from rich.status import Status
 
-        self._status = Status("", console=Console(stderr=True))
+        self._status = Status("", console=screen.err)
         self._shown = False
 
     def __enter__(self) -> Live:
