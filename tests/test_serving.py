@@ -196,6 +196,18 @@ def test_every_sign_of_a_running_server_is_told(tmp_path: Path) -> None:
 
 
 @posix
+def test_somebody_who_looks_at_a_log_is_no_server(tmp_path: Path) -> None:
+    keep = keep_of(tmp_path, "")
+    (keep.server / "latest.log").write_text("x\n")
+    looking = subprocess.Popen(["tail", "-f", "latest.log"], cwd=keep.server, stdout=subprocess.DEVNULL)
+    try:
+        assert not running_signs(keep.server, keep.config)
+    finally:
+        looking.kill()
+        looking.wait()
+
+
+@posix
 @pytest.mark.parametrize("way", ["lockf", "flock"])
 def test_a_lock_held_by_another_process(tmp_path: Path, way: str) -> None:
     lock = tmp_path / "world.lock"

@@ -125,6 +125,14 @@ def test_a_server_that_never_becomes_ready_is_ended_and_all_put_back(
     assert tree_state(rock.server) == before
 
 
+def test_after_going_back_it_is_told_that_the_server_is_stopped(rock: Rock) -> None:
+    assert rock.run("start", "--go").code == 0
+    done = rock.update("--go", SKERRYLIGHT_FAULTS="crash")
+    assert done.code == 5
+    assert "the server is stopped, 'emberkeep start --go' starts it" in done.err
+    assert rock.run("start", "--go").code == 0
+
+
 def test_stay_leaves_a_failed_update_for_a_look(rock: Rock) -> None:
     before = tree_state(rock.server)
     done = rock.update("--go", "--stay", SKERRYLIGHT_FAULTS="crash")
@@ -267,6 +275,20 @@ def test_one_shot_settings_are_set_back_after_the_first_good_start(rock: Rock) -
     assert Journal(rock.keep).once() == []
     assert rock.run("start", "--once", "keeper.properties:no-such=1", "--go").code == 5
     assert rock.run("start", "--once", "nonsense", "--go").code == 2
+
+
+def test_the_learned_checks_are_made_again_before_a_start(rock: Rock) -> None:
+    assert rock.run("start").code == 0
+    path = rock.server / "mission" / "economy" / "stores.xml"
+    path.write_text(path.read_text().replace("<least>12</least>", "<least>9999</least>", 1))
+    shown = rock.run("start")
+    assert shown.code == 1, shown.out
+    assert re.search(r"! mission/economy/stores.xml:\d+: .*least", shown.out)
+    done = rock.run("start", "--go", "--json")
+    assert done.code == 1
+    assert len(done.json["checks"]) == 1
+    rock.run("stop", "--now", "--go")
+    assert rock.run("start", "--go", "--no-checks").code == 0
 
 
 def test_a_start_is_refused_while_the_server_runs_and_a_stop_when_it_will_not_end(rock: Rock) -> None:

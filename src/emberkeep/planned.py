@@ -203,10 +203,14 @@ class Planned(Still):
 
     def fingerprint(self, paths: Collection[str]) -> str:
         """A hash over what ``paths`` will be; of contents that are made, not carried, the bytes too."""
-        hasher = blake3()
-        for path in sorted(paths):
-            entry = self._entries.get(path) if path else self._top
-            hasher.update(f"{path}\0{entry}\0".encode("utf-8", "surrogateescape"))
+        chosen = sorted(paths)
+        entries = [self._entries.get(path) if path else self._top for path in chosen]
+        told = [
+            f"{path}\0{entry.kind}\0{entry.mode}\0{entry.mtime_ns}\0{entry.size}\0{entry.points_at}" if entry else path
+            for path, entry in zip(chosen, entries, strict=True)
+        ]
+        hasher = blake3("\n".join(told).encode("utf-8", "surrogateescape"))
+        for path in chosen:
             if path in self._data:
                 hasher.update(self._data[path])
         return str(hasher.hexdigest())

@@ -13,6 +13,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from pathlib import Path
+from typing import Any
 
 from blake3 import blake3
 
@@ -122,6 +123,11 @@ def _hash(told: object) -> str:
 def _player(tree: Tree, path: str) -> Player:
     """Positions are the vectors of numbers in the file, belongings the records inside it; by what they hold, whatever
     they are called."""
+    told = _plain_json(tree, path)
+    if told is not None:
+        vectors = [str(value) for value in told.values() if _is_vector(value)]
+        inside = [value for value in told.values() if isinstance(value, dict | list) and not _is_vector(value)]
+        return Player(_hash(sorted(vectors)), _hash(sorted(json.dumps(value, sort_keys=True) for value in inside)))
     document = None
     if tree.entries()[path].size <= LARGEST_PLAYER:
         try:
@@ -135,6 +141,21 @@ def _player(tree: Tree, path: str) -> Player:
     records = [item for item in document.root.items if item.role is Role.RECORD and item.items]
     held = sorted(repr(tuple(sorted(map(content, item.items), key=repr))) for item in records)
     return Player(_hash(vectors), _hash(held))
+
+
+def _plain_json(tree: Tree, path: str) -> dict[str, Any] | None:
+    """A JSON object, read the quick way; None for what is none."""
+    if not path.endswith(".json") or tree.entries()[path].size > LARGEST_PLAYER:
+        return None
+    try:
+        told = json.loads(read(tree, path))
+    except (ValueError, RecursionError):
+        return None
+    return told if isinstance(told, dict) else None
+
+
+def _is_vector(value: object) -> bool:
+    return isinstance(value, list) and bool(value) and all(isinstance(item, int | float) for item in value)
 
 
 def _own_values(node: Node) -> Iterator[str]:

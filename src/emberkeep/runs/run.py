@@ -336,14 +336,17 @@ def told(entry: Entry | None) -> str:
 
 
 def _record_left(room: Room) -> None:
-    """Note what the run left wherever the folder differs from the snapshot taken before."""
-    if not room.run.before:
+    """Note what the run left wherever the folder differs from the snapshot taken before; where all was planned, that
+    is known already."""
+    if not room.run.before or not (room.run.whole or room.run.kind == RESTORE):
         return
     before, now = _tree(room.store, room.run.before), FolderTree(room.keep.server)
     wanted = _scope(room.keep, room.store, room.run, room.journal)
-    paths = {"", *before.entries(), *now.entries()}
-    rows = [(path, _left(now, path)) for path in paths if wanted(path) and _left(now, path) != _left(before, path)]
-    room.journal.touch(room.run, rows)
+    known = room.journal.touched(room.run)
+    there, then = now.entries(), before.entries()
+    paths = {path for path in there.keys() | then.keys() if there.get(path) != then.get(path)} | {"", *known}
+    left = ((path, _left(now, path)) for path in paths if wanted(path))
+    room.journal.touch(room.run, [(path, after) for path, after in left if known.get(path) != after])
 
 
 def _stopped(room: Room) -> EmberKeepError:
@@ -375,6 +378,9 @@ def _failed(room: Room, step: Step, error: EmberKeepError | OSError, stay: bool)
     if isinstance(error, Damage) and back:
         return error
     end = "all was put back as it was" if back else "NOT all could be put back"
+    stopped = room.told.get("stopped")
+    if back and stopped is not None and stopped.signs:
+        hint = f"{hint}; the server is stopped, 'emberkeep start --go' starts it".removeprefix("; ")
     return RunFailed(
         f"the {room.run.words} stopped: {what}; {end}",
         place=place,

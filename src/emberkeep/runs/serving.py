@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 from emberkeep.comparing import landmarks
@@ -287,6 +288,7 @@ class OnceStep(FileStep):
     def act(self, room: Room, plan: Plan) -> None:
         for one in room.told.get("once", []):
             room.journal.set_once(one)
+            room.told.setdefault("on_back", []).append(partial(room.journal.forget_once, one))
         super().act(room, plan)
 
 
@@ -299,7 +301,7 @@ def set_back(keep: Keep, journal: Journal) -> list[str]:
     stopped = not lifecycle.is_running(keep)
     for one in journal.once():
         path = keep.server / one.file
-        data = path.read_bytes()
+        data = path.read_bytes() if path.is_file() else b""
         if edit.value(one.file, data, one.key) == one.value:
             files.write_whole(path, [edit.set_value(one.file, data, one.key, one.back)])
             done.append(f"{one.file}: {one.key} = {one.back} again")

@@ -40,7 +40,7 @@ def signs(server: Path, config: Config | None = None) -> Iterator[Sign]:
 
     A process counts when its program lies in the folder, when it works there and was started with a file of it or has
     one open for writing, or when its command line fits the pattern of keep.toml. Our own process and those that
-    started it do not count.
+    started it do not count, nor do programs that people look at files with.
     """
     root = Path(os.path.realpath(server))
     told = config.running.process if config else Process()
@@ -57,7 +57,7 @@ def _processes(root: Path, command: str) -> Iterator[Sign]:
     ours = {process.pid for process in (psutil.Process(), *psutil.Process().parents())}
     for process in psutil.process_iter(["pid", "name", "exe", "cwd", "cmdline", "status"]):
         facts = process.info
-        if facts["pid"] in ours or facts["status"] == psutil.STATUS_ZOMBIE:
+        if facts["pid"] in ours or facts["status"] == psutil.STATUS_ZOMBIE or _only_looks(facts["name"]):
             continue
         if _inside(facts["exe"], root) or _started_with(facts["cwd"], facts["cmdline"], root):
             yield Sign(f"process {facts['pid']} ({facts['name']}) runs from this folder", facts["pid"])
@@ -65,6 +65,32 @@ def _processes(root: Path, command: str) -> Iterator[Sign]:
             yield Sign(f"process {facts['pid']} ({facts['name']}) has {path} open for writing", facts["pid"])
         elif command and re.search(command, " ".join(facts["cmdline"] or ())):
             yield Sign(f"process {facts['pid']} ({facts['name']}) has the server's command line", facts["pid"])
+
+
+_LOOKING = frozenset(
+    (
+        "tail",
+        "less",
+        "more",
+        "cat",
+        "head",
+        "grep",
+        "watch",
+        "vi",
+        "vim",
+        "nvim",
+        "nano",
+        "emacs",
+        "micro",
+        "find",
+        "du",
+    )
+)
+"""Programs with which admins look at files of a running or stopped server."""
+
+
+def _only_looks(name: str | None) -> bool:
+    return (name or "").lower().removesuffix(".exe") in _LOOKING
 
 
 def _inside(path: str | None, root: Path) -> bool:

@@ -7,8 +7,7 @@ from types import TracebackType
 from emberkeep.planning.forecast import Forecast, lasting
 from emberkeep.servers.watch import State, Watched
 from emberkeep.show import words
-from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen
-from emberkeep.show.words import clean
+from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell
 
 MOST_LINES = 12
 QUIET_FOR = 3.0
@@ -37,7 +36,7 @@ class Live:
         if not self._shown and seen.state is State.WAITING:
             self._status.start()
             self._shown = True
-        self._status.update(clean(f"{name}: {progressing(seen)}"))
+        self._status.update(cell(f"{name}: {progressing(seen)}"))  # a log may hold what looks like markup
         if seen.state is not State.WAITING:
             self._status.stop()
             self._shown = False
