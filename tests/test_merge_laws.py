@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from emberkeep.comparing.records import compare, facts
@@ -180,6 +180,7 @@ def test_text_with_unchanged_defaults_keeps_its_bytes(
 
 
 @given(old=line_lists, mine=line_lists, new=line_lists)
+@example(old=["b", "b"], mine=["b", "b", "b"], new=["a", "b", "a", "b"])
 def test_text_merged_twice_changes_nothing_more(old: list[str], mine: list[str], new: list[str]) -> None:
     render = [("".join(line + "\n" for line in lines)).encode() for lines in (old, mine, new)]
     first = merge_file("first-light.rig", *render)

@@ -24,7 +24,7 @@ from emberkeep.planning.forecast import forecast
 from emberkeep.running import Console, Service, duration
 from emberkeep.runs.journal import StartRecord
 from emberkeep.servers import console, lifecycle
-from emberkeep.servers.process import is_locked, running_signs
+from emberkeep.servers.process import is_locked, running_signs, wait_for
 from emberkeep.servers.watch import Follower, Movement, State, Watch, read_line
 from tests.conftest import free_ports
 
@@ -143,6 +143,24 @@ def test_keys_sent_to_a_tmux_session(tmp_path: Path, monkeypatch: pytest.MonkeyP
         subprocess.run(["tmux", "kill-server"], check=False)
     with pytest.raises(Refused, match="did not take"):
         console.order(Console("tmux", session="rock", phrases={"save": "x"}), {}, "save")
+
+
+@posix
+@pytest.mark.skipif(shutil.which("screen") is None, reason="screen is not installed")
+def test_keys_sent_to_a_screen_session(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "s").mkdir(mode=0o700)
+    monkeypatch.setenv("SCREENDIR", str(tmp_path / "s"))
+    heard = tmp_path / "heard"
+    subprocess.run(["screen", "-dmS", "rock", "sh", "-c", f"cat > {heard}"], check=True)
+    told = Console("screen", session="rock", phrases={"save": "log 'all'; $HOME ^a \\n"})
+    try:
+        assert wait_for(heard.exists, 10)
+        console.order(told, {}, "save")
+        assert wait_for(lambda: heard.read_bytes() == b"log 'all'; $HOME ^a \\n\n", 10), heard.read_bytes()
+    finally:
+        subprocess.run(["screen", "-S", "rock", "-X", "quit"], check=False)
+    with pytest.raises(Refused, match="did not take"):
+        console.order(told, {}, "save")
 
 
 def test_a_secret_that_others_may_read_is_refused(tmp_path: Path) -> None:

@@ -50,6 +50,7 @@ def test_a_whole_update_day_and_back(rock: Rock) -> None:
     label = report["before"]
     assert rock.run("undo", "--go").code == 0
     assert rock.run("diff", label, "live").code == 0
+    assert "4.3" not in rock.run("defaults", "list").out
     assert [path.name for path in rock.server.glob("outer-skerries/anchorage.*")] == ["anchorage.4096.770421.17.isle"]
     assert rock.run("start", "--go").code == 0  # and the old one starts again
 

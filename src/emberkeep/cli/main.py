@@ -39,8 +39,6 @@ COMMANDS = {
     "watch": "follow the server's log until it is ready",
 }
 INTERRUPTED = 130
-_NAMED = {"import": "bring"}
-"""Commands whose modules cannot be called as they are."""
 
 
 def parser_for(command: str | None) -> argparse.ArgumentParser:
@@ -80,7 +78,7 @@ def _fill(sub: argparse.ArgumentParser, name: str) -> None:
 
 
 def _module(name: str) -> Any:
-    return importlib.import_module(f"emberkeep.cli.{_NAMED.get(name, name)}")
+    return importlib.import_module(f"emberkeep.cli.{name}")
 
 
 def main(arguments: Sequence[str]) -> int:

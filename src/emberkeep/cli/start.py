@@ -9,7 +9,7 @@ from emberkeep.cli.running import carried_out, room_for, told_watch
 from emberkeep.errors import RunFailed, UsageError
 from emberkeep.runs import run as runs
 from emberkeep.runs import serving
-from emberkeep.runs.journal import Journal, Run
+from emberkeep.runs.journal import Run
 from emberkeep.runs.serving import OnceRequest
 from emberkeep.servers import lifecycle
 from emberkeep.servers.watch import State
@@ -20,7 +20,7 @@ from emberkeep.show.console import ASKS, Screen, progress
 EXAMPLES = (
     "emberkeep start            (shows what it would do)",
     "emberkeep start --go",
-    "emberkeep start --once keeper.properties:reset-mission=on --go",
+    "emberkeep start --once keeper.properties:storms=wild --go",
 )
 
 
@@ -49,7 +49,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         broken = [] if args.no_checks else serving.checked(keep, store)
         steps = serving.start_steps(once, told)
         if not args.go:
-            found = runs.preview(room, steps if once else steps[-1:])
+            found = runs.preview(room, steps if once else [serving.StartStep(told)])
             title = f"Start of {keep.config.name}"
 
             def text() -> None:
@@ -67,8 +67,6 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             seen = room.told["watched"]
         else:
             seen = serving.start_and_watch(room, told)
-        if seen.state is State.READY:
-            serving.set_back(keep, Journal(keep.folder))
     if seen.state is not State.READY:
         raise RunFailed(serving.unwell(seen), hint=f"what it printed is in {keep.output}")
     code = 0 if seen.good and not broken else 1

@@ -48,8 +48,8 @@ def regions(old: Sequence[str], mine: Sequence[str], new: Sequence[str]) -> Iter
 def merge_lines(path: str, old: str, mine: Text, new: str, settle: Settle) -> RecordsMerged:
     """Bring ``new`` into ``mine`` line by line; line ends and a missing final one stay the admin's."""
     merged = _Lines(path, split(old), mine, split(new), settle).merge()
-    if merged.taken and not merged.questions and _is_merged_already(old, mine, new):
-        return replace(merged, text=mine.text, taken=())
+    if merged.taken and _is_merged_already(old, mine, new):
+        return replace(merged, text=mine.text, taken=(), questions=())
     return merged
 
 

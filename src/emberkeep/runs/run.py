@@ -323,11 +323,10 @@ def _check_same(room: Room, plan: Plan) -> None:
 def _left(tree: Tree, path: str) -> str:
     """What stands at a path, as the journal notes it."""
     entry = tree.entries().get(path) if path else tree.top
-    return told(entry)
+    return _told(entry)
 
 
-def told(entry: Entry | None) -> str:
-    """An entry as the journal notes it."""
+def _told(entry: Entry | None) -> str:
     if entry is None:
         return ""
     if entry.kind is LINK:
@@ -351,12 +350,9 @@ def _record_left(room: Room) -> None:
 
 def _stopped(room: Room) -> EmberKeepError:
     """What a run that somebody stopped comes to: taken back, or waiting."""
-    back = False
     with suppress(KeyboardInterrupt):
-        back = room.interrupted()
-        if not back:
+        if not room.interrupted():
             return Interrupted(f"the {room.run.words} was interrupted half-way", hint=FINISHES)
-    back = True
     if _taken_back(room):
         return Interrupted(f"the {room.run.words} was interrupted; all was put back as it was")
     return Interrupted(f"the {room.run.words} was interrupted, and not all could be put back", hint=FINISHES)
@@ -397,10 +393,19 @@ def _taken_back(room: Room) -> bool:
             found = undo_plan(room.keep, room.store, room.run, room.journal)
             if restore.apply(found, _tree(room.store, room.run.before)):
                 return False
+        _forget_recorded(room.store, room.journal, room.run)
     except (EmberKeepError, OSError):
         return False
     room.journal.end(room.run, TAKEN_BACK, room.clock())
     return True
+
+
+def _forget_recorded(store: Store, journal: Journal, run: Run) -> None:
+    """Defaults that a run recorded go with it."""
+    for step in journal.steps(run).values():
+        version = step.facts.get("recorded")
+        if version in store.versions():
+            store.drop(str(version), defaults=True)
 
 
 # --- resuming and undoing -------------------------------------------------------
@@ -512,6 +517,7 @@ def undo(keep: Keep, store: Store, found: Undoing, clock: Clock, progress: Progr
             faults = restore.apply(found.plan, tree, progress=progress)
     except KeyboardInterrupt:
         raise Interrupted("taking the run back was interrupted", hint="'emberkeep undo --go' goes on with it") from None
+    _forget_recorded(store, journal, run)
     journal.end(run, UNDONE, clock())
     if faults:
         raise Damage.gathered(tuple(faults))

@@ -292,6 +292,17 @@ class OnceStep(FileStep):
         super().act(room, plan)
 
 
+class BackStep(Step):
+    """Set back what held for the start that just went well."""
+
+    name, title = "back", "set back what held for this one start"
+    whole = True
+
+    def act(self, room: Room, plan: Plan) -> None:
+        for line in set_back(room.keep, room.journal):
+            room.say(line)
+
+
 def set_back(keep: Keep, journal: Journal) -> list[str]:
     """Set back what held for one start; returns what was, in words. A server that writes its settings when it exits
     may bring them again, so they are forgotten only when it has stopped and they are still back."""
@@ -328,7 +339,8 @@ def checked(keep: Keep, store: Store) -> list[str]:
 
 def start_steps(once: Sequence[OnceRequest], told: Told = deaf) -> list[Step]:
     """The steps of a start: a run of its own only where it changes files first."""
-    return [SnapshotStep("before a start with settings for it alone", "start"), OnceStep(once), StartStep(told)]
+    before = SnapshotStep("before a start with settings for it alone", "start")
+    return [before, OnceStep(once), StartStep(told), BackStep()]
 
 
 def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:

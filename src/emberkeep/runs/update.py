@@ -378,13 +378,7 @@ class DefaultsStep(Step):
         if self.version in room.store.versions() or self.source is None:
             return
         room.note(recorded=self.version)
-        room.told.setdefault("on_back", []).append(lambda: _forget(room.store, self.version))
         defaults.record(room.keep, room.store, self.version, self.source, room.clock(), room.progress)
-
-
-def _forget(store: Store, version: str) -> None:
-    if version in store.versions():
-        store.drop(version, defaults=True)
 
 
 @dataclass

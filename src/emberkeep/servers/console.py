@@ -30,6 +30,8 @@ LIMIT = 30.0
 """Seconds for an answer."""
 Speak = Callable[[str], str]
 _LOGIN, _COMMAND = 3, 2
+_ESCAPED, _ESCAPE = r"([\\^$])", r"\\\1"
+"""What a terminal session called ``screen`` would read as a sign of its own."""
 _LARGEST = 4096
 """Bytes of a packet's body from which on more packets of the same answer follow."""
 
@@ -107,7 +109,8 @@ def speaking(console: Console, environment: Mapping[str, str], limit: float = LI
         )
         return
     if console.kind == "screen":
-        yield lambda phrase: _run(("screen", "-S", console.session, "-p", "0", "-X", "stuff", f"{phrase}\r"), limit)
+        start = ("screen", "-S", console.session, "-p", "0", "-X", "stuff")
+        yield lambda phrase: _run((*start, f"{re.sub(_ESCAPED, _ESCAPE, phrase)}\r"), limit)
         return
     yield lambda phrase: _run(tuple(part.replace("{phrase}", phrase) for part in console.command), limit)
 

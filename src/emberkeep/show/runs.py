@@ -26,10 +26,10 @@ _VERBS = {What.WRITE: "write", What.REPLACE: "replace", What.DELETE: "delete", W
 def preview(screen: Screen, found: Preview, *, details: bool = False) -> None:
     """What a run will do, step by step; ``details``: every file by name, else grouped so that it fits on a screen."""
     for number, step in enumerate(found.steps, 1):
-        note = words.short("; ".join(step.notes), LONGEST * 4 if details else LONGEST) if step.notes else ""
-        beside = f" · {note}" if note and len(step.title) + len(note) < LONGEST else ""
-        screen.parts((f"{number:2}. {step.title}", HEAD), (beside, QUIET))
-        if note and not beside:
+        together = "; ".join(step.notes)
+        fits = bool(together) and len(step.title) + len(together) < LONGEST
+        screen.parts((f"{number:2}. {step.title}", HEAD), (f" · {together}" if fits else "", QUIET))
+        for note in () if fits else _joined(step.notes):
             screen.line(f"    {note}", QUIET)
         by_kind = {kind: [change for change in step.changes if change.what is kind] for kind in What}
         told = [line for kind, changes in by_kind.items() if changes for line in _changes(changes, kind, details)]
