@@ -87,6 +87,7 @@ def without(state: dict[str, tuple[object, ...]], rock: Rock) -> dict[str, tuple
     [
         ("crash", "the keel is cracked"),
         ("crash-late", "the keel cracked"),
+        ("port-taken", "is taken: Address already in use"),
         ("refuse-save", "the save is damaged"),
         ("tear=outer-skerries/chart/strip.0.0.sea", "the great lantern"),
         ("lose=outer-skerries/chart/strip.-1.-1.sea", "tiles"),

@@ -58,8 +58,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
                 view.whole(screen, title, found)
 
             return answer(args, 1 if broken else 0, {"preview": found, "checks": broken, "done": False}, text)
-        for line in serving.set_back(keep, room.journal):
-            screen.note(f"  {line}")
+        back = Run(0, serving.BACK, now(), title="setting back what held for one start")
+        serving.set_back(room_for(args, screen, keep, store, back, step))
         for line in broken:
             screen.note(f"  ! {line}")
         if once:

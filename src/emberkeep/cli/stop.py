@@ -5,12 +5,13 @@ from __future__ import annotations
 import argparse
 import os
 
-from emberkeep.cli.context import add_go, answer, the_keep
+from emberkeep.cli.context import add_go, answer, now, opened, the_keep
+from emberkeep.cli.running import room_for
 from emberkeep.runs import serving
-from emberkeep.runs.journal import Journal
+from emberkeep.runs.journal import Run
 from emberkeep.servers import lifecycle
 from emberkeep.servers.process import running_signs
-from emberkeep.show.console import GOOD, HEAD, Screen
+from emberkeep.show.console import GOOD, HEAD, Screen, progress
 
 EXAMPLES = ("emberkeep stop            (shows what it would do)", "emberkeep stop --go", "emberkeep stop --now --go")
 
@@ -42,12 +43,14 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     if not args.now:
         lifecycle.warn(keep, os.environ, lambda line: screen.note(f"  {line}"))
     done = lifecycle.stop(keep, os.environ, lambda line: screen.note(f"  {line}"))
-    back = serving.set_back(keep, Journal(keep.folder))
+    asked = Run(0, serving.BACK, now(), title="setting back what held for one start")
+    with opened(keep) as store, progress("snapshot", screen) as step:
+        back = serving.set_back(room_for(args, screen, keep, store, asked, step))
 
     def stopped() -> None:
         forced = f" ({done.forced})" if done.forced else ""
         screen.line(f"Stopped after {done.seconds:.1f} s{forced}; its files are still.", GOOD)
-        for line in back:
-            screen.line(f"  {line}")
+        if back:
+            screen.line("What held for one start only is set back.")
 
     return answer(args, 0, {"stopped": done, "set_back": back, "done": True}, stopped)

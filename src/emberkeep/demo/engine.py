@@ -15,6 +15,7 @@ seconds that a conversion takes; ``SKERRYLIGHT_FAULTS`` words out of
     crash, crash-late    ends with an error at once, or after the logbook was opened
     hang                 does nothing at all, without a word
     never-ready          goes on without ever saying that it is ready
+    port-taken           finds its port in use
     deaf                 takes no orders on its console
     refuse-save          finds the save damaged
     stubborn             does not end when told to
@@ -134,6 +135,8 @@ class Engine:
 
     def _listen(self) -> list[_Server]:
         servers = []
+        if self.fault("port-taken"):
+            raise OSError(98, "Address already in use")
         if self.port:
             servers.append(_serve(self.port, _Greeting, self))
         if self.console_port and os.environ.get("ROCK_CONSOLE") and not self.fault("deaf"):

@@ -16,6 +16,7 @@ _MODULES = {
     "migrate": "emberkeep.runs.migrate",
     "update": "emberkeep.runs.update",
     "start": "emberkeep.runs.serving",
+    "back": "emberkeep.runs.serving",
 }
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
+from emberkeep import files
 from emberkeep.comparing import landmarks
 from emberkeep.comparing.landmarks import Measured, Missed
 from emberkeep.documents import edit, formats
@@ -14,7 +15,7 @@ from emberkeep.errors import EmberKeepError, Place, Refused, RunFailed
 from emberkeep.keep import Keep
 from emberkeep.planning.forecast import Forecast, forecast
 from emberkeep.runs.journal import Journal, Once, Run, StartRecord
-from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step
+from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step, carry_out
 from emberkeep.servers import lifecycle
 from emberkeep.servers.extensions import read_manifest
 from emberkeep.servers.lifecycle import Hear, in_words
@@ -23,9 +24,10 @@ from emberkeep.servers.process import signs
 from emberkeep.servers.roles import Roles
 from emberkeep.servers.watch import Follower, Movement, State, Watch, Watched, last_start, world_folders
 from emberkeep.store.store import Store
-from emberkeep.trees import FILE, FolderTree, read
+from emberkeep.trees import FILE, FolderTree, Tree, read
 
 Told = Callable[[str, Watched], None]
+BACK = "back"
 
 
 def deaf(name: str, seen: Watched) -> None:
@@ -293,32 +295,50 @@ class OnceStep(FileStep):
 
 
 class BackStep(Step):
-    """Set back what held for the start that just went well."""
+    """Set back what held for the start that just went well. A server that writes its settings when it exits may bring
+    it again, so the journal remembers it until the server has stopped."""
 
     name, title = "back", "set back what held for this one start"
     whole = True
 
     def act(self, room: Room, plan: Plan) -> None:
-        for line in set_back(room.keep, room.journal):
-            room.say(line)
+        for path, data in _back(room.journal, FolderTree(room.keep.server)).items():
+            files.write_whole(room.keep.server / path, [data])
 
 
-def set_back(keep: Keep, journal: Journal) -> list[str]:
-    """Set back what held for one start; returns what was, in words. A server that writes its settings when it exits
-    may bring them again, so they are forgotten only when it has stopped and they are still back."""
-    from emberkeep import files
-
-    done = []
-    stopped = not lifecycle.is_running(keep)
+def _back(journal: Journal, tree: Tree) -> dict[str, bytes]:
+    """The files in which something still has the value of one start, as they are with it set back."""
+    found: dict[str, bytes] = {}
     for one in journal.once():
-        path = keep.server / one.file
-        data = path.read_bytes() if path.is_file() else b""
+        if one.file not in tree.entries():
+            continue
+        data = found.get(one.file) or read(tree, one.file)
         if edit.value(one.file, data, one.key) == one.value:
-            files.write_whole(path, [edit.set_value(one.file, data, one.key, one.back)])
-            done.append(f"{one.file}: {one.key} = {one.back} again")
-        if stopped:
-            journal.forget_once(one)
-    return done
+            found[one.file] = edit.set_value(one.file, data, one.key, one.back)
+    return found
+
+
+def _set_back(room: Room) -> Notes:
+    for path, data in _back(room.journal, room.folder).items():
+        room.folder.write(path, data)
+    return Notes()
+
+
+def back_steps() -> list[Step]:
+    """The steps of setting back what held for one start, once the server has stopped."""
+    before = SnapshotStep("before setting back what held for one start", BACK)
+    return [before, FileStep("back", "set back what held for one start", _set_back)]
+
+
+def set_back(room: Room) -> bool:
+    """Set back, as a run, what a server that has stopped left of a start with settings for it alone; whether there was
+    anything. What is back is forgotten."""
+    waits = bool(_back(room.journal, FolderTree(room.keep.server)))
+    if waits:
+        carry_out(room, back_steps())
+    for one in room.journal.once():
+        room.journal.forget_once(one)
+    return waits
 
 
 def checked(keep: Keep, store: Store) -> list[str]:
@@ -344,7 +364,9 @@ def start_steps(once: Sequence[OnceRequest], told: Told = deaf) -> list[Step]:
 
 
 def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
-    """The steps of a start that the journal knows."""
+    """The steps of a start, or of setting back after one, that the journal knows."""
+    if "once" not in request:
+        return back_steps()
     return start_steps([OnceRequest(*told) for told in request["once"]])
 
 
