@@ -280,7 +280,7 @@ def test_sql_that_fails_in_its_second_file_leaves_the_database_as_it_was(rock: R
     (folder / "sql" / "1.sql").write_text("create table fresh (x);\n")
     (folder / "sql" / "2.sql").write_text("insert into fresh values (1);\n\ninsert into nowhere values (1);\n")
     done = rock.run("migrate", "--from", "4.2", "--to", "4.3", "--go")
-    assert done.code == 5
+    assert done.code == 2  # seen on a copy, before the run began
     assert "2.sql:3: " in done.err
     assert "no such table: nowhere" in done.err
     assert tree_state(rock.server) == before

@@ -7,12 +7,13 @@ import os
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 
 from emberkeep.cli.context import now
 from emberkeep.errors import Damage
 from emberkeep.keep import Keep
 from emberkeep.runs.journal import Journal, Run
-from emberkeep.runs.run import Room, Step, carry_out
+from emberkeep.runs.run import Room, Step, carry_out, preview
 from emberkeep.servers.watch import Watched
 from emberkeep.show.console import Screen
 from emberkeep.store.intake import Progress
@@ -48,7 +49,13 @@ def ask_whether_back(screen: Screen) -> bool:
 
 
 def carried_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:
-    """Carry out a run; Damage where the store could not give all back whole."""
+    """Carry out a run; Damage where the store could not give all back whole.
+
+    All of it is planned first, over the live files: what can be refused beforehand is, before anybody is warned or
+    anything stopped.
+    """
+    room.journal.refuse_if_waiting()
+    preview(replace(room, planned=None, facts={}, told={}, faults=[]), steps)
     done = carry_out(room, steps, stay=stay)
     if room.faults:
         raise Damage.gathered(tuple(room.faults))

@@ -146,7 +146,7 @@ class ProgramStep(Step):
     """A converter of the vendor's, run in the server folder; what it made is kept in a snapshot to go on from."""
 
     name = "program"
-    whole = True
+    whole = opaque = True
 
     def __init__(self, recipe: Recipe, step: RecipeStep) -> None:
         assert isinstance(step.act, Program)

@@ -109,11 +109,13 @@ class Room:
 
 
 class Step:
-    """One step of a run. ``whole``: whether anything in the folder may change, as a program runs in it."""
+    """One step of a run. ``whole``: whether anything in the folder may change, as a program runs in it; ``opaque``:
+    whether what it makes of the folder can only be known when it was done."""
 
     name = ""
     title = ""
     whole = False
+    opaque = False
 
     def plan(self, room: Room) -> Plan:
         """What it will do; changes ``room.folder``."""
@@ -232,11 +234,21 @@ class Preview:
 
 
 def preview(room: Room, steps: Sequence[Step]) -> Preview:
-    """What ``steps`` will do, as far as it can be known before they are done. Writes nothing."""
+    """What ``steps`` will do, as far as it can be known before they are done. Writes nothing.
+
+    What cannot be planned behind a step that is opaque is a warning, elsewhere the error it is.
+    """
     room.only_planned = True
     found = []
+    unknown = False
     for step in steps:
-        plan = step.plan(room)
+        try:
+            plan = step.plan(room)
+        except EmberKeepError as error:
+            if not unknown:
+                raise
+            plan = Plan(warnings=(f"cannot be known yet: {error}",))
+        unknown = unknown or step.opaque
         found.append(StepPreview(step.name, step.title, plan.changes, plan.notes, plan.warnings))
     return Preview(room.run.title, tuple(found))
 

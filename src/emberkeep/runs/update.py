@@ -107,10 +107,11 @@ def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list
     found += [SnapshotStep(f"before {request.new}", KIND), MeasureStep()]
     if request.rehearsal:
         found.append(FileStep("rehearsal", "set what differs in a rehearsal", _rehearse))
+    engine = _Engine(request, source)
     if keep.config.updating.command:
-        found.append(UpdaterStep(keep.config.updating.command))
+        found.append(UpdaterStep(keep.config.updating.command, engine))
     else:
-        found.append(FileStep("engine", f"put the engine {request.new} in place", _Engine(request, source)))
+        found.append(FileStep("engine", f"put the engine {request.new} in place", engine))
     if keep.config.updating.overlay:
         found.append(OverlayStep(source))
     found += [
@@ -297,13 +298,15 @@ class UpdaterStep(Step):
     """The admin's own updater, run in the server folder."""
 
     name = "engine"
-    whole = True
+    whole = opaque = True
 
-    def __init__(self, command: tuple[str, ...]) -> None:
-        self.command = command
+    def __init__(self, command: tuple[str, ...], expected: _Engine) -> None:
+        self.command, self.expected = command, expected
         self.title = f"run {' '.join(command)}"
 
     def plan(self, room: Room) -> Plan:
+        if room.only_planned:
+            self.expected(room)  # so that the steps behind it have something to plan on
         return Plan(notes=("what it changes is only known when it has run",))
 
     def passed(self, room: Room) -> None:
