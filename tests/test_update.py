@@ -175,6 +175,30 @@ def test_an_extension_without_a_new_build_is_asked_about_and_the_choice_is_remem
     assert 'gullpost = "remove"' in (rock.keep / "keep.toml").read_text()
 
 
+def test_a_build_for_another_engine_is_warned_of(rock: Rock) -> None:
+    builds = rock.place / "releases" / "extensions-4.3"
+    shutil.copyfile(rock.server / "extensions" / "gullpost-1.4.2.ext", builds / "gullpost-1.5.0.ext")
+    warned = rock.update("--json").json["preview"]["steps"][0]["warnings"]
+    assert warned == ["the new build gullpost-1.5.0.ext was built for 4.2, not for 4.3"]
+
+
+def test_an_extension_that_the_log_does_not_tell_of_is_named(rock: Rock) -> None:
+    log = rock.keep / "keep.toml"
+    log.write_text(log.read_text().replace("loaded = 'extension", "loaded = 'extension (?=tarline)"))
+    done = rock.run("start", "--go")
+    assert done.code == 1, done.out
+    assert "gullpost is installed, and the log does not tell of it" in done.out
+
+
+def test_the_overlay_tells_how_many_files_it_replaces_and_how_many_last_time(rock: Rock) -> None:
+    first = rock.update("--no-start")
+    assert "2 files, 1 of them over the engine's own" in first.out
+    assert "last time" not in first.out
+    assert rock.update("--no-start", "--go").code == 1
+    again = rock.run("update", "releases/skerrylight-4.4.tar.gz", "--to", "4.4", "--no-start")
+    assert "2 files, 1 of them over the engine's own (1 last time)" in again.out
+
+
 @pytest.mark.parametrize(
     ("words", "told"),
     [
