@@ -367,6 +367,7 @@ def test_carrying_brings_what_is_the_servers_own_and_never_the_engine(rock: Rock
     assert "skerrylight-4.3.0.bin" in script
     made = Keep(fresh.with_name(fresh.name + ".keep"))
     assert made.server == fresh
+    assert (made.recipes / "4.3-logbook" / "1-structure.sql").exists()  # what a recipe names comes with it
     assert rock.run("--keep", made.folder, "undo", "--go").code == 0
     assert tree_state(fresh) == before
 

@@ -46,7 +46,7 @@ from datetime import timedelta
 from functools import cached_property
 from pathlib import Path
 
-from emberkeep import globs, running
+from emberkeep import files, globs, running
 from emberkeep.errors import Refused, UsageError
 from emberkeep.running import Running
 from emberkeep.toml import Reader, load, parsed
@@ -513,6 +513,23 @@ class Keep:
 def beside(server: Path) -> Path:
     """The keep that belongs to a server folder by default."""
     return server.with_name(server.name + SUFFIX)
+
+
+def make_like(keep: Keep, folder: Path, server: Path) -> Keep:
+    """A keep in ``folder`` for another server folder, that knows what ``keep`` knows: keep.toml, answers, orders and
+    recipes; snapshots, defaults and journal stay where they are."""
+    import tomlkit  # only where keep.toml is written
+
+    told = tomlkit.parse((keep.folder / FILE).read_text(encoding="utf-8"))
+    told["server"]["folder"] = Path(os.path.relpath(server, folder)).as_posix()
+    files.make_folder(folder)
+    others = [keep.answers_file, keep.orders_file, *keep.recipes.rglob("*")]
+    for path in (path for path in others if path.is_file()):
+        target = folder / path.relative_to(keep.folder)
+        files.make_folder(target.parent)
+        files.write_whole(target, [path.read_bytes()])
+    files.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
+    return Keep(folder)
 
 
 def find(explicit: str | None, variable: str | None, here: Path) -> Keep:

@@ -9,13 +9,12 @@ from dataclasses import replace
 from pathlib import Path
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.running import carried_out, room_for
+from emberkeep.cli.running import carried_out, room_for, shown
 from emberkeep.keep import FILE, Keep, beside
 from emberkeep.runs import carry
 from emberkeep.runs import merge as merging
-from emberkeep.runs import run as runs
 from emberkeep.runs.carry import Request
-from emberkeep.runs.journal import Journal, Run
+from emberkeep.runs.journal import Run
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
 from emberkeep.store.store import Store
@@ -55,15 +54,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             title = f"Carrying {old.name} ({before or '?'}) into {new.name} ({after or '?'})"
             room = room_for(args, screen, keep, store, asked, step)
             if not args.go:
-                found = runs.preview(room, steps)
-                code = 1 if found.warnings else 0
-                return answer(
-                    args,
-                    code,
-                    {"preview": found, "done": False},
-                    lambda: view.whole(screen, title, found, details=args.details),
-                )
-            Journal(keep.folder).refuse_if_waiting()
+                return shown(args, screen, title, room, steps)
             done = carried_out(room, steps, stay=args.stay)
 
     def text() -> None:

@@ -7,11 +7,10 @@ import os
 from pathlib import Path
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.running import carried_out, room_for
+from emberkeep.cli.running import carried_out, room_for, shown
 from emberkeep.runs import bring
-from emberkeep.runs import run as runs
 from emberkeep.runs.bring import Request
-from emberkeep.runs.journal import Journal, Run
+from emberkeep.runs.journal import Run
 from emberkeep.servers.process import refuse_if_running
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
@@ -37,18 +36,10 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     request = Request(Path(os.path.abspath(args.source)), args.name)
     title = f"Bringing {request.source.name} into {keep.config.name}"
     with opened(keep) as store, progress("import", screen) as step:
-        Journal(keep.folder).refuse_if_waiting()
         asked = Run(0, bring.KIND, now(), title=f"import of {request.source.name}", request=request.plain)
-        room = room_for(args, screen, keep, store, asked, step)
-        found = runs.preview(room, bring.steps(request))
+        room, steps = room_for(args, screen, keep, store, asked, step), bring.steps(request)
         if not args.go:
-            code = 1 if found.warnings else 0
-            return answer(
-                args,
-                code,
-                {"preview": found, "done": False},
-                lambda: view.whole(screen, title, found, details=args.details),
-            )
+            return shown(args, screen, title, room, steps)
         refuse_if_running(keep, "it would write its settings back when it exits")
-        done = carried_out(room_for(args, screen, keep, store, asked, step), bring.steps(request))
-    return answer(args, 0, {"run": done, "preview": found, "done": True}, lambda: view.done(screen, title, done))
+        done = carried_out(room, steps)
+    return answer(args, 0, {"run": done, "done": True}, lambda: view.done(screen, title, done))

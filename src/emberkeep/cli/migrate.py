@@ -9,12 +9,11 @@ from typing import Any
 
 from emberkeep import files
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.running import carried_out, room_for
+from emberkeep.cli.running import carried_out, room_for, shown
 from emberkeep.errors import Refused, UsageError
 from emberkeep.keep import Keep
 from emberkeep.runs import migrate
-from emberkeep.runs import run as runs
-from emberkeep.runs.journal import Journal, Run
+from emberkeep.runs.journal import Run
 from emberkeep.servers.process import refuse_if_running
 from emberkeep.show import runs as view
 from emberkeep.show.console import GOOD, Screen, progress
@@ -57,15 +56,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         asked = Run(0, migrate.KIND, now(), title=f"migration to {request.new}", request=request.plain)
         room = room_for(args, screen, keep, store, asked, step)
         if not args.go:
-            Journal(keep.folder).refuse_if_waiting()
-            found = runs.preview(room, steps)
-            code = 1 if found.warnings else 0
-            return answer(
-                args,
-                code,
-                {"preview": found, "done": False},
-                lambda: view.whole(screen, title, found, details=args.details),
-            )
+            return shown(args, screen, title, room, steps)
         refuse_if_running(keep, "it would write over what is migrated")
         done = carried_out(room, steps, stay=args.stay)
         missed = room.told.get("missed", ())

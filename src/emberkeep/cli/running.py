@@ -8,13 +8,15 @@ import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
+from functools import partial
 
-from emberkeep.cli.context import now
+from emberkeep.cli.context import answer, now
 from emberkeep.errors import Damage
 from emberkeep.keep import Keep
 from emberkeep.runs.journal import Journal, Run
 from emberkeep.runs.run import Room, Step, carry_out, preview
 from emberkeep.servers.watch import Watched
+from emberkeep.show import runs as view
 from emberkeep.show.console import Screen
 from emberkeep.store.intake import Progress
 from emberkeep.store.store import Store
@@ -46,6 +48,15 @@ def ask_whether_back(screen: Screen) -> bool:
     """Ask whether an interrupted run goes back at once; stopped again while asking, it does."""
     screen.note("Interrupted. Go back to what stood there before? [y/N] (Ctrl-C again goes back)")
     return sys.stdin.readline().strip().lower() in ("y", "yes")
+
+
+def shown(args: argparse.Namespace, screen: Screen, title: str, room: Room, steps: Sequence[Step]) -> int:
+    """Preview a run; exit code 1 when something of it wants the admin's eye. Refused while another run waits."""
+    room.journal.refuse_if_waiting()
+    found = preview(room, steps)
+    result = {"preview": found, "done": False}
+    text = partial(view.whole, screen, title, found, details=args.details)
+    return answer(args, 1 if found.warnings else 0, result, text)
 
 
 def carried_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:

@@ -15,7 +15,6 @@ from emberkeep.documents import edit
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.keep import Config
 from emberkeep.migrating.recipe import (
-    EngineConverts,
     Move,
     Program,
     Recipe,
@@ -297,8 +296,3 @@ def _ends_transaction(statement: str) -> bool:
 def is_opaque(step: RecipeStep) -> bool:
     """Whether what a step does can only be known once it was done."""
     return isinstance(step.act, Program)
-
-
-def converts_at_start(steps: list[RecipeStep]) -> bool:
-    """Whether the engine is to convert the world at its next start."""
-    return any(isinstance(step.act, EngineConverts) for step in steps)

@@ -8,13 +8,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import tomlkit
-
-from emberkeep import files
 from emberkeep.comparing import landmarks
 from emberkeep.errors import Refused, RunFailed, UnreadableInput, UsageError
 from emberkeep.keep import FILE as KEEP_FILE
-from emberkeep.keep import UNSORTED, Config, Keep, beside
+from emberkeep.keep import UNSORTED, Config, Keep, beside, make_like
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.results import MINE, Merge, Outcome, Question
 from emberkeep.planned import Planned
@@ -92,18 +89,7 @@ def keep_for(new: Path, old: Keep, *, make: bool) -> Keep:
         shown = Keep(old.folder)
         shown.server = new
         return shown
-    told = tomlkit.parse((old.folder / KEEP_FILE).read_text(encoding="utf-8"))
-    told["server"]["folder"] = os.path.relpath(new, folder)
-    files.make_folder(folder)
-    for name in ("answers.toml", "orders.toml"):
-        if (old.folder / name).is_file():
-            files.write_whole(folder / name, [(old.folder / name).read_bytes()])
-    if old.recipes.is_dir():
-        files.make_folder(folder / "recipes")
-        for path in old.recipes.glob("*.toml"):
-            files.write_whole(folder / "recipes" / path.name, [path.read_bytes()])
-    files.write_whole(folder / KEEP_FILE, [tomlkit.dumps(told).encode()])
-    return Keep(folder)
+    return make_like(old, folder, new)
 
 
 def steps(request: Request, base: Tree | None) -> list[Step]:
@@ -265,13 +251,7 @@ class SeedStep(Step):
     def plan(self, room: Room) -> Plan:
         config = room.keep.config
         before = landmarks.measure_facts(FolderTree(self.request.old), config)
-        now = landmarks.measure_facts(room.folder, config)
-        for name, was in before.items():
-            if now.get(name) != was:
-                raise Refused(
-                    f"the {name} is {was} in the old install and would be {now.get(name) or 'missing'} in the new one",
-                    hint="under a carried map it must not change; set it in the new install's files first",
-                )
+        migrate.check_facts(before, room.folder, config)
         notes = [f"{name} {value}" for name, value in before.items()]
         warnings = []
         try:

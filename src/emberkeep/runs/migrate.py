@@ -248,21 +248,20 @@ class GuardStep(Step):
         self.allowed = tuple(allowed)
 
     def plan(self, room: Room) -> Plan:
-        check_facts(room, self.allowed)
+        measured = room.told.get("measured")
+        if measured is not None:
+            check_facts(measured.facts, room.folder, room.keep.config, self.allowed)
         return Plan(notes=(check_number(room.keep.config, room.folder),))
 
 
-def check_facts(room: Room, allowed: Sequence[str]) -> None:
-    """Refused when seed, size or world pointer are not as they were measured."""
-    before = room.told.get("measured")
-    if before is None:
-        return
-    now = landmarks.measure_facts(room.folder, room.keep.config)
-    for name, was in before.facts.items():
+def check_facts(before: Mapping[str, str], tree: Tree, config: Config, allowed: Sequence[str] = ()) -> None:
+    """Refused when seed, size or world pointer of a folder are not as they were, but for those that are ``allowed``."""
+    now = landmarks.measure_facts(tree, config)
+    for name, was in before.items():
         if now.get(name, "") != was and name not in allowed:
             raise Refused(
                 f"the {name} was {was} and would be {now.get(name) or 'gone'}: under a carried map it must not change",
-                hint="put it back in the settings and the launch script, or leave it out of the recipe",
+                hint="put it right in the settings and the launch script, or leave it out of the recipe",
             )
 
 

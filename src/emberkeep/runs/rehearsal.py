@@ -16,7 +16,7 @@ import tomlkit
 
 from emberkeep import files
 from emberkeep.errors import EmberKeepError, Refused, UsageError
-from emberkeep.keep import FILE, Keep
+from emberkeep.keep import FILE, Keep, make_like
 from emberkeep.planned import Planned
 from emberkeep.runs import restore, snapshot
 from emberkeep.runs.journal import Journal
@@ -26,8 +26,6 @@ from emberkeep.servers import lifecycle
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree
-
-_COPIED = ("keep.toml", "answers.toml", "orders.toml")
 
 
 def prepare(keep: Keep, store: Store, into: Path, progress: Progress = silent) -> Keep:
@@ -55,18 +53,12 @@ def prepare(keep: Keep, store: Store, into: Path, progress: Progress = silent) -
 
 
 def _keep_beside(keep: Keep, into: Path, server: Path) -> Keep:
-    folder = into / f"{server.name}.keep"
-    files.make_folder(folder)
-    for name in _COPIED:
-        if (keep.folder / name).is_file():
-            files.write_whole(folder / name, [(keep.folder / name).read_bytes()])
+    folder = make_like(keep, into / f"{server.name}.keep", server).folder
     told = tomlkit.parse((folder / FILE).read_text(encoding="utf-8"))
-    told["server"]["folder"] = f"../{server.name}"
     _other_ports(keep, told)
     files.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
-    for name in ("store", "recipes"):
-        if (keep.folder / name).is_dir():
-            shutil.copytree(keep.folder / name, folder / name, copy_function=_linked)
+    if keep.store_folder.is_dir():
+        shutil.copytree(keep.store_folder, folder / "store", copy_function=_linked)
     return Keep(folder)
 
 

@@ -14,7 +14,7 @@ from emberkeep.documents import edit, formats
 from emberkeep.errors import EmberKeepError, Place, Refused, RunFailed
 from emberkeep.keep import Keep
 from emberkeep.planning.forecast import Forecast, forecast
-from emberkeep.runs.journal import Journal, Once, Run, StartRecord
+from emberkeep.runs.journal import Journal, Once, StartRecord
 from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step, carry_out
 from emberkeep.servers import lifecycle
 from emberkeep.servers.extensions import read_manifest
@@ -368,11 +368,6 @@ def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[St
     if "once" not in request:
         return back_steps()
     return start_steps([OnceRequest(*told) for told in request["once"]])
-
-
-def room_alone(keep: Keep, store: Store, run: Run, clock: Callable[[], Any], environment: Mapping[str, str]) -> Room:
-    """What a start that is no run of its own works with."""
-    return Room(keep, store, Journal(keep.folder), run, clock, environment=environment, only_planned=True)
 
 
 def require_idle(keep: Keep) -> None:

@@ -22,8 +22,6 @@ from emberkeep.trees import FolderTree
 
 Say = Callable[[str], None]
 Environment = Mapping[str, str]
-REPEATS = 30.0
-"""Seconds after which a stop order that changed nothing is given again."""
 
 
 def quiet(text: str) -> None:
