@@ -495,8 +495,10 @@ def _check_untouched(keep: Keep, journal: Journal, run: Run) -> None:
 
 
 def undo_plan(keep: Keep, store: Store, run: Run, journal: Journal) -> restore.RestorePlan:
-    """Putting back what stood there before a run, over all that it may have changed."""
-    return restore.plan(_tree(store, run.before), keep.server, _scope(keep, store, run, journal))
+    """Putting back what stood there before a run, over all that it may have changed. After one that came to its end,
+    files that nobody has written to since the last snapshot need no reading."""
+    known = store if run.state == DONE else None
+    return restore.plan(_tree(store, run.before), keep.server, _scope(keep, store, run, journal), known)
 
 
 def _scope(keep: Keep, store: Store, run: Run, journal: Journal) -> Callable[[str], bool]:
