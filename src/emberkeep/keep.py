@@ -20,7 +20,8 @@
     [world]           pointer = { file, key }, tiles = { names, sector }, dimensions (further folders), numbered =
                       { names, engine-file, engine-pattern }: saves with a number, and where the engine tells its own
     [launch]          script, program, and the names of its variables or arguments for seed, size, name, port
-    [log]             in (globs), and patterns of the lines version, ready, loaded, failed, error
+    [log]             in (globs), and patterns of the lines version, ready, loaded, failed, error,
+                      seed (one group), joined and left (a group "name")
     [player-bound]    files: globs of extension data that belongs to single players
     [wanted]          NAME = the version wanted, or { file, pattern } or { address, pattern } where it is published
     [process] [console] [start] [[service]] [stop]    see ``running``
@@ -29,6 +30,8 @@
     [update]          overlay: glob of the archive that a framework is laid over the engine from; command: the admin's
                       own updater; remember: what is done with extensions without a new build (keep, remove, stop)
     [rehearse]        set = { "FILE" = { KEY = "value" } }: what differs in a copy that is only rehearsed with
+    [scopes.NAME] [[survives]] [wipe]                 see ``wiping``
+    [[event]] [calendar] [announce] [[webhook]]       see ``events``
     [ladder]          "AGE" = "all" or "one a hour|day|week|month|year": which snapshots thinning keeps
     [[rule]]          files (a glob), field (a glob), record (a glob over names in reports), take: settles questions
     [checks]          silence: learned checks that are not to be reported, by the names that reports give them
@@ -46,10 +49,12 @@ from datetime import timedelta
 from functools import cached_property
 from pathlib import Path
 
-from emberkeep import files, globs, running
+from emberkeep import events, files, globs, running, wiping
 from emberkeep.errors import Refused, UsageError
+from emberkeep.events import Events
 from emberkeep.running import Running
 from emberkeep.toml import Reader, load, parsed
+from emberkeep.wiping import Wiping
 
 FILE = "keep.toml"
 SUFFIX = ".keep"
@@ -116,7 +121,8 @@ class Launch:
 
 @dataclass(frozen=True)
 class Log:
-    """Where the server's log is, and the pattern of each kind of line (``version ready loaded failed error``)."""
+    """Where the server's log is, and the pattern of each kind of line (``version ready loaded failed
+    error seed joined left``)."""
 
     within: tuple[str, ...] = ()
     patterns: Mapping[str, str] = field(default_factory=dict)
@@ -189,7 +195,7 @@ PERIODS = ("hour", "day", "week", "month", "year")
 _DAYS = {"hour": 1 / 24, "day": 1, "week": 7, "month": 30.44, "year": 365.25}
 
 PURPOSES = ("seed", "size", "name", "port")
-LOG_LINES = ("version", "ready", "loaded", "failed", "error")
+LOG_LINES = ("version", "ready", "loaded", "failed", "error", "seed", "joined", "left")
 
 RecordRules = Mapping[str, tuple[str, ...]]
 """Path of tags below the root -> the fields that identify such a record among its siblings."""
@@ -213,6 +219,8 @@ class Config:
     running: Running = field(default_factory=Running)
     landmarks: tuple[Landmark, ...] = ()
     updating: Updating = field(default_factory=Updating)
+    wiping: Wiping = field(default_factory=Wiping)
+    calendar: Events = field(default_factory=Events)
     ladder: tuple[Rung, ...] = ()
     rules: tuple[Settling, ...] = ()
     silenced: tuple[str, ...] = ()
@@ -253,21 +261,25 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
     elif number > FORMAT:
         raise Refused(f"{path} has format {number}; this Ember Keep reads up to {FORMAT}", hint="update Ember Keep")
     server = reader.sub("server")
+    zone, roles, player_bound = _zone(server), _roles(reader.sub("roles")), _player_bound(reader.sub("player-bound"))
+    wipes = wiping.read(reader, dict(roles), player_bound)
     config = Config(
         name=server.required("name"),
         folder=server.required("folder"),
-        zone=_zone(server),
+        zone=zone,
         versions=_versions(reader.sub("versions")),
-        roles=_roles(reader.sub("roles")),
+        roles=roles,
         world=_world(reader.sub("world")),
         records=_records(reader.sub("records")),
         launch=_launch(reader.sub("launch")),
         log=_log(reader.sub("log")),
-        player_bound=_player_bound(reader.sub("player-bound")),
+        player_bound=player_bound,
         wanted=_wanted(reader),
         running=running.read(reader),
         landmarks=tuple(_landmark(item) for item in reader.subs("landmark")),
         updating=_updating(reader.sub("update"), reader.sub("rehearse")),
+        wiping=wipes,
+        calendar=events.read(reader, zoneinfo.ZoneInfo(zone), tuple(scope.name for scope in wipes.scopes)),
         ladder=_ladder(reader.sub("ladder")),
         rules=tuple(_settling(item) for item in reader.subs("rule")),
         silenced=_silenced(reader.sub("checks")),

@@ -9,12 +9,13 @@ from dataclasses import replace
 from pathlib import Path
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.running import carried_out, room_for, shown
+from emberkeep.cli.running import room_for, shown
 from emberkeep.keep import FILE, Keep, beside
 from emberkeep.runs import carry
 from emberkeep.runs import merge as merging
 from emberkeep.runs.carry import Request
 from emberkeep.runs.journal import Run
+from emberkeep.runs.run import carried_out
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
 from emberkeep.store.store import Store

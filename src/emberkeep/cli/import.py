@@ -7,10 +7,11 @@ import os
 from pathlib import Path
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.running import carried_out, room_for, shown
+from emberkeep.cli.running import room_for, shown
 from emberkeep.runs import bring
 from emberkeep.runs.bring import Request
 from emberkeep.runs.journal import Run
+from emberkeep.runs.run import carried_out
 from emberkeep.servers.process import refuse_if_running
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress

@@ -9,11 +9,12 @@ from typing import Any
 
 from emberkeep import files
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.running import carried_out, room_for, shown
+from emberkeep.cli.running import room_for, shown
 from emberkeep.errors import Refused, UsageError
 from emberkeep.keep import Keep
 from emberkeep.runs import migrate
 from emberkeep.runs.journal import Run
+from emberkeep.runs.run import carried_out
 from emberkeep.servers.process import refuse_if_running
 from emberkeep.show import runs as view
 from emberkeep.show.console import GOOD, Screen, progress

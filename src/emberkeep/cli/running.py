@@ -7,14 +7,12 @@ import os
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import replace
 from functools import partial
 
 from emberkeep.cli.context import answer, now
-from emberkeep.errors import Damage
 from emberkeep.keep import Keep
 from emberkeep.runs.journal import Journal, Run
-from emberkeep.runs.run import Room, Step, carry_out, preview
+from emberkeep.runs.run import Room, Step, preview
 from emberkeep.servers.watch import Watched
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen
@@ -57,20 +55,6 @@ def shown(args: argparse.Namespace, screen: Screen, title: str, room: Room, step
     result = {"preview": found, "done": False}
     text = partial(view.whole, screen, title, found, details=args.details)
     return answer(args, 1 if found.warnings else 0, result, text)
-
-
-def carried_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:
-    """Carry out a run; Damage where the store could not give all back whole.
-
-    All of it is planned first, over the live files: what can be refused beforehand is, before anybody is warned or
-    anything stopped.
-    """
-    room.journal.refuse_if_waiting()
-    preview(replace(room, planned=None, facts={}, told={}, faults=[]), steps)
-    done = carry_out(room, steps, stay=stay)
-    if room.faults:
-        raise Damage.gathered(tuple(room.faults))
-    return done
 
 
 @contextmanager

@@ -5,11 +5,12 @@ from __future__ import annotations
 import argparse
 
 from emberkeep.cli.context import add_go, answer, now, opened, the_keep
-from emberkeep.cli.running import carried_out, room_for, told_watch
+from emberkeep.cli.running import room_for, told_watch
 from emberkeep.errors import RunFailed, UsageError
 from emberkeep.runs import run as runs
 from emberkeep.runs import serving
 from emberkeep.runs.journal import Run
+from emberkeep.runs.run import carried_out
 from emberkeep.runs.serving import OnceRequest
 from emberkeep.servers import lifecycle
 from emberkeep.servers.watch import State

@@ -11,7 +11,7 @@ from typing import Any
 
 from emberkeep import files
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.running import carried_out, room_for, told_watch
+from emberkeep.cli.running import room_for, told_watch
 from emberkeep.errors import UsageError
 from emberkeep.keep import Keep
 from emberkeep.merging import answers as answer_files
@@ -19,6 +19,7 @@ from emberkeep.runs import merge as merging
 from emberkeep.runs import migrate, update
 from emberkeep.runs import run as runs
 from emberkeep.runs.journal import Journal, Run
+from emberkeep.runs.run import carried_out
 from emberkeep.runs.update import Request
 from emberkeep.show import runs as view
 from emberkeep.show.console import HEAD, Screen, progress

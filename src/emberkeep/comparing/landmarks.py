@@ -7,12 +7,10 @@ size, world pointer, and the lists of operators, of those let in and of those sh
 from __future__ import annotations
 
 import json
-import tempfile
 from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from pathlib import Path
 from typing import Any
 
 from blake3 import blake3
@@ -177,15 +175,10 @@ def _rows(tree: Tree, paths: Iterable[str]) -> Iterator[tuple[str, int]]:
         head = next(tree.chunks(path), b"")
         if not sqlite.is_sqlite(head[:16]):
             continue
-        with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
-            for end in ("", "-wal"):
-                if path + end in tree.entries():
-                    with (Path(room) / f"copy.db{end}").open("wb") as copy:
-                        copy.writelines(tree.chunks(path + end))
-            with sqlite.opened(Path(room) / "copy.db", path) as database:
-                for table in sqlite.tables(database):
-                    count = database.execute(f"select count(*) from {sqlite.quoted(table)}").fetchone()[0]
-                    yield f"{path}: {table}", count
+        with sqlite.of_tree(tree, path) as database:
+            for table in sqlite.tables(database):
+                count = database.execute(f"select count(*) from {sqlite.quoted(table)}").fetchone()[0]
+                yield f"{path}: {table}", count
 
 
 def _facts(tree: Tree, config: Config) -> Iterator[tuple[str, str]]:
@@ -264,12 +257,9 @@ def _row(tree: Tree, mark: Landmark) -> str:
     path = next((path for path in tree.entries() if globs.matches(path, [mark.database])), None)
     if path is None:
         return ""
-    with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
-        copy = Path(room) / "copy.db"
-        copy.write_bytes(read(tree, path))
-        with sqlite.opened(copy, path) as database:
-            where = f" where {mark.where}" if mark.where else ""
-            rows = database.execute(f"select * from {sqlite.quoted(mark.table)}{where} limit 1000").fetchall()
+    with sqlite.of_tree(tree, path) as database:
+        where = f" where {mark.where}" if mark.where else ""
+        rows = database.execute(f"select * from {sqlite.quoted(mark.table)}{where} limit 1000").fetchall()
     return _hash(sorted(map(repr, rows))) if rows else ""
 
 

@@ -9,13 +9,16 @@ from __future__ import annotations
 import shutil
 import sqlite3
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
+from typing import TypeVar
 
-from emberkeep.errors import Place, UnreadableInput
+from emberkeep.errors import Place, Refused, UnreadableInput
+from emberkeep.trees import Tree, read
 
 MAGIC = b"SQLite format 3\0"
+_T = TypeVar("_T")
 _WAL = 2
 _VERSION_AT = 18
 """Offset of the header's file format version: 2 for write-ahead logs (SQLite file format, section 1.3.3)."""
@@ -74,3 +77,43 @@ def tables(database: sqlite3.Connection) -> list[str]:
         "and sql not like 'create virtual%' order by name"
     )
     return [row[0] for row in rows]
+
+
+@contextmanager
+def of_tree(tree: Tree, path: str) -> Iterator[sqlite3.Connection]:
+    """A database of a tree, with its write-ahead log, read-only, from a copy."""
+    with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
+        copy = Path(room) / "copy.db"
+        for end in ("", "-wal"):
+            if path + end in tree.entries():
+                with copy.with_name(copy.name + end).open("wb") as handle:
+                    handle.writelines(tree.chunks(path + end))
+        with opened(copy, path) as database:
+            yield database
+
+
+def rewritten(tree: Tree, path: str, act: Callable[[sqlite3.Connection], _T]) -> tuple[bytes, _T]:
+    """A database of a tree as ``act``, within one transaction on a copy, leaves it, and what ``act`` returns.
+
+    SQL of strangers opens no other files. Refused when a log of a server that crashed lies beside it.
+    """
+    beside = [path + end for end in ("-wal", "-journal") if path + end in tree.entries()]
+    if any(tree.entries()[name].size for name in beside):
+        raise Refused(f"{beside[0]} is left of a server that crashed", place=Place(path), hint="start and stop it once")
+    data = read(tree, path)
+    if not is_sqlite(data[:16]):
+        raise UnreadableInput("this is no SQLite database", place=Place(path))
+    with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
+        copy = Path(room) / "copy.db"
+        copy.write_bytes(data)
+        with closing(sqlite3.connect(copy, isolation_level=None)) as database:
+            database.set_authorizer(_no_files)
+            database.execute("begin")
+            result = act(database)
+            database.execute("commit")
+        return copy.read_bytes(), result
+
+
+def _no_files(action: int, *told: object) -> int:
+    """No other files."""
+    return sqlite3.SQLITE_DENY if action in (sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH) else sqlite3.SQLITE_OK

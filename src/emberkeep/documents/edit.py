@@ -327,6 +327,52 @@ def reshaped(path: str, data: bytes, at: str, shape: Shape) -> tuple[bytes, int]
     return opened.written(edits), count
 
 
+@dataclass(frozen=True)
+class Found:
+    """A record that was asked for: its name, its 1-based line, its text, and its place among the formats' nodes."""
+
+    name: str
+    line: int
+    text: str
+    node: Node
+
+
+def without_records(path: str, data: bytes, at: str, goes: Callable[[Found], bool]) -> tuple[bytes, tuple[Found, ...]]:
+    """The file without those of the records at ``at`` (as in :func:`reshaped`) that ``goes`` chooses, and which."""
+    opened = _File(path, data)
+    document = opened.require_document()
+    gone: list[Found] = []
+    edits: list[Edit] = []
+    for parent, records in _parents(document.root, [part for part in at.split("/") if part]):
+        found = [Found(node.name, document.line(node.start), document.raw(node), node) for node in records]
+        chosen = [one for one in found if goes(one)]
+        gone += chosen
+        edits += _removals(document, parent, {id(one.node) for one in chosen})
+    return opened.written(edits), tuple(gone)
+
+
+def _parents(node: Node, names: Sequence[str]) -> Iterator[tuple[Node, list[Node]]]:
+    """Records whose items are asked for, each with those items."""
+    inside = [item for item in node.items if item.role is Role.RECORD and names and names[0] in ("*", item.name)]
+    if len(names) == 1 and inside:
+        yield node, inside
+    for item in inside if len(names) > 1 else ():
+        yield from _parents(item, names[1:])
+
+
+def _removals(document: Document, parent: Node, gone: set[int]) -> list[Edit]:
+    """Neighbours go together; a container that loses all it holds is written as an empty one."""
+    edits, run = [], []
+    for item in (*parent.items, None):
+        if item is not None and id(item) in gone:
+            run.append(item)
+        elif run:
+            edits.append(layout.remove(document, run))
+            run = []
+    left = [item for item in parent.items if id(item) not in gone]
+    return [*edits, *(document.emptied(parent) if gone and not left else ())]
+
+
 def _records(root: Node, names: Sequence[str]) -> Iterator[Node]:
     if not names:
         yield root

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import re
 import sqlite3
-import tempfile
 from collections.abc import Iterator
-from contextlib import closing
 from pathlib import Path
 
 from emberkeep import globs
@@ -231,41 +229,24 @@ def _sql(act: Sql, recipe: Recipe, folder: Planned, place: Place) -> list[str]:
         raise Refused(f"no SQL file fits {act.files} beside the recipe", place=place)
     notes = []
     for path in databases:
-        beside = [path + end for end in ("-wal", "-journal") if path + end in folder.entries()]
-        if any(folder.entries()[name].size for name in beside):
-            raise Refused(
-                f"{beside[0]} is left of a server that crashed", place=Place(path), hint="start and stop it once"
-            )
-        with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
-            copy = Path(room) / "copy.db"
-            copy.write_bytes(read(folder, path))
-            _run_scripts(copy, scripts, path)
-            folder.write(path, copy.read_bytes())
+
+        def run(database: sqlite3.Connection, path: str = path) -> None:
+            _run_scripts(database, scripts, path)
+
+        folder.write(path, sqlite.rewritten(folder, path, run)[0])
         notes.append(f"{path}: {', '.join(script.name for script in scripts)}")
     return notes
 
 
-def _run_scripts(database: Path, scripts: list[Path], name: str) -> None:
-    with closing(sqlite3.connect(database, isolation_level=None)) as opened:
-        opened.set_authorizer(_no_files)
-        if not sqlite.is_sqlite(database.read_bytes()[:16]):
-            raise UnreadableInput("this is no SQLite database", place=Place(name))
-        opened.execute("begin")
-        for script in scripts:
-            for line, statement in statements(script.read_text(encoding="utf-8")):
-                try:
-                    opened.execute(statement)
-                except (sqlite3.Error, sqlite3.Warning) as error:
-                    raise UnreadableInput(
-                        f"{error} (on {name})", place=Place(str(script), line), hint="nothing of it was kept"
-                    ) from error
-        opened.execute("commit")
-
-
-def _no_files(action: int, *told: object) -> int:
-    """SQL of strangers opens no other files, and begins and ends no transaction of its own."""
-    forbidden = {sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH}
-    return sqlite3.SQLITE_DENY if action in forbidden else sqlite3.SQLITE_OK
+def _run_scripts(database: sqlite3.Connection, scripts: list[Path], name: str) -> None:
+    for script in scripts:
+        for line, statement in statements(script.read_text(encoding="utf-8")):
+            try:
+                database.execute(statement)
+            except (sqlite3.Error, sqlite3.Warning) as error:
+                raise UnreadableInput(
+                    f"{error} (on {name})", place=Place(str(script), line), hint="nothing of it was kept"
+                ) from error
 
 
 def statements(text: str) -> Iterator[tuple[int, str]]:

@@ -14,6 +14,11 @@
         starts of the server: bytes of its world, and how long it took until it was ready
       once (file, key, value, back)
         settings that hold for one start only, and what they are set back to
+      preview (asked, made, told)
+        what the last preview of a wipe said, until it is carried out
+      due (event, planned, part, state, begun, ended, said)
+        what came round: planned: its moment in UTC; part: "" the event itself, else the announcement; state: begun |
+        done | failed | missed | waits; a row is there before anything is done, so that nothing is done twice
 
 A run's intent is on disk before its first act, its outcome after its last; so are those of each step. A run that is
 ``begun`` was interrupted: nothing else may change the server folder until it was resumed or undone.
@@ -47,6 +52,9 @@ _TABLES = (
     " state text not null)",
     "create table if not exists once (file text not null, key text not null, value text not null,"
     " back text not null, primary key (file, key))",
+    "create table if not exists preview (asked text primary key, made text not null, told text not null)",
+    "create table if not exists due (event text not null, planned text not null, part text not null,"
+    " state text not null, begun text not null, ended text, said text not null, primary key (event, planned, part))",
 )
 
 
@@ -117,6 +125,22 @@ class Once:
     key: str
     value: str
     back: str
+
+
+@dataclass(frozen=True)
+class Came:
+    """Something that came round. ``planned``: its moment, in UTC; ``part``: "" for the event itself, else which
+    announcement; ``said``: what came of it, in words."""
+
+    event: str
+    planned: str
+    part: str
+    state: str
+    begun: datetime
+    said: str = ""
+
+
+WAITS, MISSED, FAILED = "waits", "missed", "failed"
 
 
 class Journal:
@@ -285,6 +309,64 @@ class Journal:
     def once(self) -> list[Once]:
         """Settings that still have to be set back."""
         return [Once(*row) for row in self._ask("select file, key, value, back from once order by file, key")]
+
+    # --- previews ----------------------------------------------------------------
+
+    def previewed(self, asked: str) -> Any:
+        """What the last preview of this call told; None when there is none."""
+        rows = self._ask("select told from preview where asked = ?", asked)
+        return json.loads(rows[0][0]) if rows else None
+
+    def remember_preview(self, asked: str, told: Any, now: datetime) -> None:
+        """Record what a preview told."""
+        self._note("insert or replace into preview values (?, ?, ?)", asked, now.isoformat(), json.dumps(told))
+
+    def forget_previews(self) -> None:
+        """Forget them all: something was carried out."""
+        self._note("delete from preview")
+
+    # --- what comes round ----------------------------------------------------------
+
+    def claim(self, event: str, planned: str, part: str, state: str, now: datetime, said: str = "") -> bool:
+        """Record that something that came round is being dealt with; False when somebody has done so before.
+
+        What ``waits`` for the admin may be claimed again.
+        """
+        if not self._file.exists():
+            with self._opened():
+                files.io.sync_folder(self._file.parent)
+        with self._opened() as database:
+            database.execute("begin immediate")
+            key = (event, planned, part)
+            found = database.execute("select state from due where event = ? and planned = ? and part = ?", key)
+            row = found.fetchone()
+            if row is not None and (row[0] != WAITS or state == WAITS):
+                return False
+            ended = None if state == BEGUN else now.isoformat()
+            database.execute(
+                "insert or replace into due values (?, ?, ?, ?, ?, ?, ?)", (*key, state, now.isoformat(), ended, said)
+            )
+        return True
+
+    def settle(self, event: str, planned: str, part: str, state: str, now: datetime, said: str) -> None:
+        """Record what came of it."""
+        self._note(
+            "update due set state = ?, ended = ?, said = ? where event = ? and planned = ? and part = ?",
+            state,
+            now.isoformat(),
+            said,
+            event,
+            planned,
+            part,
+        )
+
+    def came(self) -> list[Came]:
+        """All that came round so far, by its moment."""
+        rows = self._ask("select event, planned, part, state, begun, said from due order by planned, event, part")
+        return [
+            Came(event, planned, part, state, datetime.fromisoformat(begun), said)
+            for event, planned, part, state, begun, said in rows
+        ]
 
 
 def _facts(run: Run) -> str:

@@ -17,6 +17,7 @@ _MODULES = {
     "update": "emberkeep.runs.update",
     "start": "emberkeep.runs.serving",
     "back": "emberkeep.runs.serving",
+    "wipe": "emberkeep.runs.wipe",
 }
 
 

@@ -177,18 +177,25 @@ class SnapshotStep(Step):
 
     name = "snapshot"
 
-    def __init__(self, note: str, why: str) -> None:
+    def __init__(self, note: str, why: str, *, pin: bool = False) -> None:
         self.title = "take a snapshot of the whole server folder"
-        self.note, self.why = note, why
+        self.note, self.why, self.pin = note, why, pin
 
     def plan(self, room: Room) -> Plan:
-        return Plan(notes=(f"called “{self.note}”",))
+        pinned = ", pinned: no thinning takes it" if self.pin else ""
+        return Plan(notes=(f"called “{self.note}”{pinned}",))
 
     def act(self, room: Room, plan: Plan) -> None:
         if room.keep.server.is_dir():
             refuse_if_running(room.keep, "it would write while it is copied and changed")
             taken = snapshot.take(
-                room.keep, room.clock(), note=self.note, why=self.why, store=room.store, progress=room.progress
+                room.keep,
+                room.clock(),
+                note=self.note,
+                why=self.why,
+                pin=self.pin,
+                store=room.store,
+                progress=room.progress,
             )
             room.told["before"] = taken.about
             room.run = room.journal.change(replace(room.run, before=taken.about.label))
@@ -278,6 +285,25 @@ def carry_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:
     room.journal.refuse_if_waiting()
     room.run = room.journal.begin(room.run)
     return _through(room, steps, stay)
+
+
+def foreseen(room: Room, steps: Sequence[Step]) -> Preview:
+    """A preview that leaves ``room`` as it is, so that the same steps can be carried out in it."""
+    return preview(replace(room, planned=None, facts={}, told={}, faults=[]), steps)
+
+
+def carried_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:
+    """Carry out a run; Damage where the store could not give all back whole.
+
+    All of it is planned first, over the live files: what can be refused beforehand is, before anybody is warned or
+    anything stopped.
+    """
+    room.journal.refuse_if_waiting()
+    foreseen(room, steps)
+    done = carry_out(room, steps, stay=stay)
+    if room.faults:
+        raise Damage.gathered(tuple(room.faults))
+    return done
 
 
 def go_on(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:

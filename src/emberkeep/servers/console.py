@@ -23,8 +23,9 @@ from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
 
-from emberkeep.errors import Place, Refused, RunFailed
+from emberkeep.errors import Refused, RunFailed
 from emberkeep.running import Console
+from emberkeep.servers.secrets import secret
 
 LIMIT = 30.0
 """Seconds for an answer."""
@@ -94,7 +95,7 @@ def speaking(console: Console, environment: Mapping[str, str], limit: float = LI
     """A way to say phrases to the server. Refused, with what to do, when its console cannot be reached."""
     if console.kind in ("line", "packet"):
         with _connected(console, limit) as connection:
-            speak = (_lines if console.kind == "line" else _packets)(connection, secret(console, environment))
+            speak = (_lines if console.kind == "line" else _packets)(connection, _secret(console, environment))
             yield speak
         return
     if console.kind == "fifo":
@@ -206,20 +207,5 @@ def _run(command: tuple[str, ...], limit: float) -> str:
     return done.stdout.decode("utf-8", "replace")
 
 
-def secret(console: Console, environment: Mapping[str, str]) -> str:
-    """The secret, from the environment or a file that nobody else may read; "" where none is told."""
-    if console.secret_env:
-        if console.secret_env not in environment:
-            raise Refused(f"the console's secret is not there: {console.secret_env} is not set in the environment")
-        return environment[console.secret_env]
-    if not console.secret_file:
-        return ""
-    path = Path(console.secret_file)
-    try:
-        mode = path.stat().st_mode
-        word = path.read_text(encoding="utf-8").strip()
-    except OSError as error:
-        raise Refused(f"the console's secret cannot be read: {error.strerror}", place=Place(str(path))) from error
-    if os.name == "posix" and mode & 0o077:  # Windows has no such bits
-        raise Refused("others may read the console's secret", place=Place(str(path)), hint=f"chmod 600 {path}")
-    return word
+def _secret(console: Console, environment: Mapping[str, str]) -> str:
+    return secret(console.secret_env, console.secret_file, environment, "the console's secret")

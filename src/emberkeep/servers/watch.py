@@ -82,6 +82,7 @@ class Watched:
     still: float = 0.0
     activity: Activity = Activity()
     converted: bool = False
+    seed: str = ""
 
     @property
     def good(self) -> bool:
@@ -293,6 +294,8 @@ def read_line(seen: Watched, line: str, patterns: Mapping[str, str]) -> Watched:
     if version := found.get("version"):
         # A new version line is a new start; what came before it belongs to an earlier one.
         return Watched(version=version[1] if version.groups() else version[0], last=seen.last)
+    if (seed := found.get("seed")) and not seen.seed:
+        seen = replace(seen, seed=seed[1] if seed.groups() else seed[0])
     if found.get("failed"):
         return replace(seen, failures=(*seen.failures, line.strip())[-MOST_KEPT:])
     if loaded := found.get("loaded"):

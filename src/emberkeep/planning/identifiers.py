@@ -1,0 +1,214 @@
+"""Identifiers of players, items and places, in whatever spelling: found in names, texts, binary data and databases.
+
+A UUID's canonical form is its 32 lower-case hexadecimal digits (RFC 9562 without dashes), a long number's its digits.
+Known spellings: with and without dashes, any case; base64 of the 16 bytes or of the text (RFC 4648, either alphabet,
+padded or not); the 16 bytes themselves, in network order or with the first three fields turned round; a number's
+eight bytes in either order. Besides, what people are called, where it stands as a whole key, value or name of a file.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+import struct
+import uuid
+import zlib
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import NamedTuple
+
+from emberkeep.servers.players import names_by_id
+from emberkeep.servers.roles import Roles
+from emberkeep.trees import FILE, Tree
+
+_RUN = re.compile(rb"[0-9A-Za-z+/_-]{12,}={0,2}")
+_UUID = re.compile(r"[0-9a-fA-F]{8}(-?)[0-9a-fA-F]{4}\1[0-9a-fA-F]{4}\1[0-9a-fA-F]{4}\1[0-9a-fA-F]{12}")
+_INSIDE = re.compile(rf"(?<![0-9A-Za-z])(?:{_UUID.pattern}|\d{{12,20}})(?![0-9A-Za-z])")
+_NAME = re.compile(rb"(?<![\w.-])[\w\x80-\xff]{3,32}(?![\w-])")
+_MARKS = b"\"'`:=,[]{}()<>|;\r\n"
+"""Between two of these a word is a whole key or value."""
+LARGEST_UNPACKED = 64 << 20
+"""Bytes of what a gzip file unpacks to that are looked through."""
+PACKED = b"\x1f\x8b"
+
+
+def canonical(text: str) -> str:
+    """The canonical form of an identifier; "" for what is none."""
+    if _UUID.fullmatch(text):
+        return text.replace("-", "").lower()
+    return text if text.isascii() and text.isdigit() and 12 <= len(text) <= 20 else ""
+
+
+class Mention(NamedTuple):
+    """An identifier in a stretch of bytes: ``at`` the offset, ``spelled`` as it stands there."""
+
+    at: int
+    known: str
+    spelled: str
+
+
+@dataclass(frozen=True)
+class Known:
+    """The identifiers looked for. ``names``: what people are called -> canonical identifier."""
+
+    ids: frozenset[str]
+    names: Mapping[str, str] = field(default_factory=dict)
+
+    @cached_property
+    def _raw(self) -> dict[bytes, str]:
+        """The binary spellings."""
+        found: dict[bytes, str] = {}
+        for ident in self.ids:
+            if len(ident) == 32:
+                told = uuid.UUID(ident)
+                found[told.bytes] = found[told.bytes_le] = ident
+            elif int(ident) < 1 << 64 and int(ident) > 1 << 40:
+                found[struct.pack(">Q", int(ident))] = found[struct.pack("<Q", int(ident))] = ident
+        return found
+
+    @cached_property
+    def _beginnings(self) -> bytes:
+        """Of every three bytes, whether a binary spelling begins with them."""
+        table = bytearray(1 << 24)
+        for raw in self._raw:
+            table[int.from_bytes(raw[:3], "big")] = 1
+        return bytes(table)
+
+    def whole(self, text: str) -> str:
+        """The identifier that a whole text is; "" when it is none of those known. A name counts."""
+        return self._spelled(text) or self.names.get(text, "")
+
+    def _spelled(self, text: str) -> str:
+        found = canonical(text)
+        if found in self.ids:
+            return found
+        return self._unpacked(text) if len(text) >= 16 else ""
+
+    def _unpacked(self, text: str) -> str:
+        """A base64 spelling."""
+        bare = text.rstrip("=").replace("-", "+").replace("_", "/")
+        if len(bare) % 4 == 1:
+            return ""
+        try:
+            raw = base64.b64decode(bare + "=" * (-len(bare) % 4), validate=True)
+        except (binascii.Error, ValueError):
+            return ""
+        if raw in self._raw:
+            return self._raw[raw]
+        told = canonical(raw.decode("ascii", "replace")) if 12 <= len(raw) <= 36 else ""
+        return told if told in self.ids else ""
+
+    def in_text(self, data: bytes, *, names: bool = True) -> Iterator[Mention]:
+        """Mentions in a text or in the texts of binary data, in no particular order."""
+        for run in _RUN.finditer(data):
+            yield from self._in_run(run.start(), run[0].decode("ascii"))
+        if names and self.names:
+            yield from self._names_in(data)
+
+    def _in_run(self, at: int, text: str) -> Iterator[Mention]:
+        known = self._spelled(text)
+        if known:
+            yield Mention(at, known, text)
+            return
+        for found in _INSIDE.finditer(text):
+            known = canonical(found[0])
+            if known in self.ids:
+                yield Mention(at + found.start(), known, found[0])
+        if "/" in text or "-" in text or "_" in text or "+" in text:  # several words, or one in base64
+            start = 0
+            for part in re.split(r"([/_+-])", text):
+                known = self._unpacked(part) if len(part) >= 16 else ""
+                if known:
+                    yield Mention(at + start, known, part)
+                start += len(part)
+
+    def _names_in(self, data: bytes) -> Iterator[Mention]:
+        """Names that stand by themselves: a word within a sentence is no mention."""
+        for found in _NAME.finditer(data):
+            name = found[0].decode("utf-8", "replace")
+            known = self.names.get(name)
+            if known and _stands_alone(data, found.start(), found.end()):
+                yield Mention(found.start(), known, name)
+
+    def in_binary(self, data: bytes) -> Iterator[Mention]:
+        """Mentions of binary spellings."""
+        import numpy  # only where there is binary data
+
+        if not self._raw or len(data) < 8:
+            return
+        table = numpy.frombuffer(self._beginnings, numpy.uint8)
+        step = 1 << 20
+        for start in range(0, len(data), step):
+            some = numpy.frombuffer(data[start : start + step + 2], numpy.uint8).astype(numpy.uint32)
+            keys = (some[:-2] << 16) | (some[1:-1] << 8) | some[2:]
+            for at in numpy.flatnonzero(table[keys]).tolist():
+                for length in (16, 8):
+                    known = self._raw.get(data[start + at : start + at + length])
+                    if known:
+                        yield Mention(start + at, known, data[start + at : start + at + length].hex())
+
+    def in_name(self, path: str) -> Iterator[Mention]:
+        """Mentions in a path: in any part, the last one with and without its suffixes."""
+        yield from self.in_text(path.encode("utf-8", "surrogateescape"), names=False)
+        for part in path.split("/"):
+            stem = part.partition(".")[0]
+            if stem in self.names:
+                yield Mention(0, self.names[stem], stem)
+
+
+def _stands_alone(data: bytes, start: int, end: int) -> bool:
+    """Whether a word is a whole key or value: nothing but white space lies between it and a mark or a line's end."""
+    before = data[max(0, start - 40) : start].rstrip(b" \t")
+    behind = data[end : end + 40].lstrip(b" \t")
+    opened = not before or before[-1:] in _MARKS or before.endswith(b"\n-") or before == b"-"
+    return opened and (not behind or behind[:1] in _MARKS or behind[:1] == b"#")
+
+
+def identifiers(data: bytes) -> set[str]:
+    """All UUIDs that a text spells, in their canonical form."""
+    found = set()
+    for run in _RUN.finditer(data):
+        for match in _INSIDE.finditer(run[0].decode("ascii")):
+            known = canonical(match[0])
+            if len(known) == 32:
+                found.add(known)
+    return found
+
+
+def people(tree: Tree, roles: Roles) -> dict[str, str]:
+    """The players that are known: canonical identifier -> what they are called, "" where nothing tells.
+
+    By the lists of people (role ``access``) and by files named by an identifier (role ``players``).
+    """
+    by_role: dict[str, list[str]] = {"access": [], "players": []}
+    for path, entry in tree.entries().items():
+        role = roles.of(path)
+        if entry.kind is FILE and role in by_role:
+            by_role[role].append(path)
+    found: dict[str, str] = {}
+    for path in by_role["players"]:
+        known = canonical(path.rpartition("/")[2].partition(".")[0])
+        if known:
+            found[known] = ""
+    for ident, name in names_by_id(tree, by_role["access"]).items():
+        found[canonical(ident) or ident] = name
+    return found
+
+
+def known_people(told: Mapping[str, str], but: Iterable[str] = ()) -> Known:
+    """What to look for so as to find players. ``but``: names that are words of the game as well."""
+    words = set(but)
+    ids = frozenset(ident for ident in told if canonical(ident))
+    return Known(ids, {name: ident for ident, name in told.items() if len(name) >= 3 and name not in words})
+
+
+def unpacked(data: bytes) -> bytes:
+    """The contents of a gzip file, up to :data:`LARGEST_UNPACKED`; other data as it is."""
+    if not data.startswith(PACKED):
+        return data
+    try:
+        return zlib.decompressobj(wbits=zlib.MAX_WBITS | 16).decompress(data, LARGEST_UNPACKED)
+    except zlib.error:
+        return data

@@ -1,0 +1,28 @@
+"""Secrets: of consoles, webhooks and settings; from the environment, or a file that nobody else may read."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from pathlib import Path
+
+from emberkeep.errors import Place, Refused
+
+
+def secret(variable: str, file: str, environment: Mapping[str, str], what: str) -> str:
+    """A secret; "" where neither is told. Refused where it is not there, or others may read it."""
+    if variable:
+        if variable not in environment:
+            raise Refused(f"{what} is not there: {variable} is not set in the environment")
+        return environment[variable]
+    if not file:
+        return ""
+    path = Path(file)
+    try:
+        mode = path.stat().st_mode
+        word = path.read_text(encoding="utf-8").strip()
+    except OSError as error:
+        raise Refused(f"{what} cannot be read: {error.strerror}", place=Place(str(path))) from error
+    if os.name == "posix" and mode & 0o077:  # Windows has no such bits
+        raise Refused(f"others may read {what}", place=Place(str(path)), hint=f"chmod 600 {path}")
+    return word
