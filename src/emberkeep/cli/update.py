@@ -15,7 +15,6 @@ from emberkeep.cli.running import room_for, told_watch
 from emberkeep.errors import UsageError
 from emberkeep.keep import Keep
 from emberkeep.merging import answers as answer_files
-from emberkeep.runs import merge as merging
 from emberkeep.runs import migrate, update
 from emberkeep.runs import run as runs
 from emberkeep.runs.journal import Journal, Run
@@ -24,7 +23,6 @@ from emberkeep.runs.update import Request
 from emberkeep.show import runs as view
 from emberkeep.show.console import HEAD, Screen, progress
 from emberkeep.store.store import Store
-from emberkeep.trees import FolderTree
 
 EXAMPLES = (
     "emberkeep update skerrylight-4.3.zip --to 4.3            (shows all that it would do)",
@@ -92,21 +90,18 @@ def _asked(screen: Screen, keep: Keep, request: Request) -> dict[str, str]:
 
 def request_of(args: argparse.Namespace, keep: Keep, store: Store) -> Request:
     """What the call asks for. UsageError and Refused where it cannot be."""
-    live = FolderTree(keep.require_server(), "live")
-    engine = migrate.engine_version(keep.config, live)
-    given = answer_files.read(Path(args.answers)) if args.answers else []
-    old = args.old or merging.began_from(keep, store, live)
-    return Request(
+    return update.request_of(
+        keep,
+        store,
         Path(os.path.abspath(args.source)) if args.source else None,
         args.new,
-        engine,
-        old,
-        migrate.saves_version(keep, store, args.saves),
-        migrate.folders(keep, Path(os.path.abspath(args.recipes)) if args.recipes else None),
-        Path(os.path.abspath(args.extensions)) if args.extensions else None,
-        _choices(args.without_build),
-        tuple(given),
-        not args.no_start,
+        old=args.old,
+        saves=args.saves,
+        recipes=migrate.folders(keep, Path(os.path.abspath(args.recipes)) if args.recipes else None),
+        builds=Path(os.path.abspath(args.extensions)) if args.extensions else None,
+        choices=_choices(args.without_build),
+        answers=tuple(answer_files.read(Path(args.answers)) if args.answers else ()),
+        start=not args.no_start,
     )
 
 

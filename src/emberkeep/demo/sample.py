@@ -231,6 +231,7 @@ def _log(keepers: list[tuple[str, str]]) -> bytes:
         "18:00:09 lamp lit in 8 s",
     ]
     lines += [f"18:{at // 60 + 1:02}:{at % 60:02} {name} comes ashore" for at, (name, _) in enumerate(keepers[:200])]
+    lines += [f"22:{at // 60 % 60:02}:{at % 60:02} {name} casts off" for at, (name, _) in enumerate(keepers[:200])]
     lines.append("23:10:00 lamp doused")
     return ("\n".join(lines) + "\n").encode()
 

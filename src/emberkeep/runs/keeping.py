@@ -68,7 +68,7 @@ def plan(keep: Keep, store: Store, to: str, fresh: Path | None = None) -> Keepin
         tuple(_looks(keep, to)),
         (
             f"'emberkeep update … --to {to} --go' takes a snapshot first, and goes back when a landmark is missed",
-            "'emberkeep undo --go' puts all of it back afterwards, the engine included: a converted world never goes back",
+            "'emberkeep undo --go' puts all of it back afterwards, the engine included: a converted world stays so",
         ),
         compared,
     )

@@ -95,6 +95,16 @@ def from_plain(told: Mapping[str, Any]) -> Request:
     )
 
 
+def request_of(keep: Keep, store: Store, source: Path | None, new: str, **further: Any) -> Request:
+    """An update to ``new``, with what the keep knows of what is there; ``further``: the request's other fields, where
+    None leaves ``old`` and ``saves`` to what is known."""
+    live = FolderTree(keep.require_server(), "live")
+    engine = migrate.engine_version(keep.config, live)
+    old = further.pop("old", None) or merging.began_from(keep, store, live)
+    saves = migrate.saves_version(keep, store, further.pop("saves", None))
+    return Request(source, new, engine, old, saves, **further)
+
+
 def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list[Step]:
     """The steps of an update."""
     recipes = migrate.recipes_for(migrate.Request(request.saves, request.new, request.recipes))

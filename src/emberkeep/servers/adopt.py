@@ -72,6 +72,7 @@ def _adoption(
     extensions = tuple(manifest for manifest in manifests if manifest is not None)
     versions = tuple(numbering.versions(scene, world, extensions))
     engine = next((found.version for found in versions if found.name == "engine"), "")
+    seed = next((item.value for item in started.arguments if item.purpose == "seed"), "") if started else ""
     unreadable = tuple(Skipped(path, why) for path, why in sorted(scene.look.unreadable.items()))
     found = Adoption(
         scene.tree.root,
@@ -81,7 +82,7 @@ def _adoption(
         world,
         tuple(records),
         started,
-        logs.log(scene, engine, extensions),
+        logs.log(scene, engine, extensions, seed),
         tuple(players.player_bound(scene, folders)),
         extensions,
         len(scene.people),

@@ -27,6 +27,7 @@ def draft(adoption: Adoption, folder: str, zone: str) -> str:
         _overlay(adoption),
         _log(adoption),
         _player_bound(adoption),
+        _scopes(adoption),
         *_records(adoption.records),
         _LADDER,
         _questions(adoption),
@@ -136,6 +137,30 @@ def _player_bound(adoption: Adoption) -> str:
     lines = ["\n[player-bound]    # extension data of single players: what a wipe of it clears\nfiles = [\n"]
     lines += [f"    {quote(item.glob)},    # {item.sure}: {plain(item.evidence)}\n" for item in adoption.player_bound]
     return "".join([*lines, "]\n"])
+
+
+def _scopes(adoption: Adoption) -> str:
+    """What a wipe of each scope clears, by the roles; of files in which the admin's own stands beside what belongs to
+    players, only the records of those."""
+    roles = {found.role for found in adoption.roles}
+    lines = []
+    for scope, role in (("map", "world"), ("players", "players"), ("progress", "progress")):
+        if role in roles:
+            lines.append(f"\n[scopes.{scope}]    # what a wipe of this scope clears\nfiles = [{quote(role)}]\n")
+    whole = [item for item in adoption.player_bound if not item.records]
+    parts = [(item, at) for item in adoption.player_bound for at in item.records]
+    if whole or parts:
+        lines.append("\n[scopes.extension-data]\n")
+    if whole:
+        lines.append(f"files = [{', '.join(quote(item.glob) for item in whole)}]\n")
+    if parts:
+        told = (
+            f"    {{ file = {quote(item.glob)}, at = {quote(at)} }},    # likely: beside them stands what has no"
+            " player's id in it\n"
+            for item, at in parts
+        )
+        lines.append(f"records = [\n{''.join(told)}]\n")
+    return "".join(lines)
 
 
 def _questions(adoption: Adoption) -> str:

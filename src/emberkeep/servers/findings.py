@@ -115,7 +115,7 @@ class LaunchFinding:
 
 @dataclass(frozen=True)
 class LogLine:
-    """What a kind of log line looks like. ``kind``: version, ready, loaded, failed or error."""
+    """What a kind of log line looks like. ``kind``: one of ``keep.LOG_LINES``."""
 
     kind: str
     pattern: str
@@ -134,13 +134,15 @@ class LogFinding:
 
 @dataclass(frozen=True)
 class PlayerBound:
-    """Extension data that belongs to single players. ``ids``: those of known players in it or in its files' names."""
+    """Extension data that belongs to single players. ``ids``: those of known players in it or in its files' names;
+    ``records``: where in it they stand, of a file that holds other things beside."""
 
     glob: str
     files: int
     ids: tuple[str, ...]
     evidence: str
     sure: Sure
+    records: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -1,4 +1,5 @@
-"""The server's log: which of its lines say version, ready, extension loaded, extension failed, error.
+"""The server's log: which of its lines say version, ready, extension loaded, extension failed, error, the world's seed,
+and that a player came or left.
 
 Lines are known by what is known already: the engine's version, the extensions' names, the players' names. A pattern is
 an example line with what varies left open and its time left out.
@@ -7,6 +8,7 @@ an example line with what varies left open and its time left out.
 from __future__ import annotations
 
 import re
+from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
 
 from emberkeep.servers.extensions import Extension
@@ -29,17 +31,19 @@ _ERROR = re.compile(r"\b(error|severe|fatal|exception|panic|critical)\b", re.IGN
 _SEVERITIES = r"(?i)\b(?:error|severe|fatal|exception|panic|critical)\b"
 
 
-def log(scene: Scene, engine: str, extensions: Sequence[Extension]) -> LogFinding | None:
-    """What the newest log tells; None without a log. ``engine``: its version, "" when unknown."""
+def log(scene: Scene, engine: str, extensions: Sequence[Extension], seed: str = "") -> LogFinding | None:
+    """What the newest log tells; None without one. ``engine``: its version, ``seed``: the world's; "" when unknown."""
     files = [path for path in scene.of_role("logs") if scene.look.kind(path) == "text" and scene.look.size(path)]
     if not files:
         return None
     newest = max(files, key=lambda path: (scene.tree.entries()[path].mtime_ns, path))
     lines = [_TIME.sub("", line) for line in scene.look.text(newest).splitlines() if line.strip()]
-    return LogFinding(newest, tuple(_lines(lines, engine, extensions, scene.names)))
+    return LogFinding(newest, tuple(_lines(lines, engine, extensions, scene.names, seed)))
 
 
-def _lines(lines: Sequence[str], engine: str, extensions: Sequence[Extension], people: set[str]) -> Iterator[LogLine]:
+def _lines(
+    lines: Sequence[str], engine: str, extensions: Sequence[Extension], people: set[str], seed: str
+) -> Iterator[LogLine]:
     version = next((line for line in lines if engine and engine in _VERSION.findall(line)), "")
     if version:
         yield LogLine(
@@ -69,6 +73,46 @@ def _lines(lines: Sequence[str], engine: str, extensions: Sequence[Extension], p
         yield LogLine("error", _SEVERITIES, error, "words that programs use for errors", Sure.LIKELY)
     else:
         yield LogLine("error", _SEVERITIES, "", "no such line yet; words that programs use for errors", Sure.GUESS)
+    told = next(
+        (line for line in lines if len(seed) > 3 and re.search(rf"(?<![\w-]){re.escape(seed)}(?!\w)", line)), ""
+    )
+    if told:
+        before, _, behind = told.partition(seed)
+        pattern = rf"{_loosely(before)}(-?\w+){_loosely(behind)}"
+        yield LogLine("seed", pattern, told, "it carries the seed of the launch script", Sure.SURE)
+    yield from _comings(lines, people)
+
+
+LEAST_VISITORS = 2
+
+
+def _comings(lines: Sequence[str], people: set[str]) -> Iterator[LogLine]:
+    """The lines that say a player came, and left: of those that name one player and are worded alike for several, the
+    pair that follow each other in turn for most players, or the one that stands first for them."""
+    by_player: dict[str, list[str]] = defaultdict(list)
+    worded: dict[str, set[str]] = defaultdict(set)
+    examples: dict[str, str] = {}
+    for line in lines:
+        named = list(dict.fromkeys(_named(line, people)))
+        if len(named) == 1:
+            before, _, behind = line.partition(named[0])
+            pattern = rf"{_loosely(before)}(?P<name>[\w.-]+){_loosely(behind)}$"
+            by_player[named[0]].append(pattern)
+            worded[pattern].add(named[0])
+            examples.setdefault(pattern, line)
+    first = Counter(patterns[0] for patterns in by_player.values() if len(worded[patterns[0]]) >= LEAST_VISITORS)
+    if not first:
+        return
+    came, count = first.most_common(1)[0]
+    yield LogLine("joined", came, examples[came], f"the first that names {count} players, each alike", Sure.LIKELY)
+    turns: Counter[str] = Counter()
+    for patterns in by_player.values():
+        for other in {*patterns} - {came}:
+            pair = [pattern for pattern in patterns if pattern in (came, other)]
+            turns[other] += len(pair) > 1 and all((pattern == came) == (at % 2 == 0) for at, pattern in enumerate(pair))
+    left, times = turns.most_common(1)[0] if turns else ("", 0)
+    if times >= LEAST_VISITORS:
+        yield LogLine("left", left, examples[left], f"it follows that one in turn, of {times} players", Sure.LIKELY)
 
 
 def _about_extensions(

@@ -8,6 +8,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 
 from emberkeep import globs
+from emberkeep.documents.model import Role
 from emberkeep.errors import EmberKeepError
 from emberkeep.servers.findings import PlayerBound, Sure
 from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier, people
@@ -139,7 +140,25 @@ def player_bound(scene: Scene, extension_folders: dict[str, str]) -> Iterator[Pl
                 f" and {len(ids) - 2} more" if len(ids) > 2 else ""
             )
             evidence = f"{len(ids)} known player{'s' if len(ids) > 1 else ''} {where}: {some}"
-            yield PlayerBound(glob, len(family.members), ids, evidence, Sure.SURE if len(ids) > 1 else Sure.LIKELY)
+            sure = Sure.SURE if len(ids) > 1 else Sure.LIKELY
+            parts = () if in_names or several else tuple(_parts(scene, family.members[0]))
+            yield PlayerBound(glob, len(family.members), ids, evidence, sure, parts)
+
+
+def _parts(scene: Scene, path: str) -> Iterator[str]:
+    """Where players' records stand in a file that holds others beside them; nothing where all of it is theirs."""
+    document = scene.document(path)
+    if document is None:
+        return
+    records = [item for item in document.root.items if item.role is Role.RECORD]
+    theirs = [item for item in records if _known_ids(scene, document.raw(item))]
+    others = [item for item in records if item not in theirs and any(inner.role is Role.RECORD for inner in item.items)]
+    if others and not any(item.name in scene.people for item in theirs):
+        yield from (f"{item.name}/*" for item in theirs)
+
+
+def _known_ids(scene: Scene, text: str) -> set[str]:
+    return {found[0] for found in _IDS.finditer(text)} & scene.people
 
 
 def _ids_in(scene: Scene, path: str) -> set[str]:
@@ -147,4 +166,4 @@ def _ids_in(scene: Scene, path: str) -> set[str]:
         texts = {text for values in scene.look.tables(path).values() for text in values}
         return texts & scene.people
     text = scene.look.beginning(path, LOOKED_THROUGH).decode("utf-8", "replace")
-    return {found[0] for found in _IDS.finditer(text)} & scene.people
+    return _known_ids(scene, text)

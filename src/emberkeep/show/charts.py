@@ -1,16 +1,22 @@
-"""Pictures of differences as PNG files of 1280 by 800 pixels: maps of tiles, bars of totals."""
+"""Pictures as PNG files, 1280 pixels wide: maps of tiles, bars of totals, growth, the calendar, attendance."""
 
 from __future__ import annotations
 
+import importlib
 import io
+import math
 from collections.abc import Sequence
-from datetime import tzinfo
+from datetime import datetime, tzinfo
 from typing import TYPE_CHECKING, Any
+from zoneinfo import ZoneInfo
 
 from emberkeep.comparing.records import Kind
 from emberkeep.comparing.tiles import TileMap
 from emberkeep.comparing.totals import Totals
+from emberkeep.planning.attendance import Attendance, Rhythm
+from emberkeep.planning.calendar import Occurrence
 from emberkeep.planning.growth import Growth
+from emberkeep.planning.values import Wiped
 from emberkeep.show import words
 
 if TYPE_CHECKING:
@@ -20,6 +26,7 @@ if TYPE_CHECKING:
 WIDE, HIGH, DPI = 12.8, 8.0, 100
 MOST_BARS = 16
 MOST_PANELS = 4
+MOST_TIDES = 12
 _SAME, _NEW, _GONE = "#dcdcd2", "#2a6f97", "#3d3d3d"
 _BEFORE, _AFTER = "#b9b39f", "#c4571b"
 
@@ -161,3 +168,91 @@ def _bars(axes: Axes, sums: Totals, field: str) -> None:
     axes.legend(loc="best")
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
+
+
+# --- the calendar --------------------------------------------------------------
+
+_KINDS = {"wipe": "#c4571b", "update": "#2a6f97", "announce": "#7a6a9a"}
+MOST_LABELS = 16
+
+
+def timeline(found: Sequence[Occurrence], wipes: Sequence[Wiped], zone: ZoneInfo, name: str, now: datetime) -> bytes:
+    """Coming wipes and updates, a line for each event, in the server's zone; fit to be posted."""
+    dates: Any = importlib.import_module("matplotlib.dates")
+    shown = [one for one in found if one.event.kind in _KINDS] or list(found)
+    names = list(dict.fromkeys(one.event.name for one in shown))
+    figure = _figure()
+    figure.set_size_inches(WIDE, min(HIGH, 2.6 + 1.1 * max(1, len(names))))
+    before = wipes[-1].when.astimezone(zone) if wipes else None
+    last = f"last wipe {before.day} {before:%B}" if before else ""
+    figure.suptitle(f"{name}: what is coming", fontsize=18, fontweight="bold")
+    axes = figure.add_subplot()
+    axes.set_title(f"all times {zone}" + (f" · {last}" if last else ""), fontsize=10, color=_GONE)
+    local: list[Any] = [one.at.astimezone(zone).replace(tzinfo=None) for one in shown]
+    for one, at in zip(shown, local, strict=True):
+        row = names.index(one.event.name)
+        colour = _KINDS.get(one.event.kind, _GONE)
+        axes.plot([at], [row], "o", markersize=13, color="white" if one.skipped else colour, markeredgecolor=colour)
+        if len(shown) <= MOST_LABELS:
+            told = "skipped" if one.skipped else f"{at:%a} {at.day} {at:%b}\n{at:%H:%M}"
+            axes.annotate(told, (at, row), (0, 12), textcoords="offset points", ha="center", fontsize=9, color=_GONE)
+    today: Any = now.astimezone(zone).replace(tzinfo=None)
+    axes.axvline(today, color=_GONE, linewidth=1, linestyle=":")
+    axes.annotate("now", (today, -0.6), fontsize=9, color=_GONE, ha="left", xytext=(4, 0), textcoords="offset points")
+    axes.hlines(range(len(names)), today, max(local, default=today), color=_SAME, linewidth=2, zorder=0)
+    axes.set_yticks(range(len(names)), names, fontsize=12)
+    axes.set_ylim(len(names) - 0.4, -0.9)
+    axes.margins(x=0.06)
+    axes.xaxis.set_major_locator(dates.AutoDateLocator(minticks=4, maxticks=12))
+    axes.xaxis.set_major_formatter(dates.DateFormatter("%d %b"))
+    axes.tick_params(axis="y", length=0)
+    for side in ("top", "right", "left"):
+        axes.spines[side].set_visible(False)
+    return _png(figure)
+
+
+def attendance(found: Attendance, name: str, verdict: str) -> bytes:
+    """Players by day since each wipe, one line for each, the newest strongest; and the fall that was fitted."""
+    import numpy as np
+
+    figure = _figure()
+    figure.suptitle(f"{name}: players by day since each wipe", fontsize=15)
+    axes = figure.add_subplot()
+    axes.set_title(verdict, fontsize=11, color=_GONE)
+    shown = found.tides[-MOST_TIDES:]
+    for at, tide in enumerate(shown):
+        newest = at == len(shown) - 1
+        axes.plot(
+            [day for day, _ in tide.counts],
+            [count for _, count in tide.counts],
+            color=_AFTER if newest else _BEFORE,
+            linewidth=2.4 if newest else 1.2,
+            alpha=0.35 + 0.65 * (at + 1) / len(shown),
+            label=f"since {tide.wiped.isoformat()}" if newest or not at else None,
+        )
+    longest = max((day for tide in shown for day, _ in tide.counts), default=1)
+    rhythm = found.rhythm
+    if rhythm is not None:
+        days = np.linspace(0, longest, 200)
+        axes.plot(days, rhythm.first * 2 ** (-days / rhythm.half_life), color=_NEW, linewidth=2, label=_half(rhythm))
+        slow = np.zeros_like(days) if not math.isfinite(rhythm.most) else days / rhythm.most
+        low, high = rhythm.first * 2 ** (-days / rhythm.least), rhythm.first * 2**-slow
+        axes.fill_between(days, low, high, color=_NEW, alpha=0.15, linewidth=0)
+        axes.axvline(rhythm.fits, color=_GONE, linewidth=1, linestyle=":")
+        axes.annotate(
+            f"{rhythm.fits} days", (rhythm.fits, 0), (4, 6), textcoords="offset points", fontsize=9, color=_GONE
+        )
+    axes.set_xlabel("days since the wipe")
+    axes.set_ylabel("different players on that day")
+    axes.set_ylim(bottom=0)
+    axes.set_xlim(left=0)
+    axes.grid(axis="y", color=_SAME)
+    axes.legend(loc="upper right", frameon=False)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    return _png(figure)
+
+
+def _half(rhythm: Rhythm) -> str:
+    most = f"{rhythm.most:.1f}" if math.isfinite(rhythm.most) else "∞"
+    return f"halves every {rhythm.half_life:.1f} days ({rhythm.least:.1f} to {most})"

@@ -1,0 +1,205 @@
+"""The calendar as text: coming events, months, why an event falls where it does, attendance, what is due."""
+
+from __future__ import annotations
+
+import math
+import shlex
+from calendar import Calendar, day_abbr, month_name
+from collections import defaultdict
+from collections.abc import Mapping, Sequence
+from datetime import UTC, date, datetime, tzinfo
+from typing import TYPE_CHECKING
+from zoneinfo import ZoneInfo
+
+from emberkeep.planning.attendance import Attendance
+from emberkeep.planning.calendar import Occurrence, clocks
+from emberkeep.planning.values import Wiped
+from emberkeep.runs.due import Came
+from emberkeep.servers.lifecycle import in_words
+from emberkeep.show import words
+from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
+
+if TYPE_CHECKING:
+    from rich.table import Table
+    from rich.text import Text
+
+SIGNS = {"wipe": "W", "update": "U", "snapshot": "s", "verify": "v", "thin": "t", "announce": "a"}
+_STYLES = {"wipe": BAD, "update": "bold cyan"}
+_WEIGHT = tuple(SIGNS)
+
+
+def coming(screen: Screen, found: Sequence[Occurrence], wipes: Sequence[Wiped], zone: ZoneInfo, now: datetime) -> None:
+    """A table of what comes, on both clocks."""
+    if wipes:
+        days = (now.astimezone(zone).date() - wipes[-1].when.astimezone(zone).date()).days
+        seed = f", seed {wipes[-1].seed}" if wipes[-1].seed else ""
+        screen.line(f"Last wipe {words.when(wipes[-1].when, zone)}, {words.count(days, 'day')} ago{seed}.", HEAD)
+    else:
+        screen.line("No wipe is known yet.", HEAD)
+    if not found:
+        screen.line("Nothing is coming.")
+        return
+    rows = table(f"here ({zone})", "event", "clears", "its own clock", "UTC", "")
+    for one in found:
+        own = "" if str(one.event.zone) == str(zone) else f"{one.at:%a %H:%M} {one.event.zone}"
+        style = QUIET if one.skipped or one.event.vendors else _STYLES.get(one.event.kind, "")
+        note = f"skipped: {one.skipped}" if one.skipped else ("the vendor's" if one.event.vendors else _moved(one))
+        rows.add_row(
+            cell(f"{one.at.astimezone(zone):%a %Y-%m-%d %H:%M}", style),
+            cell(one.event.name, style),
+            cell(", ".join(one.event.scopes) or one.event.kind, style),
+            cell(own, style),
+            cell(f"{one.at.astimezone(UTC):%a %H:%M}", style),
+            cell(note, ASKS if one.skipped else QUIET),
+        )
+    screen.show(rows)
+
+
+def _moved(one: Occurrence) -> str:
+    return next((line for line in one.because if line.startswith(("moved", "put off"))), "")
+
+
+def months(screen: Screen, found: Sequence[Occurrence], zone: ZoneInfo, now: datetime, count: int) -> None:
+    """Months side by side, a letter for each kind of event on a day."""
+    by_day: dict[date, list[Occurrence]] = defaultdict(list)
+    for one in found:
+        if not one.skipped:
+            by_day[one.at.astimezone(zone).date()].append(one)
+    today = now.astimezone(zone).date()
+    first = today.replace(day=1)
+    shown = []
+    for _ in range(count):
+        shown.append(_month(first, by_day, today))
+        first = date(first.year + first.month // 12, first.month % 12 + 1, 1)
+    screen.show(_side_by_side(shown))
+    used = [kind for kind in SIGNS if any(one.event.kind == kind for some in by_day.values() for one in some)]
+    screen.line("  ".join(f"{SIGNS[kind]} {kind}" for kind in used) + "  [ ] today  lower case: daily chores", QUIET)
+
+
+def _side_by_side(shown: Sequence[Table]) -> Table:
+    from rich.table import Table
+
+    grid = Table.grid(padding=(0, 3))
+    grid.add_row(*shown)
+    return grid
+
+
+def _month(first: date, by_day: Mapping[date, list[Occurrence]], today: date) -> Table:
+    from rich import box
+    from rich.table import Table
+
+    grid = Table(title=f"{month_name[first.month]} {first.year}", box=box.SIMPLE, padding=(0, 0), show_edge=False)
+    for name in (day_abbr[at][:2] for at in range(7)):
+        grid.add_column(name, justify="left", width=5)
+    for week in Calendar().monthdatescalendar(first.year, first.month):
+        grid.add_row(*(_day(day, by_day, today) if day.month == first.month else "" for day in week))
+    return grid
+
+
+def _day(day: date, by_day: Mapping[date, list[Occurrence]], today: date) -> Text:
+    kinds = sorted({one.event.kind for one in by_day.get(day, ())}, key=_WEIGHT.index)
+    signs = "".join(SIGNS[kind] for kind in kinds)[:2]
+    number = f"[{day.day:2}]" if day == today else f" {day.day:2}"
+    style = next((_STYLES[kind] for kind in kinds if kind in _STYLES), QUIET if day < today else "")
+    return cell(f"{number}{signs}", style)
+
+
+def explain(screen: Screen, found: Sequence[Occurrence], zone: ZoneInfo) -> None:
+    """Why each event falls where it does."""
+    for one in found:
+        screen.line(
+            f"{one.event.name}: {'not ' if one.skipped else ''}on {one.at:%A} {one.at.day} {one.at:%B %Y}", HEAD
+        )
+        for line in one.because:
+            screen.line(f"  {line}")
+        if one.skipped:
+            screen.line(f"  skipped: {one.skipped}", ASKS)
+        told = " = ".join(f"{moment:%a %H:%M} {name}" for name, moment in clocks(one, zone))
+        screen.line(f"  {told}")
+        leads = ", ".join(map(in_words, one.event.tell))
+        if leads and not one.skipped:
+            screen.line(f"  told {leads} before", QUIET)
+
+
+def attendance(screen: Screen, found: Attendance) -> None:
+    """What the rhythm of wipes does to attendance, or that it cannot be said."""
+    screen.line("Does the rhythm fit?", HEAD)
+    rhythm = found.rhythm
+    if rhythm is None:
+        screen.line(f"  {found.why}.", ASKS)
+        return
+    half = f"by day {rhythm.half_by:.0f}" if math.isfinite(rhythm.half_by) else "not before the next one"
+    screen.line(f"  The last {rhythm.wipes} wipes lost half of their players {half}.")
+    most = f"{rhythm.most:.1f}" if math.isfinite(rhythm.most) else "no end"
+    told = f"{rhythm.least:.1f} to {most} days, 95 %"
+    screen.line(f"  Attendance halves every {rhythm.half_life:.1f} days ({told}; {rhythm.days} days of logs).")
+    screen.line(f"  {rhythm_words(found)}", GOOD)
+
+
+def rhythm_words(found: Attendance) -> str:
+    """What the half-life suggests."""
+    rhythm = found.rhythm
+    assert rhythm is not None
+    fits = f"{rhythm.fits // 7}-week rhythm" if rhythm.fits > 7 else "weekly rhythm"
+    if not found.between:
+        return f"A {fits} fits: at its end about a third of the first day's players still come."
+    left = 2 ** (-found.between / rhythm.half_life)
+    now = f"every {found.between:.0f} days so far, {left:.0%} of the first day's players are left at the end"
+    if rhythm.fits < found.between * 0.85:
+        return f"A {fits} fits better: {now}."
+    if rhythm.fits > found.between * 1.5:
+        return f"A {fits} would do: {now}."
+    return f"The rhythm fits: {now}."
+
+
+def due(screen: Screen, found: Sequence[Came], waits: Sequence[str], zone: tzinfo, *, done: bool) -> None:
+    """What is due, or what came of it. Nothing at all when there was nothing to do: cron would send it as mail."""
+    for came in found:
+        part = f" ({came.part})" if came.part else ""
+        style = {"failed": BAD, "missed": ASKS, "waits": ASKS, "not yet": QUIET}.get(came.state, GOOD if done else "")
+        told = f": {came.words}" if came.words else ""
+        screen.line(f"{came.event}{part} of {words.when(came.at, zone)}: {came.state}{told}", style)
+    if done:
+        return
+    for line in waits:
+        screen.line(f"! {line}", ASKS)
+    if not found and not waits:
+        screen.line("Nothing is due.")
+    elif any(came.state == "due" for came in found):
+        screen.next("emberkeep due --go")
+
+
+def install(program: str, keep: str, name: str) -> str:
+    """Lines for cron, and units for systemd, that do what is due. They are printed, never installed."""
+    line = f"{shlex.quote(program)} --keep {shlex.quote(keep)} due --go"
+    quoted = f'"{program}" --keep "{keep}" due --go'.replace("%", "%%")
+    return f"""# cron: add this line with 'crontab -e'. Secrets go into the environment there, as ROCK_CONSOLE=…
+*/5 * * * * {line.replace("%", chr(92) + "%")}
+
+# systemd: ~/.config/systemd/user/emberkeep-due.service
+[Unit]
+Description=Ember Keep: what is due on {name}
+
+[Service]
+Type=oneshot
+ExecStart={quoted}
+SuccessExitStatus=1
+# EnvironmentFile=%h/.config/emberkeep.env   (mode 600, for secrets)
+# a server that a wipe starts must outlive this unit:
+KillMode=process
+
+# systemd: ~/.config/systemd/user/emberkeep-due.timer
+[Unit]
+Description=Ember Keep: look every five minutes for what is due
+
+[Timer]
+OnCalendar=*:0/5
+AccuracySec=15s
+Persistent=true
+
+[Install]
+WantedBy=timers.target
+
+# then: systemctl --user enable --now emberkeep-due.timer; loginctl enable-linger
+# Windows (not tried): schtasks /create /sc minute /mo 5 /tn "Ember Keep" /tr "{line}"
+"""
