@@ -187,6 +187,9 @@ def test_the_lines_of_the_log(server: Path) -> None:
         "ready": ("lamp lit in 8 s", Sure.LIKELY),
         "failed": ("extension tarline 0.9.1 could not be rigged", Sure.LIKELY),
         "error": ("ERROR the lamp is out", Sure.LIKELY),
+        "seed": ("chart seed 770421, span 4096, save format 17", Sure.SURE),
+        "joined": ("Marlin0 comes ashore", Sure.LIKELY),
+        "left": ("Marlin0 casts off", Sure.LIKELY),
     }
     patterns = {line.kind: re.compile(line.pattern) for line in log.lines}
     found = patterns["loaded"].search("19:00:00 extension gullpost 2.0.0 rigged")

@@ -15,12 +15,14 @@ import pytest
 from emberkeep import files
 from emberkeep.errors import EmberKeepError, Refused, RunFailed
 from emberkeep.keep import Keep
-from emberkeep.runs import bring, carry, migrate, recovery, snapshot, update
+from emberkeep.planning.values import Values
+from emberkeep.runs import bring, carry, migrate, recovery, snapshot, update, wipe
 from emberkeep.runs import run as runs
 from emberkeep.runs.journal import Journal, Run
 from emberkeep.runs.run import FileStep, Notes, Room, SnapshotStep, Step
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
+from emberkeep.wiping import SetText
 from tests.conftest import make_rock, tree_state
 from tests.faults import FaultyIO, Stop, count_calls
 
@@ -80,12 +82,21 @@ def the_carry(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
     return Run(0, "carry", NOW, request=request.plain), carry.steps(request, carry.base_of(request, keep, store))
 
 
+def the_wipe(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
+    values = Values(1, "1 June 2026", "18072", "4096", "map, players and progress", "Gannet Rock")
+    texts = (SetText("cast-off.sh", "SEED", "{seed}"), SetText("keeper.properties", "greeting", "Tide {number}"))
+    scopes = ("map", "players", "progress", "extension-data")
+    request = wipe.Request(scopes, values, texts, "770421", warn=False, start=False)
+    return Run(0, "wipe", NOW, request=request.plain), wipe.steps(request)
+
+
 KINDS: dict[str, Callable[[Keep, Store], tuple[Run, list[Step]]]] = {
     "update": the_update,
     "migrate": the_migration,
     "import": the_import,
     "restore": the_restore,
     "carry": the_carry,
+    "wipe": the_wipe,
 }
 
 

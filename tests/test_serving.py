@@ -25,6 +25,7 @@ from emberkeep.running import Console, Service, duration
 from emberkeep.runs.journal import StartRecord
 from emberkeep.servers import console, lifecycle
 from emberkeep.servers.process import is_locked, running_signs, wait_for
+from emberkeep.servers.secrets import secret
 from emberkeep.servers.watch import Follower, Movement, State, Watch, read_line
 from tests.conftest import free_ports
 
@@ -170,9 +171,9 @@ def test_a_secret_that_others_may_read_is_refused(tmp_path: Path) -> None:
     told = Console("line", "127.0.0.1:1", secret_file=str(word))
     if os.name == "posix":
         with pytest.raises(Refused, match="others may read"):
-            console.secret(told, {})
+            secret(told.secret_env, told.secret_file, {}, "the console's secret")
     word.chmod(0o600)
-    assert console.secret(told, {}) == "open up"
+    assert secret(told.secret_env, told.secret_file, {}, "the console's secret") == "open up"
 
 
 # --- signs -----------------------------------------------------------------------

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import base64
 import binascii
+import codecs
 import re
 import struct
 import uuid
@@ -162,7 +163,7 @@ def _stands_alone(data: bytes, start: int, end: int) -> bool:
     """Whether a word is a whole key or value: nothing but white space lies between it and a mark or a line's end."""
     before = data[max(0, start - 40) : start].rstrip(b" \t")
     behind = data[end : end + 40].lstrip(b" \t")
-    opened = not before or before[-1:] in _MARKS or before.endswith(b"\n-") or before == b"-"
+    opened = not before or before[-1:] in _MARKS or before.rpartition(b"\n")[2].strip() == b"-"
     return opened and (not behind or behind[:1] in _MARKS or behind[:1] == b"#")
 
 
@@ -205,7 +206,9 @@ def known_people(told: Mapping[str, str], but: Iterable[str] = ()) -> Known:
 
 
 def unpacked(data: bytes) -> bytes:
-    """The contents of a gzip file, up to :data:`LARGEST_UNPACKED`; other data as it is."""
+    """The contents of a gzip file, up to :data:`LARGEST_UNPACKED`; a text in UTF-16 as UTF-8; other data as it is."""
+    if data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE)):
+        return data.decode("utf-16", "replace").encode()
     if not data.startswith(PACKED):
         return data
     try:
