@@ -150,7 +150,8 @@ def _check_some_day_fits(rule: str, begin: datetime, zone: ZoneInfo) -> None:
     if not rule.startswith(("FREQ=DAILY", "FREQ=HOURLY")):
         return
     days = [part for part in rule.split(";") if part.startswith(("BYMONTH", "BYDAY", "BYYEARDAY", "BYWEEKNO"))]
-    if days and next(iter(_rule(";".join(["FREQ=YEARLY", *days]), begin, zone)), None) is None:
+    january = begin.replace(month=1, day=1)  # where no day is told, the day it begins on counts
+    if days and next(iter(_rule(";".join(["FREQ=YEARLY", *days]), january, zone)), None) is None:
         raise NotUnderstood(*NEVER)
 
 

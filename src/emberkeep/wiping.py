@@ -12,9 +12,10 @@
                     set as in a scope, where a text may be { env } or { file } for a secret,
                     unsorted = { "GLOB" = "clear" or "keep" }, earlier (dates of wipes before this keep)
 
-``at`` names records by the names on the way to them, joined by ``/``, ``*`` for any: ``*`` is every record of the file,
-``balances/*`` every one in ``balances``. ``where`` is FIELD=VALUE, FIELD!=VALUE, FIELD<NUMBER or FIELD>NUMBER, for rows
-it is SQL. Texts may hold ``{number} {date} {seed} {size} {scopes} {server}``.
+``at`` names records by the names on the way to them, joined by ``/``, ``*`` for any: ``*`` is every record of the
+file, ``balances/*`` every one in ``balances``. ``where`` is FIELD=VALUE, FIELD!=VALUE, FIELD<NUMBER or FIELD>NUMBER,
+``value`` being that of a record which is nothing but one; for rows it is SQL. Texts may hold
+ ``{number} {date} {seed} {size} {scopes} {server}``.
 """
 
 from __future__ import annotations

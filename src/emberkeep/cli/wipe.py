@@ -100,7 +100,7 @@ def _looked(args: argparse.Namespace, screen: Screen, keep: Keep, request: Reque
 def _preview(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
     found = _looked(args, screen, keep, _request(args, keep))
     _remember(args, keep, found)
-    code = 1 if found.audit.forgotten else 0
+    code = 1 if found.audit.forgotten or found.audit.left_out else 0
     return answer(
         args, code, {"preview": found, "done": False}, lambda: view.preview(screen, found, keep, details=args.details)
     )
@@ -169,7 +169,7 @@ def _carry_out(
         done = carried_out(room, wipe.steps(request, told), stay=args.stay)
     room.journal.forget_previews()
     report = wipe.report(room, done.number, found.told)
-    code = 1 if report.waits or found.audit.forgotten else 0
+    code = 1 if report.waits or found.audit.forgotten or found.audit.left_out else 0
     result = {"run": done, "report": report, "forgotten": found.audit.forgotten, "done": True}
     return answer(args, code, result, lambda: view.report(screen, report, found))
 

@@ -19,7 +19,8 @@ _FIELD = re.compile(r"(@?[\w.-]+)(!=|=|<|>)(.*)", re.DOTALL)
 def condition(text: str) -> Condition:
     """``FIELD=VALUE``, ``FIELD!=VALUE``, ``FIELD<NUMBER``, ``FIELD>NUMBER``, else a piece of the record's path.
 
-    ``*`` in a value stands for anything. A field is an attribute or a child; one side having the value is enough.
+    ``*`` in a value stands for anything. A field is an attribute or a child, ``value`` that of a record which is
+    nothing but one; one side having the value is enough.
     """
     found = _FIELD.fullmatch(text)
     if found is None:
@@ -31,6 +32,8 @@ def condition(text: str) -> Condition:
 
 
 def _values(node: Node, name: str) -> Iterator[str]:
+    if name == "value" and OWN in node.fields and not node.items:
+        yield str(node.own).strip().strip('"')
     for spelled in (name, f"@{name}"):
         told = field_value(node, spelled)
         if told is not None:

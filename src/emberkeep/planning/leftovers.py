@@ -53,7 +53,8 @@ class At:
 @dataclass(frozen=True)
 class Leftover:
     """A kept file that mentions what is cleared. ``scope``: the scope that would clear it, "" where none does;
-    ``ids``: how many different ones it mentions; ``unsorted``: whether no role covers it."""
+    ``ids``: how many different ones it mentions; ``unsorted``: whether no role covers it; ``of_extensions``: whether an
+    extension keeps it."""
 
     path: str
     what: What
@@ -62,6 +63,7 @@ class Leftover:
     places: tuple[At, ...]
     scope: str = ""
     unsorted: bool = False
+    of_extensions: bool = False
 
 
 @dataclass(frozen=True)
@@ -76,6 +78,11 @@ class Audit:
     def forgotten(self) -> tuple[Leftover, ...]:
         """Those that no scope would clear."""
         return tuple(item for item in self.leftovers if not item.scope)
+
+    @property
+    def left_out(self) -> tuple[Leftover, ...]:
+        """Those of extensions that a scope would clear which was not asked for: backpacks, balances, homes."""
+        return tuple(item for item in self.leftovers if item.scope and item.of_extensions)
 
 
 @dataclass
@@ -214,7 +221,16 @@ class _Audit:
         for what, found in places.items():
             some = tuple(sorted(found, key=lambda at: (at.line or 0, at.where))[:MOST_PLACES])
             scope = self._scope(path)
-            yield Leftover(path, what, len(ids[what]), len(found), self._recorded(path, some), scope, role == UNSORTED)
+            yield Leftover(
+                path,
+                what,
+                len(ids[what]),
+                len(found),
+                self._recorded(path, some),
+                scope,
+                role == UNSORTED,
+                role == "extension-data",
+            )
 
     def _scope(self, path: str) -> str:
         """The scope that would clear a file, were it asked for."""

@@ -100,8 +100,12 @@ def _forgotten(screen: Screen, found: Preview, details: bool) -> None:
         screen.line("Nothing would be forgotten: nothing that stays and no scope covers mentions it.", GOOD)
     elsewhere = [item for item in audit.leftovers if item.scope]
     for scope in dict.fromkeys(item.scope for item in elsewhere):
-        names = [item.path for item in elsewhere if item.scope == scope]
-        screen.line(f"  in the scope '{scope}', which is not wiped: {grouped(list(dict.fromkeys(names)))}", QUIET)
+        names = list(dict.fromkeys(item.path for item in elsewhere if item.scope == scope))
+        told = f"in the scope '{scope}', which is not wiped: {grouped(names)}"
+        if any(item.scope == scope for item in audit.left_out):
+            screen.line(f"! {told}: players find again there what they had", ASKS)
+        else:
+            screen.line(f"  {told}", QUIET)
     if audit.unseen:
         told = f"{words.count(audit.unseen, 'file')} ({words.size(audit.unseen_bytes)})"
         screen.line(f"  not looked through: {told} of tiles that stay; --deep does", QUIET)
@@ -138,7 +142,7 @@ def report(screen: Screen, found: Report, before: Preview) -> None:
         screen.line(f"  {line}")
     for line in found.since:
         screen.line(f"  since the preview also: {line}", ASKS)
-    for item in before.audit.forgotten:
+    for item in (*before.audit.forgotten, *before.audit.left_out):
         screen.line(f"! {item.path} still mentions {words.count(item.ids, str(item.what))}", ASKS)
     for line in found.waits:
         screen.line(f"! {line}", ASKS)

@@ -1,0 +1,616 @@
+"""Recurrences against python-dateutil and against counting days by hand; relations, moves, quiet days; clocks that
+change; iCalendar read back; what is due."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from datetime import UTC, date, datetime, time, timedelta
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import icalendar
+import pytest
+from dateutil import rrule
+from hypothesis import given
+from hypothesis import strategies as st
+
+from emberkeep.errors import UnreadableInput
+from emberkeep.keep import Config, Keep, check_text
+from emberkeep.planning import calendar
+from emberkeep.planning.calendar import Occurrence, occurrences
+from emberkeep.planning.duties import Verdict, duties
+from emberkeep.recurrence import MONTHS, NotUnderstood, Shift, from_rule, from_words, placed
+from emberkeep.runs import due
+from emberkeep.runs.journal import DONE, Journal, Run
+from emberkeep.runs.run import Room
+from emberkeep.show import ics
+from emberkeep.store.store import Store
+from tests.conftest import run_program
+
+UTC_ZONE = ZoneInfo("UTC")
+ZONES = ["UTC", "Atlantic/Faroe", "America/New_York", "Australia/Lord_Howe", "Asia/Kathmandu", "Pacific/Apia"]
+FIRST, LAST = datetime(2016, 1, 1), datetime(2036, 1, 1)
+DAY = timedelta(days=1)
+
+
+def days(wanted: Callable[[date], bool], at: time = time()) -> list[datetime]:
+    """Days of twenty years, counted one by one."""
+    span = (LAST - FIRST).days + 1
+    return [
+        datetime.combine(day, at)
+        for n in range(span)
+        if wanted(day := (FIRST + n * DAY).date()) and datetime.combine(day, at) <= LAST
+    ]
+
+
+def nth(day: date) -> int:
+    return (day.day - 1) // 7 + 1
+
+
+def last_of_month(day: date) -> bool:
+    return (day + DAY).month != day.month
+
+
+WORDS: dict[str, tuple[dict[str, Any], Callable[[date], bool]]] = {
+    "second Friday 19:00": (
+        {"freq": rrule.MONTHLY, "byweekday": rrule.FR(2)},
+        lambda d: d.weekday() == 4 and nth(d) == 2,
+    ),
+    "last Sunday 18:00": (
+        {"freq": rrule.MONTHLY, "byweekday": rrule.SU(-1)},
+        lambda d: d.weekday() == 6 and (d + 7 * DAY).month != d.month,
+    ),
+    "first and third Monday 20:00": (
+        {"freq": rrule.MONTHLY, "byweekday": [rrule.MO(1), rrule.MO(3)]},
+        lambda d: d.weekday() == 0 and nth(d) in (1, 3),
+    ),
+    "daily 04:30": ({"freq": rrule.DAILY}, lambda d: True),
+    "Monday and Thursday 05:00": ({"freq": rrule.WEEKLY, "byweekday": [0, 3]}, lambda d: d.weekday() in (0, 3)),
+    "weekdays 05:00": ({"freq": rrule.WEEKLY, "byweekday": range(5)}, lambda d: d.weekday() < 5),
+    "monthly on the 1st 12:00 except December": (
+        {"freq": rrule.MONTHLY, "bymonthday": 1, "bymonth": range(1, 12)},
+        lambda d: d.day == 1 and d.month != 12,
+    ),
+    "monthly on the 31st 12:00": ({"freq": rrule.MONTHLY, "bymonthday": 31}, lambda d: d.day == 31),
+    "monthly on the last day 23:00": ({"freq": rrule.MONTHLY, "bymonthday": -1}, last_of_month),
+    "yearly on 29 February 12:00": (
+        {"freq": rrule.YEARLY, "bymonth": 2, "bymonthday": 29},
+        lambda d: (d.month, d.day) == (2, 29),
+    ),
+    "quarterly on the first Friday 18:00": (
+        {"freq": rrule.MONTHLY, "bymonth": [1, 4, 7, 10], "byweekday": rrule.FR(1)},
+        lambda d: d.weekday() == 4 and nth(d) == 1 and d.month in (1, 4, 7, 10),
+    ),
+    "Fridays 19:00 in June and July": (
+        {"freq": rrule.WEEKLY, "byweekday": 4, "bymonth": [6, 7]},
+        lambda d: d.weekday() == 4 and d.month in (6, 7),
+    ),
+    "daily 09:00 except Sunday": ({"freq": rrule.DAILY, "byweekday": range(6)}, lambda d: d.weekday() != 6),
+}
+
+
+@pytest.mark.parametrize("words", WORDS)
+def test_words_mean_what_dateutil_and_a_calendar_say_over_twenty_years(words: str) -> None:
+    found = from_words(words, None, UTC_ZONE)
+    clock = next(word for word in words.split() if ":" in word)
+    at = time.fromisoformat(clock)
+    told, by_hand = WORDS[words]
+    expected = rrule.rrule(
+        dtstart=datetime.combine(FIRST.date(), at), until=LAST, byhour=at.hour, byminute=at.minute, bysecond=0, **told
+    )
+    ours = [
+        moment
+        for year in range(2016, 2036)
+        for moment in found.between(datetime(year, 1, 1), datetime(year, 12, 31, 23, 59, 59), UTC_ZONE)
+    ]
+    assert ours == list(expected)
+    assert ours == days(by_hand, at)
+
+
+@pytest.mark.parametrize("every", [2, 3, 5])
+def test_every_few_weeks_is_counted_from_the_day_told(every: int) -> None:
+    start = date(2016, 1, 8)
+    found = from_words(f"every {every} weeks on Friday 18:00", start, UTC_ZONE)
+    ours = list(found.between(FIRST, LAST, UTC_ZONE))
+    assert ours[0].date() == start
+    assert {later - sooner for sooner, later in pairwise(ours)} == {timedelta(weeks=every)}
+    assert ours == list(rrule.rrule(rrule.WEEKLY, interval=every, dtstart=ours[0], until=LAST))
+
+
+@given(st.sampled_from(["YEARLY", "MONTHLY", "WEEKLY", "DAILY"]), st.integers(1, 4), st.data())
+def test_rules_give_what_dateutil_gives(frequency: str, interval: int, data: st.DataObject) -> None:
+    parts = [f"FREQ={frequency}", f"INTERVAL={interval}"]
+    if frequency in ("YEARLY", "MONTHLY") and data.draw(st.booleans()):
+        parts.append(f"BYDAY={data.draw(st.integers(1, 4))}{data.draw(st.sampled_from(['MO', 'WE', 'SU']))}")
+    if data.draw(st.booleans()):
+        parts.append(f"BYMONTH={data.draw(st.integers(1, 12))}")
+    start = data.draw(st.datetimes(datetime(2018, 1, 1), datetime(2020, 1, 1))).replace(microsecond=0)
+    rule = ";".join(parts)
+    try:
+        found = from_rule(rule, start, UTC_ZONE)
+    except NotUnderstood:
+        assert not list(rrule.rrulestr(rule, dtstart=start).xafter(start, count=1, inc=True))
+        return
+    assert list(found.between(FIRST, LAST, UTC_ZONE)) == list(
+        rrule.rrulestr(rule, dtstart=start).between(FIRST, LAST, inc=True)
+    )
+
+
+@pytest.mark.parametrize("zone", ZONES)
+def test_local_times_are_placed_as_the_standard_says(zone: str) -> None:
+    """Every half hour of five years: an independent reading of the zone's own offsets."""
+    place = ZoneInfo(zone)
+    seen = dict.fromkeys(Shift, 0)
+    for n in range(0, 5 * 365 * 48):
+        local = datetime(2022, 1, 1, 0, 10) + n * timedelta(minutes=30)
+        moment, shift = placed(local, place)
+        seen[shift] += 1
+        candidates = {
+            (local.replace(tzinfo=UTC) - offset)
+            for offset in (local.replace(tzinfo=place, fold=fold).utcoffset() for fold in (0, 1))
+            if offset is not None
+        }
+        real = [one for one in candidates if one.astimezone(place).replace(tzinfo=None) == local]
+        if shift is Shift.LEFT_OUT:
+            assert not real
+            assert moment.replace(tzinfo=None) > local
+        elif shift is Shift.TWICE:
+            assert len(real) == 2
+            assert moment.astimezone(UTC) == min(real)
+        else:
+            assert [moment.astimezone(UTC)] == real
+    if zone in ("Atlantic/Faroe", "America/New_York"):
+        assert (seen[Shift.LEFT_OUT], seen[Shift.TWICE]) == (10, 10)
+    elif zone in ("UTC", "Asia/Kathmandu"):
+        assert (seen[Shift.LEFT_OUT], seen[Shift.TWICE]) == (0, 0)
+
+
+# --- events in keep.toml ---------------------------------------------------------------
+
+
+HEAD = """format = 1
+[server]
+name = "Gannet Rock"
+folder = "../gannet-rock"
+zone = "Atlantic/Faroe"
+[roles]
+world = ["outer-skerries/**"]
+players = ["keepers/**"]
+"""
+
+
+def config(text: str) -> Config:
+    return check_text(HEAD + text, Path("keep.toml"))
+
+
+def event(name: str, told: str, kind: str = "wipe") -> str:
+    scopes = 'scopes = ["map"]\n' if kind == "wipe" else ""
+    return f'[[event]]\nname = "{name}"\nkind = "{kind}"\n{scopes}{told}\n'
+
+
+def falls(text: str, first: str, last: str) -> list[Occurrence]:
+    told = config(text)
+    return occurrences(
+        told, datetime.fromisoformat(first).replace(tzinfo=UTC), datetime.fromisoformat(last).replace(tzinfo=UTC)
+    )
+
+
+VENDOR = event("release", 'whose = "vendor"\nwhen = "first Thursday 14:00"\nzone = "America/Vancouver"', "update")
+
+
+def test_ours_comes_after_the_vendors_on_both_clocks_through_clock_changes() -> None:
+    found = falls(VENDOR + event("ours", 'after = { event = "release", by = "1 hour" }'), "2026-03-01", "2026-12-31")
+    pairs = [(a, b) for a, b in zip(found[::2], found[1::2], strict=True)]
+    assert {(a.event.name, b.event.name) for a, b in pairs} == {("release", "ours")}
+    assert {b.at - a.at for a, b in pairs} == {timedelta(hours=1)}
+    assert {f"{a.at:%a %H:%M}" for a, _ in pairs} == {"Thu 14:00"}
+    # Vancouver is on summer time from 8 March, the Faroes from 29 March, and back in other weeks
+    here = {f"{b.at.astimezone(ZoneInfo('Atlantic/Faroe')):%m-%d %H:%M}" for _, b in pairs}
+    assert {"03-05 23:00", "04-02 23:00", "11-05 23:00"} <= here
+    clocks = calendar.clocks(found[1], ZoneInfo("Atlantic/Faroe"))
+    assert [name for name, _ in clocks] == ["Atlantic/Faroe", "UTC"]
+
+
+def test_ours_is_skipped_in_the_week_of_theirs() -> None:
+    found = falls(
+        VENDOR + event("ours", 'when = "Friday 19:00"\nskip-when = { event = "release", within = "week" }'),
+        "2026-06-01",
+        "2026-06-30",
+    )
+    ours = {f"{one.at:%d}": one.skipped for one in found if one.event.name == "ours"}
+    assert list(ours) == ["05", "12", "19", "26"]
+    assert "“release” falls the same week" in ours["05"]
+    assert not any(why for day, why in ours.items() if day != "05")
+
+
+@pytest.mark.parametrize(
+    ("told", "at", "why"),
+    [
+        ("skip = [2026-06-12]", None, "is skipped in keep.toml"),
+        ('move = { "2026-06-12" = "2026-06-13 20:00" }', "2026-06-13 20:00", "moved from 2026-06-12"),
+        ('quiet-days = "next"\n[calendar]\nquiet = ["06-12..06-14"]', "2026-06-15 19:00", "put off from 2026-06-12"),
+        ('[calendar]\nquiet = ["2026-06-12"]', None, "2026-06-12 is a quiet day"),
+        ('quiet-days = "run"\n[calendar]\nquiet = ["2026-06-12"]', "2026-06-12 19:00", "2nd Friday"),
+    ],
+)
+def test_single_dates_and_quiet_days(told: str, at: str | None, why: str) -> None:
+    (found,) = falls(event("ours", f'when = "second Friday 19:00"\n{told}'), "2026-06-01", "2026-06-30")
+    assert (found.skipped == "") is (at is not None)
+    if at:
+        assert f"{found.at:%Y-%m-%d %H:%M}" == at
+    assert any(why in line for line in (*found.because, found.skipped))
+    assert found.key == "2026-06-12T18:00:00Z"  # wherever it went
+
+
+def test_quiet_days_over_the_turn_of_the_year() -> None:
+    found = falls(
+        event("ours", 'when = "Friday 19:00"\n[calendar]\nquiet = ["12-24..01-02"]'), "2026-12-15", "2027-01-10"
+    )
+    assert [f"{one.at:%m-%d}" for one in found if one.skipped] == ["12-25", "01-01"]
+
+
+def test_an_event_on_the_night_when_clocks_change() -> None:
+    night = event("nightly", 'when = "daily 01:30"', "snapshot")
+    spring = falls(night, "2026-03-28", "2026-03-30T12:00")
+    assert [f"{one.at:%d %H:%M %Z}" for one in spring] == ["28 01:30 WET", "29 02:30 WEST", "30 01:30 WEST"]
+    assert any("does not exist on that day" in line for line in spring[1].because)
+    autumn = falls(night, "2026-10-24", "2026-10-26T12:00")
+    assert [f"{one.at:%d %H:%M %Z}" for one in autumn] == ["24 01:30 WEST", "25 01:30 WEST", "26 01:30 WET"]
+    assert any("comes twice" in line for line in autumn[1].because)
+
+
+@pytest.mark.parametrize(
+    ("told", "wrong"),
+    [
+        ('when = "yearly on 30 February"', "never comes"),
+        ('rrule = "FREQ=MINUTELY"', "comes every minute"),
+        ('rrule = "FREQ=DAILY;BYMINUTE=0,1,2"', "comes every 1 minute"),
+        ('rrule = "FREQ=DAILY;BYMONTH=2;BYMONTHDAY=30"', "never comes"),
+        ('rrule = "FREQ=SOMETIMES"', "lacks FREQ"),
+        ('rrule = "FREQ=MONTHLY;BYDAY=9XX"', "no recurrence rule"),
+        ('when = "hourly"', "more than once a day"),
+        ('when = "when the moon is full"', "not understood"),
+        ('when = "second Friday 25:00"', "no time of day"),
+        ('when = "every 2 weeks on Friday"', "from when that counts"),
+        ('when = "daily except Monday, Tuesday, Wednesday, Thursday, Friday, Saturday, Sunday"', "never comes"),
+        ('when = "Friday 19:00"\nzone = "Atlantic/Nowhere"', "no time zone"),
+        ('when = "Friday 19:00"\nmove = { "2026-03-27" = "2026-03-29 01:30" }', "does not exist in Atlantic/Faroe"),
+        ('when = "Friday 19:00"\nskip = ["some day"]', "should hold dates"),
+        ('when = "Friday 19:00"\nrrule = "FREQ=DAILY"', "tells not when, or twice"),
+        ('after = { event = "relase", by = "1 hour" }', "no other event 'relase'"),
+        ('when = "Friday 19:00"\ntell = ["soon"]', "lengths of time"),
+        ('when = "Friday 19:00"\ntext = "in {hours}"', "no placeholder {hours}"),
+        ('when = "Friday 19:00"\nmissed = "later"', "no choice"),
+        ('when = "Friday 19:00"\nscopes = ["maps"]', "no scope 'maps'"),
+        ('when = "Friday 19:00"\nset = { "../etc/x" = { a = "b" } }', "leads out of the server folder"),
+        ('when = "Friday 19:00"\nwhne = "x"', "unknown key"),
+    ],
+)
+def test_what_cannot_be_meant_is_told_with_its_line(told: str, wrong: str) -> None:
+    text = VENDOR + event("ours", told.replace("scopes", "scopes"))
+    if told.count("scopes"):
+        text = text.replace('scopes = ["map"]\n', "", 1)
+    with pytest.raises(UnreadableInput) as caught:
+        config(text)
+    assert any(wrong in fault.what and fault.place and fault.place.line for fault in caught.value.faults), str(
+        caught.value
+    )
+
+
+def test_events_that_come_after_each_other_in_a_ring_are_refused() -> None:
+    with pytest.raises(UnreadableInput, match="would come after itself"):
+        config(
+            event("a", 'after = { event = "b", by = "1 hour" }') + event("b", 'after = { event = "a", by = "1 hour" }')
+        )
+
+
+# --- iCalendar ------------------------------------------------------------------------------
+
+
+def test_the_icalendar_file_is_read_back_as_it_was_meant() -> None:
+    told = 'when = "second Friday 19:00"\ntell = ["1 day", "10 min"]\nmove = { "2026-12-11" = "2026-12-12 20:00" }\nskip = [2026-11-13]'
+    now = datetime(2026, 10, 1, tzinfo=UTC)
+    found = falls(VENDOR + event("ours", told), "2026-10-01", "2027-04-30")
+    data = ics.ics(found, "Gannet Rock", now)
+    assert data == ics.ics(found, "Gannet Rock", now)
+    read = icalendar.Calendar.from_ical(data)
+    events = read.walk("VEVENT")
+    assert [one["DTSTART"].dt.astimezone(UTC) for one in events] == [one.at.astimezone(UTC) for one in found]
+    assert len({one["UID"] for one in events}) == len(events)
+    zones = {str(one["TZID"]) for one in read.walk("VTIMEZONE")}
+    assert zones == {"Atlantic/Faroe", "America/Vancouver"}
+    ours = [one for one in events if "ours" in one["SUMMARY"]]
+    assert [str(one["STATUS"]) for one in ours].count("CANCELLED") == 1
+    alarms = [alarm["TRIGGER"].dt for one in ours[:1] for alarm in one.walk("VALARM")]
+    assert alarms == [-DAY, -timedelta(minutes=10)]
+    # the zone as the file itself describes it gives the same moments, without any table of zones
+    for zone in read.walk("VTIMEZONE"):
+        described = zone.to_tz()
+        for one, there in zip(events, found, strict=True):
+            if str(there.event.zone) == str(zone["TZID"]):
+                bare = one["DTSTART"].dt.replace(tzinfo=None)
+                assert bare.replace(tzinfo=described).utcoffset() == there.at.utcoffset()
+
+
+def test_a_moved_event_keeps_its_uid() -> None:
+    plain = falls(event("ours", 'when = "second Friday 19:00"'), "2026-06-01", "2026-06-30")
+    moved = falls(
+        event("ours", 'when = "second Friday 19:00"\nmove = { "2026-06-12" = "2026-06-14 12:00" }'),
+        "2026-06-01",
+        "2026-06-30",
+    )
+    assert [ics.uid(one, "x") for one in plain] == [ics.uid(one, "x") for one in moved]
+
+
+# --- what is due -----------------------------------------------------------------------------
+
+
+def keep_with(tmp_path: Path, text: str) -> Keep:
+    (tmp_path / "gannet-rock" / "outer-skerries").mkdir(parents=True)
+    (tmp_path / "gannet-rock" / "outer-skerries" / "a").write_text("sea")
+    folder = tmp_path / "gannet-rock.keep"
+    folder.mkdir()
+    (folder / "keep.toml").write_text(HEAD + text)
+    return Keep(folder)
+
+
+class Clock:
+    def __init__(self, at: str) -> None:
+        self.now = datetime.fromisoformat(at).replace(tzinfo=UTC)
+
+    def __call__(self) -> datetime:
+        return self.now
+
+    def to(self, at: str) -> None:
+        self.now = datetime.fromisoformat(at).replace(tzinfo=UTC)
+
+
+def come_by(keep: Keep, clock: Clock) -> list[tuple[str, str, str]]:
+    def room(store: Store, asked: Run) -> Room:
+        return Room(keep, store, Journal(keep.folder), asked, clock)
+
+    hands = due.Hands(room, clock, {})
+    return [(one.event, one.part, one.state) for one in due.do(keep, hands)]
+
+
+def test_what_is_due_is_done_once_and_told_ahead(tmp_path: Path) -> None:
+    keep = keep_with(tmp_path, event("nightly", 'when = "daily 04:00"\ntell = ["1 hour", "10 min"]', "snapshot"))
+    clock = Clock("2026-06-01T01:30")
+    assert come_by(keep, clock) == []
+    clock.to("2026-06-01T02:02")  # 03:02 on the Faroes
+    assert come_by(keep, clock) == [("nightly", "tell 1 hour", "told")]
+    assert come_by(keep, clock) == []
+    clock.to("2026-06-01T02:55")
+    assert come_by(keep, clock) == [("nightly", "tell 10 minutes", "told")]
+    clock.to("2026-06-01T03:01")
+    assert come_by(keep, clock) == [("nightly", "", "done")]
+    assert come_by(keep, clock) == []
+    with_store = Store(keep.store_folder)
+    assert with_store.numbers() == [1]
+    with_store.close()
+
+
+def test_only_the_last_of_several_missed_announcements_is_made(tmp_path: Path) -> None:
+    keep = keep_with(
+        tmp_path, event("nightly", 'when = "daily 04:00"\ntell = ["2 hours", "1 hour", "10 min"]', "snapshot")
+    )
+    clock = Clock("2026-06-01T00:30")
+    come_by(keep, clock)
+    clock.to("2026-06-01T02:30")
+    assert come_by(keep, clock) == [("nightly", "tell 1 hour", "told")]
+    assert come_by(keep, clock) == []
+
+
+@pytest.mark.parametrize(
+    ("policy", "late", "expected"),
+    [
+        ('missed = "late"', "2026-06-01T04:30", ["done"]),
+        ('missed = "late"', "2026-06-01T06:00", ["missed"]),
+        ('missed = "late"\nwithin = "6 hours"', "2026-06-01T06:00", ["done"]),
+        ('missed = "skip"', "2026-06-01T03:10", ["done"]),
+        ('missed = "skip"', "2026-06-01T03:20", ["missed"]),
+        ('missed = "ask"', "2026-06-01T03:20", ["waits"]),
+        ('missed = "late"', "2026-06-04T03:05", ["missed", "missed", "missed", "done"]),
+    ],
+)
+def test_what_was_missed_by_its_policy(tmp_path: Path, policy: str, late: str, expected: list[str]) -> None:
+    keep = keep_with(tmp_path, event("nightly", f'when = "daily 04:00"\n{policy}', "snapshot"))
+    clock = Clock("2026-06-01T02:00")
+    come_by(keep, clock)
+    clock.to(late)
+    assert [state for _, _, state in come_by(keep, clock)] == expected
+    assert come_by(keep, clock) == []
+
+
+def test_what_waits_for_a_word_is_done_or_dropped_on_it(tmp_path: Path) -> None:
+    for word in (True, False):
+        keep = keep_with(tmp_path / str(word), event("nightly", 'when = "daily 04:00"\nmissed = "ask"', "snapshot"))
+        clock = Clock("2026-06-01T02:00")
+        come_by(keep, clock)
+        clock.to("2026-06-01T09:00")
+        come_by(keep, clock)
+        assert "due --run" in due.waiting(keep)[0]
+        hands = due.Hands(
+            lambda store, run, keep=keep, clock=clock: Room(keep, store, Journal(keep.folder), run, clock), clock, {}
+        )
+        assert [one.state for one in due.settle(keep, "nightly", hands, run=word)] == ["done" if word else "missed"]
+        assert due.waiting(keep) == []
+        assert come_by(keep, clock) == []
+
+
+def test_an_event_that_was_only_just_written_down_is_not_late(tmp_path: Path) -> None:
+    keep = keep_with(tmp_path, event("nightly", 'when = "daily 04:00"', "snapshot"))
+    clock = Clock("2026-06-01T03:30")
+    assert come_by(keep, clock) == []
+    path = keep.folder / "keep.toml"
+    path.write_text(path.read_text().replace("04:00", "04:20"))  # to a time that is over, too
+    clock.to("2026-06-01T03:31")
+    assert come_by(Keep(keep.folder), clock) == []
+    clock.to("2026-06-02T03:21")
+    assert [state for _, _, state in come_by(Keep(keep.folder), clock)] == ["done"]
+
+
+def test_a_clock_that_is_put_back_repeats_nothing(tmp_path: Path) -> None:
+    keep = keep_with(tmp_path, event("nightly", 'when = "daily 01:30"', "snapshot"))
+    clock = Clock("2026-10-24T12:00")
+    come_by(keep, clock)
+    done = []
+    at = datetime(2026, 10, 24, 23, 50, tzinfo=UTC)
+    while at < datetime(2026, 10, 25, 3, 0, tzinfo=UTC):  # 01:30 comes twice on the Faroes, and the machine's clock too
+        for shaken in (at, at - timedelta(hours=1), at):
+            clock.now = shaken
+            done += come_by(keep, clock)
+        at += timedelta(minutes=5)
+    assert [state for _, _, state in done] == ["done"]
+    (only,) = [one for one in Journal(keep.folder).came() if one.event == "nightly" and one.part == ""]
+    assert only.planned == "2026-10-25T00:30:00Z"
+
+
+def test_conditions_hold_it_until_they_are_met_or_it_is_too_late(tmp_path: Path) -> None:
+    keep = keep_with(tmp_path, event("nightly", 'when = "daily 04:00"\nonly-if = "running"', "snapshot"))
+    clock = Clock("2026-06-01T02:00")
+    come_by(keep, clock)
+    clock.to("2026-06-01T03:01")
+    assert come_by(keep, clock) == [("nightly", "", "not yet")]
+    assert "only if the server is running" in due.what_is_due(keep, clock())[0].words
+    clock.to("2026-06-01T06:00")
+    assert come_by(keep, clock) == [("nightly", "", "missed")]
+
+
+def test_nothing_is_done_while_a_run_is_open(tmp_path: Path) -> None:
+    keep = keep_with(tmp_path, event("nightly", 'when = "daily 04:00"', "snapshot"))
+    clock = Clock("2026-06-01T02:00")
+    come_by(keep, clock)
+    run = Journal(keep.folder).begin(Run(0, "test", clock(), title="something"))
+    clock.to("2026-06-01T03:01")
+    assert come_by(keep, clock) == [("nightly", "", "not yet")]
+    Journal(keep.folder).end(run, DONE, clock())
+    assert come_by(keep, clock) == [("nightly", "", "done")]
+
+
+def test_what_fails_is_told_and_not_tried_for_ever(tmp_path: Path) -> None:
+    keep = keep_with(tmp_path, event("thinning", 'when = "daily 04:00"', "thin"))
+    clock = Clock("2026-06-01T02:00")
+    come_by(keep, clock)
+    clock.to("2026-06-01T03:01")
+    assert come_by(keep, clock) == [("thinning", "", "failed")]
+    (row,) = [one for one in Journal(keep.folder).came() if one.state == "failed"]
+    assert "no [ladder]" in row.said
+    assert come_by(keep, clock) == []
+
+
+def test_twenty_at_once_do_it_once(tmp_path: Path) -> None:
+    """Real processes, started together, over an event that is due right now."""
+    now = datetime.now(UTC)
+    local = (now - timedelta(minutes=2)).astimezone(ZoneInfo("Atlantic/Faroe"))
+    rule = f"FREQ=DAILY;BYHOUR={local.hour};BYMINUTE={local.minute};BYSECOND=0"
+    keep = keep_with(tmp_path, event("nightly", f'rrule = "{rule}"', "snapshot"))
+    with_events = keep.config.calendar.events
+    Journal(keep.folder).claim("nightly", due._signature(with_events[0]), "known since", DONE, now - 3 * DAY)
+    stale = [now - n * DAY for n in (1, 2, 3)]  # earlier days were dealt with
+    for day in stale:
+        for one in occurrences(keep.config, day - timedelta(hours=1), day + timedelta(hours=1)):
+            Journal(keep.folder).claim("nightly", one.key, "", DONE, now)
+    line = [sys.executable, "-m", "emberkeep", "--keep", str(keep.folder), "due", "--go", "--json"]
+    started = [subprocess.Popen(line, stdout=subprocess.PIPE, stderr=subprocess.PIPE) for _ in range(20)]
+    ended = [(process.communicate(timeout=120), process.returncode) for process in started]
+    told = [json.loads(out) for (out, _), _ in ended]
+    done = [one for answer in told for one in answer.get("due", []) if one["state"] == "done"]
+    assert len(done) == 1, ended
+    assert {code for _, code in ended} <= {0, 3}
+    store = Store(keep.store_folder)
+    assert store.numbers() == [1]
+    store.close()
+
+
+@given(st.integers(0, 10_000), st.lists(st.integers(1, 400), min_size=1, max_size=12))
+def test_whenever_it_comes_by_everything_is_dealt_with_exactly_once(seed: int, steps: list[int]) -> None:
+    """However long it was away: each occurrence is done or missed, one time each, never before its time."""
+    told = config(
+        event("nightly", 'when = "daily 04:00"', "snapshot") + event("weekly", 'when = "Sunday 18:00"', "verify")
+    )
+    now = datetime(2026, 3, 20, tzinfo=UTC) + timedelta(minutes=random.Random(seed).randrange(10_000))
+    begun = now
+    states: dict[tuple[str, str, str], str] = {}
+    since = {"nightly": now, "weekly": now}
+    for step in steps:
+        now += timedelta(minutes=step * 17)
+        for duty in duties(told, states, since, now):
+            assert duty.key not in states
+            assert duty.occurrence.at <= now
+            assert duty.verdict in (Verdict.DO, Verdict.MISSED)
+            assert (duty.verdict is Verdict.DO) == (now - duty.occurrence.at <= timedelta(hours=2))
+            states[duty.key] = "done"
+    expected = {(one.event.name, one.key, "") for one in occurrences(told, begun, now)}
+    assert states.keys() == expected
+
+
+# --- the commands -----------------------------------------------------------------------------
+
+
+@pytest.fixture
+def program(tmp_path: Path) -> Iterator[Callable[..., Any]]:
+    text = (
+        VENDOR
+        + event("our wipe", 'when = "second Friday 19:00"\ntell = ["1 day"]')
+        + event("nightly", 'when = "daily 04:00"', "snapshot")
+    )
+    keep = keep_with(tmp_path, text)
+
+    def run(*words: str) -> Any:
+        return run_program("--keep", str(keep.folder), *words, cwd=tmp_path)
+
+    yield run
+
+
+def test_the_calendar_is_shown_explained_drawn_and_exported(program: Callable[..., Any], tmp_path: Path) -> None:
+    shown = program("calendar", "--days", "70", "--png", "line.png", "--ics", "coming.ics")
+    assert shown.code == 0, shown.err
+    assert "our wipe" in shown.out
+    assert "America/Vancouver" in shown.out
+    assert any(f"{month.capitalize()} 20" in shown.out for month in MONTHS)
+    assert "nightly" not in shown.out.split("besides:")[0]
+    assert (tmp_path / "line.png").read_bytes()[:4] == b"\x89PNG"
+    assert icalendar.Calendar.from_ical((tmp_path / "coming.ics").read_bytes()).walk("VEVENT")
+    told = program("calendar", "--days", "70", "--explain", "our wipe")
+    assert "is the 2nd Friday of" in told.out
+    assert "FREQ=MONTHLY;BYDAY=2FR" in told.out
+    told = program("calendar", "--json").json
+    assert {one["event"] for one in told["coming"]} >= {"nightly"}
+    assert program("calendar", "--explain", "our wip").code == 2
+
+
+def test_lines_for_cron_and_systemd_are_printed_and_nothing_is_installed(
+    program: Callable[..., Any], tmp_path: Path
+) -> None:
+    before = sorted(os.listdir(tmp_path))
+    told = program("calendar", "--install")
+    assert told.code == 0
+    line = next(line for line in told.out.splitlines() if line.startswith("*/5 * * * *"))
+    assert line.endswith(f"--keep {tmp_path / 'gannet-rock.keep'} due --go")
+    assert "OnCalendar=*:0/5" in told.out
+    assert sorted(os.listdir(tmp_path)) == before
+
+
+def test_due_shows_before_it_does_and_is_quiet_when_there_is_nothing(
+    program: Callable[..., Any], tmp_path: Path
+) -> None:
+    shown = program("due")
+    assert (shown.code, shown.out) == (0, "Nothing is due.\n")
+    done = program("due", "--go")
+    assert (done.code, done.out, done.err) == (0, "", "")
+    assert program("due", "--run", "our wipe", "--go").code == 3
+
+
+def test_events_are_asked_for_where_there_are_none(tmp_path: Path) -> None:
+    keep = keep_with(tmp_path, "")
+    for command in ("calendar", "due"):
+        told = run_program("--keep", str(keep.folder), command, cwd=tmp_path)
+        assert (told.code, "no events" in told.err) == (2, True)
