@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+from datetime import date, timedelta
 
 
 def full(release: str) -> str:
@@ -232,3 +233,73 @@ field = "title"
 [rehearse]
 set = {{ "keeper.properties" = {{ port = "{port + 1000}", console-port = "{console + 1000}" }} }}
 """
+
+
+WIPES = ("2025-10-10", "2025-11-07", "2025-12-05", "2026-01-02", "2026-01-30", "2026-02-27")
+"""When Gannet Rock was wiped before it had a keep."""
+
+
+def season() -> str:
+    """What Gannet Rock's keepers add to keep.toml for the next wipe: values, survivors, calendar, announcements."""
+    return f"""
+# --- the next wipe ---
+
+[wipe]
+seed = "random"
+seed-range = [1, 999999]
+name = "Gannet Rock, tide {{number}}"
+set = {{ "keeper.properties" = {{ greeting = "Tide {{number}}, since {{date}}" }} }}
+earlier = [{", ".join(WIPES)}]
+
+[[survives]]
+name = "the great lantern's rock"
+files = ["outer-skerries/tiles:0,0..1,1"]
+
+[[event]]
+name = "Skerrylight release"
+kind = "update"
+whose = "vendor"
+when = "first Thursday 14:00"
+zone = "America/Vancouver"
+
+[[event]]
+name = "our wipe"
+kind = "wipe"
+when = "second Friday 19:00"
+scopes = ["map", "players", "extension-data"]
+skip-when = {{ event = "Skerrylight release", within = "2 days" }}
+tell = ["1 day", "1 hour", "10 min"]
+
+[[event]]
+name = "nightly"
+kind = "snapshot"
+when = "daily 04:30"
+
+[calendar]
+quiet = ["12-23..01-01"]
+
+[announce]
+file = "announced.jsonl"
+
+[[webhook]]
+name = "harbour chat"
+address = {{ env = "ROCK_HOOK" }}
+body = {{ text = "{{text}}", server = "{{server}}" }}
+"""
+
+
+def season_logs() -> dict[str, str]:
+    """The logs of half a year, by path: who came and left after each wipe, fewer from day to day."""
+    chance = random.Random("gannet rock seasons")
+    found = {}
+    for number, wiped in enumerate(WIPES):
+        lines = []
+        for day in range(28):
+            when = date.fromisoformat(wiped) + timedelta(days=day)
+            weekend = 1.25 if when.weekday() >= 4 else 0.92
+            there = round(34 * 2 ** (-day / 9) * weekend + chance.uniform(-1.5, 1.5))
+            names = [f"Guest{at}" for at in range(max(0, there))]
+            lines += [f"{when} 18:{at % 60:02}:04 {name} comes ashore" for at, name in enumerate(names)]
+            lines += [f"{when} 22:{at % 60:02}:40 {name} casts off" for at, name in enumerate(names)]
+        found[f"log/tide-{number + 1}.log"] = "\n".join(lines) + "\n"
+    return found

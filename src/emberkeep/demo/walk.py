@@ -1,8 +1,9 @@
-"""The walk through an update day: the real commands, one after the other, each printed before it runs."""
+"""The walk through an update day and a wipe: the real commands, one after the other, each printed before it runs."""
 
 from __future__ import annotations
 
 import hashlib
+import json
 import os
 import secrets
 import shutil
@@ -10,6 +11,7 @@ import signal
 import socket
 import subprocess
 import sys
+import time
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
@@ -26,6 +28,8 @@ ANSWERS = {
     ("good[id=bitter-root]", "(record)"): "mine",
 }
 """What the keepers of Gannet Rock answer; every other question gets ``new``."""
+RECEIVER_WAKES = 20.0
+"""Seconds that the stand-in receiver is given to start."""
 
 
 class WalkFailed(Exception):
@@ -41,6 +45,8 @@ class Walk:
         self.say = say
         self.keep = ""
         self.word = secrets.token_hex(8)
+        self.receiver: subprocess.Popen[bytes] | None = None
+        self.hook = ""
         self.starts = os.name != "nt"
         """Whether the launch script, which is one for sh, can be run here."""
 
@@ -54,8 +60,11 @@ class Walk:
             self._questions()
             self._update()
             self._break_and_restore()
+            self._season()
+            self._wipe()
         finally:
             self._end_engine()
+            self._end_receiver()
 
     def _look(self) -> None:
         self._title("What do we have?")
@@ -158,11 +167,81 @@ class Walk:
         self.say("  the same, over every name, content, mode, time and link")
         self._command("history")
 
+    def _season(self) -> None:
+        """What the keepers write down for the next wipe, and half a year of logs."""
+        with (self.folder / self.keep / "keep.toml").open("a", encoding="utf-8") as told:
+            told.write(mission.season())
+        for path, text in mission.season_logs().items():
+            (self.server / path).write_text(text, encoding="utf-8")
+        self._begin_receiver()
+        self._title("Some weeks later: when is the next wipe, and does the rhythm fit?")
+        self.say(
+            "\n(the keepers have written into keep.toml what a wipe sets and spares, when things happen, and whom to"
+        )
+        self.say(" tell; a stand-in on this machine receives what is posted)")
+        self._command("calendar", "--days", "70")
+        self._command("calendar", "--explain", "our wipe", "--days", "40")
+        self._command("calendar", "--attendance", "attendance.png")
+        self._command("calendar", "--png", "coming.png", "--ics", "coming.ics", "--months", "0")
+
+    def _wipe(self) -> None:
+        scopes = ("map", "players", "extension-data")
+        again = () if self.starts else ("--no-start",)
+        self._plant()
+        self._title("The wipe: what goes, what stays, and what would be forgotten")
+        self._command("wipe", *scopes, expected=1)
+        self._title("The lockers go too; that is said once, and remembered")
+        self._command("wipe", *scopes, "--unsorted", "attic/*=clear", *again)
+        before = fingerprint(self.server)
+        self._title("The wipe itself")
+        self._command("wipe", *scopes, *again, "--go")
+        self.say(f"  posted: {self._posted()}")
+        self._command("calendar", "--days", "40", "--months", "1")
+        if self.starts:
+            self._command("stop", "--now", "--go")
+        self._title("And if it was the wrong evening: all of it back")
+        self._command("undo", "--go")
+        after = fingerprint(self.server)
+        if before != after:
+            raise WalkFailed("undoing the wipe did not bring back what was there")
+        self.say("  the same as before the wipe, over every name, content, mode, time and link")
+
+    def _plant(self) -> None:
+        """What an extension that nobody remembers keeps for a player."""
+        keeper = sorted((self.server / "outer-skerries" / "keepers").iterdir())[0].stem
+        (self.server / "attic").mkdir()
+        lockers = {"lockers": {keeper.replace("-", ""): {"lens": 2, "storm-lantern": 1}}}
+        (self.server / "attic" / "lockers.json").write_text(json.dumps(lockers, indent=1) + "\n", encoding="utf-8")
+
+    def _begin_receiver(self) -> None:
+        folder = self.folder / "harbour-chat"
+        line = [sys.executable, "-m", "emberkeep.demo.receiver", str(folder)]
+        self.receiver = subprocess.Popen(line)
+        end = time.monotonic() + RECEIVER_WAKES
+        while not (folder / "address").exists() or not (folder / "address").read_text().endswith("\n"):
+            if time.monotonic() > end or self.receiver.poll() is not None:
+                raise WalkFailed("the stand-in receiver did not start")
+            time.sleep(0.05)
+        self.hook = (folder / "address").read_text().strip()
+
+    def _posted(self) -> str:
+        posted = self.folder / "harbour-chat" / "posted.jsonl"
+        lines = posted.read_text(encoding="utf-8").splitlines() if posted.exists() else []
+        if not lines:
+            raise WalkFailed("nothing was posted to the stand-in receiver")
+        return lines[-1]
+
+    def _end_receiver(self) -> None:
+        if self.receiver is not None:
+            self.receiver.terminate()
+            self.receiver.wait(10)
+
     def _command(self, *words: str, expected: int = 0) -> None:
         shown = " ".join(f"'{word}'" if " " in word else word for word in words)
         self.say(f"\n$ emberkeep {shown}")
         environment = {name: value for name, value in os.environ.items() if name != "EMBERKEEP_KEEP"}
         environment["ROCK_CONSOLE"] = self.word
+        environment["ROCK_HOOK"] = self.hook
         if self.keep:
             environment["EMBERKEEP_KEEP"] = self.keep
         line = [sys.executable, "-m", "emberkeep", *words]
