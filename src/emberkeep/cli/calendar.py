@@ -63,7 +63,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         return _explain(args, screen, keep, found)
     wipes = _wipes(keep)
     written = _written(args, keep, found, wipes, moment)
-    shown = [one for one in found if one.event.kind in ("wipe", "update", "announce")] or found
+    shown = _for_players(found)
     first = moment.astimezone(keep.config.tz).replace(day=1, hour=0, minute=0)
     drawn = calendar.occurrences(keep.config, first, moment + timedelta(days=31 * (args.months + 1)))
     chores = [one.event.name for one in found if one not in shown]
@@ -79,6 +79,11 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             screen.line(f"Wrote {path}.", GOOD)
 
     return answer(args, 0, result, text)
+
+
+def _for_players(found: list[Occurrence]) -> list[Occurrence]:
+    """What players want to know of; the chores only where there is nothing else."""
+    return [one for one in found if one.event.kind in ("wipe", "update", "announce")] or found
 
 
 def _plain(one: Occurrence) -> dict[str, object]:
@@ -130,7 +135,7 @@ def _written(
     if args.ics:
         from emberkeep.show.ics import ics
 
-        year = calendar.occurrences(keep.config, moment, moment + timedelta(days=OF_A_YEAR))
+        year = _for_players(calendar.occurrences(keep.config, moment, moment + timedelta(days=OF_A_YEAR)))
         files.write_whole(Path(os.path.abspath(args.ics)), [ics(year, keep.config.name, moment)])
         written.append(args.ics)
     return written

@@ -21,6 +21,7 @@ from emberkeep.runs.wipe import Preview, Request
 from emberkeep.show import wipes as view
 from emberkeep.show.console import ASKS, HEAD, Screen, progress
 from emberkeep.store.store import Store
+from emberkeep.trees import FolderTree
 from emberkeep.wiping import CLEAR, STAYS
 
 EXAMPLES = (
@@ -86,19 +87,21 @@ def _asked(args: argparse.Namespace) -> str:
     return json.dumps([list(dict.fromkeys(args.scopes)), args.seed, args.size, not args.no_start])
 
 
-def _request(args: argparse.Namespace, keep: Keep) -> Request:
+def _request(args: argparse.Namespace, keep: Keep, live: FolderTree) -> Request:
     asked = Asked(args.seed or "", args.size or "")
     start = False if args.no_start else None
-    return wipe.request_of(keep, tuple(dict.fromkeys(args.scopes)), now(), asked=asked, warn=not args.now, start=start)
+    scopes = tuple(dict.fromkeys(args.scopes))
+    return wipe.request_of(keep, scopes, now(), asked=asked, warn=not args.now, start=start, live=live)
 
 
-def _looked(args: argparse.Namespace, screen: Screen, keep: Keep, request: Request) -> Preview:
+def _looked(args: argparse.Namespace, screen: Screen, keep: Keep, request: Request, live: FolderTree) -> Preview:
     with progress("look through", screen) as step:
-        return wipe.preview(keep, request, os.environ, now(), deep=args.deep, progress=step)
+        return wipe.preview(keep, request, os.environ, now(), deep=args.deep, live=live, progress=step)
 
 
 def _preview(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
-    found = _looked(args, screen, keep, _request(args, keep))
+    live = wipe.live_of(keep)
+    found = _looked(args, screen, keep, _request(args, keep, live), live)
     _remember(args, keep, found)
     code = 1 if found.audit.forgotten or found.audit.left_out else 0
     return answer(
@@ -114,11 +117,12 @@ def _remember(args: argparse.Namespace, keep: Keep, found: Preview) -> None:
 def _wipe(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
     journal = Journal(keep.folder)
     before = journal.previewed(_asked(args))
-    request = _request(args, keep)
+    live = wipe.live_of(keep)
+    request = _request(args, keep, live)
     if before is not None:  # the values that the preview told, not others
         shown = wipe.from_plain(before["request"])
         request = Request(**{**vars(shown), "warn": request.warn, "start": request.start})
-    found = _looked(args, screen, keep, request)
+    found = _looked(args, screen, keep, request, live)
     changed = wipe.differences(before["told"], found.told) if before is not None else []
     keep = _questions(args, screen, keep, found)
     if before is None or changed:

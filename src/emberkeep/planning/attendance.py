@@ -176,16 +176,22 @@ def online(lines: Sequence[str], config: Config) -> int | None:
 # --- the rhythm ------------------------------------------------------------------------------
 
 
+LONGEST_GAP = 4
+"""Days without logs behind which a tide is taken to be over."""
+
+
 def tides(days: Days, wipes: Sequence[date]) -> list[Tide]:
-    """The days after each wipe, up to the next one; the day of a wipe is day 0."""
+    """The days after each wipe, up to the next one or to a long gap in the logs; the day of a wipe is day 0."""
     found = []
     for at, wiped in enumerate(wipes):
         until = wipes[at + 1] if at + 1 < len(wipes) else max(days.seen, default=wiped) + timedelta(days=1)
-        counts = [
-            (number, len(days.players.get(day, ())))
-            for number in range((until - wiped).days)
-            if (day := wiped + timedelta(days=number)) in days.seen
-        ]
+        counts: list[tuple[int, int]] = []
+        for number in range((until - wiped).days):
+            day = wiped + timedelta(days=number)
+            if number - (counts[-1][0] if counts else 0) > LONGEST_GAP:
+                break
+            if day in days.seen:
+                counts.append((number, len(days.players.get(day, ()))))
         if counts:
             found.append(Tide(wiped, tuple(counts)))
     return found

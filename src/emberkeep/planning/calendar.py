@@ -120,7 +120,7 @@ class _Planner:
         for there in self.of(other) if other is not None else ():
             if not there.skipped and self._close(one.at, there.at, when):
                 told = f"the same {when.period}" if when.period else f"less than {in_words(when.apart)} away"
-                return replace(one, skipped=f"“{when.event}” falls {told}: {_clock(there.at)}")
+                return replace(one, skipped=f"“{when.event}” falls {told}")
         return one
 
     def _close(self, one: datetime, other: datetime, when: SkipWhen) -> bool:

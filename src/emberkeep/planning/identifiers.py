@@ -26,10 +26,13 @@ from emberkeep.trees import FILE, Tree
 
 _RUN = re.compile(rb"[0-9A-Za-z+/_-]{12,}={0,2}")
 _UUID = re.compile(r"[0-9a-fA-F]{8}(-?)[0-9a-fA-F]{4}\1[0-9a-fA-F]{4}\1[0-9a-fA-F]{4}\1[0-9a-fA-F]{12}")
+_WHOLE = re.compile(rb"(?<![0-9A-Za-z])" + _UUID.pattern.encode() + rb"(?![0-9A-Za-z])")
 _INSIDE = re.compile(rf"(?<![0-9A-Za-z])(?:{_UUID.pattern}|\d{{12,20}})(?![0-9A-Za-z])")
 _NAME = re.compile(rb"(?<![\w.-])[\w\x80-\xff]{3,32}(?![\w-])")
 _MARKS = b"\"'`:=,[]{}()<>|;\r\n"
 """Between two of these a word is a whole key or value."""
+SHORTEST = 12
+"""Characters of the shortest spelling."""
 LARGEST_UNPACKED = 64 << 20
 """Bytes of what a gzip file unpacks to that are looked through."""
 PACKED = b"\x1f\x8b"
@@ -40,6 +43,11 @@ def canonical(text: str) -> str:
     if _UUID.fullmatch(text):
         return text.replace("-", "").lower()
     return text if text.isascii() and text.isdigit() and 12 <= len(text) <= 20 else ""
+
+
+def dashed(ident: str) -> str:
+    """A UUID of 32 digits with its dashes."""
+    return "-".join((ident[:8], ident[8:12], ident[12:16], ident[16:20], ident[20:]))
 
 
 class Mention(NamedTuple):
@@ -77,11 +85,22 @@ class Known:
             table[int.from_bytes(raw[:3], "big")] = 1
         return bytes(table)
 
+    @cached_property
+    def _usual(self) -> dict[str, str]:
+        """The identifiers as they are mostly spelled."""
+        found = {ident: ident for ident in self.ids}
+        found.update({dashed(ident): ident for ident in self.ids if len(ident) == 32})
+        return found
+
     def whole(self, text: str) -> str:
         """The identifier that a whole text is; "" when it is none of those known. A name counts."""
-        return self._spelled(text) or self.names.get(text, "")
+        found = self._usual.get(text) or self.names.get(text, "")
+        return found if found or len(text) < SHORTEST else self._spelled(text)
 
     def _spelled(self, text: str) -> str:
+        found = self._usual.get(text)
+        if found:
+            return found
         found = canonical(text)
         if found in self.ids:
             return found
@@ -150,6 +169,10 @@ class Known:
                     if known:
                         yield Mention(start + at, known, data[start + at : start + at + length].hex())
 
+    def owner(self, path: str) -> str:
+        """Whose file it is by its name, spelled as usual; a quick look before ``in_name``."""
+        return self._usual.get(path.rpartition("/")[2].partition(".")[0], "")
+
     def in_name(self, path: str) -> Iterator[Mention]:
         """Mentions in a path: in any part, the last one with and without its suffixes."""
         yield from self.in_text(path.encode("utf-8", "surrogateescape"), names=False)
@@ -169,13 +192,7 @@ def _stands_alone(data: bytes, start: int, end: int) -> bool:
 
 def identifiers(data: bytes) -> set[str]:
     """All UUIDs that a text spells, in their canonical form."""
-    found = set()
-    for run in _RUN.finditer(data):
-        for match in _INSIDE.finditer(run[0].decode("ascii")):
-            known = canonical(match[0])
-            if len(known) == 32:
-                found.add(known)
-    return found
+    return {match[0].replace(b"-", b"").lower().decode() for match in _WHOLE.finditer(data)}
 
 
 def people(tree: Tree, roles: Roles) -> dict[str, str]:

@@ -135,7 +135,7 @@ class _Audit:
         self.deep, self.progress = deep, progress
         self.tiles = TileNames(config.world.tiles) if config.world.tiles else None
         names = {name: ident for name, ident in known.names.items() if ident in cleared.players}
-        self.players = Known(cleared.players, names)
+        self.players = known if known.ids == cleared.players else Known(cleared.players, names)
         self.known = known
         self.scopes = [
             (scope.name, selection(scope.picked.files, config.roles, config.world.tiles))
@@ -198,16 +198,13 @@ class _Audit:
         if tree.entries()[path].size > LARGEST:
             return set()
         data = read(tree, path)
-        found = identifiers(path.encode("utf-8", "surrogateescape"))
+        name = path.encode("utf-8", "surrogateescape")
         if sqlite.is_sqlite(data[:16]):
-            for _, _, values in cells(tree, path):
-                for value in values:
-                    if isinstance(value, str) and len(value) >= 32:
-                        found |= identifiers(value.encode())
-                    elif isinstance(value, bytes) and len(value) == 16:
-                        found.add(value.hex())
-            return found
-        return found | identifiers(unpacked(data))
+            told = {value for _, _, values in cells(tree, path) for value in values}
+            texts = (value for value in told if isinstance(value, str) and len(value) >= 32)
+            raw = {value.hex() for value in told if isinstance(value, bytes) and len(value) == 16}
+            return raw | identifiers(name) | identifiers("\n".join(texts).encode())
+        return identifiers(b"\n".join((name, unpacked(data))))
 
     # --- where it is found -----------------------------------------------------------
 

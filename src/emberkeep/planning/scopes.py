@@ -22,7 +22,7 @@ from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput, Us
 from emberkeep.keep import FILE as KEEP_FILE
 from emberkeep.keep import UNSORTED, Config
 from emberkeep.planned import Planned
-from emberkeep.planning.identifiers import Known, canonical, identifiers, unpacked
+from emberkeep.planning.identifiers import Known, canonical, dashed, identifiers, unpacked
 from emberkeep.servers.roles import Roles, selection
 from emberkeep.trees import FILE, FOLDER, Tree, read
 from emberkeep.wiping import CLEAR, RecordPick, RowPick, Scope, Survivor
@@ -134,7 +134,7 @@ class Clearing:
             scope.name: selection(scope.stays, config.roles, config.world.tiles) for scope in self.scopes
         }
         self.players: set[str] = set()
-        self.places = Looked(folder, known)
+        self.places = Looked(folder, known, self.roles)
 
     def run(self) -> Cleared:
         """Clear them. Refused where a scope would clear what the admin made, or clears nothing or everything."""
@@ -363,8 +363,7 @@ def _spared(where: str, ids: frozenset[str] | None, columns: Sequence[str]) -> t
 def _spellings(ident: str) -> Iterator[str]:
     yield ident
     if len(ident) == 32:
-        dashed = "-".join((ident[:8], ident[8:12], ident[12:16], ident[16:20], ident[20:]))
-        yield from (dashed, dashed.upper(), ident.upper())
+        yield from (dashed(ident), dashed(ident).upper(), ident.upper())
 
 
 # --- survivors ---------------------------------------------------------------------------
@@ -423,15 +422,16 @@ class _Surviving:
 class Looked:
     """Files looked through for players, each once."""
 
-    def __init__(self, tree: Tree, known: Known) -> None:
-        self.tree, self.known = tree, known
+    def __init__(self, tree: Tree, known: Known, roles: Roles) -> None:
+        self.tree, self.known, self.roles = tree, known, roles
         self._found: dict[str, frozenset[str]] = {}
 
     def people(self, path: str) -> frozenset[str]:
-        """The players that a file belongs to: by its name, else by what it holds."""
+        """The players that a file belongs to: by its name, else by what it holds. The world is nobody's."""
         if path not in self._found:
-            named = frozenset(mention.known for mention in self.known.in_name(path))
-            self._found[path] = named or self._inside(path)
+            owner = self.known.owner(path)
+            named = frozenset([owner] if owner else (mention.known for mention in self.known.in_name(path)))
+            self._found[path] = named if named or self.roles.of(path) == "world" else self._inside(path)
         return self._found[path]
 
     def _inside(self, path: str) -> frozenset[str]:
@@ -440,10 +440,10 @@ class Looked:
             return frozenset()
         data = read(self.tree, path)
         if sqlite.is_sqlite(data[:16]):
-            return frozenset(
-                known for _, _, values in cells(self.tree, path) for value in values if (known := self.value(value))
-            )
-        return frozenset(mention.known for mention in self.known.in_text(unpacked(data)))
+            told = {value for _, _, values in cells(self.tree, path) for value in values}
+            return frozenset(filter(None, map(self.value, told)))
+        plain = unpacked(data)
+        return frozenset(mention.known for mention in self.known.in_text(plain, names=b"\0" not in plain[:8192]))
 
     def value(self, value: object) -> str:
         """The player that a database's value is, or names in it; "" for none."""
@@ -455,7 +455,7 @@ class Looked:
         if isinstance(value, bytes):
             inside = next(self.known.in_binary(value), None) or next(self.known.in_text(value), None)
             return inside.known if inside else ""
-        return self.known.whole(str(value)) if isinstance(value, int) else ""
+        return self.known.whole(str(value)) if isinstance(value, int) and value >= 10**11 else ""
 
 
 def cells(tree: Tree, path: str) -> Iterator[tuple[str, list[str], tuple[object, ...]]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -34,6 +35,7 @@ from emberkeep.trees import FILE, FolderTree, Tree, read
 from emberkeep.wiping import SetText
 
 KIND = "wipe"
+_WORD = re.compile(r"\w{3,}")
 
 
 @dataclass(frozen=True)
@@ -96,16 +98,23 @@ def request_of(
     lenient: bool = False,
     warn: bool = True,
     start: bool | None = None,
+    live: FolderTree | None = None,
 ) -> Request:
-    """A wipe of ``scopes``, with its values chosen. ``start``: None to start where keep.toml tells how."""
+    """A wipe of ``scopes``, with its values chosen. ``start``: None to start where keep.toml tells how; ``live``: the
+    server folder, where it was scanned already."""
     for name in scopes:
         scope_of(keep.config, name)
-    live = FolderTree(keep.require_server(), "live")
+    live = live or live_of(keep)
     chosen = values.choose(keep.config, live, scopes, wipes(Journal(keep.folder)), asked or Asked(), now)
     texts = values.texts_of(keep.config, chosen, scopes, sets)
     left = values.current(keep.config, live)[0]
     started = keep.config.running.start is not None if start is None else start
     return Request(tuple(scopes), chosen, tuple(texts), left, event, lenient, warn, started)
+
+
+def live_of(keep: Keep) -> FolderTree:
+    """The server folder as it is."""
+    return FolderTree(keep.require_server(), "live")
 
 
 def wipes(journal: Journal) -> list[Wiped]:
@@ -160,10 +169,11 @@ def preview(
     now: datetime,
     *,
     deep: bool = False,
+    live: FolderTree | None = None,
     progress: Progress = silent,
 ) -> Preview:
     """What a wipe would do and forget. Writes nothing. ``deep``: look through tiles that stay, too."""
-    live = FolderTree(keep.require_server(), "live")
+    live = live or live_of(keep)
     folder = Planned(live, int(now.timestamp()) * 1_000_000_000)
     known = known_of(keep, live)
     cleared = clear(keep, folder, request, known)
@@ -186,8 +196,7 @@ def known_of(keep: Keep, tree: Tree) -> Known:
     words: set[str] = set()
     for path, entry in tree.entries().items():
         if names and entry.kind is FILE and roles.of(path) == "economy" and entry.size < leftovers.LARGEST:
-            text = read(tree, path).decode("utf-8", "replace")
-            words |= {name for name in names if name in text}
+            words |= names.intersection(_WORD.findall(read(tree, path).decode("utf-8", "replace")))
     return known_people(told, words)
 
 

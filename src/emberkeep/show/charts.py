@@ -222,9 +222,11 @@ def attendance(found: Attendance, name: str, verdict: str) -> bytes:
     shown = found.tides[-MOST_TIDES:]
     for at, tide in enumerate(shown):
         newest = at == len(shown) - 1
+        there = dict(tide.counts)
+        days_of = range(max(there) + 1)
         axes.plot(
-            [day for day, _ in tide.counts],
-            [count for _, count in tide.counts],
+            days_of,
+            [there.get(day, math.nan) for day in days_of],  # days without logs leave a gap
             color=_AFTER if newest else _BEFORE,
             linewidth=2.4 if newest else 1.2,
             alpha=0.35 + 0.65 * (at + 1) / len(shown),

@@ -42,7 +42,8 @@ def _event(one: Occurrence, server: str, now: datetime) -> Event:
     event.add("dtend", (one.at.astimezone(UTC) + LASTS).astimezone(one.at.tzinfo))
     event.add("summary", f"{server}: {one.event.name}")
     event.add("categories", [one.event.kind])
-    event.add("description", "\n".join((*_clears(one), *one.because, *([one.skipped] if one.skipped else []))))
+    why = [line for line in one.because if "FREQ=" not in line]
+    event.add("description", "\n".join((*_clears(one), *why, *([one.skipped] if one.skipped else []))))
     event.add("status", "CANCELLED" if one.skipped else "CONFIRMED")
     for lead in () if one.skipped else one.event.tell:
         alarm = Alarm()

@@ -24,9 +24,11 @@ def preview(screen: Screen, found: Preview, keep: Keep, *, details: bool = False
     screen.line(f"{keep.config.name}, {request.title} (preview, nothing is written)", HEAD)
     for one in found.cleared.scopes:
         _scope(screen, one, details)
+    if found.cleared.survives:
+        screen.line("Survives on purpose:", HEAD)
     for name, count in found.cleared.survives.items():
-        told = f"{words.count(count, 'file, record or row', 'files, records and rows')} of it survive on purpose"
-        screen.parts((f"  {name}", HEAD), (f"  {told}" if count else "  nothing here fits it", "" if count else ASKS))
+        told = words.count(count, "file, record or row", "files, records and rows") if count else "nothing here fits it"
+        screen.line(f"  {name}: {told}", "" if count else ASKS)
     if found.settings:
         screen.line("Set:", HEAD)
         for setting in found.settings:
@@ -96,14 +98,14 @@ def _forgotten(screen: Screen, found: Preview, details: bool) -> None:
         screen.line("Would be forgotten: kept, and it mentions what is cleared", ASKS)
         for item in audit.forgotten:
             _leftover(screen, item, details)
-    else:
+    elif not audit.left_out:
         screen.line("Nothing would be forgotten: nothing that stays and no scope covers mentions it.", GOOD)
     elsewhere = [item for item in audit.leftovers if item.scope]
     for scope in dict.fromkeys(item.scope for item in elsewhere):
         names = list(dict.fromkeys(item.path for item in elsewhere if item.scope == scope))
         told = f"in the scope '{scope}', which is not wiped: {grouped(names)}"
         if any(item.scope == scope for item in audit.left_out):
-            screen.line(f"! {told}: players find again there what they had", ASKS)
+            screen.line(f"! Would be left to players who begin anew, {told}", ASKS)
         else:
             screen.line(f"  {told}", QUIET)
     if audit.unseen:
