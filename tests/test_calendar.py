@@ -587,6 +587,12 @@ def test_the_calendar_is_shown_explained_drawn_and_exported(program: Callable[..
     assert program("calendar", "--explain", "our wip").code == 2
 
 
+def test_survey_tells_what_comes_next_and_what_waits(program: Callable[..., Any]) -> None:
+    told = program("survey")
+    line = next(line for line in told.out.splitlines() if line.startswith("next: "))
+    assert all(name in line for name in ("release", "our wipe", "nightly"))
+
+
 def test_lines_for_cron_and_systemd_are_printed_and_nothing_is_installed(
     program: Callable[..., Any], tmp_path: Path
 ) -> None:

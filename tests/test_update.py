@@ -10,6 +10,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import pytest
@@ -254,14 +255,15 @@ def test_a_rehearsal_while_players_are_on(rock: Rock) -> None:
     assert rock.run("watch").code == 0
 
 
-def test_killed_at_any_moment_an_update_is_taken_back_or_finished(rock: Rock) -> None:
-    """kill -9 of the real program at moments spread over the whole update, the engine's start included."""
+def killed_at_each(rock: Rock, words: Sequence[str], names: Sequence[str], prepare: Callable[[], object]) -> set[str]:
+    """kill -9 of the real program in each of these steps; then resumed (every other time) and undone, back to the byte.
+    The steps in which it could be caught."""
     before = tree_state(rock.server)
-    line = [sys.executable, "-m", "emberkeep", "--keep", str(rock.keep), "update", "releases/skerrylight-4.3.zip"]
-    line += ["--to", "4.3", "--extensions", "releases/extensions-4.3", "--go"]
+    line = [sys.executable, "-m", "emberkeep", "--keep", str(rock.keep), *words]
     journal = Journal(rock.keep)
     reached = set()
-    for number, name in enumerate(("snapshot", "engine", "merge", "migrate", "start", "landmarks")):
+    for number, name in enumerate(names):
+        prepare()
         process = subprocess.Popen(
             line, cwd=rock.place, env={**os.environ, **WORD}, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL
         )
@@ -289,6 +291,14 @@ def test_killed_at_any_moment_an_update_is_taken_back_or_finished(rock: Rock) ->
         back = rock.run("undo", "--go")
         assert back.code == 0, (name, back.err)
         assert tree_state(rock.server) == before, name
+    return reached
+
+
+def test_killed_at_any_moment_an_update_is_taken_back_or_finished(rock: Rock) -> None:
+    """At moments spread over the whole update, the engine's start included."""
+    line = ["update", "releases/skerrylight-4.3.zip", "--to", "4.3", "--extensions", "releases/extensions-4.3", "--go"]
+    names = ("snapshot", "engine", "merge", "migrate", "start", "landmarks")
+    reached = killed_at_each(rock, line, names, lambda: None)
     assert len(reached) >= 4, reached
 
 

@@ -32,6 +32,7 @@ from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree
 from tests.conftest import Ran, Rock, make_rock, run_program, tree_state
 from tests.test_adopt import moor
+from tests.test_update import killed_at_each
 
 NOW = datetime(2026, 6, 5, 18, 0, tzinfo=UTC)
 SCOPES = ("map", "players", "progress", "extension-data")
@@ -455,6 +456,14 @@ def test_what_was_made_by_hand_and_is_gone_after_the_start_brings_all_back(rock:
     assert (done.code, "extensions/tarline/shops.json" in done.err) == (5, True), done.err
     assert (rock.server / "extensions" / "tarline" / "shops.json").exists()
     assert len(list((rock.server / "outer-skerries" / "keepers").iterdir())) == 4
+
+
+def test_killed_at_any_moment_a_wipe_is_taken_back_or_finished(rock: Rock) -> None:
+    """The engine's start included; its preview is asked for anew each time, as a run that ended forgets it."""
+    line = ["wipe", "map", "players", "extension-data", "--seed", "4711"]
+    names = ("snapshot", "verify", "clear", "values", "start", "announce")
+    reached = killed_at_each(rock, [*line, "--go"], names, lambda: rock.run(*line))
+    assert len(reached) >= 3, reached
 
 
 def test_keeping_the_map_over_a_release_tells_what_it_takes(rock: Rock) -> None:

@@ -61,14 +61,13 @@ with book:
 book.close()
 PLAY
 )
-shot evening emberkeep diff latest --map tiles.png
+ember diff latest --map tiles.png
 mv "$work/rock/tiles.png" "$here/tiles.png"
 ember restore latest --go
 shot orders "emberkeep orders propose; emberkeep orders propose --go | tail -2; emberkeep orders accept --all; emberkeep orders test | head -4"
 ember merge --to 4.3 --report merge.html
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1000 \
   --screenshot="$here/report.png" "file://$work/rock/merge.html" >/dev/null 2>&1
-shot ask "(printf 's\ns\n'; sleep 3; touch '$work/done'; sleep 60) | emberkeep merge --ask"
 shot merge emberkeep merge --to 4.3
 ember merge --to 4.3 --go
 ember snapshot --note "after 4.3"
@@ -86,10 +85,29 @@ ember defaults record 4.2 releases/skerrylight-4.2
 ember start --go
 line="releases/skerrylight-4.3.zip --to 4.3 --extensions releases/extensions-4.3"
 shot update "emberkeep update $line"
-shot updated "emberkeep update $line --go --report ../update.html 2>/dev/null"
+ember update $line --go --report ../update.html 2>/dev/null
 ember stop --now --go
 chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1000 \
   --screenshot="$here/day.png" "file://$work/update.html" >/dev/null 2>&1
+# The next wipe: what would be forgotten is what an extension that nobody remembers keeps.
+python3 - "$work/rock" <<'SEASON'
+import json, pathlib, sys
+from emberkeep.demo.mission import season, season_logs
+
+rock = pathlib.Path(sys.argv[1])
+with (rock / "gannet-rock.keep" / "keep.toml").open("a") as told:
+    told.write(season())
+for path, text in season_logs().items():
+    (rock / "gannet-rock" / path).write_text(text)
+keeper = sorted((rock / "gannet-rock" / "outer-skerries" / "keepers").iterdir())[0].stem
+(rock / "gannet-rock" / "attic").mkdir()
+lockers = {"lockers": {keeper.replace("-", ""): {"lens": 2, "storm-lantern": 1}}}
+(rock / "gannet-rock" / "attic" / "lockers.json").write_text(json.dumps(lockers, indent=1))
+SEASON
+shot wipe "emberkeep wipe map players extension-data"
+shot calendar "emberkeep calendar --days 70; emberkeep calendar --explain 'our wipe'"
+ember calendar --attendance attendance.png
+mv "$work/rock/attendance.png" "$here/attendance.png"
 rm -r "$work/rock"
 emberkeep demo "$work/rock" --build-only >/dev/null
 ember adopt gannet-rock --zone Atlantic/Faroe

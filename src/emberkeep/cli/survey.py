@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import argparse
+from datetime import timedelta
 
 from emberkeep.cli.context import answer, now, opened, the_keep
 from emberkeep.comparing.survey import Known, survey
+from emberkeep.keep import Keep
 from emberkeep.runs import defaults
 from emberkeep.runs.snapshot import snapshots
 from emberkeep.servers.published import wanted_versions
 from emberkeep.show import servers as view
-from emberkeep.show.console import Screen
+from emberkeep.show import words
+from emberkeep.show.console import ASKS, Screen
 from emberkeep.store.store import SnapshotTree
 from emberkeep.trees import FolderTree
 
+AHEAD = timedelta(days=62)
+"""How far ahead the next events are looked for."""
 EXAMPLES = ("emberkeep survey", "emberkeep survey --offline --json")
 
 
@@ -42,6 +47,32 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             wanted,
         )
         found = survey(keep, live, known)
-        code = 1 if found.attention or found.questions or faults else 0
-        result = {"survey": found, "faults": faults}
-        return answer(args, code, result, lambda: view.survey(screen, found, now(), keep.config.tz))
+        coming, waits = _coming(keep)
+        code = 1 if found.attention or found.questions or faults or waits else 0
+        result = {"survey": found, "faults": faults, "coming": coming, "waiting": waits}
+
+        def text() -> None:
+            view.survey(screen, found, now(), keep.config.tz)
+            for line in coming:
+                screen.line(line)
+            for line in waits:
+                screen.line(f"! {line}", ASKS)
+
+        return answer(args, code, result, text)
+
+
+def _coming(keep: Keep) -> tuple[list[str], list[str]]:
+    """What is due or comes next, and what waits for a word; nothing where keep.toml tells no events."""
+    if not keep.config.calendar.events:
+        return [], []
+    from emberkeep.planning.calendar import occurrences  # only where there are events
+    from emberkeep.runs import due
+
+    moment = now()
+    told = [f"due: {came.event} of {words.when(came.at, keep.config.tz)}" for came in due.what_is_due(keep, moment)]
+    following = [one for one in occurrences(keep.config, moment, moment + AHEAD) if not one.skipped]
+    named = {one.event.name: one for one in reversed(following)}
+    first = sorted(named.values(), key=lambda one: one.at)
+    if first:
+        told.append("next: " + ", ".join(f"{one.event.name} {words.when(one.at, keep.config.tz)}" for one in first))
+    return told, due.waiting(keep)

@@ -34,6 +34,7 @@ from emberkeep.store.verify import verify
 
 WHY = "calendar"
 LOCK = "due.lock"
+PARTLY = "told, but not everywhere"
 OPEN = "done, and something is open"
 _KNOWN = "known since"
 MOST_OF_A_LOG = 64 << 20
@@ -41,8 +42,8 @@ MOST_OF_A_LOG = 64 << 20
 
 @dataclass(frozen=True)
 class Came:
-    """What came of something that was due. ``state``: due, not yet, told, done, "done, and something is
-    open", failed, missed or waits; ``words``: in words."""
+    """What came of something that was due. ``state``: due, not yet, told or :data:`PARTLY`, done or
+    :data:`OPEN`, failed, missed or waits; ``words``: in words."""
 
     event: str
     kind: str
@@ -205,7 +206,8 @@ def _tell(keep: Keep, one: Occurrence, hands: Hands) -> tuple[str, str]:
     number = len(keep.config.wiping.earlier) + len(wipe.wipes(Journal(keep.folder))) + 1
     message = Message(one.event.name, _scopes(one.event), one.at, number)
     told = announce.announce(keep, hands.environment, message, template, hands.clock())
-    return "told", "; ".join(way.words for way in told) or "there is nobody to be told"
+    state = PARTLY if any(way.why for way in told) else "told"
+    return state, "; ".join(way.words for way in told) or "there is nobody to be told"
 
 
 def _scopes(event: Event) -> str:
@@ -269,7 +271,7 @@ def _wipe(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     states = {
         one.part
         for one in Journal(keep.folder).came()
-        if (one.event, one.planned) == duty.key[:2] and one.state == "told"
+        if (one.event, one.planned) == duty.key[:2] and one.state in ("told", PARTLY)
     }
     request = wipe.request_of(
         keep,
@@ -332,4 +334,4 @@ def settle(keep: Keep, name: str, hands: Hands, *, run: bool) -> list[Came]:
 
 def codes(found: Sequence[Came]) -> bool:
     """Whether anything of it wants the admin's eye."""
-    return any(came.state in (FAILED, WAITS, MISSED, OPEN) for came in found)
+    return any(came.state in (FAILED, WAITS, MISSED, OPEN, PARTLY) for came in found)
