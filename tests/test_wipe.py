@@ -165,6 +165,34 @@ def _rows(keep: Keep) -> list[Any]:
         return database.execute("select * from learned order by 1, 2").fetchall()
 
 
+@contextmanager
+def in_use(keep: Keep) -> Iterator[sqlite3.Connection]:
+    """The logbook in write-ahead mode, with a row that stands only in its log."""
+    with closing(sqlite3.connect(next((keep.server / "outer-skerries").glob("logbook.*.db")))) as database:
+        database.execute("pragma journal_mode = wal")
+        with database:
+            database.execute("insert into learned values ('nobody', 'signals', 3)")
+        yield database
+
+
+def test_a_preview_counts_rows_of_a_database_that_is_in_use(keep: Keep) -> None:
+    keep = add(
+        keep,
+        '[scopes.signals]\nrows = [{ database = "**/logbook.*.db", table = "learned", where = "craft = \'signals\'" }]',
+    )
+    with in_use(keep):
+        found = wipe.preview(keep, request_of(keep, "signals"), {}, NOW).cleared.scopes[0]
+        assert [(one.count, one.of) for one in found.rows] == [(5, 13)]
+
+
+def test_the_logs_of_a_database_go_and_stay_with_it(keep: Keep) -> None:
+    with in_use(keep):
+        for scope, goes in (("map", False), ("progress", True)):
+            found = wipe.preview(keep, request_of(keep, scope), {}, NOW).cleared.scopes[0]
+            assert [path.endswith("-wal") for path in found.files].count(True) == goes, scope
+            assert ("outer-skerries/logbook.5.db" in found.files) is goes
+
+
 def test_some_things_survive_on_purpose(keep: Keep) -> None:
     people = [one["id"] for one in json.loads((keep.server / "roll.json").read_text())]
     (keep.server / "extensions" / "tarline" / "ranks.json").write_text(

@@ -9,6 +9,7 @@
       journal.db             which runs changed the server folder
       recipes/               how saves are migrated, one file for each version step
       output/                what started servers print
+      due.lock               held by the one process that does what is due
       store/                 snapshots and recorded defaults
 
 ``keep.toml``::

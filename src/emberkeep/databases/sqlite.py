@@ -92,13 +92,16 @@ def of_tree(tree: Tree, path: str) -> Iterator[sqlite3.Connection]:
             yield database
 
 
-def rewritten(tree: Tree, path: str, act: Callable[[sqlite3.Connection], _T]) -> tuple[bytes, _T]:
+def rewritten(
+    tree: Tree, path: str, act: Callable[[sqlite3.Connection], _T], *, in_use: bool = False
+) -> tuple[bytes, _T]:
     """A database of a tree as ``act``, within one transaction on a copy, leaves it, and what ``act`` returns.
 
-    SQL of strangers opens no other files. Refused when a log of a server that crashed lies beside it.
+    SQL of strangers opens no other files. Refused when a log of a server that crashed lies beside it; ``in_use``: a
+    server may be using it, so a log is read along.
     """
     beside = [path + end for end in ("-wal", "-journal") if path + end in tree.entries()]
-    if any(tree.entries()[name].size for name in beside):
+    if not in_use and any(tree.entries()[name].size for name in beside):
         raise Refused(f"{beside[0]} is left of a server that crashed", place=Place(path), hint="start and stop it once")
     data = read(tree, path)
     if not is_sqlite(data[:16]):
@@ -106,6 +109,8 @@ def rewritten(tree: Tree, path: str, act: Callable[[sqlite3.Connection], _T]) ->
     with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
         copy = Path(room) / "copy.db"
         copy.write_bytes(data)
+        for name in beside if in_use else ():
+            copy.with_name(copy.name + name.removeprefix(path)).write_bytes(read(tree, name))
         with closing(sqlite3.connect(copy, isolation_level=None)) as database:
             database.set_authorizer(_no_files)
             database.execute("begin")

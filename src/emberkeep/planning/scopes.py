@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from emberkeep import globs
 from emberkeep.comparing.picking import condition
 from emberkeep.databases import sqlite
+from emberkeep.databases.live import BESIDE
 from emberkeep.documents import edit, formats
 from emberkeep.documents.model import Node, Role
 from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput, UsageError
@@ -119,11 +120,20 @@ def scope_of(config: Config, name: str) -> Scope:
 
 
 class Clearing:
-    """The clearing of some scopes out of a planned folder. ``lenient``: a scope that clears nothing is no fault."""
+    """The clearing of some scopes out of a planned folder. ``lenient``: a scope that clears nothing is no fault;
+    ``in_use``: a server may be using the databases."""
 
     def __init__(
-        self, folder: Planned, config: Config, scopes: Sequence[str], known: Known, *, lenient: bool = False
+        self,
+        folder: Planned,
+        config: Config,
+        scopes: Sequence[str],
+        known: Known,
+        *,
+        lenient: bool = False,
+        in_use: bool = False,
     ) -> None:
+        self.in_use = in_use
         self.folder, self.config, self.known, self.lenient = folder, config, known, lenient
         self.scopes = [scope_of(config, name) for name in dict.fromkeys(scopes)]
         self.roles = Roles(config.roles)
@@ -154,7 +164,8 @@ class Clearing:
 
     def _clear(self, scope: Scope) -> ScopeCleared:
         stays: dict[tuple[str, str], Stays] = {}
-        going = [path for path in self._selected(scope) if not self._stays(scope, path, stays)]
+        selected = self._with_logs(self._selected(scope))
+        going = [path for path in selected if not self._stays(scope, path, stays)]
         self._check_made(scope, going)
         players = {ident for path in going for ident in self.places.people(path)}
         size = sum(self.entries[path].size for path in going)
@@ -182,6 +193,17 @@ class Clearing:
                 f"the scope '{scope.name}' would clear everything", hint=f"[scopes.{scope.name}] in {KEEP_FILE}"
             )
         return [path for path in found if path in there]
+
+    def _with_logs(self, selected: list[str]) -> list[str]:
+        """A database's logs go with it, and stay with it: a log beside another database, or none, is damage."""
+        chosen = set(selected)
+        own = [path for path in selected if not self._is_log(path) or _database_of(path) in chosen]
+        there = self.folder.entries()
+        beside = [path + end for path in own for end in BESIDE]
+        return [*own, *(log for log in beside if log in there and log not in chosen)]
+
+    def _is_log(self, path: str) -> bool:
+        return path.endswith(BESIDE) and _database_of(path) in self.entries
 
     def _stays(self, scope: Scope, path: str, stays: dict[tuple[str, str], Stays]) -> bool:
         why = self._why_it_stays(scope, path)
@@ -308,7 +330,7 @@ class Clearing:
                 ) from error
             return count, whole, people
 
-        data, (count, whole, people) = sqlite.rewritten(self.folder, path, act)
+        data, (count, whole, people) = sqlite.rewritten(self.folder, path, act, in_use=self.in_use)
         if count:
             self.folder.write(path, data)
         return RowsGone(path, pick.table, count, whole), people
@@ -341,6 +363,10 @@ def _why(role: str, asked: set[str]) -> str:
     if scope in ("map", "players", "progress") or (role == "extension-data" and role not in asked):
         return "survives on purpose" if scope in asked else f"the scope '{scope}' is not wiped"
     return told.get(role, "the server as it is set up")
+
+
+def _database_of(log: str) -> str:
+    return log.rpartition("-")[0]
 
 
 def _parents(path: str) -> Iterator[str]:

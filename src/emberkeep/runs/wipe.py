@@ -176,16 +176,16 @@ def preview(
     live = live or live_of(keep)
     folder = Planned(live, int(now.timestamp()) * 1_000_000_000)
     known = known_of(keep, live)
-    cleared = clear(keep, folder, request, known)
+    cleared = clear(keep, folder, request, known, in_use=True)
     found = leftovers.audit(live, folder, keep.config, cleared, known, deep=deep, progress=progress)
     settings = values.set_all(folder, request.texts, request.values, environment)
     asked = tuple(item for item in found.forgotten if item.unsorted and not _answered(keep, item.path))
     return Preview(request, cleared, tuple(settings), found, asked)
 
 
-def clear(keep: Keep, folder: Planned, request: Request, known: Known) -> Cleared:
-    """Clear the scopes out of a planned folder."""
-    return Clearing(folder, keep.config, request.scopes, known, lenient=request.lenient).run()
+def clear(keep: Keep, folder: Planned, request: Request, known: Known, *, in_use: bool) -> Cleared:
+    """Clear the scopes out of a planned folder. ``in_use``: a server may be using its databases."""
+    return Clearing(folder, keep.config, request.scopes, known, lenient=request.lenient, in_use=in_use).run()
 
 
 def known_of(keep: Keep, tree: Tree) -> Known:
@@ -299,7 +299,7 @@ class _Clear:
 
     def __call__(self, room: Room) -> Notes:
         known = known_of(room.keep, room.folder)
-        cleared = clear(room.keep, room.folder, self.request, known)
+        cleared = clear(room.keep, room.folder, self.request, known, in_use=room.only_planned)
         room.told["cleared"] = cleared
         room.told["definitions"] = _definitions(room.keep, room.folder)
         return Notes(
