@@ -18,7 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import Refused
-from emberkeep.keep import Keep
+from emberkeep.keep import Keep, remember
 from emberkeep.planning.identifiers import Known, canonical, identifiers, known_people
 from emberkeep.runs import wipe
 from emberkeep.runs.wipe import Preview
@@ -210,7 +210,7 @@ def test_an_answer_is_remembered_and_does_what_it_says(keep: Keep) -> None:
     with pytest.raises(Refused, match=r"attic/keepsakes.json, attic/lockers.json"):
         wipe.require_answers(looked(keep))
     before = (keep.folder / "keep.toml").read_text()
-    wipe.remember(keep, {"attic/lockers.json": "clear", "attic/keep*": "keep"})
+    remember(keep, ("wipe", "unsorted"), {"attic/lockers.json": "clear", "attic/keep*": "keep"})
     again = Keep(keep.folder)
     assert (keep.folder / "keep.toml").read_text().startswith(before.rstrip("\n"))
     found = looked(again)

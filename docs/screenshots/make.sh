@@ -105,7 +105,7 @@ lockers = {"lockers": {keeper.replace("-", ""): {"lens": 2, "storm-lantern": 1}}
 (rock / "gannet-rock" / "attic" / "lockers.json").write_text(json.dumps(lockers, indent=1))
 SEASON
 shot wipe "emberkeep wipe map players extension-data"
-shot calendar "emberkeep calendar --days 70; emberkeep calendar --explain 'our wipe'"
+shot calendar "emberkeep calendar --days 70; emberkeep calendar --days 30 --explain"
 ember calendar --attendance attendance.png
 mv "$work/rock/attendance.png" "$here/attendance.png"
 rm -r "$work/rock"

@@ -49,6 +49,7 @@ from dataclasses import dataclass, field
 from datetime import timedelta
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 from emberkeep import events, files, globs, running, wiping
 from emberkeep.errors import Refused, UsageError
@@ -543,6 +544,23 @@ def make_like(keep: Keep, folder: Path, server: Path) -> Keep:
         files.write_whole(target, [path.read_bytes()])
     files.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
     return Keep(folder)
+
+
+def remember(keep: Keep, table: tuple[str, ...], told: Mapping[str, str]) -> None:
+    """Write entries into a table of keep.toml, the admin's own writing left as it is. UnreadableInput, nothing written,
+    for what would not be a good keep.toml."""
+    import tomlkit  # only where keep.toml is written
+
+    path = keep.folder / FILE
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    at: Any = document
+    for name in table:
+        at = at.setdefault(name, tomlkit.table())
+    for name, value in told.items():
+        at[name] = value
+    text = tomlkit.dumps(document)
+    check_text(text, path)
+    files.write_whole(path, [text.encode()])
 
 
 def find(explicit: str | None, variable: str | None, here: Path) -> Keep:

@@ -62,7 +62,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         Walk(folder, say).run()
     except WalkFailed as error:
         raise RunFailed(f"the demo stopped: {error}") from error
-    say("\nThat was an update day. Everything stays where it is; try:")
+    say("\nThat was an update day and a wipe. Everything stays where it is; try:")
     for words in (
         f"cd {args.dir}; export EMBERKEEP_KEEP=gannet-rock.keep",
         "emberkeep survey",

@@ -13,7 +13,7 @@ from typing import Any
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
 from emberkeep.cli.running import room_for, told_watch
 from emberkeep.errors import Refused, UsageError
-from emberkeep.keep import Keep
+from emberkeep.keep import Keep, remember
 from emberkeep.planning.values import Asked
 from emberkeep.runs import wipe
 from emberkeep.runs.journal import Journal, Run
@@ -26,6 +26,8 @@ from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree
 from emberkeep.wiping import CLEAR, STAYS
 
+UNSORTED = ("wipe", "unsorted")
+"""Where keep.toml holds the answers."""
 EXAMPLES = (
     "emberkeep wipe map players               (shows what goes, what stays and what would be forgotten)",
     "emberkeep wipe map players --go",
@@ -80,7 +82,7 @@ def _remembered(args: argparse.Namespace, keep: Keep) -> Keep:
         answers[name] = said
     if not answers:
         return keep
-    wipe.remember(keep, answers)
+    remember(keep, UNSORTED, answers)
     return Keep(keep.folder)
 
 
@@ -162,7 +164,7 @@ def _questions(args: argparse.Namespace, screen: Screen, keep: Keep, found: Prev
         while (said := input("  clear or keep? ").strip().lower()) not in (CLEAR, STAYS):
             continue
         answers[item.path] = said
-    wipe.remember(keep, answers)
+    remember(keep, UNSORTED, answers)
     raise Refused("remembered; say it again, as the wipe is another one now")
 
 

@@ -25,8 +25,8 @@ from emberkeep.trees import FILE, Tree, read
 
 RHYTHMS = (7, 14, 21, 28, 42, 56)
 """Days between wipes that are thought of."""
-STILL_THERE = 1 / 3
-"""A rhythm fits while at its end at least so many of the first day's players still come."""
+STILL_THERE = 0.3
+"""A rhythm fits while at its end at least this share of the first day's players still comes."""
 FEWEST_WIPES, FEWEST_DAYS, FEWEST_VISITS = 3, 4, 30
 LARGEST_LOG = 256 << 20
 _STAMP = re.compile(r"(?:(\d{4})[-/.](\d\d)[-/.](\d\d)[T ])?(\d\d?):(\d\d)(?::(\d\d))?")

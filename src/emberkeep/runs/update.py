@@ -11,15 +11,13 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
-import tomlkit
-
-from emberkeep import files, globs
+from emberkeep import globs
+from emberkeep import keep as keeps
 from emberkeep.archives import open_source
 from emberkeep.comparing.landmarks import Missed
 from emberkeep.documents.encoding import decode
 from emberkeep.errors import Place, Refused, UsageError
-from emberkeep.keep import FILE as KEEP_FILE
-from emberkeep.keep import Config, Keep, check_text
+from emberkeep.keep import Config, Keep
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging.answers import Answer
 from emberkeep.planning.forecast import lasting
@@ -537,13 +535,5 @@ def report(room: Room, done: Run) -> Report:
 
 def remember(keep: Keep, choices: Mapping[str, str]) -> None:
     """Write into keep.toml what is done with extensions without a new build."""
-    if not choices:
-        return
-    path = keep.folder / KEEP_FILE
-    told = tomlkit.parse(path.read_text(encoding="utf-8"))
-    table = told.setdefault("update", tomlkit.table()).setdefault("remember", tomlkit.table())
-    for name, choice in choices.items():
-        table[name] = choice
-    text = tomlkit.dumps(told)
-    check_text(text, path)
-    files.write_whole(path, [text.encode()])
+    if choices:
+        keeps.remember(keep, ("update", "remember"), choices)

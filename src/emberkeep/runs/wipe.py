@@ -8,12 +8,10 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-import tomlkit
-
-from emberkeep import files, globs
+from emberkeep import globs
 from emberkeep.errors import Place, Refused, RunFailed
 from emberkeep.keep import FILE as KEEP_FILE
-from emberkeep.keep import Keep, check_text
+from emberkeep.keep import Keep
 from emberkeep.planned import Planned
 from emberkeep.planning import leftovers, values
 from emberkeep.planning.identifiers import Known, known_people, people
@@ -202,18 +200,6 @@ def known_of(keep: Keep, tree: Tree) -> Known:
 
 def _answered(keep: Keep, path: str) -> bool:
     return globs.matches(path, keep.config.wiping.unsorted)
-
-
-def remember(keep: Keep, answers: Mapping[str, str]) -> None:
-    """Write into keep.toml what is done with unsorted files that mention players."""
-    path = keep.folder / KEEP_FILE
-    told = tomlkit.parse(path.read_text(encoding="utf-8"))
-    table = told.setdefault("wipe", tomlkit.table()).setdefault("unsorted", tomlkit.table())
-    for name, answer in answers.items():
-        table[name] = answer
-    text = tomlkit.dumps(told)
-    check_text(text, path)
-    files.write_whole(path, [text.encode()])
 
 
 MOST_TOLD = 6

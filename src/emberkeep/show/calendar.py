@@ -39,17 +39,16 @@ def coming(screen: Screen, found: Sequence[Occurrence], wipes: Sequence[Wiped], 
     if not found:
         screen.line("Nothing is coming.")
         return
-    rows = table(f"here ({zone})", "event", "clears", "its own clock", "UTC", "")
+    rows = table(f"here ({zone})", "event", "clears", "other clocks", "")
     for one in found:
-        own = "" if str(one.event.zone) == str(zone) else f"{one.at:%a %H:%M} {one.event.zone}"
+        own = "" if str(one.event.zone) == str(zone) else f"{one.at:%a %H:%M} {one.event.zone}, "
         style = QUIET if one.skipped or one.event.vendors else _STYLES.get(one.event.kind, "")
         note = f"skipped: {one.skipped}" if one.skipped else ("the vendor's" if one.event.vendors else _moved(one))
         rows.add_row(
             cell(f"{one.at.astimezone(zone):%a %Y-%m-%d %H:%M}", style),
             cell(one.event.name, style),
             cell(", ".join(one.event.scopes) or one.event.kind, style),
-            cell(own, style),
-            cell(f"{one.at.astimezone(UTC):%a %H:%M}", style),
+            cell(f"{own}{one.at.astimezone(UTC):%a %H:%M} UTC", style),
             cell(note, ASKS if one.skipped else QUIET),
         )
     screen.show(rows)
@@ -142,7 +141,7 @@ def rhythm_words(found: Attendance) -> str:
     assert rhythm is not None
     fits = f"{rhythm.fits // 7}-week rhythm" if rhythm.fits > 7 else "weekly rhythm"
     if not found.between:
-        return f"A {fits} fits: at its end about a third of the first day's players still come."
+        return f"A {fits} fits: at its end about three in ten of the first day's players still come."
     left = 2 ** (-found.between / rhythm.half_life)
     now = f"every {found.between:.0f} days so far, {left:.0%} of the first day's players are left at the end"
     if rhythm.fits < found.between * 0.85:
