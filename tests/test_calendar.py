@@ -28,7 +28,7 @@ from emberkeep.planning.calendar import Occurrence, occurrences
 from emberkeep.planning.duties import Verdict, duties
 from emberkeep.recurrence import MONTHS, NotUnderstood, Shift, from_rule, from_words, placed
 from emberkeep.runs import due
-from emberkeep.runs.journal import DONE, Journal, Run
+from emberkeep.runs.journal import BEGUN, DONE, Journal, Run
 from emberkeep.runs.run import Room
 from emberkeep.show import ics
 from emberkeep.store.store import Store
@@ -443,6 +443,22 @@ def test_what_waits_for_a_word_is_done_or_dropped_on_it(tmp_path: Path) -> None:
         assert [one.state for one in due.settle(keep, "nightly", hands, run=word)] == ["done" if word else "missed"]
         assert due.waiting(keep) == []
         assert come_by(keep, clock) == []
+
+
+def test_what_was_broken_off_is_told_and_done_on_a_word_alone(tmp_path: Path) -> None:
+    keep = keep_with(tmp_path, event("nightly", 'when = "daily 04:00"', "snapshot"))
+    clock = Clock("2026-06-01T02:00")
+    come_by(keep, clock)
+    clock.to("2026-06-01T03:01")
+    (one,) = occurrences(keep.config, clock() - timedelta(minutes=5), clock())
+    Journal(keep.folder).claim("nightly", one.key, "", BEGUN, clock())  # and then the machine was switched off
+    assert come_by(keep, clock) == []
+    assert "broken off" in due.waiting(keep)[0]
+    with due._alone(keep):
+        assert due.waiting(keep) == []  # somebody is at it
+    hands = due.Hands(lambda store, run: Room(keep, store, Journal(keep.folder), run, clock), clock, {})
+    assert [came.state for came in due.settle(keep, "nightly", hands, run=True)] == ["done"]
+    assert due.waiting(keep) == []
 
 
 def test_an_event_that_was_only_just_written_down_is_not_late(tmp_path: Path) -> None:

@@ -21,8 +21,8 @@ from emberkeep.keep import Keep
 from emberkeep.planning import values
 from emberkeep.planning.attendance import Tide, attendance, by_day, fit, online, visits
 from emberkeep.planning.values import Asked, Wiped
+from emberkeep.runs import due, wipe
 from emberkeep.runs import run as runs
-from emberkeep.runs import wipe
 from emberkeep.runs.journal import Journal, Run
 from emberkeep.runs.run import Room
 from emberkeep.runs.snapshot import snapshots
@@ -191,6 +191,12 @@ def test_the_logs_of_a_database_go_and_stay_with_it(keep: Keep) -> None:
             found = wipe.preview(keep, request_of(keep, scope), {}, NOW).cleared.scopes[0]
             assert [path.endswith("-wal") for path in found.files].count(True) == goes, scope
             assert ("outer-skerries/logbook.5.db" in found.files) is goes
+        keep = replaced(
+            keep, "[scopes.map]", '[[survives]]\nname = "crafts"\nfiles = ["**/logbook.5.db"]\n[scopes.map]'
+        )
+        found = wipe.preview(keep, request_of(keep, "map", "progress", lenient=True), {}, NOW).cleared
+        assert not [path for one in found.scopes for path in one.files if "logbook" in path]
+        assert found.survives == {"crafts": 1}
 
 
 def test_some_things_survive_on_purpose(keep: Keep) -> None:
@@ -601,8 +607,6 @@ def test_the_time_left_in_words(left: timedelta, words: str) -> None:
 
 
 def test_a_wipe_that_is_due_is_carried_out_and_announced_ahead(rock: Rock, tmp_path: Path) -> None:
-    from emberkeep.runs import due
-
     with (rock.keep / "keep.toml").open("a") as told:
         told.write(
             '\n[wipe]\nseed = "random"\n[announce]\nfile = "said.jsonl"\n[[event]]\nname = "our wipe"\nkind = "wipe"\n'
@@ -630,6 +634,21 @@ def test_a_wipe_that_is_due_is_carried_out_and_announced_ahead(rock: Rock, tmp_p
     assert list((rock.server / "outer-skerries" / "keepers").iterdir()) == []
     assert due.do(keep, hands) == []
     assert [one.number for one in Journal(keep.folder).runs()] == [1]
+
+
+def test_what_waits_until_few_players_are_on(rock: Rock) -> None:
+    with (rock.keep / "keep.toml").open("a") as told:
+        told.write('\n[[event]]\nname = "nightly"\nkind = "snapshot"\nwhen = "daily 04:00"\nplayers-at-most = 1\n')
+    keep = Keep(rock.keep)
+    event = keep.config.calendar.events[0]
+    assert due.players_online(keep) == 0
+    assert rock.run("start", "--go").code == 0
+    with (rock.server / "log" / "latest.log").open("a") as log:
+        log.write("20:00:00 Ann comes ashore\n20:01:00 Bo comes ashore\n")
+    assert due._not_yet(keep, event) == "2 players are there, 1 at most"
+    with (rock.server / "log" / "latest.log").open("a") as log:
+        log.write("20:02:00 Ann casts off\n")
+    assert due._not_yet(keep, event) == ""
 
 
 # --- attendance ---------------------------------------------------------------------------------------------

@@ -139,7 +139,8 @@ class Clearing:
         self.roles = Roles(config.roles)
         self.entries = dict(folder.entries())
         self.survivors = [_Surviving(one, config, folder, known) for one in config.wiping.survivors]
-        self.survived: Counter[str] = Counter({one.name: 0 for one in config.wiping.survivors})
+        self.survived: Counter[str] = Counter()
+        self.spared: dict[str, str] = {}
         self.told_to_stay = {
             scope.name: selection(scope.stays, config.roles, config.world.tiles) for scope in self.scopes
         }
@@ -149,23 +150,23 @@ class Clearing:
     def run(self) -> Cleared:
         """Clear them. Refused where a scope would clear what the admin made, or clears nothing or everything."""
         found = tuple(self._clear(scope) for scope in self.scopes)
-        empty = [one.scope for one in found if one.nothing]
+        empty = [scope for scope, one in zip(self.scopes, found, strict=True) if one.nothing and not scope.sets]
         if empty and not self.lenient:
-            scope = scope_of(self.config, empty[0])
-            told = ", ".join((*scope.picked.files, *(pick.file for pick in scope.picked.records))) or "its rows"
-            if not scope.sets:
-                raise Refused(
-                    f"the scope '{empty[0]}' would clear nothing: nothing here fits {told}",
-                    hint=f"leave it out, or put [scopes.{empty[0]}] in {KEEP_FILE} right",
-                )
-        return Cleared(found, dict(self.survived), tuple(self._kept()), frozenset(self.players))
+            picked = empty[0].picked
+            told = ", ".join((*picked.files, *(pick.file for pick in picked.records))) or "its rows"
+            raise Refused(
+                f"the scope '{empty[0].name}' would clear nothing: nothing here fits {told}",
+                hint=f"leave it out, or put [scopes.{empty[0].name}] in {KEEP_FILE} right",
+            )
+        survived = dict(self.survived + Counter(self.spared.values()))
+        survives = {one.told.name: survived.get(one.told.name, 0) for one in self.survivors}
+        return Cleared(found, survives, tuple(self._kept()), frozenset(self.players))
 
     # --- one scope ---------------------------------------------------------------
 
     def _clear(self, scope: Scope) -> ScopeCleared:
         stays: dict[tuple[str, str], Stays] = {}
-        selected = self._with_logs(self._selected(scope))
-        going = [path for path in selected if not self._stays(scope, path, stays)]
+        going = self._with_logs([path for path in self._selected(scope) if not self._stays(scope, path, stays)])
         self._check_made(scope, going)
         players = {ident for path in going for ident in self.places.people(path)}
         size = sum(self.entries[path].size for path in going)
@@ -218,7 +219,7 @@ class Clearing:
             return f"[scopes.{scope.name}] says so"
         for survivor in self.survivors:
             if survivor.takes_file(path):
-                self.survived[survivor.told.name] += 1
+                self.spared.setdefault(path, survivor.told.name)
                 return f"survives: {survivor.told.name}"
         if self.roles.of(path) == UNSORTED:
             answer = next(

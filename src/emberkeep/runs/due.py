@@ -35,6 +35,7 @@ from emberkeep.store.verify import verify
 WHY = "calendar"
 LOCK = "due.lock"
 PARTLY = "told, but not everywhere"
+BROKEN_OFF = "it was broken off while it was done; 'emberkeep due --run \"{0}\" --go' does it again, --drop leaves it"
 OPEN = "done, and something is open"
 _KNOWN = "known since"
 MOST_OF_A_LOG = 64 << 20
@@ -74,11 +75,19 @@ def what_is_due(keep: Keep, now: datetime) -> list[Came]:
 
 def waiting(keep: Keep) -> list[str]:
     """Events that wait for the admin's word, and such as were broken off while they were done, in words."""
-    return [
-        f"{came.event} of {came.planned}: {came.said or 'it was begun and never finished'}"
-        for came in Journal(keep.folder).came()
-        if came.state in (WAITS, BEGUN) and not came.part
-    ]
+    found = [came for came in Journal(keep.folder).came() if came.state in (WAITS, BEGUN) and not came.part]
+    if not found or _at_work(keep):
+        return []
+    return [f"{came.event} of {came.planned}: {came.said or BROKEN_OFF.format(came.event)}" for came in found]
+
+
+def _at_work(keep: Keep) -> bool:
+    """Whether a process does what is due right now."""
+    try:
+        with _alone(keep):
+            return False
+    except Refused:
+        return True
 
 
 def do(keep: Keep, hands: Hands) -> list[Came]:
@@ -126,7 +135,9 @@ def _signature(event: Event) -> str:
 
 def _know(keep: Keep, journal: Journal, now: datetime) -> None:
     """Note from when on events count: one that was just written into keep.toml is not late."""
-    for event in keep.config.calendar.events:
+    known = {(one.event, one.planned) for one in journal.came() if one.part == _KNOWN}
+    new = [event for event in keep.config.calendar.events if (event.name, _signature(event)) not in known]
+    for event in new:
         journal.claim(event.name, _signature(event), _KNOWN, DONE, now)
 
 
@@ -311,10 +322,10 @@ _ACTS: Mapping[str, Callable[[Keep, Duty, Hands], tuple[str, str]]] = {
 
 
 def settle(keep: Keep, name: str, hands: Hands, *, run: bool) -> list[Came]:
-    """Do, or drop, what waits for the admin's word of event ``name``. Refused where nothing does."""
+    """Do, or drop, what waits for the admin's word of event ``name``, or was broken off. Refused where nothing does."""
     event = keep.config.calendar.of(name)
     journal = Journal(keep.folder)
-    rows = [one for one in journal.came() if one.event == name and not one.part and one.state == WAITS]
+    rows = [one for one in journal.came() if one.event == name and not one.part and one.state in (WAITS, BEGUN)]
     if event is None or not rows:
         raise Refused(f"nothing of '{name}' waits for a word", hint="'emberkeep due' shows what does")
     with _alone(keep):
@@ -327,6 +338,8 @@ def settle(keep: Keep, name: str, hands: Hands, *, run: bool) -> list[Came]:
             journal.settle(*duty.key, MISSED, hands.clock(), "dropped by the admin")
             return [_came(duty, MISSED, "dropped")]
         why = _not_yet(keep, replace(event, only_if="", players_at_most=None))
+        if not why and last.state == BEGUN:  # whoever began it is gone, as the lock is ours
+            journal.settle(*duty.key, WAITS, hands.clock(), "")
         if why or not journal.claim(*duty.key, BEGUN, hands.clock()):
             raise Refused(why or "somebody else is at it")
         return [_done(keep, journal, duty, hands)]

@@ -154,6 +154,8 @@ def rhythm_words(found: Attendance) -> str:
 def due(screen: Screen, found: Sequence[Came], waits: Sequence[str], zone: tzinfo, *, done: bool) -> None:
     """What is due, or what came of it. Nothing at all when there was nothing to do: cron would send it as mail."""
     for came in found:
+        if done and came.state == "not yet":  # it comes by again in a few minutes
+            continue
         part = f" ({came.part})" if came.part else ""
         style = {"failed": BAD, "missed": ASKS, "waits": ASKS, "not yet": QUIET}.get(came.state, GOOD if done else "")
         told = f": {came.words}" if came.words else ""
