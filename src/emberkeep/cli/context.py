@@ -75,6 +75,11 @@ def add_details(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--details", action="store_true", help="name every file in the preview")
 
 
+def add_all(parser: argparse.ArgumentParser) -> None:
+    """``--all``: the same on every keep in a folder."""
+    parser.add_argument("--all", dest="keeps", metavar="KEEPS_FOLDER", help="do it for every keep in this folder")
+
+
 def add_go(parser: argparse.ArgumentParser, what: str) -> None:
     """``--go``: without it a command only shows what it would do."""
     parser.add_argument("--go", action="store_true", help=f"{what} (without it: only show what would happen)")

@@ -92,15 +92,19 @@ def main(arguments: Sequence[str]) -> int:
     if args.command is None:
         parser.print_help()
         return 0
-    return _run(args)
+    return _run(args, arguments)
 
 
-def _run(args: argparse.Namespace) -> int:
+def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:
     from emberkeep.errors import EmberKeepError
     from emberkeep.show.console import Screen, document
 
     screen = Screen()
     try:
+        if getattr(args, "keeps", None):
+            from emberkeep.cli.many import run_all
+
+            return run_all(args, screen, arguments)
         return int(_module(args.command).run(args, screen))
     except EmberKeepError as error:
         if args.debug:

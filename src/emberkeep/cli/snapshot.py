@@ -6,7 +6,7 @@ import argparse
 import os
 from pathlib import Path
 
-from emberkeep.cli.context import add_only, answer, now, the_keep
+from emberkeep.cli.context import add_all, add_only, answer, now, the_keep
 from emberkeep.errors import UsageError
 from emberkeep.runs.snapshot import clashes, take, take_in
 from emberkeep.show import snapshots as view
@@ -28,6 +28,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--rehash", action="store_true", help="read every file, also those nobody has written to")
     parser.add_argument("--from", dest="source", metavar="SOURCE", help="take in an archive or another folder instead")
     add_only(parser)
+    add_all(parser)
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:

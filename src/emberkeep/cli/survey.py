@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from datetime import timedelta
 
-from emberkeep.cli.context import answer, now, opened, the_keep
+from emberkeep.cli.context import add_all, answer, now, opened, the_keep
 from emberkeep.comparing.survey import Known, survey
 from emberkeep.keep import Keep
 from emberkeep.runs import defaults
@@ -25,6 +25,7 @@ EXAMPLES = ("emberkeep survey", "emberkeep survey --offline --json")
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Whether published versions are asked for."""
     parser.add_argument("--offline", action="store_true", help="do not ask the addresses of [wanted] in keep.toml")
+    add_all(parser)
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from emberkeep.cli.context import answer, now, opened, the_keep
+from emberkeep.cli.context import add_all, answer, now, opened, the_keep
 from emberkeep.errors import UsageError
 from emberkeep.keep import Keep
 from emberkeep.runs.snapshot import snapshots
@@ -34,6 +34,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="take what is damaged out of the store, and read it again from the server folder where it still stands",
     )
+    add_all(parser)
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:

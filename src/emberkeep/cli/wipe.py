@@ -6,7 +6,6 @@ import argparse
 import json
 import os
 import sys
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +19,6 @@ from emberkeep.runs.journal import Journal, Run
 from emberkeep.runs.run import carried_out
 from emberkeep.runs.wipe import Preview, Request
 from emberkeep.show import wipes as view
-from emberkeep.show import words
 from emberkeep.show.console import ASKS, HEAD, Screen, progress
 from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree
@@ -108,8 +106,7 @@ def _preview(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
     found = _looked(args, screen, keep, _request(args, keep, live), live)
     _remember(args, keep, found)
     code = 1 if found.audit.forgotten or found.audit.left_out else 0
-    discreet = replace(found, settings=tuple(map(words.discreet, found.settings)))
-    result = {"preview": discreet, "done": False}
+    result = {"preview": found, "done": False}
     return answer(args, code, result, lambda: view.preview(screen, found, keep, details=args.details))
 
 

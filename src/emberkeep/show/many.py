@@ -1,0 +1,85 @@
+"""One command on many keeps as one table."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any, Protocol
+
+from emberkeep.show import words
+from emberkeep.show.console import ASKS, BAD, GOOD, QUIET, Screen, cell, table
+
+_STYLES = {0: GOOD, 1: ASKS}
+_WORDS = {0: "done", 1: "something waits", 2: "wrong", 3: "refused", 4: "damage", 5: "failed", 130: "interrupted"}
+
+
+class Told(Protocol):
+    """What came of one keep."""
+
+    @property
+    def keep(self) -> str: ...
+    @property
+    def exit(self) -> int: ...
+    @property
+    def answer(self) -> dict[str, Any] | None: ...
+    @property
+    def said(self) -> str: ...
+
+
+def table_of(screen: Screen, command: str, found: Sequence[Told]) -> None:
+    """A row for each keep: how it ended, and what came of it in a few words."""
+    rows = table("keep", command, "")
+    for one in found:
+        style = _STYLES.get(one.exit, BAD)
+        rows.add_row(cell(one.keep), cell(_WORDS.get(one.exit, str(one.exit)), style), cell(summary(command, one)))
+    screen.show(rows)
+    counts = Counter(_WORDS.get(one.exit, str(one.exit)) for one in found)
+    told = ", ".join(f"{count} {what}" for what, count in counts.most_common())
+    screen.line(f"{words.count(len(found), 'keep')}: {told}.", QUIET)
+
+
+def summary(command: str, one: Told) -> str:
+    """What came of it, in a few words."""
+    if one.answer is None:
+        return one.said.splitlines()[-1] if one.said else "it said nothing"
+    faults = one.answer.get("faults")
+    if faults and isinstance(faults[0], dict):
+        more = f" (and {words.count(len(faults) - 1, 'more fault')})" if len(faults) > 1 else ""
+        return f"{faults[0]['what']}{more}"
+    return _SUMMARIES[command](one.answer)
+
+
+def _survey(told: Mapping[str, Any]) -> str:
+    found = told["survey"]
+    parts = [f"{found['name']} {found['engine']}", "running" if found["running"] else "not running"]
+    waiting = [*found["attention"], *found["questions"], *told.get("waiting", ())]
+    parts += [words.count(len(waiting), "thing waits", "things wait")] if waiting else []
+    parts += [line for line in told.get("coming", ()) if line.startswith("next: ")]
+    return ", ".join(parts)
+
+
+def _snapshot(told: Mapping[str, Any]) -> str:
+    found = told["snapshot"]
+    left = f", {len(told['skipped'])} left out" if told["skipped"] else ""
+    return (
+        f"snapshot {found['label']}, {words.count(found['files'], 'file')}, {words.size(found['new_bytes'])} new{left}"
+    )
+
+
+def _verify(told: Mapping[str, Any]) -> str:
+    found = told.get("verification") or told["repair"]["after"]
+    damaged = f", {len(found['files'])} files damaged" if found["files"] else ""
+    return f"{words.count(found['snapshots'], 'snapshot')}, {words.size(found['bytes'])} read{damaged}"
+
+
+def _due(told: Mapping[str, Any]) -> str:
+    parts = [f"{came['event']}: {came['state']}" for came in told["due"]]
+    return ", ".join([*parts, *(f"waits: {line}" for line in told["waiting"])]) or "nothing is due"
+
+
+_SUMMARIES: Mapping[str, Callable[[Mapping[str, Any]], str]] = {
+    "survey": _survey,
+    "snapshot": _snapshot,
+    "verify": _verify,
+    "due": _due,
+}

@@ -1,0 +1,73 @@
+"""One command on every keep of a caretaker."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import pytest
+
+from emberkeep.store.store import Store
+from tests.conftest import run_program
+
+
+@pytest.fixture
+def keeps(built: Path, tmp_path: Path) -> Path:
+    """Six servers with their keeps; one of them is not there any more, one keep.toml is broken."""
+    folder = tmp_path / "keeps"
+    for name in ("a", "b", "c", "d", "e", "f"):
+        shutil.copytree(built / "gannet-rock", folder / name, symlinks=True)
+        assert run_program("adopt", name, cwd=folder).code == 0
+    shutil.rmtree(folder / "b")
+    (folder / "e.keep" / "keep.toml").write_text("format = 1\n[servre]\n")
+    return folder
+
+
+def test_every_keep_is_dealt_with_whatever_becomes_of_the_others(keeps: Path, tmp_path: Path) -> None:
+    done = run_program("snapshot", "--note", "all together", "--all", "keeps", cwd=tmp_path)
+    assert done.code == 2
+    lines = {line.split()[0]: line for line in done.out.splitlines() if ".keep" in line}
+    assert list(lines) == [f"{name}.keep" for name in "abcdef"]
+    assert all("snapshot 1, " in lines[f"{name}.keep"] for name in "acdf")
+    assert "the server folder" in lines["b.keep"]
+    assert "lacks the key 'name' (and 2 more faults)" in lines["e.keep"]
+    assert "6 keeps: 4 done, 2 wrong." in done.out
+    for name in "acdf":
+        store = Store(keeps / f"{name}.keep" / "store")
+        assert store.about("1").note == "all together"
+        store.close()
+
+
+def test_the_same_facts_as_json_and_the_worst_exit_code(keeps: Path, tmp_path: Path) -> None:
+    assert run_program("snapshot", "--all", "keeps", cwd=tmp_path).code == 2
+    pack = next((keeps / "d.keep" / "store" / "packs").glob("*.pack"))
+    data = bytearray(pack.read_bytes())
+    data[len(data) // 2] ^= 1
+    pack.write_bytes(bytes(data))
+    told = run_program("verify", "--all=keeps", "--json", cwd=tmp_path)
+    assert told.code == 4
+    assert {one["keep"][0]: one["exit"] for one in told.json["keeps"]} == {
+        "a": 0,
+        "b": 0,
+        "c": 0,
+        "d": 4,
+        "e": 2,
+        "f": 0,
+    }
+    damaged = next(one for one in told.json["keeps"] if one["keep"] == "d.keep")
+    assert damaged["answer"]["verification"]["files"]
+    shown = run_program("survey", "--offline", "--all", "keeps", cwd=tmp_path)
+    assert shown.out.count("Gannet Rock 4.2.0, not running") == 4
+    assert run_program("due", "--all", "keeps", "--go", cwd=tmp_path).out.count("nothing is due") == 5
+
+
+def test_what_cannot_be_meant(tmp_path: Path, keeps: Path) -> None:
+    (tmp_path / "none").mkdir()
+    for words, told in (
+        (("survey", "--all", "none"), "there is no keep in"),
+        (("survey", "--all", "nowhere"), "is no folder"),
+        (("--keep", "keeps/a.keep", "survey", "--all", "keeps"), "either --keep or --all"),
+    ):
+        done = run_program(*words, cwd=tmp_path)
+        assert (done.code, told in done.err) == (2, True), words
+    assert run_program("history", "--all", "keeps", cwd=tmp_path).code == 2
