@@ -206,3 +206,52 @@ def test_any_tree_becomes_any_other(
     put_back(snapshot, place / "two")
     assert tree_state(place / "two") == tree_state(place / "one")
     shutil.rmtree(place)
+
+
+@pytest.fixture
+def lanes(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(restore, "WORTH_LANES", 0)
+    monkeypatch.setattr(restore, "_LANE", 1)
+
+
+def several(folder: Path) -> None:
+    chance = random.Random(8)
+    for number in range(40):
+        (folder / f"world/{number}.sea").write_bytes(chance.randbytes(300_000 if number % 3 else 900))
+
+
+def test_two_lanes_write_all_there_is(root: Path, tmp_path: Path, lanes: None) -> None:
+    several(root)
+    snapshot = taken(tmp_path, root)
+    plan = restore.plan(snapshot, tmp_path / "fresh", lambda path: True)
+    told: list[tuple[int, int]] = []
+    assert restore.apply(plan, snapshot, fresh=True, progress=lambda done, total: told.append((done, total))) == []
+    assert tree_state(tmp_path / "fresh") == tree_state(root)
+    assert told[-1] == (plan.bytes, plan.bytes) and told == sorted(told)
+
+
+@pytest.mark.parametrize("at", [3, 30, 61, 122, 200])
+def test_a_failure_in_one_lane_ends_both_and_leaves_nothing_half_made(
+    root: Path, tmp_path: Path, lanes: None, at: int
+) -> None:
+    several(root)
+    snapshot = taken(tmp_path, root)
+    before = tree_state(root)
+    for number in range(40):
+        (root / f"world/{number}.sea").write_bytes(b"griefed")
+    plan = restore.plan(snapshot, root, lambda path: True)
+    with files.use(FaultyIO(at, OSError(28, "No space left on device"))), pytest.raises(OSError, match="No space"):
+        restore.apply(plan, snapshot)
+    assert not [path for path in root.rglob("*") if path.name.startswith(files.TEMPORARY)]
+    put_back(snapshot, root)
+    assert tree_state(root) == before
+
+
+def test_damage_met_in_a_lane_is_told_and_the_rest_written(root: Path, tmp_path: Path, lanes: None) -> None:
+    several(root)
+    snapshot = taken(tmp_path, root)
+    pack = next((tmp_path / "store" / "packs").glob("*.pack"))
+    flip(pack, 5_000_000)
+    faults = restore.apply(restore.plan(snapshot, tmp_path / "fresh", lambda path: True), snapshot, fresh=True)
+    missing = {path.name for path in root.rglob("*")} - {path.name for path in (tmp_path / "fresh").rglob("*")}
+    assert faults and {Path(fault.what.split(" in ")[0]).name for fault in faults} == missing

@@ -2,22 +2,38 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import random
+import threading
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import BinaryIO
 
 import pytest
+import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.errors import Damage, Refused, UsageError
+from emberkeep import files
+from emberkeep.errors import Damage, Refused, RunFailed, UsageError
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
+from emberkeep.store import packs
 from emberkeep.store.intake import BLOCK
 from emberkeep.store.manifest import About
-from emberkeep.store.packs import Gap, Head, parse_head, scan, serialize_head
+from emberkeep.store.packs import (
+    BlockId,
+    Gap,
+    Head,
+    Levels,
+    Location,
+    PackReader,
+    parse_head,
+    scan,
+    serialize_head,
+)
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.store.verify import verify
 from emberkeep.trees import FolderTree, Kind, read
@@ -250,3 +266,86 @@ def test_a_reader_is_not_stopped_by_a_writer(store: Store, source: Path) -> None
     with store.writing():
         same_contents(Store(store.folder), "1", source)
         assert verify(Store(store.folder)).sound
+
+
+def test_blocks_at_hand_stay_so_when_several_threads_ask_for_them(
+    store: Store, source: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    store.add(FolderTree(source), ABOUT)
+    blocks = [block for block, _ in store.index.items()]
+    read_from_disk: list[bytes] = []
+    together = threading.Barrier(2)
+    unpacked = PackReader.read
+
+    def read_both(reader: PackReader, block: BlockId, location: Location) -> bytes:
+        read_from_disk.append(block)
+        if threading.current_thread() is not threading.main_thread():
+            together.wait(5)  # both threads miss the block before either has it
+        return unpacked(reader, block, location)
+
+    monkeypatch.setattr(PackReader, "read", read_both)
+    for _ in range(40):  # as often as would fill the room for blocks several times if each counted twice
+        store._cached.clear()
+        store._cached_bytes = 0
+        threads = [threading.Thread(target=store.block, args=(blocks[0],)) for _ in range(2)]
+        for thread in threads:
+            thread.start()
+        for thread in threads:
+            thread.join()
+        assert store._cached_bytes == len(store.block(blocks[0]))
+    read_from_disk.clear()
+    for _ in range(3):
+        for block in blocks:
+            store.block(block)
+    assert len(read_from_disk) == len(blocks) - 1
+
+
+def test_dense_blocks_take_the_level_that_makes_them_smallest() -> None:
+    chance = random.Random(3)
+    tiles = [b"".join(chance.randbytes(2048) + bytes(2048) for _ in range(64)) for _ in range(40)]
+    levels = Levels()
+    chosen = [len(levels.compress(tile, deep=False)) for tile in tiles]
+    usual = [len(zstandard.ZstdCompressor(level=3).compress(tile)) for tile in tiles]
+    assert all(ours < theirs for ours, theirs in zip(chosen[1:], usual[1:], strict=True))
+    text = "".join(f"keeper {chance.randrange(99)} lights lantern {number}\n" for number in range(9000)).encode()
+    assert len(levels.compress(text, deep=True)) < len(zstandard.ZstdCompressor(level=3).compress(text))
+    half = b"".join(chance.choice((b"rope", b"salt", b"tar ", chance.randbytes(9))) for _ in range(40_000))
+    both_tried = len(Levels().compress(half, deep=False))
+    assert len(levels.compress(half, deep=False)) == both_tried  # another kind does not take the light level blindly
+
+
+def test_an_early_sync_that_failed_counts_though_the_last_one_goes_well(
+    store: Store, source: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(packs, "EAGER", 1 << 20)
+
+    class OnceBad(files.SystemIO):
+        bad = 1
+
+        def sync(self, handle: BinaryIO) -> None:
+            if handle.name.endswith(".pack.part") and self.bad:
+                self.bad -= 1
+                raise OSError(errno.EIO, "Input/output error")
+            super().sync(handle)
+
+    with files.use(OnceBad()), pytest.raises(RunFailed, match="Input/output error"):
+        store.add(FolderTree(source), ABOUT)
+    assert store.numbers() == [] and not list(store.packs.iterdir())
+    store.add(FolderTree(source), ABOUT)
+    same_contents(store, "1", source)
+
+
+def test_files_compared_in_other_threads_come_out_as_they_stand(store: Store, tmp_path: Path) -> None:
+    root, chance = tmp_path / "server", random.Random(5)
+    root.mkdir()
+    for number in range(24):
+        (root / f"strip.{number}.sea").write_bytes(chance.randbytes(40_000 + number * 4096))
+    store.add(FolderTree(root), ABOUT)
+    for number in range(24):
+        with (root / f"strip.{number}.sea").open("r+b") as tile:
+            tile.seek(chance.randrange(9) * 4096)
+            tile.write(chance.randbytes(4096))
+    again = store.add(FolderTree(root), ABOUT)
+    assert again.about.new_bytes < 24 * 2 * 4096 + 8192
+    same_contents(store, "2", root)
+    assert verify(store).sound

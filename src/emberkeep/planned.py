@@ -9,7 +9,6 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
-from types import TracebackType
 
 from blake3 import blake3
 
@@ -88,9 +87,13 @@ class Planned(Still):
         tree, at = self._origin(path)
         return () if path in self._data else tree.holes(at)
 
-    def ahead(self, paths: Sequence[str]) -> Contents:
-        """The contents of ``paths``, to be asked for in that order."""
-        return Contents(self, paths)
+    lanes = 1
+    """The trees it leans on may be archives, which are read from their beginning to their end."""
+
+    def pieces(self, path: str) -> Iterator[Chunk]:
+        """The contents of a file; its holes as their lengths."""
+        holes = self.holes(path)
+        return _with_holes(self.chunks(path), holes) if holes else self.chunks(path)
 
     # --- changes ---------------------------------------------------------------
 
@@ -223,30 +226,6 @@ class Mark:
     entries: Mapping[str, Entry]
     top: Entry | None
     moves: Mapping[str, str]
-
-
-class Contents:
-    """The contents of some files of a planned folder, one after the other."""
-
-    def __init__(self, tree: Planned, paths: Sequence[str]) -> None:
-        self._tree, self._paths = tree, paths
-
-    def __enter__(self) -> Contents:
-        return self
-
-    def __exit__(
-        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
-    ) -> None:
-        return
-
-    def contents(self, number: int) -> Iterator[Chunk]:
-        """The contents of one of them; its holes as their lengths."""
-        path = self._paths[number]
-        holes = self._tree.holes(path)
-        if not holes:
-            yield from self._tree.chunks(path)
-            return
-        yield from _with_holes(self._tree.chunks(path), holes)
 
 
 def _with_holes(chunks: Iterable[bytes], holes: Sequence[Hole]) -> Iterator[Chunk]:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 import shutil
+from collections import deque
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from pathlib import Path
+from threading import Event, Lock
 from typing import Protocol
 
 from emberkeep import files
@@ -63,17 +64,16 @@ def scope_of(manifest: Manifest, only: Sequence[str], config: Config) -> Callabl
     return lambda path: (taken is None or taken(path)) and (asked is None or asked(path))  # "" is the folder itself
 
 
-class Contents(Protocol):
-    """The contents of some files, by their number in the order in which they were named."""
-
-    def contents(self, number: int) -> Iterator[files.Chunk]: ...
-
-
 class Source(Tree, Protocol):
     """A tree that a folder can be made to be: a snapshot, or what a run has planned."""
 
-    def ahead(self, paths: Sequence[str]) -> AbstractContextManager[Contents]:
-        """The contents of ``paths``, which will be asked for in that order."""
+    @property
+    def lanes(self) -> int:
+        """How many threads may read from it at a time."""
+        ...
+
+    def pieces(self, path: str) -> Iterator[files.Chunk]:
+        """The contents of a file; its holes as their lengths."""
         ...
 
 
@@ -287,28 +287,25 @@ def _facts(entry: Entry) -> files.Facts:
 
 
 def _write(plan: RestorePlan, snapshot: Source, faults: list[Fault], fresh: bool, progress: Progress) -> None:
-    contents = [entry for entry in plan.write if entry.kind is FILE and not entry.same_as]
     stage = files.Stage()
-    done = waiting = 0
-    total = plan.bytes
+    done, total, guard = 0, plan.bytes, Lock()
+
+    def put(entry: Entry) -> None:
+        nonlocal done
+        path = plan.target / entry.path
+        try:
+            (files.write_new if fresh else stage.put)(path, snapshot.pieces(entry.path), _facts(entry))
+        except Damage as error:
+            faults.extend(error.faults)
+        with guard:
+            done += entry.size
+            progress(done, total)
+
+    contents = [entry for entry in plan.write if entry.kind is FILE and not entry.same_as]
     try:
-        with snapshot.ahead([entry.path for entry in contents]) as ahead:
-            for number, entry in enumerate(contents):
-                path = plan.target / entry.path
-                try:
-                    if fresh:
-                        files.write_new(path, ahead.contents(number), _facts(entry))
-                    else:
-                        stage.put(path, ahead.contents(number), _facts(entry))
-                except Damage as error:
-                    faults += error.faults
-                done += entry.size
-                waiting += entry.size + _EACH
-                if waiting > BATCH:
-                    stage.commit()
-                    waiting = 0
-                progress(done, total)
-        stage.commit()
+        for batch in [contents] if fresh else grouped(contents, BATCH):
+            in_lanes(batch, put, snapshot.lanes)
+            stage.commit()
     except BaseException:
         stage.abandon()
         raise
@@ -321,10 +318,65 @@ def _write(plan: RestorePlan, snapshot: Source, faults: list[Fault], fresh: bool
             files.place_name(path, plan.target / entry.same_as)
 
 
+def grouped(entries: Iterable[Entry], size: int) -> Iterator[list[Entry]]:
+    """Entries in their order, together about ``size`` bytes each time."""
+    group: list[Entry] = []
+    waiting = 0
+    for entry in entries:
+        group.append(entry)
+        waiting += entry.size + _EACH
+        if waiting > size:
+            yield group
+            group, waiting = [], 0
+    if group:
+        yield group
+
+
+def in_lanes(entries: Sequence[Entry], act: Callable[[Entry], None], lanes: int) -> None:
+    """``act`` on every entry: one after the other, or, where there is much to do and the source can, in two threads,
+    one from the large files on and one from the small ones, which keep the disk and the processor busy by turns.
+
+    What ``act`` raises stops both.
+    """
+    if lanes < 2 or sum(entry.size + _EACH for entry in entries) < WORTH_LANES:
+        for entry in entries:
+            act(entry)
+        return
+    from concurrent.futures import FIRST_EXCEPTION, ThreadPoolExecutor, wait
+
+    sizes = sorted(entries, key=lambda entry: entry.size < _LARGE)  # within these, neighbours share blocks
+    waiting = deque(grouped(sizes, _LANE))
+    stopped = Event()
+
+    def lane(take: Callable[[], list[Entry]]) -> None:
+        while not stopped.is_set():
+            try:
+                group = take()
+            except IndexError:
+                return
+            for entry in group:
+                if stopped.is_set():
+                    return
+                act(entry)
+
+    with ThreadPoolExecutor(2, "lane") as pool:
+        try:
+            both = [pool.submit(lane, waiting.popleft), pool.submit(lane, waiting.pop)]
+            wait(both, return_when=FIRST_EXCEPTION)
+        finally:
+            stopped.set()
+    for one in both:
+        one.result()
+
+
 BATCH = 64 << 20
 """Bytes that are written beside their targets before they are synced and renamed together."""
 _EACH = 128 << 10
 """What a file counts towards a batch beside its bytes."""
+WORTH_LANES = 32 << 20
+"""Bytes (and files, by what each counts) from which on two threads write."""
+_LANE = 8 << 20
+_LARGE = 256 << 10
 
 
 def _touch(plan: RestorePlan) -> None:

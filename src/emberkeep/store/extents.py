@@ -17,7 +17,7 @@ from __future__ import annotations
 import struct
 from bisect import bisect_right
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from typing import NamedTuple
+from typing import Literal, NamedTuple, overload
 
 from emberkeep.errors import Damage
 from emberkeep.store.packs import BlockId
@@ -83,8 +83,15 @@ def all_extents(place: Place, fetch: Fetch) -> list[Extent]:
     return found
 
 
-def read(extents: Iterable[Extent], fetch: Fetch) -> Iterator[bytes]:
-    """The bytes of extents behind one another; Damage when a block is shorter than an extent of it."""
+@overload
+def read(extents: Iterable[Extent], fetch: Fetch, *, views: Literal[False] = False) -> Iterator[bytes]: ...
+@overload
+def read(extents: Iterable[Extent], fetch: Fetch, *, views: Literal[True]) -> Iterator[bytes | memoryview]: ...
+def read(extents: Iterable[Extent], fetch: Fetch, *, views: bool = False) -> Iterator[bytes | memoryview]:
+    """The bytes of extents behind one another; Damage when a block is shorter than an extent of it.
+
+    ``views``: parts of blocks come as views of them, not copied.
+    """
     for block, offset, length in extents:
         if block == HOLE:
             yield from zeros(length)
@@ -92,7 +99,35 @@ def read(extents: Iterable[Extent], fetch: Fetch) -> Iterator[bytes]:
         raw = fetch(block)
         if offset + length > len(raw):
             raise Damage(f"block {block.hex()[:12]} is shorter than a list says")
-        yield raw if length == len(raw) else raw[offset : offset + length]
+        if length == len(raw):
+            yield raw
+        else:
+            yield memoryview(raw)[offset : offset + length] if views else raw[offset : offset + length]
+
+
+def gathered(extents: Iterable[Extent], fetch: Fetch, size: int) -> Iterator[bytes]:
+    """The bytes of extents in pieces of ``size`` bytes, only the last of which may be shorter.
+
+    Each byte is copied once at most. Damage when a block is shorter than an extent of it.
+    """
+    held: list[bytes | memoryview] = []
+    room = size
+    for raw in read(extents, fetch, views=True):
+        at = 0
+        while len(raw) - at >= room:
+            held.append(raw[at : at + room])
+            yield _one(held)
+            at, held, room = at + room, [], size
+        if at < len(raw):
+            held.append(raw[at:])
+            room -= len(raw) - at
+    if held:
+        yield _one(held)
+
+
+def _one(pieces: list[bytes | memoryview]) -> bytes:
+    first = pieces[0]
+    return first if len(pieces) == 1 and isinstance(first, bytes) else b"".join(pieces)
 
 
 def zeros(length: int) -> Iterator[bytes]:

@@ -5,24 +5,28 @@ A file that changes while it is read is read again. What an earlier version of i
 
 from __future__ import annotations
 
+import os
 import re
 import time
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from blake3 import blake3
 
-from emberkeep.errors import Damage, UnreadableInput
+from emberkeep.errors import Damage, EmberKeepError, UnreadableInput
 from emberkeep.store import extents as lists
 from emberkeep.store import reuse
 from emberkeep.store.extents import HOLE, Extent, Fetch, Place, Within
 from emberkeep.store.manifest import Held
-from emberkeep.store.packs import BlockId
 from emberkeep.store.pieces import BLOCK, Pieces, Unplaced
 from emberkeep.store.reuse import PIECE, Chunks, Run
 from emberkeep.store.seen import Stamps
-from emberkeep.trees import FILE, Entry, Skipped, Tree, digest_of
+from emberkeep.trees import FILE, Entry, Skipped, Stamp, Tree, digest_of
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future, ThreadPoolExecutor
 
 SMALL = 32 * 1024
 """Files up to this size are stored whole when they changed: their bundle compresses better than a comparison saves."""
@@ -30,6 +34,8 @@ SHORTEST = 6 * 1024
 """A file whose extents would be shorter than this on average is stored anew, so that reading it stays quick."""
 AT_ONCE = 16 << 20
 """Files up to this size are read once and compared and stored from memory."""
+LOOKS = 4
+"""Files that may be compared before their turn: bounds memory."""
 TRIES = 4
 """How often a file that changes while it is read is read again."""
 MOST_KIN = 60
@@ -51,23 +57,41 @@ class _Known(NamedTuple):
     extents: Callable[[int, int], Iterable[Extent]]
 
 
+class _Looked(NamedTuple):
+    """A file compared with its earlier version. ``stamp``: its facts before it was read; ``at_hand``: ``source`` gives
+    from memory the very bytes that ``digest`` is of."""
+
+    stamp: Stamp | None
+    source: Chunks
+    digest: str
+    known: list[_Known]
+    at_hand: bool
+
+
 @dataclass
 class _Contents(Unplaced):
-    """What was read of one file."""
+    """What was read of one file. ``digest``: "" where the contents are one whole block, whose identity it is."""
 
     digest: str = ""
     size: int = 0
+
+    @property
+    def identity(self) -> str:
+        """The digest, once the contents have a place."""
+        return self.digest or (self.place.block.hex() if self.place else "")
 
 
 @dataclass
 class Intake:
     """One pass of taking a tree in. ``base``: rows of an earlier snapshot whose contents are all there; ``fetch``:
-    reads a block; ``pieces``: where what is new goes."""
+    reads a block; ``pieces``: where what is new goes; ``at_once``: several threads may read the tree, as they may a
+    folder and not an archive."""
 
     tree: Tree
     base: Mapping[str, Held]
     fetch: Fetch
     pieces: Pieces
+    at_once: bool = False
     unsettled: list[Skipped] = field(default_factory=list)
     unread: list[Skipped] = field(default_factory=list)
     stamps: Stamps = field(default_factory=dict)
@@ -75,9 +99,32 @@ class Intake:
 
     def __post_init__(self) -> None:
         self._by_digest: dict[str, _Contents] = {}
+        self._earlier: Mapping[str, Held] = {}
         self._sizes: set[int] = set()
         self._taken: dict[str, tuple[Entry, _Contents | None]] = {}
         self._kin: dict[str, str] | None = None
+        self._lookers: ThreadPoolExecutor | None = None
+
+    def _with_looks(self, entries: Iterable[Entry]) -> Iterator[tuple[Entry, Future[_Looked] | None]]:
+        """Each entry, with the comparison of what has an earlier version under way in other threads."""
+        waiting: deque[tuple[Entry, Future[_Looked] | None]] = deque()
+        for entry in entries:
+            waiting.append((entry, self._begun(entry)))
+            if len(waiting) > LOOKS:
+                yield waiting.popleft()
+        yield from waiting
+
+    def _begun(self, entry: Entry) -> Future[_Looked] | None:
+        if not self.at_once or entry.kind is not FILE or entry.same_as or not SMALL < entry.size <= AT_ONCE:
+            return None
+        base = self._base_of(entry)
+        if base is None or base.place is None or self.tree.holes(entry.path):
+            return None
+        if self._lookers is None:
+            from concurrent.futures import ThreadPoolExecutor
+
+            self._lookers = ThreadPoolExecutor(min(LOOKS, os.cpu_count() or 1), "look")
+        return self._lookers.submit(self._look, entry, base.place)
 
     def take(self, entries: Mapping[str, Entry], kept: Mapping[str, Held], progress: Progress) -> dict[str, Held]:
         """All rows of ``entries``: those of ``kept`` as they are, the others read. Raises what reading or writing
@@ -87,29 +134,36 @@ class Intake:
         if total:
             self._remember()
         try:
-            for path, entry in entries.items():
-                if path in kept:
-                    continue
+            for entry, look in self._with_looks(entry for path, entry in entries.items() if path not in kept):
                 if entry.kind is FILE:
-                    self._file(entry)
+                    self._file(entry, look)
                     done += entry.size
                     progress(done, total)
                 else:
-                    self._taken[path] = (entry, None)
+                    self._taken[entry.path] = (entry, None)
             return self._finished(kept)
         finally:
+            if self._lookers is not None:
+                self._lookers.shutdown(cancel_futures=True)
             self.pieces.close()
 
     def _remember(self) -> None:
         """What the base holds, by digest: a file that moved, or was only touched, needs no room."""
-        for held in self.base.values():
-            if held.place is not None:
-                self._by_digest[held.digest] = _Contents([], held.place, 0, held.digest, held.entry.size)
-                self._sizes.add(held.entry.size)
+        rows = [held for held in self.base.values() if held.place is not None]
+        self._earlier = {held.digest: held for held in rows}
+        self._sizes = {held.entry.size for held in rows}
+
+    def _known_as(self, digest: str) -> _Contents | None:
+        """Contents of this digest that were read before, or that the base holds."""
+        found = self._by_digest.get(digest)
+        if found is None and digest in self._earlier:
+            held = self._earlier[digest]
+            found = self._by_digest[digest] = _Contents([], held.place, 0, digest, held.entry.size)
+        return found
 
     # --- one file ------------------------------------------------------------
 
-    def _file(self, entry: Entry) -> None:
+    def _file(self, entry: Entry, look: Future[_Looked] | None) -> None:
         path = entry.path
         first = self._taken.get(entry.same_as)
         if first is not None and first[1] is not None:
@@ -118,9 +172,10 @@ class Intake:
                 self.stamps[path] = self.stamps[entry.same_as]
             return
         for attempt in range(TRIES):
-            before = self.tree.stamp(path)
+            looked = _come(look) if attempt == 0 else None
+            before = looked.stamp if looked else self.tree.stamp(path)
             try:
-                found = self._read(entry)
+                found = self._read(entry, looked)
             except UnreadableInput as error:
                 if before is None:
                     raise  # an archive that cannot be read is no snapshot; a file of a live folder can be left out
@@ -137,29 +192,46 @@ class Intake:
         if after:
             entry = entry._replace(mtime_ns=after[1])
             self.stamps[path] = (after[2], after[3])
-        self._by_digest.setdefault(found.digest, found)
+        if found.digest:
+            self._by_digest.setdefault(found.digest, found)
         self._taken[path] = (entry._replace(size=found.size, same_as=""), found)
 
-    def _read(self, entry: Entry) -> _Contents | None:
+    def _base_of(self, entry: Entry) -> Held | None:
+        return self.base.get(entry.path) or self.base.get(self._kin_of(entry.path))
+
+    def _read(self, entry: Entry, looked: _Looked | None) -> _Contents | None:
         """The contents of a file; None when it was seen to change meanwhile."""
+        if looked is not None:
+            return self._taken_over(looked)
         if entry.size <= SMALL:
             return self._whole(entry)
         holes = self.tree.holes(entry.path)
-        base = self.base.get(entry.path) or self.base.get(self._kin_of(entry.path))
+        base = self._base_of(entry)
         if base is None and not holes and entry.size <= BLOCK:
             return self._whole(entry)
         source = self._source(entry)
         if holes or base is None or base.place is None:
-            known = self._by_digest.get(digest_of(source())) if entry.size in self._sizes else None
+            known = self._known_as(digest_of(source())) if entry.size in self._sizes else None
             return known or self._stored(source, [_Known(start, end, _hole) for start, end in holes])
         try:
-            digest, stretches = self._compared(source, entry.size, base.place)
+            return self._taken_over(self._look(entry, base.place))
         except Damage:  # the earlier version cannot be read whole, so nothing may lean on it
             return self._stored(source, [])
-        if digest in self._by_digest:
-            return self._by_digest[digest]
-        found = self._stored(source, stretches)
-        return found if found.digest == digest else None
+
+    def _look(self, entry: Entry, base: Place) -> _Looked:
+        """A file compared with its earlier version. Other threads may do this; Damage when that one is damaged."""
+        stamp = self.tree.stamp(entry.path)
+        source = self._source(entry)
+        digest, stretches = self._compared(source, entry.size, base)
+        return _Looked(stamp, source, digest, stretches, entry.size <= AT_ONCE)
+
+    def _taken_over(self, looked: _Looked) -> _Contents | None:
+        """What was new of a file that was compared, stored; None when it was seen to change meanwhile."""
+        known = self._known_as(looked.digest)
+        if known is not None:
+            return known
+        found = self._stored(looked.source, looked.known, looked.digest if looked.at_hand else "")
+        return found if found.digest == looked.digest else None
 
     def _source(self, entry: Entry) -> Chunks:
         """Reads a file from its beginning as often as it is asked to: from memory, where it is not too large for
@@ -172,12 +244,10 @@ class Intake:
     def _whole(self, entry: Entry) -> _Contents:
         """A file that fits into a block, read at once."""
         data = b"".join(self.tree.chunks(entry.path))
-        digest = blake3(data)
-        known = self._by_digest.get(digest.hexdigest())
-        if known is not None:
-            return known
-        block = BlockId(digest.digest()) if len(data) == BLOCK else None
-        return _Contents(self.pieces.store(data, block), digest=digest.hexdigest(), size=len(data))
+        if len(data) == BLOCK and BLOCK not in self._sizes:
+            return _Contents(self.pieces.store(data), size=BLOCK)
+        digest = blake3(data).hexdigest()
+        return self._known_as(digest) or _Contents(self.pieces.store(data), digest=digest, size=len(data))
 
     def _compared(self, source: Chunks, size: int, base: Place) -> tuple[str, list[_Known]]:
         """The digest of a file, and the stretches that the base's file holds, by place or else by content."""
@@ -185,7 +255,7 @@ class Intake:
         hasher = blake3()
         runs = list(reuse.in_place(_hashed(source(), hasher), self._bytes_of(earlier), reuse.sector_of(size)))
         digest = hasher.hexdigest()
-        if digest not in self._by_digest and _sum(runs) * 2 < size:
+        if digest not in self._earlier and _sum(runs) * 2 < size:
             moved = reuse.by_content(source(), self._bytes_of(earlier), size)
             runs = max(runs, moved, key=_sum)
         known = [_of_run(run, earlier) for run in runs]
@@ -193,7 +263,7 @@ class Intake:
         return digest, known if count * SHORTEST <= max(size, 16 * SHORTEST) else []
 
     def _bytes_of(self, within: Within) -> Iterator[bytes]:
-        return lists.read(within.stretch(0, within.length), self.fetch)
+        return lists.gathered(within.stretch(0, within.length), self.fetch, PIECE)
 
     def _kin_of(self, path: str) -> str:
         """The file of the base that is called alike but for its numbers, as dated dumps and rolled logs are."""
@@ -205,12 +275,12 @@ class Intake:
             self._kin = {shape: paths[-1] for shape, paths in kin.items() if len(paths) <= MOST_KIN}
         return self._kin.get(_shape(path), "")
 
-    def _stored(self, source: Chunks, known: list[_Known]) -> _Contents:
-        """A file read to its end; what is not ``known`` goes into blocks."""
+    def _stored(self, source: Chunks, known: list[_Known], digest: str = "") -> _Contents:
+        """A file read to its end; what is not ``known`` goes into blocks. ``digest``: where that is told already."""
         hasher = blake3()
         found: list[Extent] = []
         at = next_known = 0
-        for piece in reuse.regrouped(_hashed(source(), hasher), PIECE):
+        for piece in reuse.regrouped(source() if digest else _hashed(source(), hasher), PIECE):
             low = 0
             while low < len(piece):
                 while next_known < len(known) and known[next_known].end <= at + low:
@@ -224,20 +294,29 @@ class Intake:
                     found += self.pieces.store(piece[low:high])
                 low = high
             at += len(piece)
-        return _Contents(lists.joined(found), digest=hasher.hexdigest(), size=at)
+        return _Contents(lists.joined(found), digest=digest or hasher.hexdigest(), size=at)
 
     # --- the end -------------------------------------------------------------
 
     def _finished(self, kept: Mapping[str, Held]) -> dict[str, Held]:
         self.pieces.settle([found for _, found in self._taken.values() if found is not None])
         rows = {
-            path: Held(entry, found.digest, found.place) if found else Held(entry)
+            path: Held(entry, found.identity, found.place) if found else Held(entry)
             for path, (entry, found) in self._taken.items()
         }
         if not rows:
             return dict(kept)
         rows.update(kept)
         return {path: rows[path] for path in sorted(rows)}
+
+
+def _come(look: Future[_Looked] | None) -> _Looked | None:
+    """What came of a look; None where there was none, or it failed: whoever reads the file next meets that, and
+    tells."""
+    try:
+        return look.result() if look is not None else None
+    except EmberKeepError:
+        return None
 
 
 def _hashed(chunks: Iterable[bytes], hasher: blake3) -> Iterator[bytes]:

@@ -25,13 +25,16 @@ import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
-from typing import BinaryIO, NamedTuple, NewType
+from typing import TYPE_CHECKING, BinaryIO, NamedTuple, NewType
 
 import zstandard
 from blake3 import blake3
 
 from emberkeep import files
 from emberkeep.errors import Damage, Place
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future, ThreadPoolExecutor
 
 MAGIC = b"EMBERPACK 2\n"
 MARK = b"EKB2"
@@ -40,10 +43,18 @@ _BODY = struct.Struct("<4sB3x32sQI")
 _CRC = struct.Struct("<I")
 HEAD = _BODY.size + _CRC.size
 LARGEST_BLOCK = 16 << 20
-LEVEL, DEEP_LEVEL = 3, 9
-"""Of zstd: the usual one, and one for the little that compresses well; docs/benchmarks.md says how they were chosen."""
+LEVEL, DEEP_LEVEL, LIGHT_LEVEL = 3, 9, -5
+"""Of zstd: the usual one, one for the little that compresses well, and one for what hardly does; docs/benchmarks.md
+says how they were chosen."""
 DEEP_SHARE = 0.4
 """What shrinks to less than this is text of some kind."""
+TRIED_EVERY = 16
+"""Of so many dense blocks behind one another, one is tried with both levels."""
+_ALIKE = 0.01
+"""How far apart shares may lie for blocks to count as of one kind."""
+
+EAGER = 64 << 20
+"""Bytes of a pack behind which a sync is begun while more is written."""
 
 BlockId = NewType("BlockId", bytes)
 """BLAKE3 of a block's raw bytes, 32 bytes."""
@@ -97,16 +108,46 @@ class Encoded(NamedTuple):
     stored: bytes
 
 
-def encode(block: BlockId, raw: bytes, *, deep: bool = False) -> Encoded:
+def encode(block: BlockId, raw: bytes, levels: Levels | None = None, *, deep: bool = False) -> Encoded:
     """A block compressed, or as it is where that is shorter. ``deep``: harder, when it is of the kind that pays.
 
     Several threads may do this at once.
     """
-    packed = _compressor(LEVEL).compress(raw)
-    if deep and len(packed) < DEEP_SHARE * len(raw):
-        packed = _compressor(DEEP_LEVEL).compress(raw)
+    packed = (levels or Levels()).compress(raw, deep) if raw else raw
     form, stored = (ZSTD, packed) if len(packed) < len(raw) else (RAW, raw)
     return Encoded(Head(form, block, len(raw), len(stored)), stored)
+
+
+class Levels:
+    """Chooses the level for each block by what the ones before it came to.
+
+    What is dense (packed chunks, noise with gaps) often comes out smaller with the light level, and in a third of the
+    time, since that one wastes nothing on literals that do not shrink. Blocks behind one another are mostly of one
+    kind, so one in :data:`TRIED_EVERY` is tried with both. A race between threads costs a trial at most.
+    """
+
+    def __init__(self) -> None:
+        self._light: float | None = None
+        """What the light level made of the last block it was better for; None where it was not."""
+        self._since = TRIED_EVERY
+
+    def compress(self, raw: bytes, deep: bool) -> bytes:
+        """One zstd frame around a block that is not empty."""
+        if self._light is not None and self._since < TRIED_EVERY:
+            light = _compressor(LIGHT_LEVEL).compress(raw)
+            if abs(len(light) / len(raw) - self._light) < _ALIKE:
+                self._since += 1
+                return light
+        packed = _compressor(LEVEL).compress(raw)
+        if len(packed) < DEEP_SHARE * len(raw):
+            return _compressor(DEEP_LEVEL).compress(raw) if deep else packed
+        if self._light is None and self._since < TRIED_EVERY:
+            self._since += 1
+            return packed
+        light = _compressor(LIGHT_LEVEL).compress(raw)
+        self._since = 0
+        self._light = len(light) / len(raw) if len(light) < len(packed) else None
+        return min(light, packed, key=len)
 
 
 _of_thread = threading.local()
@@ -257,7 +298,9 @@ class PackWriter:
         self._path = pack_path(folder, self.number)
         self._part = self._path.with_name(self._path.name + ".part")
         self._handle: BinaryIO | None = None
-        self._offset = 0
+        self._offset = self._begun = 0
+        self._syncing: Future[None] | None = None
+        self._pool: ThreadPoolExecutor | None = None
 
     def __enter__(self) -> PackWriter:
         return self
@@ -287,20 +330,42 @@ class PackWriter:
         files.io.write(self._handle, serialize_head(head) + stored)
         location = Location(self.number, self._offset, len(stored), head.raw)
         self._offset += HEAD + len(stored)
+        if self._offset - self._begun >= EAGER and (self._syncing is None or self._syncing.done()):
+            self._begin_sync()
         return location
+
+    def _begin_sync(self) -> None:
+        """Sync what is there in another thread, so that little is left for the end. What that raises is met there."""
+        if self._syncing is not None:
+            self._syncing.result()
+        if self._pool is None:
+            from concurrent.futures import ThreadPoolExecutor
+
+            self._pool = ThreadPoolExecutor(1, "sync")
+        assert self._handle is not None
+        self._begun = self._offset
+        self._syncing = self._pool.submit(files.io.sync, self._handle)
 
     def finish(self) -> None:
         """Sync the pack and make it count; one that holds nothing was never made."""
         if self._handle is None:
             return
+        if self._syncing is not None:
+            self._syncing.result()  # a failure is told once only, so it counts though a later sync goes well
         files.io.sync(self._handle)
-        self._handle.close()
+        self._close()
         files.io.replace(self._part, self._path)
         files.io.sync_folder(self._path.parent)
 
     def abandon(self) -> None:
         """Throw the half-made pack away. What cannot be removed now, the next writer sweeps."""
         if self._handle is not None:
-            self._handle.close()
+            self._close()
             with contextlib.suppress(OSError):
                 files.io.unlink(self._part)
+
+    def _close(self) -> None:
+        if self._pool is not None:
+            self._pool.shutdown()
+        assert self._handle is not None
+        self._handle.close()

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING
 from emberkeep.store import extents as lists
 from emberkeep.store.extents import HOLE, Extent, Place
 from emberkeep.store.index import Index
-from emberkeep.store.packs import DEEP_SHARE, BlockId, Encoded, PackWriter, block_id, encode
+from emberkeep.store.packs import DEEP_SHARE, BlockId, Encoded, Levels, PackWriter, block_id, encode
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
@@ -52,18 +52,15 @@ class Pieces:
         """Where the blocks lie that were written."""
         return self._blocks.fresh
 
-    def store(self, data: bytes, block: BlockId | None = None) -> list[Extent]:
-        """The extents of new bytes: whole blocks of their own, the rest in the bundle.
-
-        ``block``: the identity of ``data``, where it is one whole block and that is known already.
-        """
+    def store(self, data: bytes) -> list[Extent]:
+        """The extents of new bytes: whole blocks of their own, the rest in the bundle."""
         if len(data) < BLOCK:
             return [self.bundled(data)] if data else []
         whole = len(data) - len(data) % BLOCK
         found = []
         for start in range(0, whole, BLOCK):
             stand_in = self._blocks.reserve()
-            self._blocks.put(data[start : start + BLOCK], stand_in, block)
+            self._blocks.put(data[start : start + BLOCK], stand_in)
             found.append(Extent(stand_in, 0, BLOCK))
         return found + self.store(data[whole:])
 
@@ -118,22 +115,28 @@ class _Blocks:
     _count: int = 0
     _deep: int = 0
     _named: dict[BlockId, BlockId] = field(default_factory=dict)
+    _levels: Levels = field(default_factory=Levels)
 
     def reserve(self) -> BlockId:
         """A stand-in for a block that is to come."""
         self._count += 1
         return BlockId(b"stand-in %d" % self._count)
 
-    def put(self, raw: bytes, stand_in: BlockId, block: BlockId | None = None) -> None:
-        """Write a block unless the store has it; ``block``: its identity where that is known already."""
+    def put(self, raw: bytes, stand_in: BlockId) -> None:
+        """Write a block unless the store has it."""
         if self._pool is None:
             self.has(stand_in)  # loads the index here, before threads ask for it
             from concurrent.futures import ThreadPoolExecutor
 
             self._pool = ThreadPoolExecutor(min(4, os.cpu_count() or 1), "compress")
-        self._waiting.append((stand_in, self._pool.submit(_make, raw, block, self.has, self._deep < DEEP)))
+        self._waiting.append((stand_in, self._pool.submit(self._make, raw, self._deep < DEEP)))
         while len(self._waiting) > _IN_FLIGHT or (self._waiting and self._waiting[0][1].done()):
             self._write_next()
+
+    def _make(self, raw: bytes, deep: bool) -> _Made:
+        """The identity of a block, and its stored form unless the store has it."""
+        block = block_id(raw)
+        return block, None if self.has(block) else encode(block, raw, self._levels, deep=deep)
 
     def _write_next(self) -> None:
         stand_in, future = self._waiting.popleft()
@@ -160,12 +163,6 @@ class _Blocks:
 
 
 _Made = tuple[BlockId, Encoded | None]
-
-
-def _make(raw: bytes, block: BlockId | None, has: Callable[[BlockId], bool], deep: bool) -> _Made:
-    """The identity of a block, and its stored form unless the store has it."""
-    block = block or block_id(raw)
-    return block, None if has(block) else encode(block, raw, deep=deep)
 
 
 @dataclass

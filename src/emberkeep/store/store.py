@@ -22,7 +22,7 @@ import os
 import shutil
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import groupby
@@ -37,13 +37,12 @@ from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import seen
-from emberkeep.store.ahead import ReadAhead
 from emberkeep.store.extents import HOLE, Extent
 from emberkeep.store.intake import Intake, Progress, silent
 from emberkeep.store.manifest import DEFAULTS, About, Held, Manifest
 from emberkeep.store.packs import BlockId, Location, PackReader, PackWriter
 from emberkeep.store.pieces import Pieces
-from emberkeep.store.reuse import PIECE, regrouped
+from emberkeep.store.reuse import PIECE
 from emberkeep.trees import FILE, Entry, FolderTree, Skipped, Still, Tree
 
 FORMAT = b"emberkeep store 3\n"
@@ -172,8 +171,9 @@ class Store:
             location = self._located(block)
         raw = self._reader.read(block, location)
         with self._guard:
-            self._cached[block] = raw
-            self._cached_bytes += len(raw)
+            if block not in self._cached:  # another thread may have read it meanwhile
+                self._cached[block] = raw
+                self._cached_bytes += len(raw)
             while self._cached_bytes > _CACHED and len(self._cached) > 1:
                 self._cached_bytes -= len(self._cached.popitem(last=False)[1])
         return raw
@@ -215,13 +215,18 @@ class Store:
         """
         hasher = blake3()
         for is_hole, extents in groupby(self.extents(held), lambda extent: extent.block == HOLE):
-            stretch = list(extents)
-            for raw in regrouped(lists.read(stretch, self.block), PIECE):
-                hasher.update(raw)
-                if not (holes and is_hole):
+            if not is_hole:
+                for raw in lists.gathered(extents, self.block, PIECE):
+                    hasher.update(raw)
                     yield raw
-            if holes and is_hole:
-                yield sum(extent.length for extent in stretch)
+                continue
+            length = sum(extent.length for extent in extents)
+            for zeros in lists.zeros(length):
+                hasher.update(zeros)
+                if not holes:
+                    yield zeros
+            if holes:
+                yield length
         if hasher.hexdigest() != held.digest:
             raise Damage("the blocks of this file do not add up to it", place=Place(held.entry.path))
 
@@ -235,6 +240,20 @@ class Store:
             return {}
         held = base.manifest.held
         return _unwritten(entries, held, remembered.stamps(held), tree.stamps)
+
+    def short(self, held: Held) -> bytes | None:
+        """A file's contents where they are one stretch of one block, as those of most files are; None where not."""
+        place = held.place
+        if place is None or place.depth or place.block == HOLE:
+            return None
+        raw = self.block(place.block)
+        if place.length != len(raw):
+            raw = raw[place.offset : place.offset + place.length]
+        elif place.block.hex() == held.digest:
+            return raw  # a block is checked when it is read
+        if blake3(raw).hexdigest() != held.digest:
+            raise Damage("the block of this file does not hold it", place=Place(held.entry.path))
+        return raw
 
     # --- writing -------------------------------------------------------------
 
@@ -369,7 +388,13 @@ class Store:
     ) -> tuple[dict[str, Held], Intake]:
         """All rows of ``entries``, with what was new in a pack that counts from now on."""
         with PackWriter(self.packs) as writer:
-            intake = Intake(tree, earlier, self.block, Pieces(lambda block: block in self.index, writer))
+            intake = Intake(
+                tree,
+                earlier,
+                self.block,
+                Pieces(lambda block: block in self.index, writer),
+                isinstance(tree, FolderTree),
+            )
             return intake.take(entries, kept, progress), intake
 
     def _as_before(self, about: About, remembered: seen.Seen) -> Taken | None:
@@ -491,7 +516,9 @@ def _within(folder: Path, path: Path) -> str:
 
 
 class SnapshotTree(Still):
-    """A snapshot, or recorded defaults, as a tree."""
+    """A snapshot, or recorded defaults, as a tree. ``lanes``: how many threads may read from it at a time."""
+
+    lanes = 2
 
     def __init__(self, store: Store, manifest: Manifest, label: str) -> None:
         self._store = store
@@ -522,7 +549,17 @@ class SnapshotTree(Still):
             assert isinstance(chunk, bytes)
             yield chunk
 
-    def _contents(self, held: Held, holes: bool = True) -> Iterator[files.Chunk]:
+    def pieces(self, path: str) -> Iterator[files.Chunk]:
+        """The contents of a file; its holes as their lengths. Several threads may ask at once."""
+        return self._contents(self.manifest.held[path], holes=True)
+
+    def _contents(self, held: Held, holes: bool) -> Iterator[files.Chunk]:
+        short = None
+        with contextlib.suppress(Damage):  # its block may have been moved; if it is damaged, that is told below
+            short = self._store.short(held)
+        if short is not None:
+            yield short
+            return
         try:
             yield from self._store.contents(self._now(held), holes=holes)
         except Damage as error:
@@ -543,8 +580,3 @@ class SnapshotTree(Still):
 
     def digest(self, path: str) -> str:
         return self.manifest.held[path].digest
-
-    def ahead(self, paths: Sequence[str]) -> ReadAhead:
-        """The contents of some files, to be asked for in that order."""
-        rows = [self.manifest.held[path] for path in paths]
-        return ReadAhead(rows, self._store.extents, self._store.block, self._contents)
