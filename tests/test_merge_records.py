@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from emberkeep.merging.merge import merge_file
-from emberkeep.merging.results import FileMerge, Outcome, What
+from emberkeep.merging.results import ORDER, FileMerge, Outcome, What
 
 OLD = """\
 <?xml version="1.0"?>
@@ -379,11 +379,26 @@ def test_any_order_of_the_vendors_is_followed_where_i_left_mine_alone(order: str
     assert text_of(result) == listed(*order, worth="9")
 
 
-def test_my_own_order_stays() -> None:
-    mine = listed(*"bacde", worth="7")
-    result = merge(mine, listed(*"abecd"), listed(*"abcde"), name="x.xml")
-    assert result.data is None
+def test_my_own_order_stays_until_it_is_said_whose_is_meant() -> None:
+    old, new, mine = listed(*"abcdef"), listed(*"abedcfg"), listed(*"bacdef", worth="7")
+    result = merge(mine, new, old, name="x.xml")
     assert [change.record for change in result.kept if change.what is What.MOVED] == ["g[id=b]"]
+    (asked,) = result.questions
+    assert (asked.field, asked.open) == (ORDER, True)
+    assert (asked.old, asked.mine, asked.new) == tuple(
+        ", ".join(f"g[id={name}]" for name in names) for names in ("abcdef", "bacdef", "abedcf")
+    )
+    assert text_of(result) == listed(*"bacdefg", worth="7")
+    assert text_of(merge(mine, new, old, name="x.xml", answer="mine")) == listed(*"bacdefg", worth="7")
+    assert text_of(merge(mine, new, old, name="x.xml", answer="new")) == listed(*"abedcfg", worth="7")
+    assert text_of(merge(mine, new, old, name="x.xml", answer="old")) == listed(*"abcdefg", worth="7")
+
+
+def test_an_order_that_says_nothing_is_not_asked_about() -> None:
+    old, mine = listed(*"abdecf"), listed(*"badecf")
+    assert not merge(mine, listed(*"abcdef"), old, name="x.xml").questions  # the vendor sorted it
+    assert not merge(mine, listed(*"fcedba"), old, name="x.xml").questions  # and wrote it out anew
+    assert not merge(listed(*"abcedf"), listed(*"abcedf"), old, name="x.xml").questions  # and did what I did
 
 
 def test_a_moved_record_finds_its_place_among_records_of_mine_and_lists_of_json_follow_too() -> None:

@@ -184,7 +184,8 @@ def _moved(
     sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged, documents: Sequence[Document], ways: _Ways
 ) -> RecordsMerged:
     """The merged text with the vendor's moves followed; as it is where there are too many, or they do not go well."""
-    if len(merged.moves) > MOST or sides.mine == sides.old:
+    moves = merged.moves if len(merged.moves) <= MOST else tuple(move for move in merged.moves if move.asked)
+    if not moves or sides.mine == sides.old:
         return merged
 
     def parse(text: str) -> Document:
@@ -196,7 +197,7 @@ def _moved(
         return Identities([documents[0], documents[-1]], [document], ways.rules)
 
     try:
-        text, done = followed(merged.text, merged.moves, parse, identities)
+        text, done = followed(merged.text, moves, parse, identities)
     except (Collision, EmberKeepError):
         return merged
     taken = tuple(Change(sides.path, move.record, RECORD, What.MOVED, None, None) for move in done)

@@ -39,12 +39,13 @@ from emberkeep.documents.model import (
     same,
 )
 from emberkeep.documents.values import same_value
-from emberkeep.merging.moves import Move, moves_of
+from emberkeep.merging.moves import Move, contested, moves_of
 from emberkeep.merging.results import (
     COMMENT,
     MINE,
     NEW,
     OLD,
+    ORDER,
     RECORD,
     TYPED,
     Change,
@@ -489,12 +490,26 @@ class _Items:
             self.merger.moves += moves_of(self.record, self.path, self.old, self.new, self.merger.identities)
         elif not moved([self.new_of_mine.get(mine, -1) for mine, _ in both if mine in self.new_of_mine]):
             return  # it is the vendor's own new order
+        else:
+            self._ask_order()
         for at in ours:
             mine, old = both[at]
             item = self.old[old]
             _, _, record = self._named(item, _Row(old, mine, None))
             line = self.merger.mine.line(self.mine[mine].node.start)
             self.merger.kept.append(Change(self.merger.path, record, RECORD, What.MOVED, None, None, line))
+
+    def _ask_order(self) -> None:
+        """Ask whose order a list is to have, where both sides changed it and the vendor's means something."""
+        merger = self.merger
+        found = contested(self.path, (self.old, self.mine, self.new), merger.identities)
+        if found is None:
+            return
+        line = merger.mine.line(self.three.mine.start)
+        asked = Question(merger.path, self.record, ORDER, found.old, found.mine, found.new, line=line)
+        chosen = {NEW: self.new, OLD: self.old}.get(merger.ask(asked, typed=False).answer)
+        if chosen is not None:
+            merger.moves += moves_of(self.record, self.path, self.mine, chosen, merger.identities, asked=True)
 
     @cached_property
     def new_of_mine(self) -> dict[int, int]:

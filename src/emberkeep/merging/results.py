@@ -12,6 +12,7 @@ RECORD = "(record)"
 FILE = "(file)"
 LINES = "(lines)"
 COMMENT = "(comment)"
+ORDER = "(order)"
 """Names that stand in ``field`` where a whole thing is meant instead of one value."""
 
 MINE, NEW, OLD, TYPED = "mine", "new", "old", "="
