@@ -10,6 +10,7 @@ time, renamed over the target, and then the folder is synced, so that a power cu
 from __future__ import annotations
 
 import contextlib
+import errno
 import itertools
 import os
 import stat
@@ -321,3 +322,17 @@ def discard(path: Path) -> None:
     for inside in path.iterdir():
         io.unlink(inside)
     io.rmdir(path)
+
+
+def move_in(source: Path, target: Path, facts: Facts) -> None:
+    """Give a file that was written and synced elsewhere its facts and its place, over what stands there."""
+    make_folder(target.parent)
+    set_facts(source, facts)
+    try:
+        io.replace(source, target)
+    except OSError as error:
+        if error.errno != errno.EXDEV:
+            raise
+        with source.open("rb") as handle:
+            write_whole(target, iter(lambda: handle.read(1 << 20), b""), mode=facts.mode, mtime_ns=facts.mtime_ns)
+        io.unlink(source)

@@ -10,12 +10,14 @@
       recipes/               how saves are migrated, one file for each version step
       output/                what started servers print
       due.lock               held by the one process that does what is due
+      far.db, far/           what a far server folder held at the last fetch, and files that are half fetched
       store/                 snapshots and recorded defaults
 
 ``keep.toml``::
 
     format = 1
     [server]          name, folder (relative ones are relative to the keep), zone (IANA name)
+    [far]             the way to a server folder behind a file transfer, and its copy here; see ``far``
     [versions.NAME]   pattern (a regular expression with one group), in (list of globs)
     [roles]           ROLE = [globs], first match wins in the order written
     [world]           pointer = { file, key }, tiles = { names, sector }, dimensions (further folders), numbered =
@@ -51,9 +53,10 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from emberkeep import events, files, globs, running, wiping
+from emberkeep import events, far, files, globs, running, wiping
 from emberkeep.errors import Refused, UsageError
 from emberkeep.events import Events
+from emberkeep.far import Far
 from emberkeep.running import Running
 from emberkeep.toml import Reader, load, parsed
 from emberkeep.wiping import Wiping
@@ -219,6 +222,9 @@ class Config:
     player_bound: tuple[str, ...] = ()
     wanted: tuple[Wanted, ...] = ()
     running: Running = field(default_factory=Running)
+    far: Far = field(default_factory=Far)
+    copy: str = ""
+    """Where the local copy of a far server folder lies, relative to the keep; "" for beside it."""
     landmarks: tuple[Landmark, ...] = ()
     updating: Updating = field(default_factory=Updating)
     wiping: Wiping = field(default_factory=Wiping)
@@ -265,9 +271,10 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
     server = reader.sub("server")
     zone, roles, player_bound = _zone(server), _roles(reader.sub("roles")), _player_bound(reader.sub("player-bound"))
     wipes = wiping.read(reader, dict(roles), player_bound)
+    folder = server.required("folder")
     config = Config(
         name=server.required("name"),
-        folder=server.required("folder"),
+        folder=folder,
         zone=zone,
         versions=_versions(reader.sub("versions")),
         roles=roles,
@@ -278,6 +285,8 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
         player_bound=player_bound,
         wanted=_wanted(reader),
         running=running.read(reader),
+        far=far.read(reader, server, folder),
+        copy=server.string("copy"),
         landmarks=tuple(_landmark(item) for item in reader.subs("landmark")),
         updating=_updating(reader.sub("update"), reader.sub("rehearse")),
         wiping=wipes,
@@ -477,12 +486,17 @@ def _ladder(reader: Reader) -> tuple[Rung, ...]:
 
 
 class Keep:
-    """An opened keep. ``folder``: the keep itself; ``config``: its keep.toml; ``server``: the server folder."""
+    """An opened keep. ``folder``: the keep itself; ``config``: its keep.toml; ``server``: the server folder, or the
+    local copy of one that is far."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.config = read_config(folder / FILE)
-        self.server = Path(os.path.normpath(folder / self.config.folder))
+        here = self.config.folder
+        if self.config.far.address is not None:
+            called = folder.name.removesuffix(SUFFIX)
+            here = self.config.copy or (f"../{called}" if called not in ("", folder.name) else "copy")
+        self.server = Path(os.path.normpath(folder / here))
         if self.server == folder or self.server in folder.parents:
             raise Refused(
                 f"the keep {folder} lies inside its server folder, where a reinstall would take it along",
@@ -517,6 +531,11 @@ class Keep:
     def require_server(self) -> Path:
         """The server folder; UsageError when it is not there."""
         if not self.server.is_dir():
+            if self.config.far.address is not None:
+                raise UsageError(
+                    f"there is no copy of {self.config.far.address} at {self.server} yet",
+                    hint="'emberkeep mirror fetch' brings it here",
+                )
             raise UsageError(
                 f"the server folder {self.server} is not there",
                 hint=f"set server.folder in {self.folder / FILE}",
@@ -536,6 +555,8 @@ def make_like(keep: Keep, folder: Path, server: Path) -> Keep:
 
     told = tomlkit.parse((keep.folder / FILE).read_text(encoding="utf-8"))
     told["server"]["folder"] = Path(os.path.relpath(server, folder)).as_posix()
+    for table, key in ((told["server"], "copy"), (told, "far")):  # what it is made for lies here
+        table.pop(key, None)
     files.make_folder(folder)
     others = [keep.answers_file, keep.orders_file, *keep.recipes.rglob("*")]
     for path in (path for path in others if path.is_file()):

@@ -8,29 +8,42 @@ from pathlib import Path
 
 from emberkeep import files
 from emberkeep.cli.context import add_go, answer, opened, the_keep
+from emberkeep.cli.far import add_far, lines_to
 from emberkeep.errors import Refused, UsageError
-from emberkeep.keep import FILE, beside, check_text
+from emberkeep.far import address_of, is_far
+from emberkeep.keep import FILE, Keep, beside, check_text
 from emberkeep.runs import defaults
 from emberkeep.servers.adopt import adopt
 from emberkeep.servers.draft import draft
 from emberkeep.servers.refresh import refresh, written
+from emberkeep.show import mirror as mirror_view
 from emberkeep.show import servers as view
 from emberkeep.show.console import Screen
 
 EXAMPLES = (
     "emberkeep adopt /srv/gannet-rock",
     "emberkeep adopt gannet-rock --zone Atlantic/Faroe",
+    "emberkeep adopt sftp://keeper@rock.example/srv/gannet-rock --into gannet-rock",
     "emberkeep adopt --refresh      (what has come since; --go writes it)",
 )
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """The server folder and the zone, or a fresh look."""
-    parser.add_argument("server", metavar="SERVER", nargs="?", help="the server folder")
+    parser.add_argument("server", metavar="SERVER", nargs="?", help="the server folder, or its address")
     parser.add_argument("--zone", default="UTC", help="IANA name of the zone in which times are shown (default UTC)")
     parser.add_argument(
         "--refresh", action="store_true", help="look again, and propose changes to the keep.toml there is"
     )
+    far = parser.add_argument_group("a server behind a file transfer")
+    far.add_argument("--into", metavar="DIR", help="where the local copy is to lie (default: here, called as there)")
+    far.add_argument("--secret-env", default="", metavar="NAME", help="the environment variable with the password")
+    far.add_argument("--secret-file", default="", metavar="FILE", help="or a file that only you can read")
+    far.add_argument("--key", default="", metavar="FILE", help="a private key (SFTP)")
+    far.add_argument(
+        "--certificate", default="", metavar="FILE", help="the host's certificate, or its authority (FTPS)"
+    )
+    add_far(far)
     add_go(parser, "write what --refresh proposes into keep.toml")
 
 
@@ -40,6 +53,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         return _refresh(args, screen)
     if args.server is None:
         raise UsageError("which server folder?", hint="emberkeep adopt SERVER; or --refresh for the keep there is")
+    if is_far(args.server):
+        return _far(args, screen)
     server = Path(os.path.abspath(args.server))
     if not server.is_dir():
         raise UsageError(f"{server} is not a folder", hint="name the folder that holds the game server")
@@ -52,11 +67,63 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         )
     found = adopt(server)
     text = draft(found, os.path.relpath(server, keep) if keep.parent == server.parent else str(server), args.zone)
+    _write(keep, text)
+    result = {"keep": keep, "adoption": found}
+    return answer(args, 0, result, lambda: view.adoption(screen, found, keep, True))
+
+
+def _write(keep: Path, text: str) -> None:
     check_text(text, keep / FILE)  # the draft must pass our own check
     files.make_folder(keep)
     files.write_whole(keep / FILE, [text.encode("utf-8", "backslashreplace")])
-    result = {"keep": keep, "adoption": found}
-    return answer(args, 0, result, lambda: view.adoption(screen, found, keep, True))
+
+
+def _far(args: argparse.Namespace, screen: Screen) -> int:
+    """Fetch a server from its address, and draft from the copy. The draft is begun with what the way there takes, so
+    that a fetch that is broken off goes on with 'mirror fetch'."""
+    import tomlkit  # only where a draft is put together
+
+    from emberkeep.cli import mirror  # only where a far host is asked
+
+    address = address_of(args.server)
+    copy = Path(os.path.abspath(args.into or address.folder.rsplit("/", 1)[-1] or address.host))
+    keep = Path(os.path.abspath(args.keep)) if args.keep else beside(copy)
+    if (keep / FILE).exists():
+        raise Refused(f"{keep / FILE} is there already", hint="'emberkeep mirror fetch' brings what changed there")
+    if copy.is_dir() and any(copy.iterdir()):
+        raise Refused(f"{copy} is not empty", hint="name a new folder with --into")
+    secret = {name: value for name, value in (("env", args.secret_env), ("file", args.secret_file)) if value}
+    way = {name: value for name, value in (("key", args.key), ("certificate", args.certificate)) if value}
+    for name, value in way.items():
+        way[name] = os.path.abspath(value)
+
+    def with_way(text: str) -> str:
+        told = tomlkit.parse(text)
+        told["server"]["copy"] = Path(os.path.relpath(copy, keep)).as_posix()
+        if secret or way:
+            told["far"] = {**({"secret": secret} if secret else {}), **way}
+        return tomlkit.dumps(told)
+
+    begun = tomlkit.dumps({"format": 1, "server": {"name": copy.name, "folder": str(address), "zone": args.zone}})
+    _write(keep, with_way(begun))
+    opened_keep = Keep(keep)
+    args.only, args.rehash, args.theirs, args.mine, args.another, args.details = [], False, False, False, False, False
+    try:
+        with lines_to(args, screen, opened_keep) as lines:
+            done = mirror.bring(args, screen, opened_keep, lines)
+    except BaseException:
+        if not copy.is_dir():
+            files.io.unlink(keep / FILE)  # nothing came: the same can be said again
+        raise
+    found = adopt(copy)
+    _write(keep, with_way(draft(found, str(address), args.zone)))
+    result = {"keep": keep, "adoption": found, "fetched": done.fetched}
+
+    def text() -> None:
+        mirror_view.fetched(screen, done.plan, done.fetched, address, False)
+        view.adoption(screen, found, keep, True)
+
+    return answer(args, 1 if done.fetched.failed else 0, result, text)
 
 
 def _refresh(args: argparse.Namespace, screen: Screen) -> int:

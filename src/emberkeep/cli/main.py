@@ -39,6 +39,7 @@ COMMANDS = {
     "start": "start the server and follow it until it is ready",
     "stop": "warn, save, stop, and wait until the server is gone",
     "say": "say something to the players",
+    "mirror": "a server behind FTP, FTPS or SFTP: bring it here, send changes there",
     "watch": "follow the server's log until it is ready",
 }
 INTERRUPTED = 130

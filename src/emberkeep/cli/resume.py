@@ -8,6 +8,7 @@ from emberkeep.cli.context import add_go, answer, opened, the_keep
 from emberkeep.cli.running import room_for
 from emberkeep.runs import recovery
 from emberkeep.runs import run as runs
+from emberkeep.runs.journal import SEND
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
 
@@ -16,6 +17,9 @@ EXAMPLES = ("emberkeep resume            (shows what is left to do)", "emberkeep
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Whether to do it, and what becomes of a step that fails."""
+    parser.add_argument(
+        "--accept-new", action="store_true", help=argparse.SUPPRESS
+    )  # for a run that sent to a far host
     parser.add_argument("--stay", action="store_true", help="when a step fails, leave all as it is for a look")
     add_go(parser, "finish it")
 
@@ -25,6 +29,10 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     with opened(keep) as store, progress("resume", screen) as step:
         found = runs.waiting(keep)
+        if found.kind == SEND:
+            from emberkeep.cli import mirror  # only where a far host is asked
+
+            return mirror.go_on(args, screen, keep, store, found)
         room = room_for(args, screen, keep, store, found, step)
         left = runs.left_to_do(room, recovery.steps_of(keep, store, found)) if not found.undoing else None
         if args.go:

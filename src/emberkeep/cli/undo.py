@@ -6,6 +6,7 @@ import argparse
 
 from emberkeep.cli.context import add_go, answer, now, opened, the_keep
 from emberkeep.runs import run as runs
+from emberkeep.runs.journal import SEND, Journal
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
 
@@ -14,6 +15,9 @@ EXAMPLES = ("emberkeep undo            (shows what it would put back)", "emberke
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Which run."""
+    parser.add_argument(
+        "--accept-new", action="store_true", help=argparse.SUPPRESS
+    )  # for a run that sent to a far host
     parser.add_argument("run", nargs="?", type=int, metavar="RUN", help="its number (default: the last one)")
     add_go(parser, "put it back")
 
@@ -23,6 +27,11 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     before = None
     with opened(keep) as store:
+        which = runs.which(Journal(keep.folder), args.run)
+        if which.kind == SEND:
+            from emberkeep.cli import mirror  # only where a far host is asked
+
+            return mirror.take_back(args, screen, keep, store, which)
         found = runs.to_undo(keep, store, args.run)
         if args.go:
             with progress("undo") as step:

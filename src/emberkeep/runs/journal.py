@@ -39,7 +39,7 @@ from emberkeep import files
 from emberkeep.errors import Place, Refused, UnreadableInput
 
 BEGUN, DONE, TAKEN_BACK, UNDONE = "begun", "done", "taken back", "undone"
-RESTORE, MERGE, UNDO = "restore", "merge", "undo"
+RESTORE, MERGE, UNDO, SEND = "restore", "merge", "undo", "send"
 _TABLES = (
     "create table if not exists run (number integer primary key, kind text not null,"
     " begun text not null, ended text, state text not null, facts text not null)",

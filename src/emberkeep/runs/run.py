@@ -471,7 +471,7 @@ def to_undo(keep: Keep, store: Store, number: int | None) -> Undoing:
     Refused for an older run when something that it left was changed since, and names it.
     """
     journal = Journal(keep.folder)
-    run = _which(journal, number)
+    run = which(journal, number)
     last = journal.undoable()
     if not run.before:
         if run.state == BEGUN:
@@ -485,7 +485,8 @@ def to_undo(keep: Keep, store: Store, number: int | None) -> Undoing:
     return Undoing(run, undo_plan(keep, store, run, journal))
 
 
-def _which(journal: Journal, number: int | None) -> Run:
+def which(journal: Journal, number: int | None) -> Run:
+    """The run that 'undo' means: run ``number``, else the interrupted one or the last."""
     last = journal.undoable()
     if number is None:
         if last is None:

@@ -11,6 +11,7 @@ from typing import Any
 
 from emberkeep.errors import EmberKeepError
 from emberkeep.merging.results import FileMerge, Merge
+from emberkeep.remote.host import FarEntry
 from emberkeep.show.words import discreet
 from emberkeep.trees import Entry
 
@@ -31,7 +32,7 @@ def plain(value: Any) -> Any:
         return value.isoformat()
     if isinstance(value, timedelta):
         return value.total_seconds()
-    if isinstance(value, Entry):
+    if isinstance(value, (Entry, FarEntry)):
         return {name: plain(item) for name, item in value._asdict().items()}
     if isinstance(value, Path):
         return str(value)

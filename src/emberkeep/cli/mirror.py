@@ -1,0 +1,148 @@
+"""``emberkeep mirror fetch|send``: a server folder behind a file transfer, brought here, and changes put there."""
+
+from __future__ import annotations
+
+import argparse
+from typing import NamedTuple
+
+from emberkeep.cli.context import add_details, add_go, add_only, answer, now, opened, the_keep
+from emberkeep.cli.far import add_far, lines_to
+from emberkeep.cli.running import room_for
+from emberkeep.errors import UsageError
+from emberkeep.keep import Keep
+from emberkeep.remote.state import FarState
+from emberkeep.remote.walk import Listing
+from emberkeep.remote.work import Lines
+from emberkeep.runs import mirror, sending, snapshot
+from emberkeep.runs.journal import Journal, Run
+from emberkeep.runs.run import carry_out
+from emberkeep.show import mirror as view
+from emberkeep.show.console import Screen, progress
+from emberkeep.store.manifest import About
+from emberkeep.store.store import Store
+
+EXAMPLES = (
+    "emberkeep mirror fetch",
+    "emberkeep mirror fetch --only world --rehash",
+    "emberkeep mirror send            (shows what it would do)",
+    "emberkeep mirror send --only economy --go",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Which way, which part, and what of both sides' changes."""
+    parser.add_argument("action", choices=("fetch", "send"))
+    add_only(parser)
+    parser.add_argument("--rehash", action="store_true", help="fetch every file, whatever its size and time")
+    both = parser.add_mutually_exclusive_group()
+    both.add_argument(
+        "--theirs", action="store_true", help="what changed on both sides: a snapshot of yours, then theirs"
+    )
+    both.add_argument("--mine", action="store_true", help="what changed on both sides: yours stays, to be sent")
+    parser.add_argument("--another", action="store_true", help="though hardly a file is there that was there before")
+    add_far(parser)
+    add_details(parser)
+    add_go(parser, "send it; a fetch only writes the copy here and needs no word")
+
+
+def run(args: argparse.Namespace, screen: Screen) -> int:
+    """Exit code 1 when files could not be had, or a send is only shown and there is something to send."""
+    keep = the_keep(args)
+    if args.action == "send" and (args.rehash or args.theirs or args.mine):
+        raise UsageError("--rehash, --theirs and --mine are for 'mirror fetch'")
+    Journal(keep.folder).refuse_if_waiting()
+    with lines_to(args, screen, keep) as lines:
+        if args.action == "fetch":
+            return _fetch(args, screen, keep, lines)
+        return _send(args, screen, keep, lines)
+
+
+def seen(args: argparse.Namespace, keep: Keep, lines: Lines) -> Listing:
+    """The far folder's listing. Refused where the server seems to run there."""
+    found = mirror.look(keep, lines, twice=not args.while_running)
+    if not args.while_running:
+        mirror.refuse_if_written_to(found, lines.door.address)
+    return found.listing
+
+
+class Brought(NamedTuple):
+    """A fetch. ``before``: the snapshot of what was changed here, where theirs was taken."""
+
+    plan: mirror.FetchPlan
+    fetched: mirror.Fetched
+    before: About | None
+
+
+def bring(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -> Brought:
+    """Bring here what changed there."""
+    wanted = mirror.wanted_of(keep, tuple(args.only))
+    listing, state = seen(args, keep, lines), FarState(keep.folder)
+    known = state.known() if state.address == str(lines.door.address) else {}
+    if not args.another:
+        mirror.refuse_another(listing, known, lines.door.address)
+    local = mirror.Local(keep.server, known)
+    whose = "theirs" if args.theirs else "mine" if args.mine else ""
+    plan = mirror.fetch_plan(listing, known, local, wanted, whose=whose, rehash=args.rehash)
+    mirror.refuse_clashes(plan)
+    before = None
+    if args.theirs and keep.server.is_dir():
+        before = snapshot.take(keep, now(), note="before fetching theirs").about
+    with progress("fetch", screen) as step:
+        return Brought(plan, mirror.fetch(keep, lines, plan, step), before)
+
+
+def _fetch(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -> int:
+    found = bring(args, screen, keep, lines)
+    return answer(
+        args,
+        1 if found.fetched.failed else 0,
+        found._asdict(),
+        lambda: view.fetched(screen, found.plan, found.fetched, lines.door.address, args.details),
+    )
+
+
+def _send(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -> int:
+    wanted = mirror.wanted_of(keep, tuple(args.only))
+    listing, state = seen(args, keep, lines), FarState(keep.folder)
+    if state.address != str(lines.door.address):
+        raise UsageError(f"nothing was fetched from {lines.door.address} yet", hint="'emberkeep mirror fetch' first")
+    known = state.known()
+    if not args.another:
+        mirror.refuse_another(listing, known, lines.door.address)
+    keep.require_server()
+    plan = sending.send_plan(listing, known, mirror.Local(keep.server, known), wanted, lines.door.address)
+    asked = sending.asked_of(plan, listing)
+    done: Run | None = None
+    if args.go and not plan.nothing:
+        with opened(keep) as store, progress("send", screen) as step:
+            made = sending.room_of(keep, store, asked, now, lines, step)
+            room = room_for(args, screen, keep, store, made.run, step)
+            done = carry_out(room, sending.steps(asked, lines))
+    code = 0 if done or plan.nothing else 1
+    return answer(
+        args,
+        code,
+        {"plan": plan, "new": asked.new, "done": done is not None, "run": done},
+        lambda: view.sent(screen, plan, asked, lines.door.address, done, args.details),
+    )
+
+
+def take_back(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, run: Run) -> int:
+    """Undo of a send."""
+    asked = sending.asked_again(run.request)
+    if args.go:
+        with lines_to(args, screen, keep) as lines, progress("undo", screen) as step:
+            sending.undo(keep, store, run, lines, now, step)
+    result = {"run": run, "far": asked, "done": bool(args.go)}
+    return answer(args, 0, result, lambda: view.taken_back(screen, run, asked, bool(args.go)))
+
+
+def go_on(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, run: Run) -> int:
+    """Resuming a send."""
+    asked = sending.asked_again(run.request)
+    if args.go:
+        with lines_to(args, screen, keep) as lines, progress("resume", screen) as step:
+            room = room_for(args, screen, keep, store, run, step)
+            sending.go_on(room, asked, lines, stay=args.stay)
+    result = {"run": run, "far": asked, "done": bool(args.go)}
+    return answer(args, 0, result, lambda: view.going_on(screen, run, asked, bool(args.go)))

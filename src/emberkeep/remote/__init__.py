@@ -1,0 +1,1 @@
+"""Far servers: their folders behind FTP, FTPS and SFTP, through one small interface."""

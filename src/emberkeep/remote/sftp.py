@@ -1,0 +1,209 @@
+"""A far host that speaks SFTP over SSH. Its key must be known, or trusted by whoever sits there and then remembered."""
+
+from __future__ import annotations
+
+import base64
+import errno
+import hashlib
+import stat
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager, suppress
+from pathlib import Path
+
+import paramiko
+from paramiko import SFTPAttributes, SSHException
+from paramiko.ssh_exception import AuthenticationException, BadHostKeyException, NoValidConnectionsError
+
+from emberkeep import files
+from emberkeep.errors import Place, Refused, UnreadableInput
+from emberkeep.remote.host import CHUNK, Denied, Door, FarEntry, Lost, Odd, joined, why_odd
+from emberkeep.trees import Kind
+
+
+class _Asks(paramiko.MissingHostKeyPolicy):
+    """Asks about a key that is not known, and remembers one that is trusted."""
+
+    def __init__(self, door: Door) -> None:
+        self._door = door
+
+    def missing_host_key(self, client: paramiko.SSHClient, hostname: str, key: paramiko.PKey) -> None:
+        if not self._door.trust(hostname, key.get_name(), fingerprint(key)):
+            raise Refused(
+                f"the key of {hostname} is not known: {key.get_name()} {fingerprint(key)}",
+                place=Place(str(self._door.address)),
+                hint="compare that with what the host tells of its key; --accept-new then remembers it",
+            )
+        if self._door.own_keys:
+            remember(Path(self._door.own_keys), hostname, key)
+
+
+def fingerprint(key: paramiko.PKey) -> str:
+    """As ``ssh-keygen -l`` prints it."""
+    return "SHA256:" + base64.b64encode(hashlib.sha256(key.asbytes()).digest()).decode().rstrip("=")
+
+
+def remember(path: Path, host: str, key: paramiko.PKey) -> None:
+    """Add a line to a file of known hosts (sshd(8), SSH_KNOWN_HOSTS FILE FORMAT)."""
+    before = path.read_bytes() if path.exists() else b""
+    files.make_folder(path.parent)
+    files.write_whole(path, [before, f"{host} {key.get_name()} {key.get_base64()}\n".encode()], mode=0o600)
+
+
+class SftpHost:
+    """One connection with one channel."""
+
+    def __init__(self, door: Door) -> None:
+        self._client = paramiko.SSHClient()
+        try:
+            with _speaking():
+                self._connect(door)
+                self._sftp = self._client.open_sftp()
+                channel = self._sftp.get_channel()
+                assert channel is not None
+                channel.settimeout(door.limit)
+                here = "" if door.address.folder.startswith("/") else self._sftp.normalize(".").rstrip("/") + "/"
+        except BaseException:
+            self._client.close()
+            raise
+        self._top = (here + door.address.folder).rstrip("/")
+
+    def _connect(self, door: Door) -> None:
+        address, place = door.address, Place(str(door.address))
+        self._client.load_system_host_keys()
+        for path in (door.own_keys, door.far.known_hosts):
+            if path and Path(path).exists():
+                self._client.load_host_keys(path)
+        self._client.set_missing_host_key_policy(_Asks(door))
+        try:
+            self._client.connect(
+                address.host,
+                address.port,
+                address.user or None,
+                password=door.secret or None,
+                passphrase=door.secret or None,
+                key_filename=str(Path(door.far.key).expanduser()) if door.far.key else None,
+                timeout=door.limit,
+                banner_timeout=door.limit,
+                auth_timeout=door.limit,
+                look_for_keys=not door.far.key,
+            )
+        except BadHostKeyException as error:
+            raise Refused(
+                f"the key of {address.host} has CHANGED: it shows {error.key.get_name()} {fingerprint(error.key)}",
+                place=place,
+                hint="somebody may stand in between. Ask the host; if the change is theirs, take the old line out of "
+                "the file of known hosts",
+            ) from None
+        except AuthenticationException as error:
+            raise Refused(
+                f"the host lets nobody in: {error}", place=place, hint="see user, key and [far] secret in keep.toml"
+            ) from None
+        except (ValueError, FileNotFoundError) as error:
+            raise UnreadableInput(f"a key file cannot be read: {error}", place=Place(door.far.key)) from None
+
+    def _at(self, path: str) -> bytes:
+        whole = (f"{self._top}/{path}" if path else self._top) or "/"
+        return whole.encode("utf-8", "surrogateescape")
+
+    # --- looking -------------------------------------------------------------
+
+    def listing(self, folder: str) -> Iterator[FarEntry | Odd]:
+        with _speaking():
+            found = self._sftp.listdir_attr(self._at(folder))  # type: ignore[arg-type]
+        for item in found:
+            raw: str | bytes = item.filename  # bytes, where it is not UTF-8
+            name = raw.decode("utf-8", "surrogateescape") if isinstance(raw, bytes) else raw
+            if name in (".", ".."):
+                continue
+            if why := why_odd(name):
+                yield Odd(joined(folder, name), why)
+                continue
+            yield self._entry(joined(folder, name), item)
+
+    def _entry(self, path: str, item: SFTPAttributes) -> FarEntry | Odd:
+        full = item.st_mode or 0
+        mtime = None if item.st_mtime is None else item.st_mtime * 1_000_000_000
+        if stat.S_ISLNK(full):
+            with _speaking():
+                target = self._sftp.readlink(self._at(path))
+            return FarEntry(path, Kind.LINK, 0, mtime, 1.0, None, str(target or ""))
+        if stat.S_ISDIR(full):
+            return FarEntry(path, Kind.FOLDER, 0, mtime, 1.0, stat.S_IMODE(full))
+        if not stat.S_ISREG(full):
+            return Odd(path, "neither a file, a folder nor a link")
+        return FarEntry(path, Kind.FILE, -1 if item.st_size is None else item.st_size, mtime, 1.0, stat.S_IMODE(full))
+
+    def size(self, path: str) -> int | None:
+        with _speaking():
+            return self._sftp.stat(self._at(path)).st_size
+
+    hash_name = ""  # OpenSSH offers none over SFTP
+
+    def digest(self, path: str) -> str:
+        raise Denied("no hashes over SFTP")
+
+    # --- contents ------------------------------------------------------------
+
+    def read(self, path: str, start: int) -> Iterator[bytes]:
+        with _speaking(), self._sftp.open(self._at(path), "rb") as handle:
+            if start:
+                handle.seek(start)
+            size = handle.stat().st_size
+            if size is not None and size - start > CHUNK:
+                handle.prefetch(size, max_concurrent_requests=64)
+            while data := handle.read(CHUNK):
+                yield data
+
+    def write(self, path: str, chunks: Iterable[bytes]) -> None:
+        with _speaking(), self._sftp.open(self._at(path), "wb") as handle:
+            handle.set_pipelined(True)
+            for chunk in chunks:
+                handle.write(chunk)
+
+    # --- changes -------------------------------------------------------------
+
+    def rename(self, path: str, target: str) -> None:
+        with _speaking():
+            try:
+                self._sftp.posix_rename(self._at(path), self._at(target))
+            except OSError as error:
+                if error.errno is not None or "unsupported" not in str(error).lower():
+                    raise
+                self._sftp.rename(self._at(path), self._at(target))
+
+    def remove(self, path: str) -> None:
+        with _speaking():
+            self._sftp.remove(self._at(path))
+
+    def make_folder(self, path: str) -> None:
+        with _speaking():
+            self._sftp.mkdir(self._at(path))
+
+    def remove_folder(self, path: str) -> None:
+        with _speaking():
+            self._sftp.rmdir(self._at(path))
+
+    def set_facts(self, path: str, mtime_ns: int, mode: int | None) -> None:
+        at = mtime_ns // 1_000_000_000
+        with _speaking():
+            if mode is not None:
+                self._sftp.chmod(self._at(path), mode)
+            self._sftp.utime(self._at(path), (at, at))
+
+    def close(self) -> None:
+        with suppress(Exception):
+            self._client.close()
+
+
+@contextmanager
+def _speaking() -> Iterator[None]:
+    try:
+        yield
+    except (Refused, UnreadableInput):
+        raise
+    except (EOFError, TimeoutError, SSHException, NoValidConnectionsError, ConnectionError) as error:
+        raise Lost(str(error) or "the connection was cut") from error
+    except OSError as error:
+        if error.errno in (errno.ENOENT, errno.EACCES, errno.EPERM, errno.EEXIST) or error.errno is None:
+            raise Denied(error.strerror or str(error)) from error  # a host without room only says "Failure"
+        raise Lost(error.strerror or str(error)) from error

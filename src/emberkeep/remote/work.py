@@ -1,0 +1,158 @@
+"""Connections that are opened when they are wanted and opened again when they were lost, and work done over some of
+them at a time."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import deque
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import dataclass, field
+from typing import TypeVar
+
+from emberkeep.errors import Place, UnreadableInput
+from emberkeep.remote.host import Denied, Door, Host, Lost, connect
+
+Item = TypeVar("Item")
+Result = TypeVar("Result")
+
+TRIES = 6
+"""How often one thing is tried before it is given up."""
+FIRST_PAUSE, LONGEST_PAUSE = 0.5, 20.0
+"""Seconds between tries: doubled each time."""
+
+
+@dataclass
+class Line:
+    """One connection at a time to one host, for one thread. ``pause``: waits between tries; ``opened``: who opens."""
+
+    door: Door
+    pause: Callable[[float], None] = time.sleep
+    opened: Callable[[Door], Host] = connect
+    stopped: threading.Event = field(default_factory=threading.Event)
+    """Set when nothing more is to be tried."""
+    _host: Host | None = None
+
+    def host(self) -> Host:
+        """The connection, opened where there is none."""
+        if self._host is None:
+            self._host = self.opened(self.door)
+        return self._host
+
+    def lost(self, error: Lost, attempt: int, what: str) -> None:
+        """Wait before the next try. UnreadableInput where there is none: ``attempt`` is the number of this one."""
+        self.close()
+        if attempt >= TRIES or self.stopped.is_set():
+            raise UnreadableInput(
+                f"{what}: {error} ({attempt} tries)",
+                place=Place(str(self.door.address)),
+                hint="see that the host can be reached, then say the same again: it goes on where it stopped",
+            ) from error
+        self.pause(min(FIRST_PAUSE * 2 ** (attempt - 1), LONGEST_PAUSE))
+
+    def do(self, act: Callable[[Host], Result], what: str) -> Result:
+        """``act`` over a connection, tried again over a new one when it was lost. UnreadableInput, saying ``what`` was
+        tried, when it stays so; Denied as it comes."""
+        for attempt in range(1, TRIES + 1):
+            try:
+                return act(self.host())
+            except Lost as error:
+                self.lost(error, attempt, what)
+            except BaseException as error:
+                if not isinstance(error, Denied):
+                    self.close()  # what it was in the middle of is not known
+                raise
+        raise AssertionError("the last try ends in an error")
+
+    def steady(self, path: str, start: int, size: int, what: str) -> Iterator[bytes]:
+        """The bytes of a file from ``start`` on; a connection that is lost on the way is opened again and goes on where
+        it was. ``size``: how long the file should be, -1 where nobody knows. Denied as it comes."""
+        at, attempt = start, 0
+        while True:
+            try:
+                for chunk in self.host().read(path, at):
+                    yield chunk
+                    at, attempt = at + len(chunk), 0
+                if at >= size:
+                    return
+                raise Lost(f"it ended after {at} of {size} bytes")
+            except Lost as error:
+                attempt += 1
+                self.lost(error, attempt, what)
+
+    def close(self) -> None:
+        """End the connection, if there is one."""
+        if self._host is not None:
+            self._host.close()
+            self._host = None
+
+
+@dataclass
+class Lines:
+    """Up to ``door.far.connections`` of them. As a context manager it ends them all."""
+
+    door: Door
+    pause: Callable[[float], None] = time.sleep
+    opened: Callable[[Door], Host] = connect
+    _all: list[Line] = field(default_factory=list)
+    _stopped: threading.Event = field(default_factory=threading.Event)
+
+    def __enter__(self) -> Lines:
+        count = self.door.far.connections
+        self._all = [Line(self.door, self.pause, self.opened, self._stopped) for _ in range(count)]
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        for line in self._all:
+            line.close()
+
+    @property
+    def first(self) -> Line:
+        """The one that is used where one will do."""
+        return self._all[0]
+
+    def each(self, items: Iterable[Item], act: Callable[[Line, Item], Sequence[Item] | None]) -> None:
+        """``act`` on every item, some at a time; what it returns is to be done as well. What it raises ends all."""
+        waiting = deque(items)
+        changed = threading.Condition()
+        busy = 0
+        failed: list[BaseException] = []
+
+        def work(line: Line) -> None:
+            nonlocal busy
+            while True:
+                with changed:
+                    while not waiting and busy and not failed:
+                        changed.wait()
+                    if failed or not waiting:
+                        return
+                    item = waiting.popleft()
+                    busy += 1
+                more: Sequence[Item] | None = None
+                try:
+                    more = act(line, item)
+                except BaseException as error:  # handed to the thread that asked
+                    failed.append(error)
+                finally:
+                    with changed:
+                        busy -= 1
+                        waiting.extend(more or ())
+                        changed.notify_all()
+
+        threads = [threading.Thread(target=work, args=(line,), daemon=True) for line in self._all[1:]]
+        for thread in threads:
+            thread.start()
+        try:
+            work(self._all[0])
+        except BaseException as error:
+            failed.append(error)
+        with changed:
+            changed.notify_all()
+        if failed:
+            self._stopped.set()
+            for line in self._all:
+                line.close()  # what the others wait for ends at once
+        for thread in threads:
+            thread.join()
+        if failed:
+            raise failed[0]

@@ -1,0 +1,447 @@
+"""A far server folder brought here: what a fetch would do, and doing it. The copy is ours, the far side only read.
+
+Every file comes whole or not at all: its bytes gather in the keep, are counted, synced and then moved in. A large one
+that was broken off goes on where it stopped. What was changed here and not sent yet is never overwritten.
+"""
+
+from __future__ import annotations
+
+import os
+import socket
+import threading
+import time
+from collections.abc import Callable, Mapping
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from blake3 import blake3
+
+from emberkeep import files
+from emberkeep.errors import Place, Refused, UnreadableInput
+from emberkeep.keep import Keep
+from emberkeep.remote.host import Denied, Door, FarEntry, Odd, Trust, nobody
+from emberkeep.remote.state import FarState, Known
+from emberkeep.remote.walk import Listing, now_there, walk
+from emberkeep.remote.work import Line, Lines
+from emberkeep.servers.roles import selection
+from emberkeep.servers.secrets import secret
+from emberkeep.store.intake import Progress, silent
+from emberkeep.trees import Entry, FolderTree, Kind, Skipped
+
+LARGE = 4 << 20
+"""Files from this size on go on where they stopped."""
+TRIES = 3
+"""How often a file is fetched that has another size than its listing told."""
+LEAST_ALIKE = 0.3
+"""Least share of what is known that a far folder still holds, to be the same server."""
+_BATCH = 400
+"""Files that are noted together, once their folders are synced."""
+
+
+def door_of(keep: Keep, environment: Mapping[str, str], trust: Trust = nobody) -> Door:
+    """The way to the keep's far server folder. Refused where its folder is none, or the secret is not to be had."""
+    far = keep.config.far
+    if far.address is None:
+        raise Refused(
+            f"the server folder {keep.config.folder} is not far away",
+            place=Place(str(keep.folder / "keep.toml")),
+            hint='an address is, as folder = "sftp://USER@HOST/FOLDER" under [server]',
+        )
+    word = secret(far.secret_env, far.secret_file, environment, "the far host's secret")
+    return Door(far, word, str(keep.folder / "known_hosts"), trust)
+
+
+# --- is anybody writing there ----------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Look:
+    """What was seen of a far folder. ``signs``: what speaks for a server that runs there."""
+
+    listing: Listing
+    signs: tuple[str, ...]
+
+
+def look(keep: Keep, lines: Lines, *, twice: bool = True, wait: Callable[[float], None] = time.sleep) -> Look:
+    """List the far folder, and see whether the server runs there: by its console, where it has one, else (``twice``)
+    by what changes between two looks."""
+    console = keep.config.running.console
+    listing = walk(lines)
+    if console is not None and console.kind in ("line", "packet"):
+        host, _, port = console.address.rpartition(":")
+        answers = _answers(host, int(port))
+        return Look(listing, (f"its console answers at {console.address}",) if answers else ())
+    if not twice:
+        return Look(listing, ())
+    wait(keep.config.far.still.total_seconds())
+    again = walk(lines)
+    changed = [
+        path
+        for path in sorted({*listing.entries, *again.entries})
+        if (one := listing.entries.get(path)) is None
+        or (other := again.entries.get(path)) is None
+        or (one.kind is Kind.FILE and not one.same_as(other))
+    ]
+    return Look(again, tuple(f"{path} changed between two looks" for path in changed))
+
+
+def _answers(host: str, port: int) -> bool:
+    with suppress(OSError), socket.create_connection((host, port), timeout=3):
+        return True
+    return False
+
+
+def refuse_if_written_to(found: Look, address: object) -> None:
+    """Refused where the server seems to run there."""
+    if found.signs:
+        more = f", and {len(found.signs) - 1} more" if len(found.signs) > 1 else ""
+        raise Refused(
+            f"the far server is running ({found.signs[0]}{more}); a copy taken now would be torn",
+            place=Place(str(address)),
+            hint="stop it and try again, or say --while-running",
+        )
+
+
+# --- what a fetch would do -------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class FetchPlan:
+    """What a fetch will do. ``get``: files to fetch; ``folders`` and ``links`` to make; ``remove``: what is there no
+    more; ``unsent``: paths changed here and not sent yet, which stay; ``clashes``: those that changed on both sides."""
+
+    get: tuple[FarEntry, ...]
+    folders: tuple[FarEntry, ...]
+    links: tuple[FarEntry, ...]
+    remove: tuple[str, ...]
+    unsent: tuple[str, ...]
+    clashes: tuple[str, ...]
+    odd: tuple[Odd, ...]
+    files: int
+    forgotten: tuple[str, ...] = ()
+    """What is gone there and was changed here: from now on it is new here."""
+    kept: tuple[Known, ...] = ()
+    """What changed on both sides and stays as it is here, to be sent over theirs."""
+    timeless: bool = False
+
+    @property
+    def bytes(self) -> int:
+        """Bytes to fetch, as far as the listing tells."""
+        return sum(max(0, entry.size) for entry in self.get)
+
+
+class Local:
+    """The copy, and what of it was changed since it was fetched."""
+
+    def __init__(self, folder: Path, known: Mapping[str, Known]) -> None:
+        self.tree = FolderTree(folder) if folder.is_dir() else None
+        self.entries: Mapping[str, Entry] = self.tree.entries() if self.tree else {}
+        self._known = known
+
+    def changed(self, path: str) -> bool:
+        """Whether a path differs from what was fetched: by size and time, and where these differ by contents."""
+        now, then = self.entries.get(path), self._known.get(path)
+        if now is None or then is None:
+            return (now is None) != (then is None)
+        if now.kind is not then.entry.kind:
+            return True
+        if now.kind is Kind.LINK:
+            return now.points_at != then.entry.points_at
+        if now.kind is Kind.FOLDER or (now.size, now.mtime_ns) == then.here:
+            return False
+        assert self.tree is not None
+        return self.tree.digest(path) != then.digest
+
+
+def fetch_plan(
+    listing: Listing,
+    known: Mapping[str, Known],
+    local: Local,
+    wanted: Callable[[str], bool],
+    *,
+    whose: str = "",
+    rehash: bool = False,
+) -> FetchPlan:
+    """Compare a listing with what is known and what lies here. ``whose``: "theirs" where what changed on both sides
+    comes from there, "mine" where it stays; ``rehash``: every file is fetched, whatever its size and time."""
+    plan = _Planning(known, local, whose, rehash)
+    there = {path: entry for path, entry in listing.entries.items() if wanted(path)}
+    for path, entry in there.items():
+        plan.stands_there(path, entry)
+    unseen = tuple(f"{item.path}/" for item in listing.odd)  # of what cannot be listed nobody knows whether it is gone
+    for path in (*known, *(path for path in local.entries if path not in known)):
+        if path not in listing.entries and wanted(path) and not path.startswith(unseen):
+            plan.is_not_there(path)
+    return FetchPlan(
+        tuple(plan.get),
+        tuple(plan.folders),
+        tuple(plan.links),
+        tuple(sorted(plan.remove, reverse=True)),
+        tuple(sorted(plan.unsent)),
+        tuple(plan.clashes),
+        tuple(item for item in listing.odd if wanted(item.path)),
+        sum(1 for entry in there.values() if entry.kind is Kind.FILE),
+        tuple(plan.forgotten),
+        tuple(plan.kept),
+        listing.timeless,
+    )
+
+
+@dataclass
+class _Planning:
+    known: Mapping[str, Known]
+    local: Local
+    whose: str
+    rehash: bool
+    get: list[FarEntry] = field(default_factory=list)
+    folders: list[FarEntry] = field(default_factory=list)
+    links: list[FarEntry] = field(default_factory=list)
+    remove: list[str] = field(default_factory=list)
+    unsent: list[str] = field(default_factory=list)
+    clashes: list[str] = field(default_factory=list)
+    forgotten: list[str] = field(default_factory=list)
+    kept: list[Known] = field(default_factory=list)
+
+    def stands_there(self, path: str, entry: FarEntry) -> None:
+        then, now = self.known.get(path), self.local.entries.get(path)
+        if entry.kind is Kind.FOLDER:
+            if now is None or now.kind is not Kind.FOLDER:
+                self.folders.append(entry)
+            return
+        there_changed = then is None or not entry.same_as(then.entry)
+        here_changed = self.local.changed(path) if then is not None else now is not None
+        if here_changed and not there_changed:
+            self.unsent.append(path)
+            return
+        if here_changed and self.whose != "theirs":
+            if self.whose == "mine":
+                self.kept.append(Known(entry, then.digest if then else ""))
+            else:
+                self.clashes.append(path)
+            return
+        if there_changed or (self.rehash and entry.kind is Kind.FILE):
+            (self.links if entry.kind is Kind.LINK else self.get).append(entry)
+
+    def is_not_there(self, path: str) -> None:
+        now = self.local.entries.get(path)
+        if path in self.known and not self.local.changed(path):
+            self.remove += [path] if now is not None else []
+            return
+        if path in self.known:
+            self.forgotten.append(path)
+        if now is not None and now.kind is not Kind.FOLDER:
+            self.unsent.append(path)
+
+
+def refuse_another(listing: Listing, known: Mapping[str, Known], address: object) -> None:
+    """Refused where a far folder holds too little of what it held before to be the same server."""
+    paths = [path for path, then in known.items() if then.entry.kind is Kind.FILE]
+    still = sum(1 for path in paths if path in listing.entries)
+    if len(paths) >= 5 and still < LEAST_ALIKE * len(paths):
+        raise Refused(
+            f"of {len(paths)} files known of this server, {still} are there: is it another one?",
+            place=Place(str(address)),
+            hint="see the folder in the address; if the server was really set up anew, --another fetches all the same",
+        )
+
+
+def refuse_clashes(plan: FetchPlan) -> None:
+    """Refused where something changed on both sides."""
+    if plan.clashes:
+        named = ", ".join(plan.clashes[:5]) + (f" and {len(plan.clashes) - 5} more" if len(plan.clashes) > 5 else "")
+        raise Refused(
+            f"changed both here and there since the last fetch: {named}",
+            hint="'mirror fetch --theirs' takes a snapshot of yours first and fetches theirs; '--mine' keeps yours, "
+            "to be sent over theirs",
+        )
+
+
+# --- doing it --------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Fetched:
+    """What came of a fetch. ``failed``: files that could not be had, or would not settle, and why."""
+
+    files: int
+    bytes: int
+    removed: int
+    failed: tuple[Skipped, ...]
+
+
+@dataclass
+class _Fetch:
+    keep: Keep
+    lines: Lines
+    state: FarState
+    progress: Progress
+    total: int
+    done: int = 0
+    fetched: int = 0
+    failed: list[Skipped] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self._guard = threading.Lock()
+        self._waiting: list[Known] = []
+        self._numbers = 0
+
+    def each(self, line: Line, entry: FarEntry) -> None:
+        """Fetch one file."""
+        try:
+            for _ in range(TRIES):
+                known = self._bring(line, entry)
+                if isinstance(known, Known):
+                    break
+                entry = known
+            else:
+                raise UnreadableInput(f"it goes on changing, or the host tells another size ({entry.size}) than it has")
+        except Denied as error:
+            self.failed.append(Skipped(entry.path, str(error)))
+            return
+        except UnreadableInput as error:
+            if line.stopped.is_set():
+                raise
+            self.failed.append(Skipped(entry.path, error.faults[0].what))
+            return
+        with self._guard:
+            self._waiting.append(known)
+            self.fetched += 1
+            full = len(self._waiting) >= _BATCH
+        if full:
+            self.note()
+
+    def _bring(self, line: Line, entry: FarEntry) -> Known | FarEntry:
+        """Fetch a file and put it in its place; what a fresh listing tells of it where its size is not as told."""
+        copy = self.keep.server / entry.path
+        _check_way(self.keep.server, entry.path)
+        if entry.size >= LARGE:
+            part, start = self.state.part(entry)
+        else:
+            with self._guard:
+                self._numbers += 1
+                part, start = self.state.parts / f"{self._numbers}.new", 0
+            files.make_folder(self.state.parts)
+            with suppress(FileNotFoundError):
+                files.io.unlink(part)
+        hasher, size = blake3(), start
+        if start:
+            hasher.update_mmap(part)
+        with files.appending(part) as handle:
+            for chunk in line.steady(entry.path, start, entry.size, f"cannot fetch {entry.path}"):
+                files.io.write(handle, chunk)
+                hasher.update(chunk)
+                size += len(chunk)
+                self._told(len(chunk))
+            files.io.sync(handle)
+        if entry.size >= LARGE:
+            self.state.whole(entry.path)
+        fresh = now_there_of(line, entry.path) if size != entry.size else entry
+        if fresh is None or fresh.size not in (size, -1):
+            files.io.unlink(part)
+            self._told(-size)
+            if fresh is None:
+                raise UnreadableInput("it was taken away meanwhile")
+            return fresh
+        files.move_in(part, copy, _facts(fresh))
+        facts = copy.stat()
+        return Known(fresh._replace(size=size), hasher.hexdigest(), (facts.st_size, facts.st_mtime_ns))
+
+    def _told(self, count: int) -> None:
+        with self._guard:
+            self.done += count
+            self.progress(min(self.done, self.total), self.total)
+
+    def note(self) -> None:
+        """Note what is fetched, once it is surely there."""
+        with self._guard:
+            rows, self._waiting = self._waiting, []
+        for folder in {(self.keep.server / row.entry.path).parent for row in rows}:
+            files.io.sync_folder(folder)
+        self.state.put(rows)
+
+
+def now_there_of(line: Line, path: str) -> FarEntry | None:
+    """What a fresh listing tells of one path."""
+    return line.do(lambda host: now_there(host, path), f"cannot list {path}")
+
+
+def _facts(entry: FarEntry) -> files.Facts:
+    mode = None if entry.mode is None else entry.mode & 0o777 | 0o600
+    return files.Facts(0o644 if mode is None else mode, entry.mtime_ns)
+
+
+def _check_way(top: Path, path: str) -> None:
+    """UnreadableInput where a link, or a file, stands where a folder on the way to a path belongs."""
+    place = top
+    for part in path.split("/")[:-1]:
+        place /= part
+        if place.is_symlink() or (place.exists() and not place.is_dir()):
+            raise UnreadableInput(f"{place} stands here where a folder belongs")
+
+
+def fetch(keep: Keep, lines: Lines, plan: FetchPlan, progress: Progress = silent) -> Fetched:
+    """Carry a plan out. What was fetched until it is broken off stays, and the next fetch goes on from it.
+
+    UnreadableInput when the host cannot be reached any more.
+    """
+    server, state = keep.server, FarState(keep.folder)
+    state.speaks_of(str(lines.door.address))
+    files.make_folder(server)
+    removed = _remove(server, state, plan)
+    state.forget(plan.forgotten)
+    state.put(plan.kept)
+    work = _Fetch(keep, lines, state, progress, plan.bytes)
+    rows = []
+    for entry in plan.folders:
+        try:
+            _check_way(server, f"{entry.path}/x")
+            files.make_folder(server / entry.path)
+            rows.append(Known(entry))
+        except UnreadableInput as error:
+            work.failed.append(Skipped(entry.path, error.faults[0].what))
+    for entry in plan.links:
+        if not _stays_inside(entry):
+            work.failed.append(Skipped(entry.path, f"a link that leads out of the folder, to {entry.points_at}"))
+            continue
+        try:
+            _check_way(server, entry.path)
+            files.make_folder((server / entry.path).parent)
+            files.place_link(server / entry.path, entry.points_at, files.Facts())
+            rows.append(Known(entry))
+        except (UnreadableInput, OSError) as error:
+            work.failed.append(Skipped(entry.path, str(error)))
+    state.put(rows)
+    try:
+        lines.each(plan.get, work.each)
+    finally:
+        work.note()
+    return Fetched(work.fetched, work.done, removed, tuple(sorted(work.failed, key=lambda item: item.path)))
+
+
+def _remove(server: Path, state: FarState, plan: FetchPlan) -> int:
+    gone = []
+    for path in plan.remove:
+        place = server / path
+        if place.is_dir() and not place.is_symlink():
+            if any(place.iterdir()):
+                continue
+            files.io.rmdir(place)
+        else:
+            files.io.unlink(place)
+        gone.append(path)
+    state.forget(gone)
+    return len(gone)
+
+
+def _stays_inside(entry: FarEntry) -> bool:
+    target = entry.points_at
+    if not target or target.startswith("/") or "\\" in target or "\0" in target:
+        return False
+    landed = os.path.normpath(f"{entry.path}/../{target}")
+    return not landed.startswith("..")
+
+
+def wanted_of(keep: Keep, only: tuple[str, ...]) -> Callable[[str], bool]:
+    """Which paths ``--only`` means."""
+    return selection(only, keep.config.roles, keep.config.world.tiles) if only else lambda path: True

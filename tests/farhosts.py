@@ -1,0 +1,209 @@
+"""Real file-transfer servers on loopback, started by tests: pyftpdlib in a thread, OpenSSH's sshd and vsftpd as processes."""
+
+from __future__ import annotations
+
+import contextlib
+import logging
+import os
+import pwd
+import shutil
+import socket
+import subprocess
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from pyftpdlib.authorizers import DummyAuthorizer
+from pyftpdlib.handlers import DTPHandler, FTPHandler
+from pyftpdlib.ioloop import IOLoop
+from pyftpdlib.servers import FTPServer
+
+USER, WORD = "keeper", "low tide 7"
+logging.getLogger("pyftpdlib").addHandler(logging.NullHandler())  # else it sets up one of its own that says much
+logging.getLogger("pyftpdlib").setLevel(logging.CRITICAL)
+
+
+class Ftp:
+    """An FTP server over ``root``. ``handler``: a class of its own for how it behaves; ``connections``: at most so many."""
+
+    def __init__(self, root: Path, handler: type[FTPHandler] = FTPHandler, connections: int = 40, **settings: Any) -> None:
+        authorizer = DummyAuthorizer()
+        authorizer.add_user(USER, WORD, str(root), perm="elradfmwMT")
+        settings = {"authorizer": authorizer, "banner": "harbour", "encoding": "utf-8", **settings}
+        self.handler = type("Handler", (handler,), {**settings, "said": []})
+        self._loop = IOLoop()
+        self._server = FTPServer(("127.0.0.1", 0), self.handler, ioloop=self._loop)
+        self._server.max_cons = connections
+        self.port = self._server.address[1]
+        self._stop = False
+        self._thread = threading.Thread(target=self._serve, daemon=True)
+        self._thread.start()
+
+    def _serve(self) -> None:
+        while not self._stop:
+            self._loop.loop(timeout=0.05, blocking=False)
+
+    @property
+    def said(self) -> list[str]:
+        """The commands that came in."""
+        return self.handler.said  # type: ignore[attr-defined,no-any-return]
+
+    def address(self, folder: str = "/") -> str:
+        return f"ftp://{USER}@127.0.0.1:{self.port}{folder}"
+
+    def close(self) -> None:
+        self._stop = True
+        self._thread.join(5)
+        self._server.close_all()
+
+
+class Listening(FTPHandler):
+    """Notes every command."""
+
+    said: list[str]
+
+    def pre_process_command(self, line: str, cmd: str, arg: str) -> None:
+        self.said.append(cmd)
+        super().pre_process_command(line, cmd, arg)
+
+
+def cut_at(numbers: Callable[[int], bool]) -> type[FTPHandler]:
+    """A server that cuts the connection instead of answering some commands, by their number."""
+
+    class Cuts(Listening):
+        def pre_process_command(self, line: str, cmd: str, arg: str) -> None:
+            self.said.append(cmd)
+            if numbers(len(self.said)):
+                self.close()
+                return
+            FTPHandler.pre_process_command(self, line, cmd, arg)
+
+    return Cuts
+
+
+class Halting(DTPHandler):
+    """Cuts each transfer after some bytes, as long as ``left`` lasts."""
+
+    left = [3]
+    after = 300_000
+
+    def send(self, data: bytes) -> int:
+        sent: int = super().send(data)
+        if self.left[0] > 0 and self.get_transmitted_bytes() > self.after:
+            self.left[0] -= 1
+            self.close()
+            self.cmd_channel.close()
+        return sent
+
+
+@contextlib.contextmanager
+def ftp(root: Path, handler: type[FTPHandler] = Listening, **settings: Any) -> Iterator[Ftp]:
+    server = Ftp(root, handler, **settings)
+    try:
+        yield server
+    finally:
+        server.close()
+
+
+class Sshd:
+    """OpenSSH's own server with its own keys; one user, who logs in with a key."""
+
+    def __init__(self, room: Path) -> None:
+        self.room, self.port = room, free_port()
+        room.mkdir(parents=True, exist_ok=True)
+        room.chmod(0o700)
+        Path("/run/sshd").mkdir(exist_ok=True)
+        self.key = room / "own"
+        for path in (room / "host", self.key):
+            subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", path], check=True)
+        (room / "authorized").write_bytes(self.key.with_suffix(".pub").read_bytes())
+        self._process: subprocess.Popen[bytes] | None = None
+        self.start()
+
+    def start(self) -> None:
+        config = self.room / "config"
+        config.write_text(
+            f"Port {self.port}\nListenAddress 127.0.0.1\nHostKey {self.room}/host\nPidFile {self.room}/pid\n"
+            f"AuthorizedKeysFile {self.room}/authorized\nStrictModes no\nPasswordAuthentication no\n"
+            "MaxStartups 100\nMaxSessions 100\nUsePAM no\nSubsystem sftp internal-sftp\n"
+        )
+        self._process = subprocess.Popen(
+            [shutil.which("sshd") or "/usr/sbin/sshd", "-D", "-f", config, "-E", self.room / "log"]
+        )
+        wait_for(self.port)
+
+    def new_host_key(self) -> None:
+        """Show another key from now on."""
+        self.stop()
+        for end in ("", ".pub"):
+            (self.room / f"host{end}").unlink()
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", self.room / "host"], check=True)
+        self.start()
+
+    def address(self, folder: Path) -> str:
+        return f"sftp://{pwd.getpwuid(os.getuid()).pw_name}@127.0.0.1:{self.port}{folder}"
+
+    def stop(self) -> None:
+        if self._process is not None:
+            self._process.terminate()
+            self._process.wait(10)
+
+
+@contextlib.contextmanager
+def sshd(room: Path) -> Iterator[Sshd]:
+    needs("/usr/sbin/sshd", "openssh-server")
+    server = Sshd(room)
+    try:
+        yield server
+    finally:
+        server.stop()
+
+
+@contextlib.contextmanager
+def vsftpd(room: Path, root: Path) -> Iterator[str]:
+    """Debian's vsftpd for anonymous users, who may read; gives its address. It has LIST and no MLSD. ``root`` must be
+    open to all."""
+    needs("/usr/sbin/vsftpd", "vsftpd")
+    port = free_port()
+    room.mkdir(parents=True, exist_ok=True)
+    (room / "empty").mkdir()
+    config = room / "vsftpd.conf"
+    config.write_text(
+        f"listen=YES\nlisten_ipv6=NO\nlisten_address=127.0.0.1\nlisten_port={port}\nbackground=NO\n"
+        f"secure_chroot_dir={room}/empty\nanonymous_enable=YES\nno_anon_password=YES\nanon_root={root}\n"
+        f"xferlog_enable=NO\nvsftpd_log_file={room}/log\nanon_max_rate=0\n"
+        "seccomp_sandbox=NO\nanon_world_readable_only=NO\n"
+    )
+    process = subprocess.Popen(["/usr/sbin/vsftpd", str(config)])
+    try:
+        wait_for(port)
+        yield f"ftp://127.0.0.1:{port}/"
+    finally:
+        process.terminate()
+        process.wait(10)
+
+
+def needs(program: str, package: str) -> None:
+    """Skip where a server is not installed, unless it must be there."""
+    if Path(program).exists():
+        return
+    if os.environ.get("EMBERKEEP_REAL_SERVERS") == "required":
+        pytest.fail(f"{program} is not there (Debian's {package})")
+    pytest.skip(f"{program} is not installed (Debian's {package})")
+
+
+def free_port() -> int:
+    with socket.socket() as one:
+        one.bind(("127.0.0.1", 0))
+        return int(one.getsockname()[1])
+
+
+def wait_for(port: int) -> None:
+    for _ in range(200):
+        with contextlib.suppress(OSError), socket.create_connection(("127.0.0.1", port), timeout=1):
+            return
+        time.sleep(0.05)
+    raise AssertionError(f"nobody listens on port {port}")
