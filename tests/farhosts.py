@@ -29,14 +29,22 @@ logging.getLogger("pyftpdlib").setLevel(logging.CRITICAL)
 class Ftp:
     """An FTP server over ``root``. ``handler``: a class of its own for how it behaves; ``connections``: at most so many."""
 
-    def __init__(self, root: Path, handler: type[FTPHandler] = FTPHandler, connections: int = 40, **settings: Any) -> None:
+    def __init__(
+        self, root: Path, handler: type[FTPHandler] = FTPHandler, connections: int = 40, port: int = 0, **settings: Any
+    ) -> None:
         authorizer = DummyAuthorizer()
         authorizer.add_user(USER, WORD, str(root), perm="elradfmwMT")
-        settings = {"authorizer": authorizer, "banner": "harbour", "encoding": "utf-8", **settings}
+        settings = {
+            "authorizer": authorizer,
+            "banner": "harbour",
+            "encoding": "utf-8",
+            "use_sendfile": False,
+            **settings,
+        }
         self.handler = type("Handler", (handler,), {**settings, "said": []})
         self._loop = IOLoop()
-        self._server = FTPServer(("127.0.0.1", 0), self.handler, ioloop=self._loop)
-        self._server.max_cons = connections
+        self._server = FTPServer(("127.0.0.1", port), self.handler, ioloop=self._loop)
+        self._server.max_cons_per_ip = connections
         self.port = self._server.address[1]
         self._stop = False
         self._thread = threading.Thread(target=self._serve, daemon=True)

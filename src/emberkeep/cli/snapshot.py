@@ -8,9 +8,12 @@ from pathlib import Path
 
 from emberkeep.cli.context import add_all, add_only, answer, now, the_keep
 from emberkeep.errors import UsageError
+from emberkeep.keep import Keep
 from emberkeep.runs.snapshot import clashes, take, take_in
 from emberkeep.show import snapshots as view
 from emberkeep.show.console import Screen, progress
+from emberkeep.store.intake import Progress
+from emberkeep.store.store import Taken
 
 EXAMPLES = (
     "emberkeep snapshot --note 'before 4.3' --pin",
@@ -27,6 +30,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--while-running", action="store_true", help="copy although the server is running")
     parser.add_argument("--rehash", action="store_true", help="read every file, also those nobody has written to")
     parser.add_argument("--from", dest="source", metavar="SOURCE", help="take in an archive or another folder instead")
+    parser.add_argument("--far", action="store_true", help="of a far server itself, past its copy here")
+    parser.add_argument("--accept-new", action="store_true", help=argparse.SUPPRESS)
     add_only(parser)
     add_all(parser)
 
@@ -34,12 +39,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """Exit code 1 when something could not be taken, or would not settle."""
     keep = the_keep(args)
+    if args.far and (args.source or args.rehash):
+        raise UsageError("--far reads everything there, and nothing else")
     if args.source and (args.only or args.while_running or args.rehash):
         raise UsageError("--from takes the whole source as it is; only --note and --pin go with it")
     with progress("snapshot") as step:
         if args.source:
             source = Path(os.path.abspath(args.source))
             done = take_in(keep, source, now(), note=args.note, pin=args.pin, progress=step)
+        elif args.far:
+            done = _far(args, screen, keep, step)
         else:
             done = take(
                 keep,
@@ -52,7 +61,20 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
                 environment=os.environ,
                 progress=step,
             )
-    alike = clashes(keep, done.about.label) if args.source else []
+    alike = clashes(keep, done.about.label) if args.source or args.far else []
     code = 1 if done.skipped or alike else 0
     result = {"snapshot": done.about, "skipped": done.skipped, "differ_only_in_case": alike}
     return answer(args, code, result, lambda: view.taken(screen, done, alike))
+
+
+def _far(args: argparse.Namespace, screen: Screen, keep: Keep, step: Progress) -> Taken:
+    """Straight from the far side, past the copy here."""
+    from emberkeep.cli.far import lines_to  # only where a far host is asked
+    from emberkeep.runs import mirror
+
+    with lines_to(args, screen, keep) as lines:
+        found = mirror.look(keep, lines, twice=not args.while_running)
+        if not args.while_running:
+            mirror.refuse_if_written_to(found, lines.door.address)
+        only = tuple(args.only)
+        return mirror.snapshot_of(keep, lines, found, now(), note=args.note, only=only, pin=args.pin, progress=step)

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import TypeVar
 
-from emberkeep.errors import Place, UnreadableInput
+from emberkeep.errors import EmberKeepError, Place, UnreadableInput
 from emberkeep.remote.host import Denied, Door, Host, Lost, connect
 
 Item = TypeVar("Item")
@@ -38,6 +38,14 @@ class Line:
         if self._host is None:
             self._host = self.opened(self.door)
         return self._host
+
+    def opens(self) -> bool:
+        """Whether the host takes one more connection."""
+        try:
+            self.host()
+        except (Lost, Denied, EmberKeepError):
+            return False
+        return True
 
     def lost(self, error: Lost, attempt: int, what: str) -> None:
         """Wait before the next try. UnreadableInput where there is none: ``attempt`` is the number of this one."""
@@ -114,12 +122,17 @@ class Lines:
     def each(self, items: Iterable[Item], act: Callable[[Line, Item], Sequence[Item] | None]) -> None:
         """``act`` on every item, some at a time; what it returns is to be done as well. What it raises ends all."""
         waiting = deque(items)
+        if not waiting:
+            return
+        self.first.do(lambda host: None, "cannot connect")  # before the others: some hosts take one connection only
         changed = threading.Condition()
         busy = 0
         failed: list[BaseException] = []
 
         def work(line: Line) -> None:
             nonlocal busy
+            if line is not self._all[0] and not line.opens():
+                return  # the host takes no more of them; the others do the work
             while True:
                 with changed:
                     while not waiting and busy and not failed:

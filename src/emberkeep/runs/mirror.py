@@ -11,8 +11,9 @@ import socket
 import threading
 import time
 from collections.abc import Callable, Mapping
-from contextlib import suppress
-from dataclasses import dataclass, field
+from contextlib import closing, suppress
+from dataclasses import dataclass, field, replace
+from datetime import datetime
 from pathlib import Path
 
 from blake3 import blake3
@@ -22,11 +23,13 @@ from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.keep import Keep
 from emberkeep.remote.host import Denied, Door, FarEntry, Odd, Trust, nobody
 from emberkeep.remote.state import FarState, Known
-from emberkeep.remote.walk import Listing, now_there, walk
+from emberkeep.remote.walk import FarTree, Listing, now_there, walk
 from emberkeep.remote.work import Line, Lines
 from emberkeep.servers.roles import selection
 from emberkeep.servers.secrets import secret
 from emberkeep.store.intake import Progress, silent
+from emberkeep.store.manifest import ASKED, About
+from emberkeep.store.store import Store, Taken
 from emberkeep.trees import Entry, FolderTree, Kind, Skipped
 
 LARGE = 4 << 20
@@ -121,6 +124,8 @@ class FetchPlan:
     files: int
     forgotten: tuple[str, ...] = ()
     """What is gone there and was changed here: from now on it is new here."""
+    met: tuple[Known, ...] = ()
+    """Files that are here already, of that size and time, though nobody noted that they were fetched."""
     kept: tuple[Known, ...] = ()
     """What changed on both sides and stays as it is here, to be sent over theirs."""
     timeless: bool = False
@@ -183,6 +188,7 @@ def fetch_plan(
         tuple(item for item in listing.odd if wanted(item.path)),
         sum(1 for entry in there.values() if entry.kind is Kind.FILE),
         tuple(plan.forgotten),
+        tuple(plan.met),
         tuple(plan.kept),
         listing.timeless,
     )
@@ -201,6 +207,7 @@ class _Planning:
     unsent: list[str] = field(default_factory=list)
     clashes: list[str] = field(default_factory=list)
     forgotten: list[str] = field(default_factory=list)
+    met: list[Known] = field(default_factory=list)
     kept: list[Known] = field(default_factory=list)
 
     def stands_there(self, path: str, entry: FarEntry) -> None:
@@ -208,6 +215,8 @@ class _Planning:
         if entry.kind is Kind.FOLDER:
             if now is None or now.kind is not Kind.FOLDER:
                 self.folders.append(entry)
+            return
+        if then is None and now is not None and self._met(entry, now):
             return
         there_changed = then is None or not entry.same_as(then.entry)
         here_changed = self.local.changed(path) if then is not None else now is not None
@@ -222,6 +231,15 @@ class _Planning:
             return
         if there_changed or (self.rehash and entry.kind is Kind.FILE):
             (self.links if entry.kind is Kind.LINK else self.get).append(entry)
+
+    def _met(self, entry: FarEntry, now: Entry) -> bool:
+        """Whether a file is here already: a fetch that was killed had no time to note it."""
+        here = FarEntry(entry.path, now.kind, now.size, now.mtime_ns)
+        if entry.kind is not Kind.FILE or entry.mtime_ns is None or not entry.same_as(here):
+            return False
+        assert self.local.tree is not None
+        self.met.append(Known(entry, self.local.tree.digest(entry.path), (now.size, now.mtime_ns)))
+        return True
 
     def is_not_there(self, path: str) -> None:
         now = self.local.entries.get(path)
@@ -390,7 +408,7 @@ def fetch(keep: Keep, lines: Lines, plan: FetchPlan, progress: Progress = silent
     files.make_folder(server)
     removed = _remove(server, state, plan)
     state.forget(plan.forgotten)
-    state.put(plan.kept)
+    state.put((*plan.met, *plan.kept))
     work = _Fetch(keep, lines, state, progress, plan.bytes)
     rows = []
     for entry in plan.folders:
@@ -445,3 +463,24 @@ def _stays_inside(entry: FarEntry) -> bool:
 def wanted_of(keep: Keep, only: tuple[str, ...]) -> Callable[[str], bool]:
     """Which paths ``--only`` means."""
     return selection(only, keep.config.roles, keep.config.world.tiles) if only else lambda path: True
+
+
+def snapshot_of(
+    keep: Keep,
+    lines: Lines,
+    found: Look,
+    now: datetime,
+    *,
+    note: str = "",
+    only: tuple[str, ...] = (),
+    pin: bool = False,
+    progress: Progress = silent,
+) -> Taken:
+    """A snapshot of the far side itself, or of what ``only`` selects of it, past the copy here."""
+    about = About(
+        "", now, ASKED, note, only, running="; ".join(found.signs), source=str(lines.door.address), pinned=pin
+    )
+    if only:
+        about = replace(about, roles=keep.config.roles, tiles=keep.config.world.tiles)
+    with closing(Store(keep.store_folder)) as store:
+        return store.add(FarTree(lines.first, found.listing, wanted_of(keep, only)), about, progress=progress)

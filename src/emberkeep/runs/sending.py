@@ -238,8 +238,7 @@ def _make(host: Host, folder: str) -> None:
 
 def _write(host: Host, source: Tree, entry: Entry) -> tuple[str, FarEntry]:
     """One file, beside its target, checked and renamed over it; its BLAKE3 and what the host tells of it then."""
-    folder, _, name = entry.path.rpartition("/")
-    beside = f"{folder}/{TEMPORARY}{name}".lstrip("/")
+    beside = _beside(entry.path)
     ours, theirs = blake3(), hashlib.new(host.hash_name) if host.hash_name else None
 
     def read() -> Iterator[bytes]:
@@ -310,17 +309,42 @@ def _back(room: Room, lines: Lines) -> None:
 
 
 def put_back(keep: Keep, store: Store, journal: Journal, run: Run, lines: Lines, progress: Progress = silent) -> None:
-    """Make the far side as it was before a send, at the paths that it touched."""
+    """Make the far side as it was before a send, at the paths that it touched; what is still so is left alone."""
     asked, state = asked_again(run.request), FarState(keep.folder)
+    listing, known = walk(lines), state.known()
     labels = [step.facts.get("snapshot", "") for step in journal.steps(run).values()]
     label = next((str(label) for label in labels if label), "")
     if label:
         tree = SnapshotTree(store, store.manifest(label), f"snapshot {label}")
-        _put(lines, state, tree, tree.entries().values(), (), progress, here=False)
-    _take_away(lines, state, asked.new, reversed(asked.make))
+
+        def is_so(path: str) -> bool:
+            then, there = known.get(path), listing.entries.get(path)
+            return then is not None and then.digest == tree.digest(path) and _is_still(then, there)
+
+        back = [entry for path, entry in tree.entries().items() if not is_so(path)]
+        _put(lines, state, tree, back, (), progress, here=False)
+    _take_away(lines, state, (path for path in asked.new if path in listing.entries), ())
+    _take_away(lines, state, (), (path for path in reversed(asked.make) if path in listing.entries))
+    state.forget(asked.new)
     for folder in reversed(asked.fold):
-        _with(lines, _make, folder)
+        if folder not in listing.entries:
+            _with(lines, _make, folder)
         state.put([Known(FarEntry(folder, Kind.FOLDER, 0))])
+    sweep(lines, listing, asked)
+
+
+def sweep(lines: Lines, listing: Listing, asked: Asked) -> None:
+    """Take away what a send that was broken off left beside its targets."""
+    ours = {_beside(path) for path in asked.put}
+    for path in listing.leftovers:
+        if path in ours:
+            with suppress(Denied):
+                _with(lines, _remove, path)
+
+
+def _beside(path: str) -> str:
+    folder, _, name = path.rpartition("/")
+    return f"{folder}/{TEMPORARY}{name}".lstrip("/")
 
 
 def undo(keep: Keep, store: Store, run: Run, lines: Lines, clock: Clock, progress: Progress) -> None:
