@@ -6,6 +6,7 @@ import os
 import shutil
 import subprocess
 import tempfile
+import threading
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack
@@ -16,6 +17,7 @@ from typing import Any
 import pytest
 from pyftpdlib.handlers import DTPHandler, FTPHandler, TLS_FTPHandler
 
+from emberkeep.demo.host import Host
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.far import Address, address_of
 from emberkeep.keep import Keep
@@ -209,6 +211,19 @@ def test_changes_are_sent_and_taken_back_to_the_byte(site: Site) -> None:
     assert (site.copy / "mission" / "stores.xml").read_text() == "<stores>mine</stores>\n"
     assert site.mirror("send", "--go").code == 0
     assert held(site.root) == held(site.copy)
+
+
+def test_a_send_is_not_taken_back_over_what_came_after_it(site: Site) -> None:
+    assert accepted(site, "fetch").code == 0
+    changed_here(site)
+    assert site.mirror("send", "--go").code == 0
+    (site.root / "mission" / "stores.xml").write_text("<stores>since then</stores>\n")
+    for known in (False, True):
+        if known:
+            assert site.mirror("fetch").code == 0
+        refused = site("undo", "--go")
+        assert (refused.code, "mission/stores.xml" in refused.err) == (3, True)
+    assert (site.root / "mission" / "stores.xml").read_text() == "<stores>since then</stores>\n"
 
 
 def test_what_changed_on_both_sides_is_never_overwritten_unasked(site: Site) -> None:
@@ -764,3 +779,35 @@ def test_adopting_an_address(built: Path, tmp_path: Path) -> None:
         again = run_program("mirror", "fetch", cwd=tmp_path / "gannet-rock", environment=environment)
         assert "nothing has changed there" in again.out
         assert run_program("adopt", address, cwd=tmp_path).code == 3
+
+
+# --- the stand-in that ships ---------------------------------------------------------
+
+
+@pytest.mark.parametrize("faults", ["", "list"])
+def test_the_stand_in_host(root: Path, tmp_path: Path, faults: str) -> None:
+    host = Host(root.parent, WORD, faults)
+    thread = threading.Thread(target=host.serve_forever, daemon=True)
+    thread.start()
+    try:
+        site = Site(root, tmp_path / "here", f"{host.address}gannet-rock", SECRET)
+        assert site.mirror("fetch").code == 0
+        assert held(site.copy) == held(root)
+        changed_here(site)
+        sent = site.mirror("send", "--go")
+        assert sent.code == 0, sent.err
+        assert held(root) == held(site.copy)
+        host.faults["full"] = ""
+        (site.copy / "nothing").write_text("more")
+        full = site.mirror("send", "--go")
+        assert (full.code, "no room left" in full.err) == (5, True)
+    finally:
+        host.shutdown()
+        host.server_close()
+        thread.join()
+
+
+def test_the_far_demo_walks_there_and_back(tmp_path: Path) -> None:
+    walked = run_program("demo", "--far", "--size", "village", cwd=tmp_path)
+    assert walked.code == 0, walked.out + walked.err
+    assert "holds again what it held before" in walked.out

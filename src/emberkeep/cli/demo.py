@@ -11,12 +11,14 @@ from pathlib import Path
 
 from emberkeep.cli.context import answer
 from emberkeep.demo import sample
+from emberkeep.demo.farwalk import FarWalk
 from emberkeep.demo.walk import Walk, WalkFailed
 from emberkeep.errors import Refused, RunFailed
 from emberkeep.show.console import HEAD, Screen
 
 EXAMPLES = (
     "emberkeep demo                    (into ./emberkeep-demo)",
+    "emberkeep demo --far              (the server stands behind a file transfer)",
     "emberkeep demo /tmp/rock --build-only",
     "emberkeep demo /tmp/rock --serve  (the stand-in engine, to try start, say and watch on)",
     "emberkeep demo /tmp/large --size large --build-only",
@@ -37,6 +39,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--serve", action="store_true", help="run the sample's stand-in engine in the foreground until Ctrl-C"
+    )
+    parser.add_argument(
+        "--far", action="store_true", help="the walk with the server behind an FTP host, which a stand-in plays"
     )
     parser.add_argument("--build-only", action="store_true", help="build the sample and stop")
 
@@ -59,9 +64,11 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 
     say(f"The sample server Gannet Rock and the releases of its game stand in {folder}")
     try:
-        Walk(folder, say).run()
+        (FarWalk if args.far else Walk)(folder, say).run()
     except WalkFailed as error:
         raise RunFailed(f"the demo stopped: {error}") from error
+    if args.far:
+        return 0
     say("\nThat was an update day and a wipe. Everything stays where it is; try:")
     for words in (
         f"cd {args.dir}; export EMBERKEEP_KEEP=gannet-rock.keep",

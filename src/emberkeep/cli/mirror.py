@@ -88,7 +88,9 @@ def bring(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) ->
     if args.theirs and keep.server.is_dir():
         before = snapshot.take(keep, now(), note="before fetching theirs").about
     with progress("fetch", screen) as step:
-        return Brought(plan, mirror.fetch(keep, lines, plan, step), before)
+        done = mirror.fetch(keep, lines, plan, step)
+    state.was_fetched(now())
+    return Brought(plan, done, before)
 
 
 def _fetch(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -> int:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from datetime import timedelta
+from typing import TYPE_CHECKING
 
 from emberkeep.cli.context import add_all, answer, now, opened, the_keep
 from emberkeep.comparing.survey import Known, survey
@@ -19,6 +20,9 @@ from emberkeep.trees import FolderTree
 
 AHEAD = timedelta(days=62)
 """How far ahead the next events are looked for."""
+if TYPE_CHECKING:
+    from emberkeep.runs.mirror import Standing
+
 EXAMPLES = ("emberkeep survey", "emberkeep survey --offline --json")
 
 
@@ -49,17 +53,26 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         )
         found = survey(keep, live, known)
         coming, waits = _coming(keep)
-        code = 1 if found.attention or found.questions or faults or waits else 0
-        result = {"survey": found, "faults": faults, "coming": coming, "waiting": waits}
+        far = _far(keep)
+        code = 1 if found.attention or found.questions or faults or waits or (far and far.unsent) else 0
+        result = {"survey": found, "faults": faults, "coming": coming, "waiting": waits, "far": far}
 
         def text() -> None:
-            view.survey(screen, found, now(), keep.config.tz)
+            view.survey(screen, found, now(), keep.config.tz, far)
             for line in coming:
                 screen.line(line)
             for line in waits:
                 screen.line(f"! {line}", ASKS)
 
         return answer(args, code, result, text)
+
+
+def _far(keep: Keep) -> Standing | None:
+    if keep.config.far.address is None:
+        return None
+    from emberkeep.runs.mirror import standing  # only where the server is far
+
+    return standing(keep)
 
 
 def _coming(keep: Keep) -> tuple[list[str], list[str]]:

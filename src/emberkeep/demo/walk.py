@@ -47,6 +47,8 @@ class Walk:
         self.word = secrets.token_hex(8)
         self.receiver: subprocess.Popen[bytes] | None = None
         self.hook = ""
+        self.told: dict[str, str] = {}
+        """What commands are told by their environment besides."""
         self.starts = os.name != "nt"
         """Whether the launch script, which is one for sh, can be run here."""
 
@@ -242,6 +244,7 @@ class Walk:
         environment = {name: value for name, value in os.environ.items() if name != "EMBERKEEP_KEEP"}
         environment["ROCK_CONSOLE"] = self.word
         environment["ROCK_HOOK"] = self.hook
+        environment.update(self.told)
         if self.keep:
             environment["EMBERKEEP_KEEP"] = self.keep
         line = [sys.executable, "-m", "emberkeep", *words]

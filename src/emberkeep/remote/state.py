@@ -3,7 +3,7 @@
 ::
 
     KEEP/far.db     SQLite
-      about (key, value)    address: the far folder it speaks of
+      about (key, value)    address: the far folder it speaks of; fetched: when it was last fetched (ISO 8601, UTC)
       file (path, kind, size, mtime, precision, points_at, mode, digest, here_size, here_mtime)
                             as the listing told it (-1 or null where it told nothing), BLAKE3 of the contents, and size
                             and mtime (ns) of the copy here; paths as bytes
@@ -20,6 +20,7 @@ import sqlite3
 import threading
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
+from datetime import datetime
 from pathlib import Path
 from typing import NamedTuple
 
@@ -78,10 +79,24 @@ class FarState:
     @property
     def address(self) -> str:
         """The far folder that it speaks of; "" when nothing was fetched yet."""
+        return self._about("address")
+
+    @property
+    def fetched(self) -> datetime | None:
+        """When all of it, or a part, was last fetched."""
+        told = self._about("fetched")
+        return datetime.fromisoformat(told) if told else None
+
+    def was_fetched(self, now: datetime) -> None:
+        """Note when it was."""
+        with self._opened() as database:
+            database.execute("insert or replace into about values ('fetched', ?)", (now.isoformat(),))
+
+    def _about(self, key: str) -> str:
         if not self._file.exists():
             return ""
         with self._opened() as database:
-            row = database.execute("select value from about where key = 'address'").fetchone()
+            row = database.execute("select value from about where key = ?", (key,)).fetchone()
         return str(row[0]) if row else ""
 
     def speaks_of(self, address: str) -> None:

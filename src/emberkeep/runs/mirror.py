@@ -288,6 +288,28 @@ class Fetched:
     failed: tuple[Skipped, ...]
 
 
+@dataclass(frozen=True)
+class Standing:
+    """How the copy stands to the far side, as far as is known without asking it. ``fetched``: when it was last fetched;
+    ``unsent``: paths changed here since."""
+
+    address: str
+    fetched: datetime | None
+    unsent: tuple[str, ...]
+
+
+def standing(keep: Keep) -> Standing | None:
+    """How the copy stands; None where the server folder is none."""
+    if keep.config.far.address is None:
+        return None
+    state = FarState(keep.folder)
+    known = state.known()
+    local = Local(keep.server, known)
+    changed = (path for path in sorted({*known, *local.entries}) if local.changed(path))
+    folders = {path for path, entry in local.entries.items() if entry.kind is Kind.FOLDER}
+    return Standing(str(keep.config.far.address), state.fetched, tuple(path for path in changed if path not in folders))
+
+
 @dataclass
 class _Fetch:
     keep: Keep

@@ -181,6 +181,8 @@ class SendStep(Step):
         entries = [local.entries[path] for path in self.asked.put if local.changed(path)]
         _put(self.lines, state, local.tree, entries, self.asked.make, room.progress, here=True)
         _take_away(self.lines, state, self.asked.remove, self.asked.fold)
+        known = state.known()
+        room.journal.touch(room.run, [(path, known[path].digest) for path in self.asked.put if path in known])
 
 
 def steps(asked: Asked, lines: Lines) -> list[Step]:
@@ -354,8 +356,13 @@ def undo(keep: Keep, store: Store, run: Run, lines: Lines, clock: Clock, progres
     if run.state == DONE:
         listing, known = walk(lines), state.known()
         asked = asked_again(run.request)
+        left = journal.touched(run)
         stale = [
-            path for path in asked.put if path not in known or not _is_still(known[path], listing.entries.get(path))
+            path
+            for path in asked.put
+            if (then := known.get(path)) is None
+            or then.digest != left.get(path)
+            or not _is_still(then, listing.entries.get(path))
         ]
         stale += [path for path in asked.remove if path in listing.entries]
         if stale:

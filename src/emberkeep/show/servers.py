@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rich.table import Table
 
@@ -14,6 +15,9 @@ from emberkeep.servers.findings import ORDER, Adoption, Sure
 from emberkeep.servers.refresh import Refresh
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
+
+if TYPE_CHECKING:
+    from emberkeep.runs.mirror import Standing
 
 MOST = 8
 
@@ -97,12 +101,22 @@ def _few(paths: tuple[str, ...]) -> str:
     return ", ".join(paths[:MOST]) + more
 
 
-def survey(screen: Screen, found: Survey, now: datetime, zone: tzinfo) -> None:
+def _standing(screen: Screen, far: Standing, now: datetime) -> None:
+    fetched = f"fetched {words.ago(far.fetched, now)}" if far.fetched else "never fetched whole"
+    screen.line(f"the copy of {far.address}, {fetched}; whether it runs there, 'emberkeep mirror' looks")
+    if far.unsent:
+        screen.line(f"{words.count(len(far.unsent), 'path')} changed here and not sent yet", ASKS)
+
+
+def survey(screen: Screen, found: Survey, now: datetime, zone: tzinfo, far: Standing | None = None) -> None:
     """One screen: what stands where now."""
     screen.line(f"{found.name}  {found.server}", HEAD)
     signs = "; ".join(found.running)
-    state = f"running: {signs}" if signs else "not running (no process works in it, no pid file names one)"
-    screen.line(state, BAD if signs else "")
+    if far is not None:
+        _standing(screen, far, now)
+    else:
+        state = f"running: {signs}" if signs else "not running (no process works in it, no pid file names one)"
+        screen.line(state, BAD if signs else "")
     screen.line()
     _versions(screen, found)
     screen.line()
