@@ -1,4 +1,5 @@
-"""``emberkeep mirror fetch|send``: a server folder behind a file transfer, brought here, and changes put there."""
+"""``emberkeep mirror fetch|send|vault``: a server folder behind a file transfer, brought here and sent to; and a second
+copy of the keep elsewhere."""
 
 from __future__ import annotations
 
@@ -26,12 +27,17 @@ EXAMPLES = (
     "emberkeep mirror fetch --only world --rehash",
     "emberkeep mirror send            (shows what it would do)",
     "emberkeep mirror send --only economy --go",
+    "emberkeep mirror vault /mnt/other/rock.vault",
+    "emberkeep mirror vault sftp://keeper@safe.example/vaults/rock --secret-env VAULT_WORDS",
+    "emberkeep mirror vault s3://bucket/rock --check --sample 5%",
+    "emberkeep --keep rock.keep mirror vault /mnt/other/rock.vault --bring-back     (on a new machine)",
 )
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Which way, which part, and what of both sides' changes."""
-    parser.add_argument("action", choices=("fetch", "send"))
+    parser.add_argument("action", choices=("fetch", "send", "vault"))
+    parser.add_argument("target", nargs="?", metavar="TARGET", help="of a vault: a folder, sftp://, ftps://, s3://…")
     add_only(parser)
     parser.add_argument("--rehash", action="store_true", help="fetch every file, whatever its size and time")
     both = parser.add_mutually_exclusive_group()
@@ -40,6 +46,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     both.add_argument("--mine", action="store_true", help="what changed on both sides: yours stays, to be sent")
     parser.add_argument("--another", action="store_true", help="though hardly a file is there that was there before")
+    vault = parser.add_argument_group("vaults")
+    vault.add_argument("--check", action="store_true", help="look whether all is there, and read what --sample says")
+    vault.add_argument("--sample", metavar="SHARE", help="how much of it to read to the last byte, as 5%%")
+    vault.add_argument("--bring-back", action="store_true", help="make the keep named by --keep of what is in it")
+    vault.add_argument("--secret-env", default="", metavar="NAME", help="the environment variable with its passphrase")
+    vault.add_argument("--secret-file", default="", metavar="FILE", help="or a file that only you can read")
+    vault.add_argument("--password-env", default="", metavar="NAME", help="that of the host, where it asks for one")
+    vault.add_argument("--key", default="", metavar="FILE", help="a private key (SFTP)")
+    vault.add_argument("--certificate", default="", metavar="FILE", help="the host's certificate (FTPS)")
     add_far(parser)
     add_details(parser)
     add_go(parser, "send it; a fetch only writes the copy here and needs no word")
@@ -47,6 +62,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """Exit code 1 when files could not be had, or a send is only shown and there is something to send."""
+    if args.action == "vault":
+        from emberkeep.cli.vault import run_vault  # only where one is meant
+
+        return run_vault(args, screen)
+    if args.target:
+        raise UsageError("only a vault has a TARGET; keep.toml tells where the server is")
     keep = the_keep(args)
     if args.action == "send" and (args.rehash or args.theirs or args.mine):
         raise UsageError("--rehash, --theirs and --mine are for 'mirror fetch'")

@@ -40,7 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """Exit code 4 when damage is found, or is left after mending."""
     keep = the_keep(args)
-    share = _share(args.sample)
+    share = share_of(args.sample)
     if args.repair and (args.ref or args.sample):
         raise UsageError("--repair looks at the whole store")
     with opened(keep) as store, progress("verify") as step:
@@ -54,7 +54,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     return answer(args, code, {"verification": found}, lambda: view.verification(screen, found))
 
 
-def _share(text: str | None) -> float:
+def share_of(text: str | None) -> float:
+    """The share in ``--sample``; all of it where it is not told."""
     if text is None:
         return 1.0
     try:

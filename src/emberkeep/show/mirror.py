@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 
 from emberkeep.far import Address
 from emberkeep.runs.journal import Run
 from emberkeep.runs.mirror import Fetched, FetchPlan
 from emberkeep.runs.sending import Asked, SendPlan
+from emberkeep.runs.vault import Checked, Sent
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen
 
@@ -83,3 +85,32 @@ def going_on(screen: Screen, run: Run, asked: Asked, done: bool) -> None:
     _named(screen, "in all to take away there", asked.remove, False)
     if not done:
         screen.next("emberkeep resume --go")
+
+
+def vaulted(screen: Screen, sent: Sent) -> None:
+    """A vault that was brought up to date."""
+    how = "sealed" if sent.sealed else "not sealed: whoever can read it there can read all of it"
+    screen.line(f"The vault {sent.target}: {words.count(sent.files, 'file')}, {words.size(sent.bytes)}", HEAD)
+    screen.line(how, QUIET if sent.sealed else ASKS)
+    if sent.new:
+        screen.line(f"sent {words.count(sent.new, 'file')}, {words.size(sent.new_bytes)}", GOOD)
+    else:
+        screen.line("nothing was new", GOOD)
+    if sent.removed:
+        screen.line(f"{words.count(sent.removed, 'file')} that the store let go went there too")
+    screen.next("emberkeep mirror vault TARGET --check --sample 5%")
+
+
+def checked(screen: Screen, seen: Checked) -> None:
+    """What a look at a vault found."""
+    screen.line(f"The vault {seen.target}: {words.count(seen.files, 'file')}, {words.size(seen.bytes)}", HEAD)
+    for fault in seen.faults:
+        screen.line(f"! {fault}", BAD)
+    told = f"{words.count(seen.read, 'file')} of them read to the last byte"
+    screen.line(f"All are there, of their size; {told}." if not seen.faults else told, "" if seen.faults else GOOD)
+
+
+def brought(screen: Screen, back: Checked, folder: Path) -> None:
+    """A keep that came back from a vault."""
+    screen.line(f"{folder} holds what the vault {back.target} held: {words.count(back.files, 'file')}.", GOOD)
+    screen.next(f"emberkeep --keep {folder} verify; emberkeep --keep {folder} restore latest --into DIR")

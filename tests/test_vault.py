@@ -1,0 +1,321 @@
+"""Vaults: what goes there comes back, wherever "there" is; nothing readable leaks, nothing changed goes unnoticed."""
+
+from __future__ import annotations
+
+import json
+import os
+import random
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from emberkeep import files
+from emberkeep.errors import Damage, Refused
+from emberkeep.keep import Keep
+from emberkeep.remote import seal
+from emberkeep.remote.places import FolderPlace
+from emberkeep.runs import vault
+from tests import farhosts
+from tests.conftest import Ran, run_program
+from tests.farhosts import free_port
+from tests.faults import FaultyIO
+
+WORDS = "seven gannets on a rock"
+
+
+class Kept:
+    """A keep with two snapshots, and the program run on it."""
+
+    def __init__(self, place: Path) -> None:
+        self.place = place
+        self.server, self.folder = place / "rock", place / "rock.keep"
+        (self.server / "world").mkdir(parents=True)
+        (self.folder / "recipes").mkdir(parents=True)
+        (self.folder / "keep.toml").write_text('format = 1\n[server]\nname = "Gannet Rock"\nfolder = "../rock"\n')
+        (self.folder / "recipes" / "4.2-4.3.toml").write_text('format = 1\nfrom = "4.2"\nto = "4.3"\nwhy = "x"\n')
+        (self.server / "world" / "a.sea").write_bytes(os.urandom(2_500_000))
+        (self.server / "notes.txt").write_text("the lantern stands at the pier\n" * 40)
+        self.environment = {"VAULT_WORDS": WORDS}
+        assert self("snapshot", "--note", "first").code == 0
+        self.play()
+
+    def play(self) -> None:
+        (self.server / "world" / "b.sea").write_bytes(os.urandom(300_000))
+        assert self("snapshot").code == 0
+
+    def __call__(self, *words: str | Path, keep: Path | None = None) -> Ran:
+        where = str(keep or self.folder)
+        return run_program("--keep", where, *words, cwd=self.place, environment=self.environment)
+
+    def vault(self, target: str, *words: str, keep: Path | None = None) -> Ran:
+        return self("mirror", "vault", target, *words, keep=keep)
+
+
+@pytest.fixture
+def kept(tmp_path: Path) -> Kept:
+    return Kept(tmp_path / "here")
+
+
+@pytest.fixture(params=["folder", "sftp", "ftp", "object storage"])
+def target(request: pytest.FixtureRequest, kept: Kept, tmp_path: Path) -> Iterator[tuple[str, tuple[str, ...]]]:
+    """Where the vault lies, and what the way there takes."""
+    if request.param == "folder":
+        yield str(tmp_path / "other" / "rock.vault"), ()
+    elif request.param == "sftp":
+        (tmp_path / "other").mkdir()
+        with farhosts.sshd(tmp_path / "ssh") as far:
+            yield far.address(tmp_path / "other" / "rock.vault"), ("--key", str(far.key), "--accept-new")
+    elif request.param == "ftp":
+        (tmp_path / "other").mkdir()
+        with farhosts.ftp(tmp_path / "other") as served:
+            kept.environment["FAR_WORD"] = farhosts.WORD
+            yield served.address("/rock.vault"), ("--password-env", "FAR_WORD")
+    else:
+        yield from object_storage(kept)
+
+
+def object_storage(kept: Kept) -> Iterator[tuple[str, tuple[str, ...]]]:
+    import boto3
+    from moto.server import ThreadedMotoServer
+
+    port = free_port()
+    server = ThreadedMotoServer(ip_address="127.0.0.1", port=port, verbose=False)
+    server.start()
+    told = {"AWS_ACCESS_KEY_ID": "x", "AWS_SECRET_ACCESS_KEY": "x", "AWS_DEFAULT_REGION": "us-east-1"}
+    kept.environment |= {**told, "AWS_ENDPOINT_URL": f"http://127.0.0.1:{port}"}
+    try:
+        client = boto3.client(
+            "s3",
+            endpoint_url=f"http://127.0.0.1:{port}",
+            region_name="us-east-1",
+            aws_access_key_id="x",
+            aws_secret_access_key="x",
+        )
+        client.create_bucket(Bucket="vaults")
+        yield f"s3://vaults/{random.getrandbits(60)}", ()
+    finally:
+        server.stop()
+
+
+@pytest.mark.parametrize("sealed", [False, True])
+def test_what_goes_there_comes_back_on_a_new_machine(
+    kept: Kept, target: tuple[str, tuple[str, ...]], sealed: bool
+) -> None:
+    where, way = target
+    words = (*way, *(("--secret-env", "VAULT_WORDS") if sealed else ()))
+    first = kept.vault(where, *words, "--json")
+    assert first.code == 0, first.err
+    assert first.json["vault"]["new"] == first.json["vault"]["files"]
+    again = kept.vault(where, *words, "--json")
+    assert (again.code, again.json["vault"]["new"]) == (0, 0)
+    kept.play()
+    later = kept.vault(where, *words, "--json").json["vault"]
+    assert (later["new"], later["removed"]) == (2, 0)  # a pack and a manifest
+    seen = kept.vault(where, *words, "--check", "--sample", "100%", "--json")
+    assert (seen.code, seen.json["checked"]["faults"]) == (0, [])
+    assert seen.json["checked"]["read"] == seen.json["checked"]["files"]
+    back = kept.vault(where, *words, "--bring-back", keep=kept.place / "new" / "rock.keep")
+    assert back.code == 0, back.err
+    assert WORDS not in first.out + first.err + back.out + back.err
+    assert kept("verify", keep=kept.place / "new" / "rock.keep").code == 0
+    assert kept("restore", "latest", "--into", "look", keep=kept.place / "new" / "rock.keep").code == 0
+    for path in kept.server.rglob("*.*"):
+        assert (kept.place / "look" / path.relative_to(kept.server)).read_bytes() == path.read_bytes()
+    assert (kept.place / "new" / "rock.keep" / "recipes" / "4.2-4.3.toml").exists()
+
+
+def folder_vault(kept: Kept, sealed: bool = True) -> tuple[Path, tuple[str, ...]]:
+    words = ("--secret-env", "VAULT_WORDS") if sealed else ()
+    assert kept.vault("v", *words).code == 0
+    return kept.place / "v", words
+
+
+def test_nothing_readable_is_in_a_sealed_vault(kept: Kept) -> None:
+    place, _ = folder_vault(kept)
+    whole = b"".join(path.read_bytes() + path.name.encode() for path in place.rglob("*") if path.is_file())
+    for word in (
+        b"Gannet",
+        b"lantern",
+        b"EKB2",
+        b"EMBERPACK",
+        b"EMBERMANIFEST",
+        b"keep.toml",
+        b"recipes",
+        b"packs",
+        b"4.2",
+    ):
+        assert word not in whole
+    assert json.loads((place / "vault").read_text()).keys() == {"format", "salt", "costs"}
+
+
+@pytest.mark.parametrize("sealed", [False, True])
+def test_any_changed_byte_is_noticed(kept: Kept, sealed: bool) -> None:
+    place, words = folder_vault(kept, sealed)
+    chance = random.Random(4)
+    for path in sorted(path for path in place.rglob("*") if path.is_file() and path.name != "vault"):
+        data = path.read_bytes()
+        at = chance.randrange(len(data))
+        path.write_bytes(data[:at] + bytes([data[at] ^ 1]) + data[at + 1 :])
+        seen = kept.vault("v", *words, "--check", "--sample", "100%")
+        if path.name == "list" and seen.code == 0:
+            continue  # a digit of a size or a hash in a list that is not sealed is found by what it speaks of
+        assert seen.code in (2, 3, 4), path
+        path.write_bytes(data)
+    assert kept.vault("v", *words, "--check", "--sample", "100%").code == 0
+
+
+def test_what_is_missing_or_cut_short_is_noticed_without_reading_all(kept: Kept) -> None:
+    place, words = folder_vault(kept)
+    one, other = sorted((place / "sealed").iterdir(), key=lambda path: path.stat().st_size)[-2:]
+    one.unlink()
+    other.write_bytes(other.read_bytes()[:-1])
+    seen = kept.vault("v", *words, "--check")
+    assert (seen.code, "is missing" in seen.out, "bytes there instead of" in seen.out) == (4, True, True)
+    assert kept.vault("v", *words, "--bring-back", keep=kept.place / "new.keep").code in (2, 4)
+    assert not (kept.place / "new.keep" / "keep.toml").exists()
+    assert kept.vault("v", *words).code == 0  # what is missing goes there again
+    assert kept.vault("v", *words, "--check", "--sample", "100%").code == 0
+    assert kept.vault("v", *words, "--bring-back", keep=kept.place / "new.keep").code == 0
+
+
+def test_another_passphrase_or_none(kept: Kept) -> None:
+    folder_vault(kept)
+    kept.environment["OTHER"] = "six gannets"
+    for words, told in ((("--secret-env", "OTHER"), "passphrase is another"), ((), "is sealed")):
+        for action in ((), ("--check",), ("--bring-back",)):
+            keep = kept.place / "new.keep" if "--bring-back" in action else None
+            refused = kept.vault("v", *words, *action, keep=keep)
+            assert (refused.code, told in refused.err) == (3, True)
+    plain = kept.vault("plain")
+    assert plain.code == 0
+    assert kept.vault("plain", "--secret-env", "VAULT_WORDS").code == 3
+
+
+def test_what_the_store_let_go_goes_there_too(kept: Kept) -> None:
+    place, words = folder_vault(kept)
+    before = sum(path.stat().st_size for path in place.rglob("*") if path.is_file())
+    (kept.server / "world" / "b.sea").unlink()
+    assert kept("snapshot").code == 0
+    told = (kept.folder / "keep.toml").read_text()
+    (kept.folder / "keep.toml").write_text(told + '[ladder]\n"1 day" = "one a year"\n')
+    assert kept("thin", "--go").code == 0
+    done = kept.vault("v", *words, "--json")
+    assert done.json["vault"]["removed"] >= 2
+    assert sum(path.stat().st_size for path in place.rglob("*") if path.is_file()) < before
+    assert kept.vault("v", *words, "--check", "--sample", "100%").code == 0
+
+
+@pytest.mark.parametrize("at", [2, 5, 9, 14, 20, 27])
+def test_broken_off_anywhere_the_vault_holds_what_it_held(kept: Kept, at: int) -> None:
+    keep = Keep(kept.folder)
+    assert kept.vault("v").code == 0
+    kept.play()
+    place = FolderPlace(kept.place / "v")
+    with files.use(FaultyIO(at, OSError(28, "No space left on device"))):
+        try:
+            vault.send(keep, vault.Vault(place))
+        except OSError:
+            assert vault.check(vault.Vault(place), 1.0, random.Random(1)).faults == ()
+    vault.send(keep, vault.Vault(place))
+    assert vault.check(vault.Vault(place), 1.0, random.Random(1)).faults == ()
+    assert vault.bring_back(vault.Vault(place), kept.place / "new.keep").files > 5
+
+
+def test_a_folder_that_holds_other_things_is_left_alone(kept: Kept) -> None:
+    (kept.place / "mine").mkdir()
+    (kept.place / "mine" / "diary.txt").write_text("dear diary")
+    refused = kept.vault("mine")
+    assert (refused.code, [path.name for path in (kept.place / "mine").iterdir()]) == (3, ["diary.txt"])
+    assert kept.vault("nowhere", "--check").code == 2
+    folder_vault(kept, sealed=False)
+    assert kept.vault("v", "--bring-back").code == 3  # into a keep that is one already
+
+
+def test_names_in_a_strangers_list_lead_nowhere_else(kept: Kept) -> None:
+    place, _ = folder_vault(kept, sealed=False)
+    rows = json.loads((place / "list").read_text())
+    one = rows["keep/keep.toml"]
+    rows |= {"../../evil": one, "keep/../../../evil": one, "/evil": one, "keep/C:evil": one, "a\\b": one}
+    rows["packs/x"] = {**one, "called": "../../outside"}
+    (place / "list").write_text(json.dumps(rows))
+    into = kept.place / "deep" / "new.keep"
+    vault.bring_back(vault.Vault(FolderPlace(place)), into)
+    assert not list(kept.place.rglob("*evil*")) and not (into / "store" / "a\\b").exists()
+    assert not (into / "store" / "packs" / "x").exists()
+
+
+def test_a_vault_that_asks_for_endless_work_is_refused(kept: Kept) -> None:
+    place, _ = folder_vault(kept)
+    head = json.loads((place / "vault").read_text())
+    (place / "vault").write_text(json.dumps({**head, "costs": [1 << 30, 8, 1]}))
+    with pytest.raises(Refused, match="more work"):
+        vault.Vault(FolderPlace(place), WORDS).open()
+
+
+# --- seals -----------------------------------------------------------------------------
+
+KEY = bytes(range(32))
+cut = st.lists(st.binary(max_size=3000), max_size=6)
+
+
+@given(chunks=cut, again=st.integers(1, 4000))
+def test_what_was_sealed_is_opened(chunks: list[bytes], again: int) -> None:
+    whole = b"".join(seal.sealed(iter(chunks), KEY, "a name"))
+    assert len(whole) == seal.sealed_size(len(b"".join(chunks)))
+    pieces = (whole[at : at + again] for at in range(0, len(whole), again))
+    assert b"".join(seal.opened(pieces, KEY, "a name")) == b"".join(chunks)
+
+
+@pytest.mark.parametrize("size", [0, 1, seal.CHUNK - 1, seal.CHUNK, seal.CHUNK + 1, 2 * seal.CHUNK, 3 * seal.CHUNK + 5])
+def test_sizes_around_a_chunk(size: int) -> None:
+    data = os.urandom(size)
+    whole = b"".join(seal.sealed(iter([data]), KEY, "n"))
+    assert len(whole) == seal.sealed_size(size)
+    assert b"".join(seal.opened(iter([whole]), KEY, "n")) == data
+
+
+def test_chunks_that_are_missing_doubled_or_moved_are_noticed() -> None:
+    data = os.urandom(3 * seal.CHUNK + 100)
+    whole = b"".join(seal.sealed(iter([data]), KEY, "n"))
+    head, size = len(seal.MAGIC) + seal.SALT, seal.CHUNK + seal.TAG
+    chunks = [whole[head + at * size : head + (at + 1) * size] for at in range(4)]
+    other = b"".join(seal.sealed(iter([data]), KEY, "n"))
+    for changed in (
+        chunks[:3],
+        chunks[:2],
+        chunks[1:],
+        [chunks[1], chunks[0], *chunks[2:]],
+        [*chunks[:3], chunks[2], chunks[3]],
+        [*chunks, chunks[3]],
+        [*chunks[:3], other[head + 3 * size :]],
+        [],
+    ):
+        with pytest.raises(Damage):
+            b"".join(seal.opened(iter([whole[:head], *changed]), KEY, "n"))
+    for key, name in ((bytes(32), "n"), (KEY, "m")):
+        with pytest.raises(Damage):
+            b"".join(seal.opened(iter([whole]), key, name))
+
+
+@given(data=st.binary(min_size=1, max_size=200), at=st.integers(0), bit=st.integers(0, 7))
+def test_a_flipped_bit_is_noticed(data: bytes, at: int, bit: int) -> None:
+    whole = bytearray(b"".join(seal.sealed(iter([data]), KEY, "n")))
+    whole[at % len(whole)] ^= 1 << bit
+    with pytest.raises(Damage):
+        b"".join(seal.opened(iter([bytes(whole)]), KEY, "n"))
+
+
+def test_the_key_of_a_passphrase_is_that_of_the_standard() -> None:
+    """RFC 7914, section 12."""
+    told = seal.key_of("pleaseletmein", b"SodiumChloride", (16384, 8, 1))
+    assert told.hex() == "7023bdcb3afd7348461c06cd81fd38ebfda8fbba904f8e3ea9b543f6545da1f2"
+
+
+def test_a_vault_is_the_keeps_and_not_the_servers(kept: Kept) -> None:
+    folder_vault(kept)
+    shutil.rmtree(kept.server)
+    assert kept.vault("v", "--secret-env", "VAULT_WORDS").code == 0
