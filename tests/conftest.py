@@ -6,7 +6,6 @@ import json
 import os
 import shutil
 import signal
-import socket
 import subprocess
 import sys
 from collections.abc import Callable, Iterator, Sequence
@@ -19,6 +18,7 @@ import pytest
 from hypothesis import HealthCheck, Phase, settings
 
 from emberkeep.demo import mission, sample
+from emberkeep.demo.walk import free_ports
 
 SHRINK = "EMBERKEEP_NO_SHRINK" not in os.environ
 settings.register_profile(
@@ -121,18 +121,6 @@ def tree_state(folder: Path, *, times: bool = True) -> dict[str, tuple[object, .
                 what = ("file", facts.st_mode, when, path.read_bytes())
             state[os.path.relpath(path, folder)] = tuple(what)
     return state
-
-
-def free_ports(count: int) -> list[int]:
-    """Ports that nobody listens on now."""
-    sockets = [socket.socket() for _ in range(count)]
-    try:
-        for one in sockets:
-            one.bind(("127.0.0.1", 0))
-        return [one.getsockname()[1] for one in sockets]
-    finally:
-        for one in sockets:
-            one.close()
 
 
 WORD = {"ROCK_CONSOLE": "a word for tests", "SKERRYLIGHT_PACE": "0.3"}

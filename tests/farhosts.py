@@ -21,6 +21,8 @@ from pyftpdlib.handlers import DTPHandler, FTPHandler
 from pyftpdlib.ioloop import IOLoop
 from pyftpdlib.servers import FTPServer
 
+from emberkeep.demo.walk import free_ports
+
 USER, WORD = "keeper", "low tide 7"
 logging.getLogger("pyftpdlib").addHandler(logging.NullHandler())  # else it sets up one of its own that says much
 logging.getLogger("pyftpdlib").setLevel(logging.CRITICAL)
@@ -204,9 +206,7 @@ def needs(program: str, package: str) -> None:
 
 
 def free_port() -> int:
-    with socket.socket() as one:
-        one.bind(("127.0.0.1", 0))
-        return int(one.getsockname()[1])
+    return free_ports(1)[0]
 
 
 def wait_for(port: int) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import pytest
+import yaml
 
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import ORDER, FileMerge, Outcome, What
@@ -417,3 +418,10 @@ def test_long_lists_are_followed_as_well() -> None:
     mine = listed(*names).replace('id="g77"><n>1', 'id="g77"><n>5')
     result = merge(mine, listed(*other), listed(*names), name="x.xml")
     assert text_of(result) == listed(*other).replace('id="g77"><n>1', 'id="g77"><n>5')
+
+
+def test_a_list_that_both_sides_emptied_together_is_empty_though_a_comment_stays() -> None:
+    kelp, oil = '    # raised in May\n    - id: "kelp"\n', '    # raised in May\n    - id: "lamp-oil"\n'
+    old, mine, new = (f"stores:\n{rows}other: 1\n" for rows in (kelp + oil, oil, kelp))
+    result = merge(mine, new, old, name="stores.yaml")
+    assert yaml.safe_load(text_of(result)) == {"stores": [], "other": 1}

@@ -110,6 +110,21 @@ ember calendar --attendance attendance.png
 mv "$work/rock/attendance.png" "$here/attendance.png"
 rm -r "$work/rock"
 emberkeep demo "$work/rock" --build-only >/dev/null
+# The server behind a file transfer, which the stand-in plays.
+mkdir "$work/rock/panel"
+mv "$work/rock/gannet-rock" "$work/rock/panel/"
+export HOST_WORD=gannet
+python3 -m emberkeep.demo.host "$work/rock/panel" "$work/rock" & host=$!
+for _ in $(seq 100); do [ -e "$work/rock/address" ] && break; sleep 0.1; done
+(cd "$work/rock" && emberkeep adopt "$(cat address)gannet-rock" --into gannet-rock --secret-env HOST_WORD >/dev/null 2>&1)
+ember defaults record 4.2 releases/skerrylight-4.2
+ember defaults record 4.3 releases/skerrylight-4.3.zip
+ember merge --from 4.2 --to 4.3 --go
+printf 'mind the pier\n' >> "$work/rock/panel/gannet-rock/una-notes.txt"
+shot mirror "emberkeep mirror fetch; emberkeep mirror send; emberkeep mirror send --go 2>/dev/null | tail -2; emberkeep undo --go | tail -3"
+kill $host
+rm -r "$work/rock"
+emberkeep demo "$work/rock" --build-only >/dev/null
 ember adopt gannet-rock --zone Atlantic/Faroe
 # Half a year of snapshots: each week some tiles change and the logbook grows.
 python3 - "$work/rock" <<'SEASON'

@@ -271,9 +271,9 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
     server = reader.sub("server")
     zone, roles, player_bound = _zone(server), _roles(reader.sub("roles")), _player_bound(reader.sub("player-bound"))
     wipes = wiping.read(reader, dict(roles), player_bound)
-    folder = server.required("folder")
+    name, folder = server.required("name"), server.required("folder")
     config = Config(
-        name=server.required("name"),
+        name=name,
         folder=folder,
         zone=zone,
         versions=_versions(reader.sub("versions")),

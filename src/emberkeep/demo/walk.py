@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import random
 import secrets
 import shutil
 import signal
@@ -92,10 +93,7 @@ class Walk:
 
     def _own_ports(self) -> tuple[int, int]:
         """Ports that nobody uses, written into the server's settings as its keepers would."""
-        with socket.socket() as one, socket.socket() as other, socket.socket() as third, socket.socket() as fourth:
-            for each in (one, other, third, fourth):
-                each.bind(("127.0.0.1", 0))
-            port, console = one.getsockname()[1], other.getsockname()[1]
+        port, console = free_ports(2)
         path = self.server / "keeper.properties"
         when = path.stat().st_mtime_ns
         text = path.read_text(encoding="utf-8").replace("port=27800", f"port={port}")
@@ -281,6 +279,19 @@ class Walk:
         (chart / "strip.9.9.sea.tmp").write_bytes(b"stray")
         (self.server / "cast-off.sh").chmod(0o600)
         (self.server / "inbox").rmdir()
+
+
+def free_ports(count: int) -> list[int]:
+    """Ports that nobody listens on. They lie below those that systems give to outgoing connections (49152 and more by
+    RFC 6335, 32768 and more on Linux), one of which may be taken before it is used here."""
+    found: list[int] = []
+    for port in random.sample(range(20_000, 32_000), 400):
+        with socket.socket() as one, suppress(OSError):
+            one.bind(("127.0.0.1", port))
+            found.append(port)
+        if len(found) == count:
+            return found
+    raise WalkFailed("no free ports were found on this machine")
 
 
 def fingerprint(folder: Path) -> str:

@@ -531,7 +531,8 @@ class _Items:
     def _remove_run(self, run: Sequence[int]) -> None:
         self.edits.append(layout.remove(self.merger.mine, [self.mine[at].node for at in run]))
 
-        if self.removed and not self.incoming and len(self.removed) == len(self.mine):
+        records = {at for at, item in enumerate(self.mine) if item.node.role is Role.RECORD}  # a comment may stay alone
+        if self.removed and not self.incoming and records <= self.removed:
             self.before.extend(self.merger.mine.emptied(self.three.mine))
 
     def _insert(self) -> None:

@@ -1,0 +1,80 @@
+"""How fast a far server comes here, beside ordinary transfers of the same tree, over loopback.
+
+    python benchmarks/fetching.py [--place DIR] [--rounds N] [--size large|town]
+
+Builds the sample (large: 1.5 GB, 21 000 files), serves it by OpenSSH's sshd (own port and keys), and times whole processes in turns: a first
+``mirror fetch`` with four connections beside ``rsync -a`` over ssh and ``sftp -r`` (one connection each, as they have no more), then a
+fetch when nothing has changed beside ``rsync -an``. Needs openssh-server, openssh-client and rsync.
+"""
+
+from __future__ import annotations
+
+import argparse
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from measuring import Measured, ember, run, verdict
+
+sys.path.insert(0, str(Path(__file__).parent.parent))
+
+from tests import farhosts
+
+from emberkeep.demo import sample
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--place", type=Path)
+    parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--size", default="large")
+    args = parser.parse_args()
+    with tempfile.TemporaryDirectory(prefix="emberkeep-bench-", dir=args.place) as name:
+        room = Path(name)
+        sample.build(room / "there", args.size)
+        with farhosts.sshd(room / "ssh") as far:
+            measure(room, far, args.rounds)
+
+
+def measure(room: Path, far: farhosts.Sshd, rounds: int) -> None:
+    root = room / "there" / sample.SERVER
+    keep, copy = room / "rock.keep", room / "rock"
+    keep.mkdir()
+    (keep / "keep.toml").write_text(
+        f'format = 1\n[server]\nname = "Rock"\nfolder = "{far.address(root)}"\n[far]\nkey = "{far.key}"\nstill = "0.1 s"\n'
+    )
+    fetch = [*ember("--keep", str(keep), "mirror", "fetch", "--accept-new", "--while-running")]
+    secure = f"ssh -p {far.port} -i {far.key} -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -q"
+    user = far.address(root).split("//")[1].split("@")[0]
+    rsync = ["rsync", "-a", "-e", secure, f"{user}@127.0.0.1:{root}/", str(room / "synced")]
+    batch = room / "batch"
+    batch.write_text(f"get -r {root} {room}/gotten\n")
+    sftp = ["sftp", "-q", "-P", str(far.port), "-i", str(far.key), "-o", "StrictHostKeyChecking=no", "-b", str(batch)]
+    sftp += ["-o", "UserKnownHostsFile=/dev/null", f"{user}@127.0.0.1"]
+    first, others = Measured(), [Measured(), Measured()]
+    for _ in range(rounds):
+        for path in (copy, room / "synced", room / "gotten"):
+            shutil.rmtree(path, ignore_errors=True)
+        for path in (keep / "far.db", keep / "far.db-wal", keep / "far.db-shm"):
+            path.unlink(missing_ok=True)
+        subprocess.run(["sync"], check=True)
+        first.add(*run(fetch, room))
+        for measured, command in zip(others, (rsync, sftp), strict=True):
+            subprocess.run(["sync"], check=True)
+            measured.add(*run(command, room))
+    again, synced = Measured(), Measured()
+    for _ in range(rounds):
+        again.add(*run(fetch, room))
+        synced.add(*run([*rsync[:1], "-an", *rsync[2:]], room))
+    ratio = first.seconds / others[0].seconds
+    print(
+        f"first fetch {first.seconds:.1f} s, {first.megabytes:.0f} MB; rsync over ssh {others[0].seconds:.1f} s: {ratio:.2f} times "
+        f"(aim 1.5: {verdict(ratio <= 1.5)}); sftp -r {others[1].seconds:.1f} s: {first.seconds / others[1].seconds:.2f} times"
+    )
+    print(f"nothing changed {again.seconds:.2f} s, {again.megabytes:.0f} MB; rsync -an over ssh {synced.seconds:.2f} s")
+
+
+if __name__ == "__main__":
+    main()
