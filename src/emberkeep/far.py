@@ -19,7 +19,6 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass
 from datetime import timedelta
-from urllib.parse import unquote, urlsplit
 
 from emberkeep.errors import UsageError
 from emberkeep.running import duration
@@ -70,6 +69,8 @@ def is_far(folder: str) -> bool:
 
 def address_of(text: str) -> Address:
     """An address taken apart. UsageError for what is none, or holds a password."""
+    from urllib.parse import unquote, urlsplit  # only where there is one: every command reads keep.toml
+
     try:
         parts = urlsplit(text)
         port = parts.port

@@ -119,7 +119,7 @@ class FtpHost:
 
     # --- contents ------------------------------------------------------------
 
-    def read(self, path: str, start: int) -> Iterator[bytes]:
+    def read(self, path: str, start: int, size: int) -> Iterator[bytes]:
         with _speaking():
             self._ftp.voidcmd("TYPE I")
             conn = self._ftp.transfercmd(f"RETR {self._at(path)}", rest=start or None)

@@ -67,8 +67,9 @@ class Host(Protocol):
         """What stands in a folder."""
         ...
 
-    def read(self, path: str, start: int) -> Iterator[bytes]:
-        """The bytes of a file from ``start`` on."""
+    def read(self, path: str, start: int, size: int) -> Iterator[bytes]:
+        """The bytes of a file from ``start`` on. ``size``: how long it should be, -1 where nobody knows; a host that
+        takes a question for each piece need not ask for more."""
         ...
 
     def write(self, path: str, chunks: Iterable[bytes]) -> None:

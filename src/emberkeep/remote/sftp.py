@@ -19,6 +19,9 @@ from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.remote.host import CHUNK, Denied, Door, FarEntry, Lost, Odd, joined, why_odd
 from emberkeep.trees import Kind
 
+PIECE = 32 << 10
+"""Bytes that one answer holds at most; more are asked for ahead."""
+
 
 class _Asks(paramiko.MissingHostKeyPolicy):
     """Asks about a key that is not known, and remembers one that is trusted."""
@@ -144,14 +147,18 @@ class SftpHost:
 
     # --- contents ------------------------------------------------------------
 
-    def read(self, path: str, start: int) -> Iterator[bytes]:
-        with _speaking(), self._sftp.open(self._at(path), "rb") as handle:
+    def read(self, path: str, start: int, size: int) -> Iterator[bytes]:
+        with _speaking(), self._sftp.open(self._at(path), "rb", bufsize=0) as handle:
             if start:
                 handle.seek(start)
-            size = handle.stat().st_size
-            if size is not None and size - start > CHUNK:
+            if size < 0:
+                size = handle.stat().st_size or 0
+                size = size if size > start else 1 << 62  # it tells nothing, or grows: read to the end
+            elif size - start > PIECE:
                 handle.prefetch(size, max_concurrent_requests=64)
-            while data := handle.read(CHUNK):
+            at = start
+            while at < size and (data := handle.read(min(CHUNK, size - at))):
+                at += len(data)
                 yield data
 
     def write(self, path: str, chunks: Iterable[bytes]) -> None:

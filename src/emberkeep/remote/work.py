@@ -78,7 +78,7 @@ class Line:
         at, attempt = start, 0
         while True:
             try:
-                for chunk in self.host().read(path, at):
+                for chunk in self.host().read(path, at, size):
                     yield chunk
                     at, attempt = at + len(chunk), 0
                 if at >= size:
