@@ -79,6 +79,7 @@ def same_contents(store: Store, label: str, root: Path) -> None:
 def test_what_goes_in_comes_out(store: Store, source: Path) -> None:
     taken = store.add(FolderTree(source), ABOUT)
     assert (taken.about.label, taken.about.files) == ("1", 5)
+    assert store.manifest("1") == Store(store.folder).manifest("1")  # at hand as it was written
     same_contents(Store(store.folder), "1", source)
     assert verify(store).sound
 

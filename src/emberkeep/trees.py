@@ -209,6 +209,13 @@ class FolderTree:
             self._entries = {path: found[path] for path in sorted(found)}
         return self._entries
 
+    def now_at(self, path: str) -> Entry | None:
+        """What stands at one path now, without a scan; None where nothing does."""
+        try:
+            return self._entry(path, os.lstat(self._start + path))
+        except OSError:
+            return None
+
     def fingerprint(self) -> str:
         """A hash over what the scan found, times and inodes included: two scans with the same one found the same.
 

@@ -42,6 +42,7 @@ class RestoreStep(Step):
     def __init__(self, target: str, only: tuple[str, ...], found: RestorePlan | None = None) -> None:
         self.title = f"put back snapshot {target}" + (f", only {', '.join(only)}" if only else "")
         self.target, self.only, self.found = target, only, found
+        self.foreseen = found is not None
 
     def plan(self, room: Room) -> Plan:
         tree = self._tree(room)
@@ -57,6 +58,11 @@ class RestoreStep(Step):
     def act(self, room: Room, plan: Plan) -> None:
         assert self.found is not None
         room.faults += restore.apply(self.found, self._tree(room), progress=room.progress)
+        if self.foreseen:  # else a part of it may have been done before the run was stopped
+            found = self.found
+            changed = (*found.write, *found.touch, *found.make, *found.replace, *found.remove)
+            paths = {entry.path for entry in changed}
+            room.told["restored"] = {"", *paths, *restore.all_parents(paths)}
 
 
 def steps(target: str, only: tuple[str, ...], found: RestorePlan | None = None) -> list[Step]:

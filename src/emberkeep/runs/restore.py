@@ -165,7 +165,7 @@ def _in_the_way(held: dict[str, Entry], there: Mapping[str, Entry]) -> dict[str,
     blocking = {
         path for path, entry in held.items() if path in there and (there[path].kind is FOLDER) != (entry.kind is FOLDER)
     }
-    blocking |= {path for path in _all_parents(held) if path in there and there[path].kind is not FOLDER}
+    blocking |= {path for path in all_parents(held) if path in there and there[path].kind is not FOLDER}
     if not blocking:
         return {}
     return {
@@ -181,7 +181,8 @@ def _parents(path: str) -> Iterator[str]:
         yield path
 
 
-def _all_parents(paths: Iterable[str]) -> set[str]:
+def all_parents(paths: Iterable[str]) -> set[str]:
+    """The folders that paths stand in."""
     found: set[str] = set()
     for path in paths:
         for parent in _parents(path):
@@ -197,7 +198,7 @@ def _removable(
     """Extra entries; a folder only when all in it goes too."""
     if not any(entry.kind is FOLDER for entry in extra):
         return iter(extra)
-    staying = _all_parents((*held, *(path for path in there if not wanted(path))))
+    staying = all_parents((*held, *(path for path in there if not wanted(path))))
     return (entry for entry in extra if entry.kind is not FOLDER or entry.path not in staying)
 
 

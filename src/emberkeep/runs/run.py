@@ -377,7 +377,11 @@ def _record_left(room: Room) -> None:
     is known already."""
     if not room.run.before or not (room.run.whole or room.run.kind == RESTORE):
         return
-    before, now = _tree(room.store, room.run.before), FolderTree(room.keep.server)
+    now = FolderTree(room.keep.server)
+    if "restored" in room.told:
+        room.journal.touch(room.run, [(path, _told(now.now_at(path))) for path in sorted(room.told["restored"])])
+        return
+    before = _tree(room.store, room.run.before)
     wanted = _scope(room.keep, room.store, room.run, room.journal)
     known = room.journal.touched(room.run)
     there, then = now.entries(), before.entries()

@@ -136,11 +136,13 @@ class Store:
         several times, and snapshots of an unchanged server hold the same."""
         key = manifests.check_of(data)
         if not key or key not in self._manifests:
-            found = manifests.parse(data, name)
-            while len(self._manifests) >= _MANIFESTS:
-                self._manifests.pop(next(iter(self._manifests)))
-            self._manifests[key] = found
+            self._at_hand(key, manifests.parse(data, name))
         return replace(self._manifests[key], about=manifests.parse_about(data, name))
+
+    def _at_hand(self, key: str, manifest: Manifest) -> None:
+        while len(self._manifests) >= _MANIFESTS:
+            self._manifests.pop(next(iter(self._manifests)))
+        self._manifests[key] = manifest
 
     def manifest_file(self, label: str, defaults: bool = False) -> tuple[bytes, str]:
         """The bytes of a manifest file, unchecked, and its name within the store. UsageError when there is none."""
@@ -356,6 +358,7 @@ class Store:
         manifest = Manifest(about, held, skipped, tree.top if wanted is None else None)
         data = manifests.serialize(manifest)
         self._write(about, data)
+        self._at_hand(manifests.check_of(data), manifest)  # a run plans on from the snapshot that it has just taken
         if intake.pieces.fresh:
             self.index.update(intake.pieces.fresh)
             indexes.save(self.folder / "index", self.packs, self.index)
