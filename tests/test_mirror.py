@@ -467,6 +467,31 @@ def test_a_host_without_room_is_told_and_all_put_back(root: Path, tmp_path: Path
         assert Journal(site.folder).waiting() is None
 
 
+def test_a_folder_that_cannot_be_made_again_is_told_and_the_undo_waits(root: Path, tmp_path: Path) -> None:
+    class Shut(Listening):
+        shut = [False]
+
+        def ftp_MKD(self, path: str) -> Any:  # noqa: N802
+            if self.shut[0]:
+                self.respond("550 no more folders.")
+                return None
+            return super().ftp_MKD(path)
+
+    with farhosts.ftp(root.parent, Shut) as served:
+        site = over_ftp(tmp_path, served)
+        assert site.mirror("fetch").code == 0
+        before = held(root)
+        (site.copy / "hollow").rmdir()
+        assert site.mirror("send", "--go").code == 0
+        assert not (root / "hollow").exists()
+        Shut.shut[0] = True
+        refused = site("undo", "--go")
+        assert (refused.code, "hollow cannot be made there again" in refused.err) == (5, True)
+        Shut.shut[0] = False
+        assert site("undo", "--go").code == 0
+        assert held(root) == before
+
+
 def test_a_host_that_hashes_is_asked_whether_it_has_the_bytes(root: Path, tmp_path: Path) -> None:
     import hashlib
 

@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import TypeVar
 
-from emberkeep.errors import EmberKeepError, Place, UnreadableInput
+from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput
 from emberkeep.remote.host import Denied, Door, Host, Lost, connect
 
 Item = TypeVar("Item")
@@ -36,14 +36,17 @@ class Line:
     def host(self) -> Host:
         """The connection, opened where there is none."""
         if self._host is None:
-            self._host = self.opened(self.door)
+            try:
+                self._host = self.opened(self.door)
+            except Denied as error:
+                raise Refused(f"the host refuses: {error}", place=Place(str(self.door.address))) from None
         return self._host
 
     def opens(self) -> bool:
         """Whether the host takes one more connection."""
         try:
             self.host()
-        except (Lost, Denied, EmberKeepError):
+        except (Lost, EmberKeepError):
             return False
         return True
 

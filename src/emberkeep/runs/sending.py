@@ -330,7 +330,11 @@ def put_back(keep: Keep, store: Store, journal: Journal, run: Run, lines: Lines,
     state.forget(asked.new)
     for folder in reversed(asked.fold):
         if folder not in listing.entries:
-            _with(lines, _make, folder)
+            try:
+                _with(lines, _make, folder)
+            except Denied as error:
+                place = Place(str(lines.door.address))
+                raise UnreadableInput(f"{folder} cannot be made there again: {error}", place=place) from None
         state.put([Known(FarEntry(folder, Kind.FOLDER, 0))])
     sweep(lines, listing, asked)
 
@@ -374,7 +378,7 @@ def undo(keep: Keep, store: Store, run: Run, lines: Lines, clock: Clock, progres
         journal.end(run, BEGUN, clock())  # broken off from here on, it waits to be taken back wholly
     try:
         put_back(keep, store, journal, run, lines, progress)
-    except (EmberKeepError, Denied) as error:
+    except EmberKeepError as error:
         raise RunFailed(
             f"not all could be put back: {error}",
             place=Place(str(lines.door.address)),
