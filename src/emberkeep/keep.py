@@ -28,6 +28,7 @@
     [player-bound]    files: globs of extension data that belongs to single players
     [wanted]          NAME = the version wanted, or { file, pattern } or { address, pattern } where it is published
     [process] [console] [start] [[service]] [stop]    see ``running``
+    [[database]] [vendor-sql]                         see ``database``
     [[landmark]]      name, and file (its bytes), file with record and field, tiles (X1,Y1..X2,Y2) or row ({ database,
                       table, where }): what must hold after an update as before
     [update]          overlay: glob of the archive that a framework is laid over the engine from; command: the admin's
@@ -51,9 +52,11 @@ from dataclasses import dataclass, field
 from datetime import timedelta
 from functools import cached_property
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
-from emberkeep import events, far, files, globs, running, wiping
+from emberkeep import database, events, far, files, globs, running, wiping
+from emberkeep.database import Databases
 from emberkeep.errors import Refused, UsageError
 from emberkeep.events import Events
 from emberkeep.far import Far
@@ -225,6 +228,7 @@ class Config:
     far: Far = field(default_factory=Far)
     copy: str = ""
     """Where the local copy of a far server folder lies, relative to the keep; "" for beside it."""
+    databases: Databases = field(default_factory=Databases)
     landmarks: tuple[Landmark, ...] = ()
     updating: Updating = field(default_factory=Updating)
     wiping: Wiping = field(default_factory=Wiping)
@@ -287,6 +291,7 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
         running=running.read(reader),
         far=far.read(reader, server, folder),
         copy=server.string("copy"),
+        databases=database.read(reader),
         landmarks=tuple(_landmark(item) for item in reader.subs("landmark")),
         updating=_updating(reader.sub("update"), reader.sub("rehearse")),
         wiping=wipes,
@@ -487,10 +492,11 @@ def _ladder(reader: Reader) -> tuple[Rung, ...]:
 
 class Keep:
     """An opened keep. ``folder``: the keep itself; ``config``: its keep.toml; ``server``: the server folder, or the
-    local copy of one that is far."""
+    local copy of one that is far; ``environment``: where the secrets of databases are looked for."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, environment: Mapping[str, str] = MappingProxyType({})) -> None:
         self.folder = folder
+        self.environment = environment
         self.config = read_config(folder / FILE)
         here = self.config.folder
         if self.config.far.address is not None:
@@ -564,7 +570,7 @@ def make_like(keep: Keep, folder: Path, server: Path) -> Keep:
         files.make_folder(target.parent)
         files.write_whole(target, [path.read_bytes()])
     files.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
-    return Keep(folder)
+    return Keep(folder, keep.environment)
 
 
 def remember(keep: Keep, table: tuple[str, ...], told: Mapping[str, str]) -> None:
@@ -584,18 +590,18 @@ def remember(keep: Keep, table: tuple[str, ...], told: Mapping[str, str]) -> Non
     files.write_whole(path, [text.encode()])
 
 
-def find(explicit: str | None, variable: str | None, here: Path) -> Keep:
-    """The keep meant by ``--keep``, by EMBERKEEP_KEEP's value, or found from the folder ``here`` upwards."""
-    told = explicit or variable
+def find(explicit: str | None, environment: Mapping[str, str], here: Path) -> Keep:
+    """The keep meant by ``--keep``, by the variable EMBERKEEP_KEEP, or found from the folder ``here`` upwards."""
+    told = explicit or environment.get("EMBERKEEP_KEEP")
     if told:
         folder = Path(os.path.abspath(told))
         if not (folder / FILE).is_file():
             raise UsageError(f"{folder} is not a keep: it has no {FILE}", hint="'emberkeep adopt SERVER' makes one")
-        return Keep(folder)
+        return Keep(folder, environment)
     for folder in (here, *here.parents):
         for candidate in (folder, *([beside(folder)] if folder.name else [])):
             if (candidate / FILE).is_file():
-                return Keep(candidate)
+                return Keep(candidate, environment)
     raise UsageError(
         f"no keep found from {here} upwards",
         hint="say it with --keep DIR, set EMBERKEEP_KEEP, or make one with 'emberkeep adopt SERVER'",

@@ -42,7 +42,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """A preview without ``--go``."""
     old, new = Path(os.path.abspath(args.old)), Path(os.path.abspath(args.new))
-    mine = Keep(beside(old)) if (beside(old) / FILE).is_file() else the_keep(args)
+    mine = Keep(beside(old), os.environ) if (beside(old) / FILE).is_file() else the_keep(args)
     request = Request(old, new)
     before, after = carry.require_apart(request, mine.config)
     with closing(Store(mine.store_folder)) as known:

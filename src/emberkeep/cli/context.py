@@ -22,7 +22,7 @@ def now() -> datetime:
 
 def the_keep(args: argparse.Namespace) -> Keep:
     """The keep that ``--keep``, the environment or the current folder means."""
-    keep = find(args.keep, os.environ.get("EMBERKEEP_KEEP"), Path.cwd())
+    keep = find(args.keep, os.environ, Path.cwd())
     if args.command not in _TELL_OF_RUNS:
         _tell_of_waiting(keep)
     return keep

@@ -6,12 +6,13 @@ import argparse
 import os
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
+from dataclasses import replace
 from pathlib import Path
 
 from emberkeep import files
 from emberkeep.archives import is_archive, open_source
 from emberkeep.cli.context import add_only, answer, now, opened, the_keep
-from emberkeep.comparing.files import TreeDifference, compare_trees, find_text
+from emberkeep.comparing.files import FileDifference, TreeDifference, compare_trees, find_text
 from emberkeep.comparing.picking import condition
 from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL
 from emberkeep.errors import EmberKeepError, UsageError
@@ -79,6 +80,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             tiles=sides.tiles(left, right),
             summed=LARGEST_DETAIL if args.totals or args.chart else SMALL,
         )
+        found = replace(found, files=(*found.files, *sides.databases(left, right)))
         drawn = _draw(args, found)
         code = 2 if found.faults else 1 if found.files else 0
         most = 0 if args.all else 40
@@ -152,6 +154,17 @@ class _Sides:
             return FileTree(path) if path.is_file() and not is_archive(path) else open_source(path)
         keep, store = self.keep()
         return snapshot.find(store, keep, text, now())
+
+    def databases(self, left: Tree, right: Tree) -> list[FileDifference]:
+        """How the databases of servers differ that both sides know of."""
+        told = (self.args.left, self.args.right)
+        if self._keep is None or self.args.where or any(text.startswith("defaults:") for text in told):
+            return []
+        if not self.of_keep or not self._keep.config.databases.served:
+            return []
+        from emberkeep.runs import databases  # only where there are some
+
+        return databases.differences(self._keep, left, right, self.args.only)
 
     def wanted(self, left: Tree, right: Tree) -> Callable[[str], bool]:
         """What ``--only`` says, within what both sides can tell of: a snapshot of a part only that part.

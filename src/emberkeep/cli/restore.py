@@ -6,8 +6,9 @@ import argparse
 import os
 from pathlib import Path
 
+from emberkeep import files
 from emberkeep.cli.context import add_go, add_only, answer, now, opened, the_keep
-from emberkeep.errors import Damage, system_may_refuse
+from emberkeep.errors import Damage, Refused, UsageError, system_may_refuse
 from emberkeep.keep import Keep
 from emberkeep.runs import recovery, restore, snapshot
 from emberkeep.show import snapshots as view
@@ -20,6 +21,8 @@ EXAMPLES = (
     "emberkeep restore 'before 4.3' --only players --go",
     "emberkeep restore 'before 4.3' --only tiles:-2,0..3,4 --go",
     "emberkeep restore 3 --into /tmp/a-look",
+    "emberkeep restore latest --only databases/accounts --go",
+    "emberkeep restore latest --only databases/accounts --into-database accounts_look --go",
 )
 
 
@@ -28,6 +31,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("ref", metavar="REF", help="a number, latest, a note, or a moment such as '2 days ago'")
     add_only(parser)
     parser.add_argument("--into", metavar="DIR", help="into a new folder instead of the server folder")
+    parser.add_argument(
+        "--into-database", metavar="NAME", help="one database (--only databases/NAME) into a new one of this name"
+    )
     parser.add_argument("--rehash", action="store_true", help="read every live file to compare it")
     add_go(parser, "write into the server folder")
 
@@ -37,6 +43,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     with opened(keep) as store:
         tree = snapshot.find(store, keep, args.ref, now())
+        if args.into_database:
+            return _into_database(args, screen, keep, tree)
         if args.into:
             return _elsewhere(args, screen, keep, tree)
         return _in_place(args, screen, keep, store, tree)
@@ -51,22 +59,71 @@ def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: Snaps
     hint = f"{into} is not whole; remove it and try again"
     with system_may_refuse("the restore stopped", into, hint), progress("restore") as step:
         faults = restore.apply(plan, tree, fresh=True, progress=step)
+        dumps = _dumps_beside(keep, tree, tuple(args.only), into)
     if faults:
         raise Damage.gathered(tuple(faults))
-    return answer(args, 0, {"plan": plan, "done": True}, lambda: view.restore_plan(screen, plan, True))
+
+    def text() -> None:
+        view.restore_plan(screen, plan, True)
+        for dump in dumps:
+            screen.line(f"The dump of a database is {dump}.")
+
+    return answer(args, 0, {"plan": plan, "done": True, "dumps": dumps}, text)
+
+
+def _dumps_beside(keep: Keep, tree: SnapshotTree, only: tuple[str, ...], into: Path) -> list[Path]:
+    """The dumps of the databases that are selected, in a folder beside, as plain SQL."""
+    names = recovery.selected(keep, tree, only)
+    found = []
+    if names:
+        from emberkeep.runs import databases  # only where there are some
+
+        folder = into.with_name(f"{into.name}.databases")
+        files.make_folder(folder)
+        for name in names:
+            found.append(folder / f"{name}.sql")
+            files.write_whole(found[-1], tree.chunks(databases.path_of(name)))
+    return found
+
+
+def _into_database(args: argparse.Namespace, screen: Screen, keep: Keep, tree: SnapshotTree) -> int:
+    """Into a database that is not there yet; the server's own ones stay as they are."""
+    names = recovery.selected(keep, tree, tuple(args.only))
+    if len(names) != 1 or args.into:
+        raise UsageError(
+            "--into-database takes one database",
+            hint=f"select it: --only databases/NAME ({tree.label} holds {', '.join(names) or 'none'})",
+        )
+    from emberkeep.runs import databases  # only here
+
+    plan = databases.plan(keep, tree, names[0], args.into_database)
+    if plan.there:
+        raise Refused(f"there is a database {args.into_database} already", hint="name another one")
+    if args.go:
+        with progress("restore") as step:
+            databases.put_back(keep, tree, names[0], schema=args.into_database, progress=step)
+    return answer(
+        args,
+        0,
+        {"database": plan, "done": args.go},
+        lambda: view.databases(screen, [plan], done=args.go, go="emberkeep restore … --go"),
+    )
 
 
 def _in_place(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, tree: SnapshotTree) -> int:
     only = tuple(args.only)
     found = recovery.planned(keep, store, tree, only, rehash=args.rehash)
-    if not args.go or found.plan.nothing:
-        return answer(args, 0, {"plan": found.plan, "done": False}, lambda: view.restore_preview(screen, found.plan))
+    if not args.go or found.nothing:
+        told = {"plan": found.plan, "databases": found.databases, "done": False}
+        return answer(args, 0, told, lambda: view.restore_preview(screen, found.plan, found.databases))
     with progress("restore") as step:
         done = recovery.put_back(keep, store, found, only, now, step)
 
     def text() -> None:
         view.restore_plan(screen, done.plan, True)
+        view.databases(screen, done.databases, done=True)
         if done.before:
             screen.line(f"What stood there before is snapshot {done.before.label}; 'emberkeep undo' takes this back.")
 
-    return answer(args, 0, {"plan": done.plan, "done": True, "run": done.run, "before": done.before}, text)
+    told = {"plan": done.plan, "databases": done.databases, "done": True, "run": done.run, "before": done.before}
+    return answer(args, 0, told, text)

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
 from emberkeep.cli.context import add_all, answer, now, opened, the_keep
-from emberkeep.comparing.survey import Known, survey
+from emberkeep.comparing.survey import Known, Survey, survey
 from emberkeep.keep import Keep
 from emberkeep.runs import defaults
 from emberkeep.runs.snapshot import snapshots
@@ -21,7 +22,9 @@ from emberkeep.trees import FolderTree
 AHEAD = timedelta(days=62)
 """How far ahead the next events are looked for."""
 if TYPE_CHECKING:
+    from emberkeep.runs.databases import Standing as OfDatabase
     from emberkeep.runs.mirror import Standing
+    from emberkeep.store.manifest import About
 
 EXAMPLES = ("emberkeep survey", "emberkeep survey --offline --json")
 
@@ -54,17 +57,35 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         found = survey(keep, live, known)
         coming, waits = _coming(keep)
         far = _far(keep)
-        code = 1 if found.attention or found.questions or faults or waits or (far and far.unsent) else 0
-        result = {"survey": found, "faults": faults, "coming": coming, "waiting": waits, "far": far}
+        stands = _databases(keep, found, taken)
+        odd = any(one.fault or one.engine for one in stands)
+        code = 1 if odd or found.attention or found.questions or faults or waits or (far and far.unsent) else 0
+        result = {
+            "survey": found,
+            "faults": faults,
+            "coming": coming,
+            "waiting": waits,
+            "far": far,
+            "databases": stands,
+        }
 
         def text() -> None:
-            view.survey(screen, found, now(), keep.config.tz, far)
+            view.survey(screen, found, now(), keep.config.tz, far, stands)
             for line in coming:
                 screen.line(line)
             for line in waits:
                 screen.line(f"! {line}", ASKS)
 
         return answer(args, code, result, text)
+
+
+def _databases(keep: Keep, found: Survey, taken: Sequence[About]) -> list[OfDatabase]:
+    if not keep.config.databases.all:
+        return []
+    from emberkeep.runs import databases  # only where there are some
+
+    versions = {row.name: row.now[0] for row in found.versions if row.now}
+    return databases.standings(keep, {**versions, "engine": found.engine}, taken)
 
 
 def _far(keep: Keep) -> Standing | None:

@@ -36,5 +36,11 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         if args.go:
             with progress("undo") as step:
                 before = runs.undo(keep, store, found, now, step)
-    result = {"run": found.run, "plan": found.plan, "done": bool(args.go), "before": before}
+    result = {
+        "run": found.run,
+        "plan": found.plan,
+        "databases": found.databases,
+        "done": bool(args.go),
+        "before": before,
+    }
     return answer(args, 0, result, lambda: view.undoing(screen, found, bool(args.go), keep.config.tz))

@@ -81,7 +81,7 @@ def _remembered(args: argparse.Namespace, keep: Keep) -> Keep:
     if not answers:
         return keep
     remember(keep, UNSORTED, answers)
-    return Keep(keep.folder)
+    return Keep(keep.folder, keep.environment)
 
 
 def _asked(args: argparse.Namespace) -> str:

@@ -32,17 +32,28 @@ class _Table:
 def compare_databases(left: Path, right: Path, name: str) -> list[Difference]:
     """All differences from ``left`` to ``right``. UnreadableInput when one is locked, torn or no database."""
     with sqlite.opened(left, f"{name} (left)") as first, sqlite.opened(right, f"{name} (right)") as second:
-        found = list(_schema(first, second))
-        shared = [table for table in sqlite.tables(first) if table in sqlite.tables(second)]
-        sides = {table: (_table(first, table), _table(second, table)) for table in shared}
-        database_file = second.execute("pragma database_list").fetchone()[2]
-        first.execute("pragma temp_store = file")
-        first.execute("attach ? as other", (Path(database_file).as_uri() + "?mode=ro",))
-        for here, there in sides.values():
-            columns = tuple(column for column in here.columns if column in there.columns)
-            key = here.key if here.key == there.key else ()
-            found += _rows(first, _Table(here.name, columns, key))
-        return found
+        return [*_schema(first, second), *_all_rows(first, second)]
+
+
+def compare_rows(left: Path, right: Path) -> list[Difference]:
+    """The same of rows alone."""
+    with sqlite.opened(left) as first, sqlite.opened(right) as second:
+        return _all_rows(first, second)
+
+
+def _all_rows(first: sqlite3.Connection, second: sqlite3.Connection) -> list[Difference]:
+    """Differences of the rows of the tables that both have."""
+    found: list[Difference] = []
+    shared = [table for table in sqlite.tables(first) if table in sqlite.tables(second)]
+    sides = {table: (_table(first, table), _table(second, table)) for table in shared}
+    database_file = second.execute("pragma database_list").fetchone()[2]
+    first.execute("pragma temp_store = file")
+    first.execute("attach ? as other", (Path(database_file).as_uri() + "?mode=ro",))
+    for here, there in sides.values():
+        columns = tuple(column for column in here.columns if column in there.columns)
+        key = here.key if here.key == there.key else ()
+        found += _rows(first, _Table(here.name, columns, key))
+    return found
 
 
 def _schema(left: sqlite3.Connection, right: sqlite3.Connection) -> Iterator[Difference]:

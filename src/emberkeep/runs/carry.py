@@ -84,9 +84,9 @@ def keep_for(new: Path, old: Keep, *, make: bool) -> Keep:
     """The keep of the new folder: what it has, else one like the old folder's, made only when ``make``."""
     folder = beside(new)
     if (folder / KEEP_FILE).is_file():
-        return Keep(folder)
+        return Keep(folder, old.environment)
     if not make:
-        shown = Keep(old.folder)
+        shown = Keep(old.folder, old.environment)
         shown.server = new
         return shown
     return make_like(old, folder, new)

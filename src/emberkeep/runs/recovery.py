@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from emberkeep.errors import Damage
 from emberkeep.keep import Keep
@@ -11,9 +12,13 @@ from emberkeep.runs import restore, run
 from emberkeep.runs.journal import RESTORE, Journal, Run
 from emberkeep.runs.restore import RestorePlan
 from emberkeep.runs.run import Clock, Plan, Room, SnapshotStep, Step
+from emberkeep.servers.databases import meant
 from emberkeep.store.intake import Progress, silent
-from emberkeep.store.manifest import About
+from emberkeep.store.manifest import BESIDE, About
 from emberkeep.store.store import SnapshotTree, Store
+
+if TYPE_CHECKING:
+    from emberkeep.runs.databases import DatabasePlan
 
 
 @dataclass(frozen=True)
@@ -23,14 +28,35 @@ class Recovery:
 
     plan: RestorePlan
     tree: SnapshotTree
+    databases: tuple[DatabasePlan, ...] = ()
     run: Run | None = None
     before: About | None = None
 
+    @property
+    def nothing(self) -> bool:
+        """True when all is already as the snapshot says."""
+        return self.plan.nothing and all(one.same for one in self.databases)
+
 
 def planned(keep: Keep, store: Store, tree: SnapshotTree, only: tuple[str, ...], *, rehash: bool = False) -> Recovery:
-    """What putting ``tree`` back, or what ``only`` selects of it, would do."""
+    """What putting ``tree`` back, or what ``only`` selects of it, would do; databases are read whole."""
     wanted = restore.scope_of(tree.manifest, only, keep.config)
-    return Recovery(restore.plan(tree, keep.server, wanted, None if rehash else store), tree)
+    found = restore.plan(tree, keep.server, wanted, None if rehash else store)
+    return Recovery(found, tree, tuple(_planned_databases(keep, tree, only)))
+
+
+def _planned_databases(keep: Keep, tree: SnapshotTree, only: tuple[str, ...]) -> list[DatabasePlan]:
+    if not tree.manifest.about.databases:
+        return []
+    from emberkeep.runs import databases  # only where there are some
+
+    return [databases.plan(keep, tree, name) for name in selected(keep, tree, only)]
+
+
+def selected(keep: Keep, tree: SnapshotTree, only: tuple[str, ...]) -> list[str]:
+    """The databases that a snapshot holds and ``only`` selects."""
+    wanted = [one.name for one in meant(only, keep.config.databases)]
+    return [name for name in tree.manifest.about.databases if name in wanted]
 
 
 class RestoreStep(Step):
@@ -39,18 +65,26 @@ class RestoreStep(Step):
 
     name = "restore"
 
-    def __init__(self, target: str, only: tuple[str, ...], found: RestorePlan | None = None) -> None:
+    def __init__(
+        self,
+        target: str,
+        only: tuple[str, ...],
+        found: RestorePlan | None = None,
+        databases: tuple[str, ...] = (),
+    ) -> None:
         self.title = f"put back snapshot {target}" + (f", only {', '.join(only)}" if only else "")
-        self.target, self.only, self.found = target, only, found
+        self.target, self.only, self.found, self.databases = target, only, found, databases
         self.foreseen = found is not None
 
     def plan(self, room: Room) -> Plan:
         tree = self._tree(room)
-        found = self.found or planned(room.keep, room.store, tree, self.only, rehash=True).plan
+        wanted = restore.scope_of(tree.manifest, self.only, room.keep.config)
+        found = self.found or restore.plan(tree, room.keep.server, wanted)
         self.found = found
         changes = [Change(entry.path, What.WRITE, entry.size) for entry in found.write]
         changes += [Change(entry.path, What.DELETE, 0, entry.size) for entry in (*found.replace, *found.remove)]
-        return Plan(tuple(changes))
+        notes = tuple(f"database {name} as it was dumped" for name in self.databases)
+        return Plan(tuple(changes), notes, touched=frozenset(f"{BESIDE}{name}" for name in self.databases))
 
     def _tree(self, room: Room) -> SnapshotTree:
         return SnapshotTree(room.store, room.store.manifest(self.target), f"snapshot {self.target}")
@@ -58,6 +92,10 @@ class RestoreStep(Step):
     def act(self, room: Room, plan: Plan) -> None:
         assert self.found is not None
         room.faults += restore.apply(self.found, self._tree(room), progress=room.progress)
+        if self.databases:
+            from emberkeep.runs import databases  # only where there are some
+
+            databases.put_back_all(room.keep, self._tree(room), self.databases, room.progress)
         if self.foreseen:  # else a part of it may have been done before the run was stopped
             found = self.found
             changed = (*found.write, *found.touch, *found.make, *found.replace, *found.remove)
@@ -65,9 +103,11 @@ class RestoreStep(Step):
             room.told["restored"] = {"", *paths, *restore.all_parents(paths)}
 
 
-def steps(target: str, only: tuple[str, ...], found: RestorePlan | None = None) -> list[Step]:
+def steps(
+    target: str, only: tuple[str, ...], databases: tuple[str, ...], found: RestorePlan | None = None
+) -> list[Step]:
     """The steps of a restore in place."""
-    return [SnapshotStep(f"before restoring {target}", RESTORE), RestoreStep(target, only, found)]
+    return [SnapshotStep(f"before restoring {target}", RESTORE), RestoreStep(target, only, found, databases)]
 
 
 def put_back(
@@ -82,10 +122,11 @@ def put_back(
     journal.refuse_if_waiting()
     run.check(keep, found.plan, found.tree)
     label = found.tree.manifest.about.label
-    request = {"target": label, "only": list(only)}
+    names = tuple(one.name for one in found.databases)
+    request = {"target": label, "only": list(only), "databases": list(names)}
     asked = Run(0, RESTORE, clock(), title=f"restore of snapshot {label}", request=request)
     room = Room(keep, store, journal, asked, clock, progress=progress)
-    done = run.carry_out(room, steps(label, only, found.plan))
+    done = run.carry_out(room, steps(label, only, names, found.plan))
     if room.faults:
         raise Damage.gathered(tuple(room.faults))
     return replace(found, run=done, before=room.told.get("before"))
@@ -94,7 +135,8 @@ def put_back(
 def steps_of(keep: Keep, store: Store, found: Run) -> list[Step]:
     """The steps of a run that the journal knows, made anew from what was asked for."""
     if found.kind == RESTORE:
-        return steps(str(found.request["target"]), tuple(found.request.get("only", ())))
+        told = found.request
+        return steps(str(told["target"]), tuple(told.get("only", ())), tuple(told.get("databases", ())))
     from emberkeep.runs import kinds  # each kind loads only what it needs
 
     return kinds.steps_of(keep, store, found)
@@ -108,7 +150,8 @@ def resume(room: Room, *, stay: bool = False) -> Run:
     if room.run.kind == RESTORE:
         tree = SnapshotTree(room.store, room.store.manifest(str(room.run.request["target"])), room.run.words)
         only = tuple(room.run.request.get("only", ()))
-        run.check(room.keep, planned(room.keep, room.store, tree, only, rehash=True).plan, tree)
+        wanted = restore.scope_of(tree.manifest, only, room.keep.config)
+        run.check(room.keep, restore.plan(tree, room.keep.server, wanted), tree)
     done = run.go_on(room, steps_of(room.keep, room.store, room.run), stay=stay)
     if room.faults:
         raise Damage.gathered(tuple(room.faults))

@@ -56,10 +56,21 @@ def _keep_beside(keep: Keep, into: Path, server: Path) -> Keep:
     folder = make_like(keep, into / f"{server.name}.keep", server).folder
     told = tomlkit.parse((folder / FILE).read_text(encoding="utf-8"))
     _other_ports(keep, told)
+    _without_served(told)
     files.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
     if keep.store_folder.is_dir():
         shutil.copytree(keep.store_folder, folder / "store", copy_function=_linked)
-    return Keep(folder)
+    return Keep(folder, keep.environment)
+
+
+def _without_served(told: tomlkit.TOMLDocument) -> None:
+    """Leave out the databases of servers: there is only one of each, and a rehearsal must not change it."""
+    items = told.get("database", [])
+    for at in reversed(range(len(items))):
+        if "file" not in items[at]:
+            del items[at]
+    if "database" in told and not items:
+        del told["database"]
 
 
 def _other_ports(keep: Keep, told: tomlkit.TOMLDocument) -> None:

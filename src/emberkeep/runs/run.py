@@ -32,7 +32,7 @@ from emberkeep.runs import restore, snapshot
 from emberkeep.runs.journal import BEGUN, DONE, RESTORE, TAKEN_BACK, UNDO, UNDONE, Journal, Run
 from emberkeep.servers.process import refuse_if_running
 from emberkeep.store.intake import Progress, silent
-from emberkeep.store.manifest import About
+from emberkeep.store.manifest import BESIDE, About
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.trees import LINK, Entry, FolderTree, Tree
 
@@ -433,8 +433,10 @@ def _taken_back(room: Room) -> bool:
             act()
         if room.run.before:
             found = undo_plan(room.keep, room.store, room.run, room.journal)
-            if restore.apply(found, _tree(room.store, room.run.before)):
+            tree = _tree(room.store, room.run.before)
+            if restore.apply(found, tree):
                 return False
+            _put_databases_back(room.keep, tree, databases_of(room.run, room.journal, tree))
         _forget_recorded(room.store, room.journal, room.run)
     except (EmberKeepError, OSError):
         return False
@@ -463,10 +465,12 @@ def waiting(keep: Keep) -> Run:
 
 @dataclass(frozen=True)
 class Undoing:
-    """What taking a run back will do. ``plan``: None where nothing stood there before it."""
+    """What taking a run back will do. ``plan``: None where nothing stood there before it; ``databases``: those that
+    are put back too, where they are not as they were."""
 
     run: Run
     plan: restore.RestorePlan | None
+    databases: tuple[str, ...] = ()
 
 
 def to_undo(keep: Keep, store: Store, number: int | None) -> Undoing:
@@ -486,7 +490,23 @@ def to_undo(keep: Keep, store: Store, number: int | None) -> Undoing:
         paths = journal.touched(run).keys()
         tree = _tree(store, run.before)
         return Undoing(run, restore.plan(tree, keep.server, lambda path: path in paths))
-    return Undoing(run, undo_plan(keep, store, run, journal))
+    tree = _tree(store, run.before)
+    return Undoing(run, undo_plan(keep, store, run, journal), tuple(databases_of(run, journal, tree)))
+
+
+def databases_of(run: Run, journal: Journal, before: SnapshotTree) -> list[str]:
+    """The databases that a run may have changed, of those that the snapshot before it holds: all of them, where a
+    program or the server itself ran."""
+    held = before.manifest.about.databases
+    touched = journal.touched(run) if held else {}
+    return [name for name in held if run.whole or f"{BESIDE}{name}" in touched]
+
+
+def _put_databases_back(keep: Keep, tree: SnapshotTree, names: Sequence[str], progress: Progress = silent) -> None:
+    if names:
+        from emberkeep.runs import databases  # only where there are some
+
+        databases.put_back_all(keep, tree, names, progress)
 
 
 def which(journal: Journal, number: int | None) -> Run:
@@ -511,6 +531,12 @@ MOST_NAMED = 8
 
 def _check_untouched(keep: Keep, journal: Journal, run: Run) -> None:
     live = FolderTree(keep.server)
+    named = [path.removeprefix(BESIDE) for path in journal.touched(run) if path.startswith(BESIDE)]
+    if named:
+        raise Refused(
+            f"run {run.number} ({run.words}) changed the database {named[0]}, and what came since then would be lost",
+            hint=f"'emberkeep restore {run.before} --only databases/{named[0]}' puts it back all the same",
+        )
     changed = [
         path
         for path, after in journal.touched(run).items()
@@ -560,6 +586,7 @@ def undo(keep: Keep, store: Store, found: Undoing, clock: Clock, progress: Progr
     try:
         with system_may_refuse(f"the {run.words} could not be taken back", keep.server, hint):
             faults = restore.apply(found.plan, tree, progress=progress)
+            _put_databases_back(keep, tree, found.databases, progress)
     except KeyboardInterrupt:
         raise Interrupted("taking the run back was interrupted", hint="'emberkeep undo --go' goes on with it") from None
     _forget_recorded(store, journal, run)

@@ -10,13 +10,15 @@ from pathlib import Path
 from types import MappingProxyType
 
 from emberkeep import files
+from emberkeep.database import Database
 from emberkeep.databases.live import LiveTree
 from emberkeep.errors import Damage, Refused
 from emberkeep.files import TEMPORARY
 from emberkeep.keep import Keep
+from emberkeep.servers.databases import meant
 from emberkeep.servers.process import running_signs
 from emberkeep.servers.roles import selection
-from emberkeep.store.intake import Progress, silent
+from emberkeep.store.intake import Progress, Stream, silent
 from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.refs import resolve
 from emberkeep.store.store import SnapshotTree, Store, Taken
@@ -57,14 +59,25 @@ def take(
                     hint="stop it and try again; or tell keep.toml its [console], or say --while-running",
                 )
             stack.enter_context(held(config.running.console, environment))
+        chosen = meant(only, config.databases)
+        streams = _streams(keep, chosen, now)
         store = store or stack.enter_context(closing(Store(keep.store_folder)))
         live = LiveTree(server, "live", room=keep.store_folder / f"{TEMPORARY}databases")
         stack.callback(_discard, live.room)
-        about = About("", now, why, note, tuple(only), running="; ".join(signs), pinned=pin)
+        names = tuple(one.name for one in chosen)
+        about = About("", now, why, note, tuple(only), running="; ".join(signs), pinned=pin, databases=names)
         if only:
             about = replace(about, roles=config.roles, tiles=config.world.tiles)
         wanted = selection(only, config.roles, config.world.tiles) if only else None
-        return store.add(live, about, wanted=wanted, live=live, rehash=rehash, progress=progress)
+        return store.add(live, about, wanted=wanted, live=live, rehash=rehash, streams=streams, progress=progress)
+
+
+def _streams(keep: Keep, chosen: Sequence[Database], now: datetime) -> list[Stream]:
+    if not chosen:
+        return []
+    from emberkeep.runs import databases  # only where there are some
+
+    return databases.streams(keep, chosen, now)
 
 
 def _discard(room: Path) -> None:

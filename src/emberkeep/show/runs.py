@@ -158,6 +158,8 @@ def undoing(screen: Screen, found: Undoing, done: bool, zone: tzinfo) -> None:
         screen.line("It had not changed anything yet.")
     else:
         restore_plan(screen, found.plan, done)
+    for name in found.databases:
+        screen.line(f"{'Put' if done else 'Would put'} the database {name} back, where it is not as it was", HEAD)
     if not done:
         screen.next("emberkeep undo --go")
     else:

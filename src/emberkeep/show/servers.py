@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
+from collections.abc import Sequence
 from datetime import UTC, datetime, tzinfo
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -17,6 +18,7 @@ from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
 
 if TYPE_CHECKING:
+    from emberkeep.runs.databases import Standing as OfDatabase
     from emberkeep.runs.mirror import Standing
 
 MOST = 8
@@ -108,7 +110,41 @@ def _standing(screen: Screen, far: Standing, now: datetime) -> None:
         screen.line(f"{words.count(len(far.unsent), 'path')} changed here and not sent yet", ASKS)
 
 
-def survey(screen: Screen, found: Survey, now: datetime, zone: tzinfo, far: Standing | None = None) -> None:
+def _databases(screen: Screen, stands: Sequence[OfDatabase]) -> None:
+    rows = table(
+        "database",
+        "holds",
+        "where",
+        "server",
+        "tables",
+        "rows",
+        "size",
+        "version",
+        "dumped in",
+        right=("tables", "rows", "size"),
+    )
+    for one in stands:
+        told = (str(one.tables), str(one.rows), words.size(one.bytes)) if one.fault is None else ("", "", "")
+        server = cell(one.server) if one.fault is None else cell("cannot be reached", BAD)
+        dumped = f"snapshot {one.dumped}" if one.dumped else "with the files" if one.server.startswith("SQLite") else ""
+        rows.add_row(cell(one.name), one.holds, cell(one.where), server, *told, cell(one.version), dumped)
+    screen.show(rows)
+    for one in stands:
+        if one.fault is not None:
+            screen.line(f"! database {one.name}: {one.fault}", ASKS)
+        if one.engine:
+            screen.line(f"! database {one.name} is of {one.version}, the engine of {one.engine}", ASKS)
+    screen.line()
+
+
+def survey(
+    screen: Screen,
+    found: Survey,
+    now: datetime,
+    zone: tzinfo,
+    far: Standing | None = None,
+    stands: Sequence[OfDatabase] = (),
+) -> None:
     """One screen: what stands where now."""
     screen.line(f"{found.name}  {found.server}", HEAD)
     signs = "; ".join(found.running)
@@ -125,6 +161,8 @@ def survey(screen: Screen, found: Survey, now: datetime, zone: tzinfo, far: Stan
         screen.line()
         _extensions(screen, found)
     screen.line()
+    if stands:
+        _databases(screen, stands)
     if found.pointer:
         there = "is there" if found.pointer.there else "is NOT there"
         value = found.pointer.value if found.pointer.value is not None else "not set"

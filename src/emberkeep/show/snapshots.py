@@ -16,6 +16,7 @@ if TYPE_CHECKING:  # each command loads only what it shows
     from rich.table import Table
 
     from emberkeep.planning.growth import Growth
+    from emberkeep.runs.databases import DatabasePlan
     from emberkeep.runs.journal import Run
     from emberkeep.runs.restore import RestorePlan
     from emberkeep.runs.thin import Thinning
@@ -45,6 +46,8 @@ def taken(screen: Screen, done: Taken, alike: Sequence[tuple[str, str]] = ()) ->
         screen.line(f"  taken while the server was running: {about.running}", ASKS)
     if about.copied:
         screen.line(f"  copied through SQLite, as others had them open: {', '.join(about.copied)}")
+    if about.databases:
+        screen.line(f"  with {_databases(about)}: {', '.join(about.databases)}")
     if about.unsettled:
         screen.line("  Not settled: some files went on changing while they were read.", ASKS)
     for one, other in alike[:MOST_LINES]:
@@ -88,13 +91,22 @@ def _snapshots(screen: Screen, found: Sequence[About], now: datetime, zone: tzin
             cell(words.ago(about.taken, now), QUIET),
             cell(_why(about)),
             cell(about.note),
-            cell(", ".join(about.scope) or "everything"),
+            cell(_holds(about)),
             str(about.files),
             words.size(about.bytes),
             words.size(about.new_bytes),
             cell(", ".join(_marks(about)), ASKS if about.unsettled or about.running else ""),
         )
     screen.show(rows)
+
+
+def _holds(about: About) -> str:
+    told = ", ".join(about.scope) or "everything"
+    return f"{told}, {_databases(about)}" if about.databases and not about.scope else told
+
+
+def _databases(about: About) -> str:
+    return words.count(len(about.databases), "database")
 
 
 def _why(about: About) -> str:
@@ -265,10 +277,36 @@ def restore_plan(screen: Screen, plan: RestorePlan, done: bool) -> None:
     _group(screen, "set mode and time of", touched, "")
 
 
-def restore_preview(screen: Screen, plan: RestorePlan) -> None:
+def databases(screen: Screen, plans: Sequence[DatabasePlan], *, done: bool = False, go: str = "") -> None:
+    """What putting databases back will do, or did: table by table where they differ."""
+    for plan in plans:
+        if plan.same:
+            screen.line(f"The database {plan.name} is already as it was dumped; nothing to do.", GOOD)
+            continue
+        verb = "Restored" if done else "Would restore"
+        tables = words.count(len(plan.tables), "table differs", "tables differ")
+        how = tables if plan.there else "which is not there yet"
+        if plan.there and not plan.tables:
+            how = "its rows are the same; tables, views, triggers, routines or events are not"
+        whole = f"{words.count(plan.rows, 'row')}, {words.size(plan.bytes)}"
+        screen.line(f"{verb} the database {plan.name} ({plan.schema}) whole, {whole}: {how}", HEAD)
+        for change in plan.tables[:MOST_LINES]:
+            screen.line(f"  {change.table}: {_rows(change.now)} → {_rows(change.then)}", GOOD)
+        if len(plan.tables) > MOST_LINES:
+            screen.line(f"  … and {len(plan.tables) - MOST_LINES} more tables")
+    if go and not done:
+        screen.next(go)
+
+
+def _rows(count: int | None) -> str:
+    return "not there" if count is None else words.count(count, "row")
+
+
+def restore_preview(screen: Screen, plan: RestorePlan, of_databases: Sequence[DatabasePlan] = ()) -> None:
     """What a restore in place would do, and how to do it."""
     restore_plan(screen, plan, False)
-    if not plan.nothing:
+    databases(screen, of_databases)
+    if not plan.nothing or not all(one.same for one in of_databases):
         screen.next("say it again with --go; a snapshot of what stands there now is taken first")
 
 

@@ -9,7 +9,7 @@ import os
 import re
 import time
 from collections import deque
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -47,6 +47,15 @@ Progress = Callable[[int, int], None]
 
 def silent(done: int, total: int) -> None:
     """A progress that shows nothing."""
+
+
+class Stream(NamedTuple):
+    """Contents that are no file of the tree and can be read only once, as a dump is: under ``path``, that of which
+    begins with ``/``. Streams are read in their order, each when the one before it has come to its end."""
+
+    path: str
+    chunks: Callable[[], Iterator[bytes]]
+    mtime_ns: int = 0
 
 
 class _Known(NamedTuple):
@@ -126,12 +135,19 @@ class Intake:
             self._lookers = ThreadPoolExecutor(min(LOOKS, os.cpu_count() or 1), "look")
         return self._lookers.submit(self._look, entry, base.place)
 
-    def take(self, entries: Mapping[str, Entry], kept: Mapping[str, Held], progress: Progress) -> dict[str, Held]:
-        """All rows of ``entries``: those of ``kept`` as they are, the others read. Raises what reading or writing
-        does."""
-        total = sum(entry.size for path, entry in entries.items() if path not in kept)
+    def take(
+        self,
+        entries: Mapping[str, Entry],
+        kept: Mapping[str, Held],
+        progress: Progress,
+        streams: Sequence[Stream] = (),
+    ) -> dict[str, Held]:
+        """All rows of ``entries``: those of ``kept`` as they are, the others read; and those of ``streams``. Raises
+        what reading or writing does."""
+        streamed = sum(held.entry.size for stream in streams if (held := self.base.get(stream.path)))
+        total = sum(entry.size for path, entry in entries.items() if path not in kept) + streamed
         done = 0
-        if total:
+        if total or streams:
             self._remember()
         try:
             for entry, look in self._with_looks(entry for path, entry in entries.items() if path not in kept):
@@ -141,6 +157,8 @@ class Intake:
                     progress(done, total)
                 else:
                     self._taken[entry.path] = (entry, None)
+            for stream in streams:
+                done = self._streamed(stream, done, total, progress)
             return self._finished(kept)
         finally:
             if self._lookers is not None:
@@ -195,6 +213,39 @@ class Intake:
         if found.digest:
             self._by_digest.setdefault(found.digest, found)
         self._taken[path] = (entry._replace(size=found.size, same_as=""), found)
+
+    # --- what comes only once ------------------------------------------------------
+
+    def _streamed(self, stream: Stream, done: int, total: int, progress: Progress) -> int:
+        """Take a stream in; the bytes done with it.
+
+        It is cut by content, and each cut is looked for among those of the same stream in the base.
+        """
+        base = self.base.get(stream.path)
+        cut, known, earlier = 0, {}, None
+        if base is not None and base.place is not None:
+            cut = reuse.cut_of(base.entry.size)
+            try:
+                earlier = Within(lists.extents_of(base.place, self.fetch))
+                known = reuse.cuts_by_hash(self._bytes_of(earlier), cut)
+            except Damage:  # the earlier one cannot be read whole, so nothing may lean on it
+                known = {}
+        hasher = blake3()
+        found: list[Extent] = []
+        size = 0
+        pieces = _hashed(stream.chunks(), hasher)
+        for piece in reuse.cuts(pieces, cut) if known else reuse.regrouped(pieces, PIECE):
+            at = known.get(blake3(piece).digest()) if known else None
+            found += self.pieces.store(piece) if at is None or earlier is None else earlier.stretch(at, len(piece))
+            size += len(piece)
+            progress(done + size, max(total, done + size))
+        digest = hasher.hexdigest()
+        entry = Entry(stream.path, FILE, 0o600, stream.mtime_ns, size)
+        self._taken[stream.path] = (
+            entry,
+            self._known_as(digest) or _Contents(lists.joined(found), None, 0, digest, size),
+        )
+        return done + size
 
     def _base_of(self, entry: Entry) -> Held | None:
         return self.base.get(entry.path) or self.base.get(self._kin_of(entry.path))

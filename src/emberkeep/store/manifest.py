@@ -23,6 +23,9 @@ d folder, l link. ``columns``, one after the other, each with a number for each 
 mode, mtime_ns, size, owner, group (-1 where unknown), block (position in ``blocks``, -1 where there are no bytes),
 offset, length, depth (see ``extents``). ``blocks`` are the identities of all blocks that the entries name, 32 bytes
 each; ``digests`` the BLAKE3 of the whole contents of each entry of kind f, 32 bytes each.
+
+A path that begins with ``/`` is no file of the server folder: ``/NAME.sql`` is the dump of the database that keep.toml
+calls NAME, ``/NAME.json`` what was dumped of it (see ``databases.dump``). No other path begins so.
 """
 
 from __future__ import annotations
@@ -66,7 +69,8 @@ class About:
     ``tiles``. ``new_bytes``: bytes the packs grew by. ``label``: number of a snapshot or version of defaults.
     ``running``: what showed that the server ran, "" when it did not. ``source``: where it was taken from, when not
     from the live server. ``pinned``: no thinning removes it. ``unsettled``: a file went on changing while it was
-    read. ``copied``: databases that others had open, copied by SQLite.
+    read. ``copied``: databases that others had open, copied by SQLite. ``databases``: those of database servers that
+    were dumped along.
     """
 
     label: str
@@ -84,6 +88,11 @@ class About:
     pinned: bool = False
     unsettled: bool = False
     copied: tuple[str, ...] = ()
+    databases: tuple[str, ...] = ()
+
+
+BESIDE = "/"
+"""What paths begin with that are no files of the server folder: dumps of databases, and what was dumped."""
 
 
 class Held(NamedTuple):
@@ -269,6 +278,7 @@ def _about(facts: dict[str, Any]) -> About:
     facts["taken"] = datetime.fromisoformat(facts["taken"])
     facts["scope"] = tuple(facts["scope"])
     facts["copied"] = tuple(facts["copied"])
+    facts["databases"] = tuple(facts.get("databases", ()))
     facts["roles"] = tuple((role, tuple(patterns)) for role, patterns in facts["roles"])
     return About(**facts)
 

@@ -103,14 +103,8 @@ def _alike(np, piece: bytes, other: bytes, sector: int) -> list[tuple[int, int]]
 
 def by_content(live: Iterable[bytes], earlier: Iterable[bytes], size: int) -> list[Run]:
     """The stretches of ``live`` (``size`` bytes) that stand anywhere in ``earlier``, joined, in order."""
-    usual = USUAL_CUT
-    while size // usual > MOST_CUTS:
-        usual *= 2
-    known: dict[bytes, int] = {}
-    at = 0
-    for cut in cuts(earlier, usual):
-        known.setdefault(blake3(cut).digest(), at)
-        at += len(cut)
+    usual = cut_of(size)
+    known = cuts_by_hash(earlier, usual)
     found: list[Run] = []
     at = 0
     for cut in cuts(live, usual):
@@ -123,6 +117,24 @@ def by_content(live: Iterable[bytes], earlier: Iterable[bytes], size: int) -> li
                 found.append(Run(at, len(cut), base))
         at += len(cut)
     return found
+
+
+def cut_of(size: int) -> int:
+    """Bytes between two cuts of a file of ``size`` bytes, on average."""
+    usual = USUAL_CUT
+    while size // usual > MOST_CUTS:
+        usual *= 2
+    return usual
+
+
+def cuts_by_hash(chunks: Iterable[bytes], usual: int) -> dict[bytes, int]:
+    """Where each cut begins, by its BLAKE3; the first one of those that are alike."""
+    known: dict[bytes, int] = {}
+    at = 0
+    for cut in cuts(chunks, usual):
+        known.setdefault(blake3(cut).digest(), at)
+        at += len(cut)
+    return known
 
 
 def cuts(chunks: Iterable[bytes], usual: int = USUAL_CUT) -> Iterator[bytes]:

@@ -22,7 +22,7 @@ import os
 import shutil
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import groupby
@@ -38,8 +38,8 @@ from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import seen
 from emberkeep.store.extents import HOLE, Extent
-from emberkeep.store.intake import Intake, Progress, silent
-from emberkeep.store.manifest import DEFAULTS, About, Held, Manifest
+from emberkeep.store.intake import Intake, Progress, Stream, silent
+from emberkeep.store.manifest import BESIDE, DEFAULTS, About, Held, Manifest
 from emberkeep.store.packs import BlockId, Location, PackReader, PackWriter
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.reuse import PIECE
@@ -310,18 +310,19 @@ class Store:
         wanted: Callable[[str], bool] | None = None,
         live: FolderTree | None = None,
         rehash: bool = False,
+        streams: Sequence[Stream] = (),
         progress: Progress = silent,
     ) -> Taken:
         """Take ``tree`` (or what ``wanted`` says of it) in as a snapshot, or as defaults where ``about.why`` says so.
 
         A snapshot's label is its new number; ``about`` tells the rest. ``live``: the live server folder, when
         ``tree`` is that; what nobody has written to since the last snapshot of it is not read again, unless
-        ``rehash``. All or nothing: RunFailed when the system refuses to write.
+        ``rehash``. ``streams``: dumps that are taken along. All or nothing: RunFailed when the system refuses to write.
         """
         with self.writing():
             hint = "the store is as it was before; make room or mend that, and try again"
             with system_may_refuse("the snapshot could not be written", self.folder, hint):
-                return self._add(tree, about, wanted, live, rehash, progress)
+                return self._add(tree, about, wanted, live, rehash, streams, progress)
 
     def _add(
         self,
@@ -330,26 +331,29 @@ class Store:
         wanted: Callable[[str], bool] | None,
         live: FolderTree | None,
         rehash: bool,
+        streams: Sequence[Stream],
         progress: Progress,
     ) -> Taken:
         self.forget_index()
         remembered = seen.load(self.folder / "seen")
-        scan = live.fingerprint() if live is not None and wanted is None else ""
+        scan = live.fingerprint() if live is not None and wanted is None and not streams else ""
         if scan and scan == remembered.scan and not rehash:
             same = self._as_before(about, remembered)
             if same is not None:
                 return same
         entries = {path: entry for path, entry in tree.entries().items() if wanted is None or wanted(path)}
-        if not entries and wanted is not None:
+        if not entries and wanted is not None and not streams:
             raise UsageError(f"nothing in {tree.label} is selected by {', '.join(about.scope)}; no snapshot was taken")
         kept, earlier = self._known(entries, remembered, None if rehash else live)
         self._check_room(sum(entry.size for path, entry in entries.items() if path not in kept))
-        held, intake = self._taken_in(tree, entries, kept, earlier, progress)
+        earlier = self._with_streams(earlier, streams)
+        held, intake = self._taken_in(tree, entries, kept, earlier, streams, progress)
+        own = [row for path, row in held.items() if not path.startswith(BESIDE)] if streams else held.values()
         about = replace(
             about,
             label=about.label or self._next_label(),
-            files=sum(1 for row in held.values() if row.entry.kind is FILE),
-            bytes=sum(row.entry.size for row in held.values()),
+            files=sum(1 for row in own if row.entry.kind is FILE),
+            bytes=sum(row.entry.size for row in own),
             new_bytes=intake.pieces.writer.size,
             unsettled=bool(intake.unsettled),
             copied=tuple(sorted(live.copied)) if live else (),
@@ -366,6 +370,19 @@ class Store:
             told = {path: live.stamps[path] for path in kept if path in live.stamps} | intake.stamps
             self._save_seen(manifest, data, told, "" if intake.unread or intake.unsettled or live.copied else scan)
         return Taken(about, skipped)
+
+    def _with_streams(self, earlier: Mapping[str, Held], streams: Sequence[Stream]) -> Mapping[str, Held]:
+        """What a new snapshot is compared with, and each stream's newest earlier one where that has none."""
+        lacking = {stream.path for stream in streams} - earlier.keys()
+        found: dict[str, Held] = {}
+        for number in reversed(self.numbers()):
+            if lacking <= found.keys():
+                break
+            with contextlib.suppress(Damage):
+                if self.about(str(number)).databases:
+                    held = self.manifest(str(number)).held
+                    found.update({path: held[path] for path in lacking - found.keys() if path in held})
+        return {**earlier, **self._there(found)} if found else earlier
 
     def _known(
         self, entries: Mapping[str, Entry], remembered: seen.Seen, live: FolderTree | None
@@ -387,6 +404,7 @@ class Store:
         entries: Mapping[str, Entry],
         kept: Mapping[str, Held],
         earlier: Mapping[str, Held],
+        streams: Sequence[Stream],
         progress: Progress,
     ) -> tuple[dict[str, Held], Intake]:
         """All rows of ``entries``, with what was new in a pack that counts from now on."""
@@ -398,7 +416,7 @@ class Store:
                 Pieces(lambda block: block in self.index, writer),
                 isinstance(tree, FolderTree),
             )
-            return intake.take(entries, kept, progress), intake
+            return intake.take(entries, kept, progress, streams), intake
 
     def _as_before(self, about: About, remembered: seen.Seen) -> Taken | None:
         """A snapshot of just what the last one holds; None when that one, or a pack, is not what it was."""
@@ -527,7 +545,7 @@ class SnapshotTree(Still):
         self._store = store
         self.manifest = manifest
         self._label = label
-        self._entries = {path: held.entry for path, held in manifest.held.items()}
+        self._entries = {path: held.entry for path, held in manifest.held.items() if path[:1] != BESIDE}
 
     @property
     def label(self) -> str:
@@ -544,7 +562,13 @@ class SnapshotTree(Still):
     def entries(self) -> Mapping[str, Entry]:
         return self._entries
 
+    def beside(self, path: str) -> Entry | None:
+        """What was taken along under a path that is none of the server folder's; None where nothing was."""
+        held = self.manifest.held.get(path)
+        return held.entry if held is not None and path.startswith(BESIDE) else None
+
     def chunks(self, path: str) -> Iterator[bytes]:
+        """The contents of a file, or of what was taken along."""
         held = self.manifest.held.get(path)
         if held is None or held.entry.kind is not FILE:
             raise UnreadableInput(f"there is no file {path} in {self._label}")

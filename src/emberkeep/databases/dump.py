@@ -1,0 +1,233 @@
+"""Dumps of databases, by the servers' own client, as a stream; and what was dumped, table by table.
+
+Each row is a line of its own, in the order of the primary key: an earlier dump's lines are found again in a later
+one, rows can be counted without reading them, and :mod:`load` puts them together again. What was dumped::
+
+    {"format": 1, "name": what the keep calls it, "schema": its name there, "server": the server's version,
+     "charset": …, "collation": …, "tables": {TABLE: {"rows": N, "digest": BLAKE3 of the table's lines, in hex}}}
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import tempfile
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from blake3 import blake3
+
+from emberkeep.databases.mariadb import Access, Connection
+from emberkeep.errors import Damage, Place, Refused, RunFailed
+
+CLIENTS = ("mariadb-dump", "mysqldump")
+OPTIONS = (
+    "--single-transaction",
+    "--quick",
+    "--routines",
+    "--triggers",
+    "--events",
+    "--hex-blob",
+    "--skip-dump-date",
+    "--order-by-primary",
+    "--skip-extended-insert",
+    "--no-tablespaces",
+    "--default-character-set=utf8mb4",
+    "--max-allowed-packet=1G",
+)
+_OF_MYSQL = ("--set-gtid-purged=OFF", "--column-statistics=0")
+"""What only the client of MySQL needs, and that of MariaDB does not know."""
+_PIECE = 1 << 20
+FORMAT = 1
+
+
+@dataclass(frozen=True)
+class TableDump:
+    """A table as it was dumped: its rows, and the BLAKE3 of its lines."""
+
+    rows: int
+    digest: str
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What was dumped of a database."""
+
+    name: str
+    schema: str
+    server: str
+    charset: str
+    collation: str
+    tables: Mapping[str, TableDump] = field(default_factory=dict)
+
+    @property
+    def rows(self) -> int:
+        """Rows in all."""
+        return sum(table.rows for table in self.tables.values())
+
+
+def serialize(facts: Facts) -> bytes:
+    """The bytes of what is kept beside a dump."""
+    told = {
+        "format": FORMAT,
+        **{name: getattr(facts, name) for name in ("name", "schema", "server", "charset", "collation")},
+        "tables": {name: {"rows": one.rows, "digest": one.digest} for name, one in facts.tables.items()},
+    }
+    return json.dumps(told, ensure_ascii=False, indent=1).encode()
+
+
+def parse(data: bytes, place: str) -> Facts:
+    """The same again; Damage for what is none."""
+    try:
+        told = json.loads(data)
+        tables = {name: TableDump(int(one["rows"]), str(one["digest"])) for name, one in told["tables"].items()}
+        names = ("name", "schema", "server", "charset", "collation")
+        number, texts = int(told["format"]), [str(told[name]) for name in names]
+    except (ValueError, KeyError, TypeError, AttributeError) as error:
+        raise Damage("what was dumped of this database cannot be read", place=Place(place)) from error
+    if number > FORMAT:
+        raise Refused("this dump was made by a newer Ember Keep", place=Place(place), hint="update Ember Keep")
+    return Facts(texts[0], texts[1], texts[2], texts[3], texts[4], tables)
+
+
+@dataclass
+class Watch:
+    """Counts the rows of a dump that passes by, and hashes each table's lines."""
+
+    tables: dict[str, TableDump] = field(default_factory=dict)
+    complete: bool = False
+    size: int = 0
+    _held: bytes = b"\n"
+    _table: str = ""
+    _rows: int = 0
+    _hasher: blake3 = field(default_factory=blake3)
+
+    def see(self, chunk: bytes) -> None:
+        """The next bytes of the dump. Only whole lines are looked at; none is taken apart."""
+        self.size += len(chunk)
+        end = chunk.rfind(b"\n")
+        if end < 0:
+            self._held += chunk
+            return
+        data = self._held + chunk[: end + 1]
+        self._held = b"\n" + chunk[end + 1 :]
+        at = 0
+        while at < len(data):
+            at = self._rows_until(data, at) if self._table else self._table_from(data, at)
+
+    def _table_from(self, data: bytes, at: int) -> int:
+        start = data.find(b"\nLOCK TABLES `", at)
+        if start < 0:
+            self.complete = self.complete or data.find(b"\n-- Dump completed", at) >= 0
+            return len(data)
+        end = data.index(b"\n", start + 1)
+        name = data[start + len(b"\nLOCK TABLES `") : end].removesuffix(b"` WRITE;")
+        self._table = name.replace(b"``", b"`").decode("utf-8", "backslashreplace")
+        self._rows, self._hasher = 0, blake3()
+        return end
+
+    def _rows_until(self, data: bytes, at: int) -> int:
+        end = data.find(b"\nUNLOCK TABLES;", at)
+        part = data[at : end if end >= 0 else len(data) - 1]  # the last line's end is the next part's beginning
+        self._rows += part.count(b"\nINSERT INTO ")
+        self._hasher.update(part)
+        if end < 0:
+            return len(data)
+        self.tables[self._table] = TableDump(self._rows, self._hasher.hexdigest())
+        self._table = ""
+        return end
+
+
+def dumped(access: Access, watch: Watch, *further: str, schema: str = "") -> Iterator[bytes]:
+    """The dump of a database, piece by piece, as ``watch`` sees it too.
+
+    Refused where no client is to be found; RunFailed when it warns, ends badly or stops early.
+    """
+    place = Place(f"{access.name} ({access})")
+    client = _client(access)
+    with told(access) as options, tempfile.TemporaryFile() as complaints:
+        command = [client, f"--defaults-file={options}", *OPTIONS, *further]
+        if not _is_mariadb(client):
+            command += _OF_MYSQL
+        process = subprocess.Popen(
+            [*command, schema or access.schema], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=complaints
+        )
+        assert process.stdout is not None
+        try:
+            while chunk := process.stdout.read(_PIECE):
+                watch.see(chunk)
+                yield chunk
+            code = process.wait()
+        finally:
+            process.stdout.close()
+            if process.poll() is None:
+                process.kill()
+                process.wait()
+        complaints.seek(0)
+        said = complaints.read().decode("utf-8", "replace").strip().splitlines()
+    if code or said:
+        what = said[-1] if said else f"it ended with {code}"
+        raise RunFailed(f"the dump of this database is not good: {what}", place=place, hint="mend that and try again")
+    if not watch.complete:
+        raise RunFailed("the dump of this database ends early", place=place, hint="try again")
+
+
+def facts_of(access: Access, watch: Watch) -> Facts:
+    """What was dumped, once the dump has come to its end."""
+    with Connection(access) as connection:
+        charset, collation = connection.all(
+            "select default_character_set_name, default_collation_name from information_schema.schemata"
+            " where schema_name = %s",
+            [access.schema],
+        )[0]
+        server = connection.version()
+    return Facts(access.name, access.schema, server, str(charset), str(collation), dict(watch.tables))
+
+
+def _client(access: Access) -> str:
+    if access.client:
+        if shutil.which(access.client) is None:
+            raise Refused(f"there is no program {access.client}", hint=f"client of database '{access.name}'")
+        return access.client
+    for name in CLIENTS:
+        found = shutil.which(name)
+        if found:
+            return found
+    raise Refused(
+        f"the database '{access.name}' cannot be dumped: neither {CLIENTS[0]} nor {CLIENTS[1]} is installed here",
+        hint="install the database's client programs (Debian: mariadb-client), or tell keep.toml its 'client'",
+    )
+
+
+def _is_mariadb(client: str) -> bool:
+    done = subprocess.run([client, "--version"], capture_output=True, check=False, stdin=subprocess.DEVNULL)
+    return b"MariaDB" in done.stdout
+
+
+@contextmanager
+def told(access: Access) -> Iterator[Path]:
+    """A file that nobody else may read, with what a client must know: a password never stands in a command line."""
+    lines = ["[client]"]
+    for key, value in (
+        ("user", access.user),
+        ("password", access.password),
+        ("host", access.host),
+        ("socket", access.socket),
+        ("ssl-ca", access.certificate),
+    ):
+        if value:
+            text = value.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n")
+            lines.append(f'{key}="{text}"')
+    if access.host:
+        lines += [f"port={access.port}", "protocol=tcp"]
+    descriptor, name = tempfile.mkstemp(prefix="emberkeep-", suffix=".cnf")  # made with mode 600
+    try:
+        with os.fdopen(descriptor, "w", encoding="utf-8") as handle:
+            handle.write("\n".join(lines) + "\n")
+        yield Path(name)
+    finally:
+        Path(name).unlink()
