@@ -16,11 +16,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.comparing import landmarks
+from emberkeep.databases.sqlite import statements
 from emberkeep.documents import edit
 from emberkeep.documents.edit import Shape
 from emberkeep.errors import Refused, UnreadableInput
 from emberkeep.keep import Keep, Landmark
-from emberkeep.migrating.apply import statements
 from emberkeep.migrating.recipe import Recipe, chain, read
 from emberkeep.trees import FolderTree
 from tests.conftest import Rock, tree_state

@@ -22,6 +22,7 @@ from emberkeep.show.console import GOOD, Screen, progress
 EXAMPLES = (
     "emberkeep migrate --to 4.4                       (shows what it would do)",
     "emberkeep migrate --from 4.2 --to 4.4 --go",
+    "emberkeep migrate --to 4.4 --sql release/sql --go",
     "emberkeep migrate --draft 4.2 4.3 --saves old-world/ new-world/ --out 4.2-to-4.3.toml",
 )
 
@@ -31,6 +32,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--to", dest="new", metavar="V", help="the version the saves are taken to")
     parser.add_argument("--from", dest="old", metavar="V", help="the version they are of (default: what is known)")
     parser.add_argument("--recipes", metavar="DIR", help="more recipes, beside those of the keep")
+    parser.add_argument("--sql", metavar="DIR", help="the vendor's SQL: databases go through it, as [vendor-sql] tells")
     parser.add_argument("--draft", nargs=2, metavar=("FROM", "TO"), help="propose a recipe by comparing two releases")
     parser.add_argument("--saves", nargs=2, metavar=("OLD", "NEW"), help="sample saves of both, for --draft")
     parser.add_argument("--out", metavar="FILE.toml", help="write the proposed recipe there")
@@ -49,8 +51,9 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     with opened(keep) as store, progress("migrate", screen) as step:
         further = Path(os.path.abspath(args.recipes)) if args.recipes else None
         folders = migrate.folders(keep, further)
-        request = migrate.Request(migrate.saves_version(keep, store, args.old), args.new, folders)
-        steps = migrate.steps(request)
+        sql = Path(os.path.abspath(args.sql)) if args.sql else None
+        request = migrate.Request(migrate.saves_version(keep, store, args.old), args.new, folders, sql)
+        steps = migrate.steps(keep, store, request)
         title = f"Migration of the saves from {request.old} to {request.new}"
         if not steps:
             return answer(args, 0, {"done": False}, lambda: screen.line(f"The saves are of {request.old}.", GOOD))

@@ -48,6 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="what is done with an extension that has no new build; remembered in keep.toml",
     )
     parser.add_argument("--recipes", metavar="DIR", help="more recipes, beside those of the keep")
+    parser.add_argument("--sql", metavar="DIR", help="the vendor's SQL: databases go through it, as [vendor-sql] tells")
     parser.add_argument("--answers", metavar="FILE", help="settle questions of the merge with the answers in FILE")
     parser.add_argument("--no-start", action="store_true", help="do not start the server afterwards")
     parser.add_argument("--rehearse", metavar="DIR", help="do all of it on a copy in DIR instead, with other ports")
@@ -102,6 +103,7 @@ def request_of(args: argparse.Namespace, keep: Keep, store: Store) -> Request:
         choices=_choices(args.without_build),
         answers=tuple(answer_files.read(Path(args.answers)) if args.answers else ()),
         start=not args.no_start,
+        sql=Path(os.path.abspath(args.sql)) if args.sql else None,
     )
 
 

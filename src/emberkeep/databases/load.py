@@ -209,7 +209,7 @@ def _unframe(connection: Connection, schema: str) -> None:
         " and routine_type in ('FUNCTION', 'PROCEDURE')",
         [schema],
     ):
-        connection.execute(f"drop {routine} {at}.{quoted(str(name))}")
+        connection.execute(f"drop {routine!s} {at}.{quoted(str(name))}")
     for (view,) in connection.all("select table_name from information_schema.views where table_schema = %s", [schema]):
         connection.execute(f"drop view {at}.{quoted(str(view))}")
 

@@ -6,6 +6,7 @@ One that another program holds locked is said to be so.
 
 from __future__ import annotations
 
+import re
 import shutil
 import sqlite3
 import tempfile
@@ -122,3 +123,28 @@ def rewritten(
 def _no_files(action: int, *told: object) -> int:
     """No other files."""
     return sqlite3.SQLITE_DENY if action in (sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH) else sqlite3.SQLITE_OK
+
+
+def statements(text: str) -> Iterator[tuple[int, str]]:
+    """Each statement of a SQL file, with the 1-based line that it begins on."""
+    waiting, begun = "", 1
+    for number, line in enumerate(text.splitlines(keepends=True), 1):
+        if not waiting.strip():
+            waiting, begun = "", number
+        for part in re.split(r"(?<=;)", line):
+            waiting += part
+            if sqlite3.complete_statement(waiting):
+                if waiting.strip().rstrip(";").strip() and not _ends_transaction(waiting):
+                    yield begun, waiting
+                waiting, begun = "", number
+    if waiting.strip() and not all(part.strip().startswith("--") for part in waiting.splitlines() if part.strip()):
+        yield begun, waiting
+
+
+def _ends_transaction(statement: str) -> bool:
+    """Whether a statement begins or ends a transaction: the whole step is one."""
+    bare = re.sub(r"--[^\n]*|/\*.*?\*/", " ", statement, flags=re.DOTALL).strip().rstrip(";").strip().lower()
+    return (
+        re.fullmatch(r"(?:begin|commit|end|rollback)(?: transaction| immediate| exclusive| deferred)?", bare)
+        is not None
+    )

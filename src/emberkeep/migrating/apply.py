@@ -9,6 +9,7 @@ from pathlib import Path
 
 from emberkeep import globs
 from emberkeep.databases import sqlite
+from emberkeep.databases.sqlite import statements as sqlite_statements
 from emberkeep.documents import edit
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.keep import Config
@@ -240,38 +241,13 @@ def _sql(act: Sql, recipe: Recipe, folder: Planned, place: Place) -> list[str]:
 
 def _run_scripts(database: sqlite3.Connection, scripts: list[Path], name: str) -> None:
     for script in scripts:
-        for line, statement in statements(script.read_text(encoding="utf-8")):
+        for line, statement in sqlite_statements(script.read_text(encoding="utf-8")):
             try:
                 database.execute(statement)
             except (sqlite3.Error, sqlite3.Warning) as error:
                 raise UnreadableInput(
                     f"{error} (on {name})", place=Place(str(script), line), hint="nothing of it was kept"
                 ) from error
-
-
-def statements(text: str) -> Iterator[tuple[int, str]]:
-    """Each statement of a SQL file, with the 1-based line that it begins on."""
-    waiting, begun = "", 1
-    for number, line in enumerate(text.splitlines(keepends=True), 1):
-        if not waiting.strip():
-            waiting, begun = "", number
-        for part in re.split(r"(?<=;)", line):
-            waiting += part
-            if sqlite3.complete_statement(waiting):
-                if waiting.strip().rstrip(";").strip() and not _ends_transaction(waiting):
-                    yield begun, waiting
-                waiting, begun = "", number
-    if waiting.strip() and not all(part.strip().startswith("--") for part in waiting.splitlines() if part.strip()):
-        yield begun, waiting
-
-
-def _ends_transaction(statement: str) -> bool:
-    """Whether a statement begins or ends a transaction: the whole step is one."""
-    bare = re.sub(r"--[^\n]*|/\*.*?\*/", " ", statement, flags=re.DOTALL).strip().rstrip(";").strip().lower()
-    return (
-        re.fullmatch(r"(?:begin|commit|end|rollback)(?: transaction| immediate| exclusive| deferred)?", bare)
-        is not None
-    )
 
 
 def is_opaque(step: RecipeStep) -> bool:

@@ -438,9 +438,9 @@ def chain(recipes: list[Recipe], old: str, new: str) -> list[Recipe]:
         )
     found: list[Recipe] = []
     at = old
-    while not _same(at, new):
+    while not same_version(at, new):
         limit = ordering(_trimmed(new))
-        ahead = [one for one in recipes if _same(one.old, at) and ordering(_trimmed(one.new)) <= limit]
+        ahead = [one for one in recipes if same_version(one.old, at) and ordering(_trimmed(one.new)) <= limit]
         if not ahead:
             raise Refused(
                 f"there is no recipe that leads from {at} towards {new}" + (f" ({_told(recipes)})"),
@@ -460,7 +460,8 @@ def _trimmed(version: str) -> str:
     return re.sub(r"(?:\.0)+$", "", version)
 
 
-def _same(one: str, other: str) -> bool:
+def same_version(one: str, other: str) -> bool:
+    """Whether two versions are the same: 4.2 and 4.2.0 are."""
     return _trimmed(one) == _trimmed(other)
 
 

@@ -11,11 +11,13 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep import globs
+from emberkeep.archives import open_source
 from emberkeep.comparing import landmarks
 from emberkeep.errors import Place, Refused, RunFailed
 from emberkeep.keep import Config, Keep
 from emberkeep.migrating import apply
-from emberkeep.migrating.recipe import Program, Recipe, RecipeStep, Renumber, chain, read_all, require_known
+from emberkeep.migrating.recipe import Program, Recipe, RecipeStep, Renumber, Sql, chain, read_all, require_known
+from emberkeep.migrating.vendor import natural
 from emberkeep.runs import defaults, snapshot
 from emberkeep.runs.journal import DONE, Journal
 from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step
@@ -30,21 +32,25 @@ KIND = "migrate"
 
 @dataclass(frozen=True)
 class Request:
-    """From which version the saves are taken to which. ``folders``: where recipes are looked for."""
+    """From which version the saves are taken to which. ``folders``: where recipes are looked for; ``sql``: the folder
+    with the vendor's SQL, None where databases stay as they are."""
 
     old: str
     new: str
     folders: tuple[Path, ...]
+    sql: Path | None = None
 
     @property
     def plain(self) -> dict[str, Any]:
         """It, as JSON holds it."""
-        return {"old": self.old, "new": self.new, "folders": [str(folder) for folder in self.folders]}
+        told = {"old": self.old, "new": self.new, "folders": [str(folder) for folder in self.folders]}
+        return {**told, "sql": str(self.sql) if self.sql else None}
 
 
 def from_plain(told: Mapping[str, Any]) -> Request:
     """The same again."""
-    return Request(told["old"], told["new"], tuple(map(Path, told["folders"])))
+    sql = told.get("sql")
+    return Request(told["old"], told["new"], tuple(map(Path, told["folders"])), Path(sql) if sql else None)
 
 
 def folders(keep: Keep, further: Path | None) -> tuple[Path, ...]:
@@ -103,6 +109,8 @@ def recipes_for(request: Request) -> list[Recipe]:
         if folder.is_dir():
             known += read_all(folder)
             require_known(known, folder)
+    if not known and request.sql is not None:
+        return []  # only databases are stepped on
     return chain(known, request.old, request.new)
 
 
@@ -111,13 +119,42 @@ def allowed(recipes: Sequence[Recipe]) -> tuple[str, ...]:
     return tuple(dict.fromkeys(name for recipe in recipes for step in recipe.steps for name in step.changes))
 
 
-def recipe_steps(recipes: Sequence[Recipe]) -> list[Step]:
+def recipe_steps(keep: Keep, recipes: Sequence[Recipe]) -> list[Step]:
     """The steps of a chain of recipes, and the guard behind them."""
     found: list[Step] = []
     for recipe in recipes:
         for step in recipe.steps:
-            found.append(ProgramStep(recipe, step) if apply.is_opaque(step) else _file_step(recipe, step))
+            if isinstance(step.act, Sql) and keep.config.databases.named(step.act.database) is not None:
+                found += _database_steps(keep, recipe, step, step.act)
+            else:
+                found.append(ProgramStep(recipe, step) if apply.is_opaque(step) else _file_step(recipe, step))
     return [*found, GuardStep(allowed(recipes))] if found else []
+
+
+def _database_steps(keep: Keep, recipe: Recipe, step: RecipeStep, act: Sql) -> list[Step]:
+    """SQL beside a recipe, run on a database that keep.toml names."""
+    from emberkeep.runs import sql  # only where there are databases
+
+    if not apply.applies(step, recipe, FolderTree(keep.require_server())):
+        return []
+    folder = recipe.path.parent
+    paths = sorted(folder.glob(act.files), key=lambda path: natural(path.as_posix()))
+    if not paths:
+        place = Place(str(recipe.path), step.line)
+        raise Refused(f"no SQL file fits {act.files} beside the recipe", place=place)
+    scripts = tuple(sql.recipe_script(path, folder, recipe.old, recipe.new) for path in paths)
+    return sql.steps_of(keep, [(act.database, scripts, f"migrate {recipe.name}: {step.why or act.database}")])
+
+
+def sql_steps(keep: Keep, store: Store, request: Request) -> list[Step]:
+    """The steps that take the databases through the vendor's SQL."""
+    if request.sql is None:
+        return []
+    from emberkeep.runs import sql  # only where it is asked for
+
+    source = open_source(request.sql)
+    server = FolderTree(keep.require_server())
+    return sql.vendor_steps(keep, source, request.old, request.new, server, store.versions())
 
 
 def _file_step(recipe: Recipe, step: RecipeStep) -> Step:
@@ -285,19 +322,21 @@ def check_number(config: Config, tree: Tree) -> str:
     return f"the saves carry the number {wanted}, which the engine reads"
 
 
-def steps(request: Request) -> list[Step]:
+def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
     """The steps of a migration by itself."""
     recipes = recipes_for(request)
-    if not recipes:
+    of_databases = sql_steps(keep, store, request)
+    if not recipes and not of_databases:
         return []
     return [
         SnapshotStep(f"before migrating to {request.new}", KIND),
         MeasureStep(),
-        *recipe_steps(recipes),
+        *recipe_steps(keep, recipes),
+        *of_databases,
         LandmarkStep(allowed(recipes), planned=True),
     ]
 
 
 def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
     """The steps of a migration that the journal knows."""
-    return steps(from_plain(request))
+    return steps(keep, store, from_plain(request))

@@ -44,7 +44,8 @@ class Request:
     """What an update is asked to do. ``source``: the new release, None where the admin's own updater brings it and its
     defaults are recorded; ``old``: the release the live files began from, None
     to merge without one; ``saves``: the version of the saves; ``builds``: a folder of new builds of extensions;
-    ``choices``: what is done with an extension without one (keep or remove); ``start``: whether it is started."""
+    ``choices``: what is done with an extension without one (keep or remove); ``start``: whether it is started;
+    ``sql``: the folder with the vendor's SQL."""
 
     source: Path | None
     new: str
@@ -57,6 +58,7 @@ class Request:
     answers: tuple[Answer, ...] = ()
     start: bool = True
     rehearsal: bool = False
+    sql: Path | None = None
 
     @property
     def plain(self) -> dict[str, Any]:
@@ -73,6 +75,7 @@ class Request:
             "answers": answer_files.plain(self.answers),
             "start": self.start,
             "rehearsal": self.rehearsal,
+            "sql": str(self.sql) if self.sql else None,
         }
 
 
@@ -90,6 +93,7 @@ def from_plain(told: Mapping[str, Any]) -> Request:
         tuple(answer_files.from_plain(told["answers"])),
         told["start"],
         told["rehearsal"],
+        Path(told["sql"]) if told.get("sql") else None,
     )
 
 
@@ -105,7 +109,8 @@ def request_of(keep: Keep, store: Store, source: Path | None, new: str, **furthe
 
 def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list[Step]:
     """The steps of an update."""
-    recipes = migrate.recipes_for(migrate.Request(request.saves, request.new, request.recipes))
+    migration = migrate.Request(request.saves, request.new, request.recipes, None if request.rehearsal else request.sql)
+    recipes = migrate.recipes_for(migration)
     source = release(keep, store, request)
     allowed = migrate.allowed(recipes)
     wanted = merging.Request(request.old, request.new)
@@ -128,7 +133,8 @@ def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list
     ]
     if request.builds:
         found.append(FileStep("extensions", "replace the extensions by their new builds", _Builds(request)))
-    found += migrate.recipe_steps(recipes) or [migrate.GuardStep()]
+    found += migrate.recipe_steps(keep, recipes) or [migrate.GuardStep()]
+    found += migrate.sql_steps(keep, store, migration)
     found.append(FileStep("launch", "have the launch script name the new program", _relaunch))
     if request.start:
         found.append(StartStep(told))
@@ -167,6 +173,8 @@ class CheckStep(Step):
         config, request = room.keep.config, self.request
         notes = [_check_versions(config, request, self.source), _check_room(room, self.source)]
         warnings: list[str] = []
+        if request.rehearsal and request.sql is not None:
+            warnings.append("the vendor's SQL is not rehearsed: there is only one of each database")
         installed = serving.installed(room.keep) if room.only_planned or not room.run.before else []
         if installed:
             notes.append(f"{len(installed)} extensions are installed")
