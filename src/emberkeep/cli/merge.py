@@ -19,6 +19,7 @@ from emberkeep.merging.results import Merge
 from emberkeep.runs import loose
 from emberkeep.runs import merge as runs
 from emberkeep.show import merging as view
+from emberkeep.show import words
 from emberkeep.show.console import GOOD, HEAD, QUIET, Screen, progress
 from emberkeep.show.plain import plain
 from emberkeep.show.summary import summary
@@ -196,13 +197,19 @@ def _flat(found: Merge) -> dict[str, Any]:
     return merged
 
 
+def _written(found: Merge) -> str:
+    told = [
+        words.count(len(items), one)
+        for items, one in ((found.to_write, "file"), (found.tables_to_write, "table"))
+        if items
+    ]
+    return f"Written: {' and '.join(told)}." if told else "There was nothing to write."
+
+
 def _closing(args: argparse.Namespace, screen: Screen, found: Merge, before: About | None, written: bool) -> None:
     screen.line()
     if written and not found.faults:
-        screen.line(
-            f"Written: {len(found.to_write)} files." if found.to_write else "There was nothing to write.",
-            GOOD,
-        )
+        screen.line(_written(found), GOOD)
     if args.report:
         screen.line(f"The report is in {args.report}.", QUIET)
     if before:
@@ -213,5 +220,5 @@ def _closing(args: argparse.Namespace, screen: Screen, found: Merge, before: Abo
         screen.next(
             "--ask puts them to you one by one; --questions FILE writes them down, --answers FILE brings them back"
         )
-    elif not written and found.to_write:
+    elif not written and (found.to_write or found.tables_to_write):
         screen.next("say it again with --go; a snapshot of what stands there now is taken first")

@@ -113,14 +113,14 @@ def rewritten(
         for name in beside if in_use else ():
             copy.with_name(copy.name + name.removeprefix(path)).write_bytes(read(tree, name))
         with closing(sqlite3.connect(copy, isolation_level=None)) as database:
-            database.set_authorizer(_no_files)
+            database.set_authorizer(no_files)
             database.execute("begin")
             result = act(database)
             database.execute("commit")
         return copy.read_bytes(), result
 
 
-def _no_files(action: int, *told: object) -> int:
+def no_files(action: int, *told: object) -> int:
     """No other files."""
     return sqlite3.SQLITE_DENY if action in (sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH) else sqlite3.SQLITE_OK
 

@@ -16,7 +16,7 @@ def economy(merge: Merge, mine: Tree) -> list[Totals]:
     """The totals that change, of every file that the merge changes."""
     found = []
     for item in merge.files:
-        if item.outcome is not Outcome.MERGED or item.data is None or len(item.data) > LARGEST:
+        if item.outcome is not Outcome.MERGED or item.database or item.data is None or len(item.data) > LARGEST:
             continue
         try:
             before, after = (formats.parse(item.path, data) for data in (read(mine, item.path), item.data))

@@ -139,6 +139,7 @@ class Outcome(StrEnum):
 @dataclass(frozen=True)
 class FileMerge:
     """One file of a merge. ``data``: the bytes to write (None: none, or the file goes); ``format``: how it was read;
+    ``database``: the one whose table this is, told as XML of these ``columns`` (see ``databases.tables``);
     ``based_on``: BLAKE3 of the admin's file as it was read (hex), None where there was none; ``obeyed``: what standing
     orders set; ``met``: names of those that met a record; ``warnings``: why it was read by line although its format
     has records.
@@ -158,6 +159,8 @@ class FileMerge:
     disagreements: tuple[Disagreement, ...] = ()
     met: frozenset[str] = frozenset()
     warnings: tuple[Fault, ...] = ()
+    database: str = ""
+    columns: tuple[str, ...] = ()
 
     @property
     def open(self) -> tuple[Question, ...]:
@@ -221,7 +224,17 @@ class Merge:
     def to_write(self) -> tuple[FileMerge, ...]:
         """The files that change."""
         changing = (Outcome.MERGED, Outcome.ADDED, Outcome.REMOVED)
-        return tuple(file for file in self.files if file.outcome in changing)
+        return tuple(file for file in self.files if file.outcome in changing and not file.database)
+
+    @property
+    def of_tables(self) -> tuple[FileMerge, ...]:
+        """The tables of databases among what is merged."""
+        return tuple(file for file in self.files if file.database)
+
+    @property
+    def tables_to_write(self) -> tuple[FileMerge, ...]:
+        """The tables that change."""
+        return tuple(file for file in self.of_tables if file.outcome is Outcome.MERGED)
 
 
 Settle = Callable[[Question], tuple[str, str]]

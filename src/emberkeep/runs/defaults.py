@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
+from emberkeep import globs
 from emberkeep.archives import open_source
 from emberkeep.comparing import fit
 from emberkeep.comparing.fit import Fit
@@ -94,11 +95,14 @@ def tree_of(store: Store, version: str) -> SnapshotTree:
 
 
 def merged_paths(keep: Keep, *trees: Tree) -> list[str]:
-    """The vendor's files that are merged: by role, unsorted ones included, since nothing may be dropped unseen."""
+    """The vendor's files that are merged: by role, unsorted ones included, since nothing may be dropped unseen; but for
+    those that hold the contents of tables, which are merged as such."""
     roles = Roles(keep.config.roles)
     wanted = {*MERGED, UNSORTED}
     paths = {p for tree in trees for p, entry in tree.entries().items() if entry.kind is Kind.FILE}
-    return sorted(path for path in paths if roles.of(path) in wanted)
+    contents = globs.combined([glob for one in keep.config.databases.all for glob in one.defaults])
+    found = [(path, roles.of(path)) for path in paths]
+    return sorted(p for p, role in found if role in wanted and not (role == UNSORTED and contents.fullmatch(p)))
 
 
 def fits(keep: Keep, store: Store, live: Tree, among: Iterable[str] | None = None) -> list[Fit]:

@@ -26,7 +26,7 @@ def steps_of(keep: Keep, store: Store, found: Run) -> list[Step]:
     if found.kind == MERGE:
         from emberkeep.runs import merge
 
-        return merge.steps_again(found.request)
+        return merge.steps_again(keep, found.request)
     if found.kind not in _MODULES:
         raise Refused(
             f"this Ember Keep does not know how a run of kind '{found.kind}' goes on", hint="update Ember Keep"

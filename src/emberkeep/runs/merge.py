@@ -102,11 +102,12 @@ def merge_keep(
     answers: Answers,
     live: Tree | None = None,
     after: Tree | None = None,
+    of_tables: bool = True,
 ) -> Merge:
     """Merge the defaults of one release into the live files that began from those of another. Writes nothing.
 
     ``live``: what stands for the live files, where that is not the server folder; ``after``: the new release's files,
-    where they are not recorded yet.
+    where they are not recorded yet; ``of_tables``: whether contents of tables are merged too.
     """
     if live is None:
         live = FolderTree(keep.require_server(), "live")
@@ -125,8 +126,38 @@ def merge_keep(
         settle=in_turn(answers.settle, settle_by(config.rules)),
         orders=load_orders(keep.orders_file),
     )
-    merged = answers.completed(merged)
-    return replace(merged, breaches=check(keep, store, merged, live, after)) if wanted.checked else merged
+    breaches = check(keep, store, merged, live, after) if wanted.checked else ()
+    if of_tables:
+        merged = replace(merged, files=(*merged.files, *_tables(keep, wanted, answers, before, after, live)))
+    return replace(answers.completed(merged), breaches=breaches)
+
+
+def _tables(keep: Keep, wanted: Request, answers: Answers, before: Tree, after: Tree, live: Tree) -> list[FileMerge]:
+    if not any(one.defaults for one in keep.config.databases.all):
+        return []
+    from emberkeep.runs import tables  # only where there are some
+
+    settle = in_turn(answers.settle, settle_by(keep.config.rules))
+    ways = tables.Ways(settle, load_orders(keep.orders_file))
+    return tables.merge_tables(keep, before, after, live, ways, wanted.only)
+
+
+def tables_step(
+    keep: Keep, wanted: Request, given: Sequence[Answer], known: Merge | None = None, after: Tree | None = None
+) -> list[Step]:
+    """The step that merges the contents of tables; none where keep.toml names none. ``after``: as for MergeStep."""
+    if not any(one.defaults for one in keep.config.databases.all):
+        return []
+    from emberkeep.runs import tables  # only where there are some
+
+    def merged(room: Room) -> Merge:
+        answers = answers_of(room.keep, given)
+        before = defaults.tree_of(room.store, wanted.old) if wanted.old else NoTree()
+        new = after or defaults.tree_of(room.store, wanted.new)
+        found = _tables(room.keep, wanted, answers, before, new, room.folder)
+        return Merge(before.label, new.label, tuple(found))
+
+    return [tables.TablesStep(wanted.new, wanted.only, merged, known)]
 
 
 def check(keep: Keep, store: Store, merged: Merge, live: Tree, after: Tree) -> tuple[Breach, ...]:
@@ -177,7 +208,9 @@ class MergeStep(FileStep):
         folder = room.folder
         _check_unchanged(folder, self.based_on)
         answers = answers_of(room.keep, self.answers)
-        merged = self.known or merge_keep(room.keep, room.store, self.wanted, answers, folder, self.after)
+        merged = self.known or merge_keep(
+            room.keep, room.store, self.wanted, answers, folder, self.after, of_tables=False
+        )
         if merged.faults:
             raise UnreadableInput.gathered(merged.faults)
         room.told["merge"] = merged
@@ -211,10 +244,15 @@ def answers_of(keep: Keep, given: Sequence[Answer]) -> Answers:
 
 
 def steps(
-    wanted: Request, answers: Sequence[Answer], based_on: Mapping[str, str | None], known: Merge | None = None
+    keep: Keep,
+    wanted: Request,
+    answers: Sequence[Answer],
+    based_on: Mapping[str, str | None],
+    known: Merge | None = None,
 ) -> list[Step]:
     """The steps of a merge in a keep."""
-    return [SnapshotStep(f"before merging {wanted.new}", WHY), MergeStep(wanted, answers, based_on, known)]
+    first = SnapshotStep(f"before merging {wanted.new}", WHY)
+    return [first, MergeStep(wanted, answers, based_on, known), *tables_step(keep, wanted, answers, known)]
 
 
 def write_merge(
@@ -234,7 +272,7 @@ def write_merge(
     """
     if merge.faults:
         raise UnreadableInput.gathered(merge.faults)
-    if not merge.to_write:
+    if not merge.to_write and not merge.tables_to_write:
         _remember(keep, merge)
         return None
     refuse_if_running(keep, "it would overwrite edited settings when it exits")
@@ -251,12 +289,12 @@ def write_merge(
     }
     asked = Run(0, MERGE, clock(), title=f"merge of the defaults of {wanted.new}", request=request)
     room = Room(keep, store, Journal(keep.folder), asked, clock, progress=progress)
-    carry_out(room, steps(wanted, answers, based_on, merge))
+    carry_out(room, steps(keep, wanted, answers, based_on, merge))
     before: About = room.told["before"]
     return before
 
 
-def steps_again(request: Mapping[str, Any]) -> list[Step]:
+def steps_again(keep: Keep, request: Mapping[str, Any]) -> list[Step]:
     """The steps of a merge that the journal knows. Refused for one that an earlier Ember Keep began."""
     if "new" not in request:
         raise Refused(
@@ -264,7 +302,7 @@ def steps_again(request: Mapping[str, Any]) -> list[Step]:
             hint="'emberkeep undo --go' takes it back; then merge again",
         )
     wanted = Request(request["old"], request["new"], tuple(request["only"]), request["checked"])
-    return steps(wanted, answer_files.from_plain(request["answers"]), request["based_on"])
+    return steps(keep, wanted, answer_files.from_plain(request["answers"]), request["based_on"])
 
 
 def _remember(keep: Keep, merge: Merge) -> None:

@@ -135,6 +135,7 @@ def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list
         found.append(FileStep("extensions", "replace the extensions by their new builds", _Builds(request)))
     found += migrate.recipe_steps(keep, recipes) or [migrate.GuardStep()]
     found += migrate.sql_steps(keep, store, migration)
+    found += merging.tables_step(keep, wanted, request.answers, after=source)
     found.append(FileStep("launch", "have the launch script name the new program", _relaunch))
     if request.start:
         found.append(StartStep(told))
