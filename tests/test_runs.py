@@ -59,7 +59,7 @@ def the_migration(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
     if "4.3" not in (keep.server / "RELEASE").read_text():
         shutil.copy2(keep.folder.parent / "RELEASE-4.3", keep.server / "RELEASE")
     request = migrate.Request("4.2", "4.3", (keep.recipes,))
-    return Run(0, "migrate", NOW, request=request.plain), migrate.steps(request)
+    return Run(0, "migrate", NOW, request=request.plain), migrate.steps(keep, store, request)
 
 
 def the_import(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
@@ -87,7 +87,7 @@ def the_wipe(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
     texts = (SetText("cast-off.sh", "SEED", "{seed}"), SetText("keeper.properties", "greeting", "Tide {number}"))
     scopes = ("map", "players", "progress", "extension-data")
     request = wipe.Request(scopes, values, texts, "770421", warn=False, start=False)
-    return Run(0, "wipe", NOW, request=request.plain), wipe.steps(request)
+    return Run(0, "wipe", NOW, request=request.plain), wipe.steps(keep, request)
 
 
 KINDS: dict[str, Callable[[Keep, Store], tuple[Run, list[Step]]]] = {

@@ -71,7 +71,7 @@ def carry_out(keep: Keep, request: wipe.Request, environment: dict[str, str] | N
     with closing(Store(keep.store_folder)) as store:
         asked = Run(0, wipe.KIND, NOW, title=request.title, request=request.plain)
         room = Room(keep, store, Journal(keep.folder), asked, lambda: NOW, environment=environment or {})
-        return room, runs.carried_out(room, wipe.steps(request))
+        return room, runs.carried_out(room, wipe.steps(keep, request))
 
 
 def contents(folder: Path) -> dict[str, bytes]:

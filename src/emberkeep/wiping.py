@@ -3,7 +3,9 @@
 ::
 
     [scopes.NAME]   files (roles, globs, tiles:…), stays (of those, what is not cleared),
-                    records = [{ file (a glob), at, where }], rows = [{ database (a glob), table, where }],
+                    records = [{ file (a glob), at, where }],
+                    rows = [{ database (a glob of SQLite files, or what [[database]] calls one of a server), table,
+                    where }],
                     set = { "FILE" = { KEY = "text" } },
                     definitions (globs: the admin's own definitions that this scope may clear)
     [[survives]]    name, files, records, rows as in a scope, of (a list of people: only what belongs to them)

@@ -171,7 +171,7 @@ def _carry_out(
     asked = Run(0, wipe.KIND, now(), title=request.title, request=request.plain)
     with told_watch(args, screen) as told:
         room = room_for(args, screen, keep, store, asked, step)
-        done = carried_out(room, wipe.steps(request, told), stay=args.stay)
+        done = carried_out(room, wipe.steps(keep, request, told), stay=args.stay)
     room.journal.forget_previews()
     report = wipe.report(room, done.number, found.told)
     code = 1 if report.waits or found.audit.forgotten or found.audit.left_out else 0

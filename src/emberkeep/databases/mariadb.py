@@ -67,6 +67,11 @@ class Column:
     text: bool
     made: bool
 
+    @property
+    def may_name(self) -> bool:
+        """Whether it can hold an identifier of a player."""
+        return self.text or self.binary or self.type.startswith(("bigint", "decimal", "uuid"))
+
 
 def quoted(name: str) -> str:
     """A name as SQL spells it."""
@@ -217,6 +222,16 @@ class Connection:
             [self.schema, table],
         )
         return [str(row[0]) for row in rows]
+
+    @staticmethod
+    def quoted(name: str) -> str:
+        """A name as SQL spells it."""
+        return quoted(name)
+
+    def literal(self, value: str) -> str:
+        """A text as SQL spells it."""
+        told: str = self._raw.escape(value)
+        return told
 
     def count(self, table: str, where: str = "", values: Sequence[object] = ()) -> int:
         """How many rows of a table meet a condition."""

@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
+from typing import TYPE_CHECKING
 
 from emberkeep.databases import sqlite
 from emberkeep.documents import formats
@@ -19,11 +20,15 @@ from emberkeep.documents.model import Document, Node, Role
 from emberkeep.errors import EmberKeepError
 from emberkeep.keep import UNSORTED, Config
 from emberkeep.planning.identifiers import Known, identifiers, unpacked
-from emberkeep.planning.scopes import Cleared, cells
+from emberkeep.planning.scopes import NONE, Cleared, cells
+from emberkeep.servers.databases import ROLE
 from emberkeep.servers.roles import Roles, selection
 from emberkeep.servers.tiles import TileNames
 from emberkeep.store.intake import Progress, silent
 from emberkeep.trees import FILE, Tree, read
+
+if TYPE_CHECKING:
+    from emberkeep.databases.mariadb import Connection
 
 NOT_LOOKED_AT = ("engine", "logs", "scratch", "access", "extensions")
 """Roles that are kept for what they are: programs, the past, and the lists of people themselves."""
@@ -113,10 +118,12 @@ def audit(
     known: Known,
     *,
     deep: bool = False,
+    served: Mapping[str, Connection] = NONE,
     progress: Progress = silent,
 ) -> Audit:
-    """Look through what ``after`` keeps for what of ``before`` was cleared. ``deep``: also through tiles that stay."""
-    return _Audit(before, after, config, cleared, known, deep, progress).run()
+    """Look through what ``after`` keeps for what of ``before`` was cleared. ``deep``: also through tiles that stay;
+    ``served``: the databases of servers, whose rows that stay are looked through too."""
+    return _Audit(before, after, config, cleared, known, deep, served, progress).run()
 
 
 class _Audit:
@@ -128,8 +135,10 @@ class _Audit:
         cleared: Cleared,
         known: Known,
         deep: bool,
+        served: Mapping[str, Connection],
         progress: Progress,
     ) -> None:
+        self.served, self.deletions = served, cleared.deletions
         self.before, self.after, self.config = before, after, config
         self.roles = Roles(config.roles)
         self.deep, self.progress = deep, progress
@@ -158,6 +167,8 @@ class _Audit:
             found += self._leftovers(path, wanted)
             done += self.after.entries()[path].size
             self.progress(done, total)
+        for name, connection in self.served.items():
+            found += self._told(f"{ROLE}/{name}", self._served_cells(name, connection, wanted), "")
         size = sum(self.after.entries()[path].size for path in unseen)
         return Audit(tuple(found), len(unseen), size)
 
@@ -209,22 +220,24 @@ class _Audit:
     # --- where it is found -----------------------------------------------------------
 
     def _leftovers(self, path: str, wanted: _Wanted) -> Iterator[Leftover]:
+        yield from self._told(path, self._places(path, wanted), self.roles.of(path))
+
+    def _told(self, path: str, mentions: Iterable[tuple[What, str, At]], role: str) -> Iterator[Leftover]:
+        """What is mentioned at a path, by kind. ``role``: "" for a database of a server."""
         places: dict[What, list[At]] = {}
         ids: dict[What, set[str]] = {}
-        for what, ident, at in self._places(path, wanted):
+        for what, ident, at in mentions:
             places.setdefault(what, []).append(at)
             ids.setdefault(what, set()).add(ident)
-        role = self.roles.of(path)
         for what, found in places.items():
             some = tuple(sorted(found, key=lambda at: (at.line or 0, at.where))[:MOST_PLACES])
-            scope = self._scope(path)
             yield Leftover(
                 path,
                 what,
                 len(ids[what]),
                 len(found),
-                self._recorded(path, some),
-                scope,
+                self._recorded(path, some) if role else some,
+                self._scope(path) if role else "",
                 role == UNSORTED,
                 role == "extension-data",
             )
@@ -272,6 +285,25 @@ class _Audit:
                 for what, ident, spelled in self._in_value(value, wanted):
                     yield what, ident, At(self._who(ident, spelled) if what is What.PLAYER else spelled, where)
 
+    def _served_cells(self, name: str, connection: Connection, wanted: _Wanted) -> Iterator[tuple[What, str, At]]:
+        """Mentions in the rows of a database server that stay, in the columns that can hold an identifier."""
+        for table in connection.tables():
+            columns = [column for column in connection.columns(table.name) if column.may_name]
+            if not columns:
+                continue
+            key = [
+                column.name for column in connection.columns(table.name) if column.name in connection.key(table.name)
+            ]
+            gone = [one.where for one in self.deletions if (one.database, one.table) == (name, table.name)]
+            where = " and ".join(f"not coalesce(({one}), 0)" for one in gone) or "1"
+            told = ", ".join(connection.quoted(one) for one in (*key, *(column.name for column in columns)))
+            for row in connection.rows(f"select {told} from {connection.quoted(table.name)} where {where}"):
+                which = ", ".join(f"{one} {_short(value)}" for one, value in zip(key, row, strict=False))
+                for column, value in zip(columns, row[len(key) :], strict=True):
+                    at = f"table {table.name}, column {column.name}" + (f", {which}" if which else "")
+                    for what, ident, spelled in self._in_value(value, wanted):
+                        yield what, ident, At(self._who(ident, spelled) if what is What.PLAYER else spelled, at)
+
     def _in_value(self, value: object, wanted: _Wanted) -> Iterator[tuple[What, str, str]]:
         if isinstance(value, bytes):
             for mention in (*wanted.players.in_binary(value), *wanted.players.in_text(value)):
@@ -302,6 +334,11 @@ class _Audit:
         if document is None:
             return places
         return tuple(At(at.who, _record_at(document, at.line), at.line) if at.line else at for at in places)
+
+
+def _short(value: object) -> str:
+    text = value.hex() if isinstance(value, bytes) else str(value)
+    return text if len(text) <= 40 else f"{text[:39]}…"
 
 
 def _tile_pattern(names: str) -> re.Pattern[bytes]:

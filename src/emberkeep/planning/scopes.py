@@ -12,6 +12,8 @@ import sqlite3
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from types import MappingProxyType
+from typing import TYPE_CHECKING
 
 from emberkeep import globs
 from emberkeep.comparing.picking import condition
@@ -28,6 +30,10 @@ from emberkeep.servers.roles import Roles, selection
 from emberkeep.trees import FILE, FOLDER, Tree, read
 from emberkeep.wiping import CLEAR, RecordPick, RowPick, Scope, Survivor
 
+if TYPE_CHECKING:  # only where there is one: most servers have no such database
+    from emberkeep.databases.mariadb import Connection
+
+NONE: Mapping[str, Connection] = MappingProxyType({})
 MADE = ("engine", "access", "settings", "economy", "scripts", "extensions")
 """Roles of which no wipe clears anything that it does not name."""
 OF_EXTENSIONS = ("extension-data", "databases")
@@ -56,6 +62,16 @@ class RowsGone:
     table: str
     count: int
     of: int
+
+
+@dataclass(frozen=True)
+class Deletion:
+    """Rows of a database server that go: those of ``table`` that meet ``where``; ``count``: how many there were."""
+
+    database: str
+    table: str
+    where: str
+    count: int
 
 
 @dataclass(frozen=True)
@@ -104,6 +120,7 @@ class Cleared:
     kept: tuple[Kept, ...] = ()
     players: frozenset[str] = frozenset()
     """Canonical identifiers of the players who lose something."""
+    deletions: tuple[Deletion, ...] = ()
 
 
 def scope_of(config: Config, name: str) -> Scope:
@@ -121,7 +138,8 @@ def scope_of(config: Config, name: str) -> Scope:
 
 class Clearing:
     """The clearing of some scopes out of a planned folder. ``lenient``: a scope that clears nothing is no fault;
-    ``in_use``: a server may be using the databases."""
+    ``in_use``: a server may be using the databases; ``served``: those of database servers, by what the keep calls
+    them: their rows are only counted here."""
 
     def __init__(
         self,
@@ -132,8 +150,10 @@ class Clearing:
         *,
         lenient: bool = False,
         in_use: bool = False,
+        served: Mapping[str, Connection] = NONE,
     ) -> None:
-        self.in_use = in_use
+        self.in_use, self.served = in_use, served
+        self.deletions: list[Deletion] = []
         self.folder, self.config, self.known, self.lenient = folder, config, known, lenient
         self.scopes = [scope_of(config, name) for name in dict.fromkeys(scopes)]
         self.roles = Roles(config.roles)
@@ -160,7 +180,8 @@ class Clearing:
             )
         survived = dict(self.survived + Counter(self.spared.values()))
         survives = {one.told.name: survived.get(one.told.name, 0) for one in self.survivors}
-        return Cleared(found, survives, tuple(self._kept()), frozenset(self.players))
+        people = frozenset(self.players)
+        return Cleared(found, survives, tuple(self._kept()), people, tuple(self.deletions))
 
     # --- one scope ---------------------------------------------------------------
 
@@ -298,12 +319,37 @@ class Clearing:
         found: list[RowsGone] = []
         players: set[str] = set()
         for pick in scope.picked.rows:
-            for path in self._files(pick.database):
-                one, people = self._delete(pick, path)
+            connection = self.served.get(pick.database)
+            told = (
+                [self._count(pick, connection)]
+                if connection is not None
+                else [self._delete(pick, path) for path in self._files(pick.database)]
+            )
+            for one, people in told:
                 players |= people
                 if one.count:
                     found.append(one)
         return tuple(found), players
+
+    def _count(self, pick: RowPick, connection: Connection) -> tuple[RowsGone, set[str]]:
+        """The rows of a database server that will go, counted: each once, whatever else takes them."""
+        columns = [column.name for column in connection.columns(pick.table)]
+        clauses = [f"({pick.where})" if pick.where else "1"]
+        before = [one.where for one in self.deletions if (one.database, one.table) == (pick.database, pick.table)]
+        clauses += [f"not coalesce(({where}), 0)" for where in before]
+        for survivor in self.survivors:
+            for name, where, ids in survivor.rows(pick.database, pick.table):
+                clause = _spared_there(where, ids, columns, connection)
+                self.survived[name] += connection.count(pick.table, f"{clauses[0]} and {clause}")
+                clauses.append(f"not coalesce({clause}, 0)")
+        where = " and ".join(clauses)
+        people: set[str] = set()
+        count = 0
+        for row in connection.rows(f"select * from {connection.quoted(pick.table)} where {where}"):
+            count += 1
+            people |= {known for value in row if (known := self.places.value(value))}
+        self.deletions.append(Deletion(pick.database, pick.table, where, count))
+        return RowsGone(pick.database, pick.table, count, connection.count(pick.table)), people
 
     def _delete(self, pick: RowPick, path: str) -> tuple[RowsGone, set[str]]:
         table = sqlite.quoted(pick.table)
@@ -385,6 +431,16 @@ def _spared(where: str, ids: frozenset[str] | None, columns: Sequence[str]) -> t
         clauses.append("(" + " or ".join(f"{sqlite.quoted(name)} in ({marks})" for name in columns) + ")")
         values = spelled * len(columns)
     return " and ".join(clauses), values
+
+
+def _spared_there(where: str, ids: frozenset[str] | None, columns: Sequence[str], connection: Connection) -> str:
+    """The same for a database server, its values spelled within."""
+    clauses = [f"({where})" if where else "1"]
+    if ids is not None:
+        told = ", ".join(connection.literal(text) for text in sorted({t for ident in ids for t in _spellings(ident)}))
+        some = " or ".join(f"cast({connection.quoted(name)} as char) in ({told})" for name in columns) if told else "0"
+        clauses.append(f"({some})")
+    return f"({' and '.join(clauses)})"
 
 
 def _spellings(ident: str) -> Iterator[str]:

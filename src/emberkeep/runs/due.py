@@ -299,7 +299,7 @@ def _wipe(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     try:
         asked = Run(0, wipe.KIND, hands.clock(), title=request.title, request=request.plain)
         room = hands.room(store, asked)
-        done = carried_out(room, wipe.steps(request))
+        done = carried_out(room, wipe.steps(keep, request))
         report = wipe.report(room, done.number)
     finally:
         store.close()

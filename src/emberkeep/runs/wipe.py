@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from emberkeep import globs
 from emberkeep.errors import Place, Refused, RunFailed
@@ -16,21 +17,26 @@ from emberkeep.planned import Planned
 from emberkeep.planning import leftovers, values
 from emberkeep.planning.identifiers import Known, known_people, people
 from emberkeep.planning.leftovers import Audit, Leftover
-from emberkeep.planning.scopes import MADE, OF_EXTENSIONS, Cleared, Clearing, scope_of
+from emberkeep.planning.scopes import MADE, NONE, OF_EXTENSIONS, Cleared, Clearing, Deletion, scope_of
 from emberkeep.planning.values import Asked, Setting, Values, Wiped
 from emberkeep.runs.journal import DONE, Journal
 from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step
 from emberkeep.runs.serving import StartStep, StopStep, Told, WarnStep, deaf
 from emberkeep.servers import announce
 from emberkeep.servers.announce import Message
+from emberkeep.servers.databases import access
 from emberkeep.servers.process import matching
 from emberkeep.servers.roles import Roles, selection
 from emberkeep.servers.watch import last_start
 from emberkeep.store.intake import Progress, silent
+from emberkeep.store.manifest import BESIDE
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
 from emberkeep.trees import FILE, FolderTree, Tree, read
 from emberkeep.wiping import SetText
+
+if TYPE_CHECKING:
+    from emberkeep.databases.mariadb import Connection
 
 KIND = "wipe"
 _WORD = re.compile(r"\w{3,}")
@@ -174,16 +180,40 @@ def preview(
     live = live or live_of(keep)
     folder = Planned(live, int(now.timestamp()) * 1_000_000_000)
     known = known_of(keep, live)
-    cleared = clear(keep, folder, request, known, in_use=True)
-    found = leftovers.audit(live, folder, keep.config, cleared, known, deep=deep, progress=progress)
+    with served(keep) as there:
+        cleared = clear(keep, folder, request, known, in_use=True, there=there)
+        found = leftovers.audit(live, folder, keep.config, cleared, known, deep=deep, served=there, progress=progress)
     settings = values.set_all(folder, request.texts, request.values, environment)
     asked = tuple(item for item in found.forgotten if item.unsorted and not _answered(keep, item.path))
     return Preview(request, cleared, tuple(settings), found, asked)
 
 
-def clear(keep: Keep, folder: Planned, request: Request, known: Known, *, in_use: bool) -> Cleared:
-    """Clear the scopes out of a planned folder. ``in_use``: a server may be using its databases."""
-    return Clearing(folder, keep.config, request.scopes, known, lenient=request.lenient, in_use=in_use).run()
+def clear(
+    keep: Keep,
+    folder: Planned,
+    request: Request,
+    known: Known,
+    *,
+    in_use: bool,
+    there: Mapping[str, Connection] = NONE,
+) -> Cleared:
+    """Clear the scopes out of a planned folder. ``in_use``: a server may be using its databases; ``there``: the
+    databases of servers, whose rows are counted."""
+    return Clearing(
+        folder, keep.config, request.scopes, known, lenient=request.lenient, in_use=in_use, served=there
+    ).run()
+
+
+@contextmanager
+def served(keep: Keep) -> Iterator[Mapping[str, Connection]]:
+    """Connections to all databases of servers, by what the keep calls them."""
+    if not keep.config.databases.served:
+        yield NONE
+        return
+    from emberkeep.databases.mariadb import Connection  # only where there are some
+
+    with ExitStack() as stack:
+        yield {one.name: stack.enter_context(Connection(access(keep, one))) for one in keep.config.databases.served}
 
 
 def known_of(keep: Keep, tree: Tree) -> Known:
@@ -241,7 +271,7 @@ def _changed(lead: str, was: Mapping[str, int], now: Mapping[str, int], what: st
 # --- the steps --------------------------------------------------------------------------------
 
 
-def steps(request: Request, told: Told = deaf) -> list[Step]:
+def steps(keep: Keep, request: Request, told: Told = deaf) -> list[Step]:
     """The steps of a wipe."""
     scopes = ", ".join(request.scopes)
     found: list[Step] = [WarnStep()] if request.warn else []
@@ -250,6 +280,7 @@ def steps(request: Request, told: Told = deaf) -> list[Step]:
         SnapshotStep(f"before wipe {request.values.number}: {scopes}", KIND, pin=True),
         VerifyStep(),
         FileStep("clear", f"clear {scopes}", _Clear(request)),
+        *([RowsStep()] if _takes_rows(keep, request) else []),
         FileStep("values", "set the values of the new beginning", _Set(request)),
     ]
     if request.start:
@@ -259,7 +290,7 @@ def steps(request: Request, told: Told = deaf) -> list[Step]:
 
 def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
     """The steps of a wipe that the journal knows."""
-    return steps(from_plain(request))
+    return steps(keep, from_plain(request))
 
 
 class VerifyStep(Step):
@@ -285,7 +316,8 @@ class _Clear:
 
     def __call__(self, room: Room) -> Notes:
         known = known_of(room.keep, room.folder)
-        cleared = clear(room.keep, room.folder, self.request, known, in_use=room.only_planned)
+        with served(room.keep) as there:
+            cleared = clear(room.keep, room.folder, self.request, known, in_use=room.only_planned, there=there)
         room.told["cleared"] = cleared
         room.told["definitions"] = _definitions(room.keep, room.folder)
         return Notes(
@@ -294,6 +326,44 @@ class _Clear:
                 f"{sum(gone.count for gone in one.rows)} rows"
                 for one in cleared.scopes
             ]
+        )
+
+
+def _takes_rows(keep: Keep, request: Request) -> bool:
+    """Whether a wipe may take rows out of a database of a server."""
+    names = {one.name for one in keep.config.databases.served}
+    return any(pick.database in names for name in request.scopes for pick in scope_of(keep.config, name).picked.rows)
+
+
+class RowsStep(Step):
+    """Take the rows out of databases of servers that the clearing counted: one transaction for each database."""
+
+    name, title = "rows", "clear rows of databases"
+
+    def plan(self, room: Room) -> Plan:
+        deletions = room.told["cleared"].deletions
+        touched = frozenset(f"{BESIDE}{one.database}" for one in deletions)
+        return Plan(
+            notes=tuple(f"{one.database}: {one.count} rows of {one.table}" for one in deletions), touched=touched
+        )
+
+    def act(self, room: Room, plan: Plan) -> None:
+        with served(room.keep) as there:
+            for name, connection in there.items():
+                own = [one for one in room.told["cleared"].deletions if one.database == name]
+                if own:
+                    with connection.held(), connection.transaction():
+                        for one in own:
+                            _delete(connection, one)
+
+
+def _delete(connection: Connection, one: Deletion) -> None:
+    count = connection.execute(f"delete from {connection.quoted(one.table)} where {one.where}")
+    if count != one.count:
+        raise Refused(
+            f"{count} rows of {one.table} would go now, {one.count} a moment ago: somebody writes to the database",
+            place=Place(one.database),
+            hint="stop whatever uses it, and begin again",
         )
 
 
