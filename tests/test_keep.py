@@ -122,14 +122,14 @@ def test_the_keep_is_found_from_where_one_stands(tmp_path: Path) -> None:
     keep.mkdir()
     (keep / "keep.toml").write_text(GOOD)
     for here in (keep, server, server / "mission" / "economy"):
-        assert find(None, None, here).folder == keep
-    assert find(str(keep), None, Path("/")).folder == keep
-    assert find(None, str(keep), Path("/")).folder == keep
+        assert find(None, {}, here).folder == keep
+    assert find(str(keep), {}, Path("/")).folder == keep
+    assert find(None, {"EMBERKEEP_KEEP": str(keep)}, Path("/")).folder == keep
     for here in (tmp_path, Path("/")):
         with pytest.raises(UsageError, match="no keep found"):
-            find(None, None, here)
+            find(None, {}, here)
     with pytest.raises(UsageError, match="not a keep"):
-        find(str(server), None, keep)
+        find(str(server), {}, keep)
 
 
 @pytest.mark.parametrize(

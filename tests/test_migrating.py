@@ -22,7 +22,8 @@ from emberkeep.documents.edit import Shape
 from emberkeep.errors import Refused, UnreadableInput
 from emberkeep.keep import Keep, Landmark
 from emberkeep.migrating.recipe import Recipe, chain, read
-from emberkeep.trees import FolderTree
+from emberkeep.planned import Planned
+from emberkeep.trees import FolderTree, NoTree
 from tests.conftest import Rock, tree_state
 
 # --- single values -----------------------------------------------------------------
@@ -545,3 +546,16 @@ def test_declared_landmarks_of_every_kind(rock: Rock) -> None:
     path.write_text(path.read_text().replace("<afloat>80</afloat>", "<afloat>81</afloat>"))
     again = landmarks.measure(FolderTree(rock.server), keep.config).declared
     assert {name for name in measured if measured[name] != again[name]} == {"record", "field"}
+
+
+def test_two_changes_of_one_file_that_leave_its_size_are_two() -> None:
+    """Its time is the run's in both steps, so only the contents tell that the second one changed anything."""
+    folder = Planned(NoTree(), 5)
+    folder.write("a", b"one")
+    first = folder.mark()
+    folder.write("a", b"two")
+    assert [change.path for change in folder.since(first)] == ["a"]
+    assert "a" in folder.touched(first)
+    second = folder.mark()
+    folder.write("a", b"two")
+    assert folder.since(second) == ()

@@ -174,7 +174,15 @@ class Planned(Still):
 
     def mark(self) -> Mark:
         """How it stands now, to be compared with later."""
-        return Mark(dict(self._entries), self._top, dict(self.moves))
+        return Mark(dict(self._entries), self._top, dict(self.moves), dict(self._data), dict(self._from))
+
+    def _otherwise(self, mark: Mark) -> set[str]:
+        """The paths that are otherwise than at ``mark``; contents of the same size and time count too."""
+        before, now = mark.entries, self._entries
+        found = {path for path in before.keys() | now.keys() if before.get(path) != now.get(path)}
+        made = {path for path in mark.data.keys() | self._data.keys() if mark.data.get(path) != self._data.get(path)}
+        taken = {path for path in mark.taken.keys() | self._from.keys() if mark.taken.get(path) != self._from.get(path)}
+        return found | made | taken
 
     def since(self, mark: Mark) -> tuple[Change, ...]:
         """What became of files and links since ``mark``, in the order of their paths."""
@@ -182,9 +190,9 @@ class Planned(Still):
         moved = {new: old for new, old in self.moves.items() if mark.moves.get(new) != old}
         gone = {old for old in moved.values() if old not in now}
         found = []
-        for path in sorted(before.keys() | now.keys()):
+        for path in sorted(self._otherwise(mark)):
             was, there = before.get(path), now.get(path)
-            if was == there or (there or was).kind is FOLDER:  # type: ignore[union-attr]
+            if (there or was).kind is FOLDER:  # type: ignore[union-attr]
                 continue
             if there is None and was is not None:
                 if path not in gone:
@@ -199,8 +207,7 @@ class Planned(Still):
     def touched(self, mark: Mark) -> set[str]:
         """Every path that is otherwise than at ``mark``, and the folders they are in ("" the root), whose times writing
         there changes."""
-        before, now = mark.entries, self._entries
-        paths = {path for path in before.keys() | now.keys() if before.get(path) != now.get(path)}
+        paths = self._otherwise(mark)
         folders = {path.rpartition("/")[0] for path in paths if path}
         return paths | folders
 
@@ -226,6 +233,8 @@ class Mark:
     entries: Mapping[str, Entry]
     top: Entry | None
     moves: Mapping[str, str]
+    data: Mapping[str, bytes]
+    taken: Mapping[str, tuple[Tree, str]]
 
 
 def _with_holes(chunks: Iterable[bytes], holes: Sequence[Hole]) -> Iterator[Chunk]:

@@ -41,6 +41,8 @@ OPTIONS = (
 )
 _OF_MYSQL = ("--set-gtid-purged=OFF", "--column-statistics=0")
 """What only the client of MySQL needs, and that of MariaDB does not know."""
+COMPLETE = b"-- Dump completed"
+"""What the last line of a dump begins with."""
 _PIECE = 1 << 20
 FORMAT = 1
 
@@ -122,7 +124,7 @@ class Watch:
     def _table_from(self, data: bytes, at: int) -> int:
         start = data.find(b"\nLOCK TABLES `", at)
         if start < 0:
-            self.complete = self.complete or data.find(b"\n-- Dump completed", at) >= 0
+            self.complete = self.complete or data.find(b"\n" + COMPLETE, at) >= 0
             return len(data)
         end = data.index(b"\n", start + 1)
         name = data[start + len(b"\nLOCK TABLES `") : end].removesuffix(b"` WRITE;")

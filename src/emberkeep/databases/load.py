@@ -16,10 +16,10 @@ from dataclasses import dataclass, field
 
 import pymysql
 
-from emberkeep.databases.dump import Facts, TableDump, Watch, dumped
+from emberkeep.databases.dump import COMPLETE, Facts, TableDump, Watch, dumped
 from emberkeep.databases.mariadb import Access, Connection, quoted, said, worded
 from emberkeep.databases.statements import Splitter, Statement, lines
-from emberkeep.errors import Damage, EmberKeepError, Place, RunFailed, UnreadableInput
+from emberkeep.errors import Damage, EmberKeepError, Place, RunFailed
 
 Chunks = Callable[[], Iterator[bytes]]
 Progress = Callable[[int, int], None]
@@ -92,7 +92,7 @@ def _loaded(connection: Connection, access: Access, schema: str, dump: Chunks, s
     """Load tables and rows into an empty schema; what stands around them."""
     connection.use(schema)
     frame, rows = _Frame(), _Rows(connection, access)
-    section, done = "table", 0
+    section, done, complete = "table", 0, False
     splitter = Splitter()
     for line in lines(dump()):
         done += len(line)
@@ -104,15 +104,16 @@ def _loaded(connection: Connection, access: Access, schema: str, dump: Chunks, s
         if line.startswith(b"-- ") and splitter.between:
             section = _section(line, section)
         for statement in splitter.feed(line):
-            if section == "table":
-                _run(connection, access, statement)
-                if statement.text == b"UNLOCK TABLES":
-                    section = "triggers"
-            else:
+            if section != "table":
                 getattr(frame, section).append(statement)
+            elif statement.text == b"UNLOCK TABLES":
+                section = "triggers"
+            elif not statement.text.startswith(b"LOCK TABLES "):  # nobody else is there, and it would hold up the check
+                _run(connection, access, statement)
+        complete = complete or line.startswith(COMPLETE)
     rows.flush()
-    if splitter.rest() is not None:
-        raise RunFailed("this dump ends in the middle of a statement", place=Place(access.name, splitter.line))
+    if not complete:
+        raise RunFailed("this dump ends early", place=Place(f"dump of {access.name}", splitter.line))
     return frame
 
 
@@ -291,12 +292,3 @@ def _back(
     with suppress(EmberKeepError):
         _drop(connection, access.schema + OLD)
     return RunFailed(f"the database could not be put in place: {what}; the old one serves", place=place)
-
-
-def refuse_foreign(chunks: Chunks, name: str) -> None:
-    """UnreadableInput for a dump that does not come to its end."""
-    watch = Watch()
-    for chunk in chunks():
-        watch.see(chunk)
-    if not watch.complete:
-        raise UnreadableInput("this dump ends early", place=Place(name), hint="take it from another snapshot")

@@ -20,9 +20,14 @@ from emberkeep.errors import EmberKeepError, Place, Refused, RunFailed, Unreadab
 
 LARGEST = 1 << 30
 """Bytes of the longest statement that servers can be told to take."""
+WAITS = 60
+"""Seconds that a statement waits for who holds a table."""
 CONNECTS = 10
 """Seconds that connecting may take."""
 _DENIED, _NO_SCHEMA, _NO_RIGHT = (1045, 1698), (1049,), (1044, 1142, 1227, 1370)
+_LONGEST = 300
+"""Letters of a server's message that are told."""
+_HELD = (1205, 1213)
 _LOST = (2006, 2013, 2055)
 _UNREACHABLE = (2002, 2003, 2005)
 _FULL = (1021, 1114)
@@ -98,6 +103,7 @@ class Connection:
                 max_allowed_packet=LARGEST,
                 autocommit=True,
                 client_flag=CLIENT.FOUND_ROWS,
+                init_command=f"set session lock_wait_timeout = {WAITS}, innodb_lock_wait_timeout = {WAITS}",
                 ssl={"ca": access.certificate} if access.certificate else None,
             )
 
@@ -257,6 +263,8 @@ def said(access: Access) -> Iterator[None]:
 def worded(error: pymysql.Error, place: Place) -> UnreadableInput | RunFailed:
     """A server's error in our words, with what to do."""
     number, text = _told(error)
+    text = " ".join(text.split())
+    text = text if len(text) <= _LONGEST else f"{text[:_LONGEST]}…"
     if number in _UNREACHABLE:
         hint = "is the database server running, and are host, port or socket in keep.toml right?"
         return UnreadableInput(f"this database cannot be reached: {text}", place=place, hint=hint)
@@ -268,6 +276,9 @@ def worded(error: pymysql.Error, place: Place) -> UnreadableInput | RunFailed:
         return UnreadableInput(f"there is no such database: {text}", place=place, hint="see schema in keep.toml")
     if number in _NO_RIGHT:
         return UnreadableInput(f"the user may not do this: {text}", place=place, hint="grant it to the user there")
+    if number in _HELD:
+        hint = "is the server stopped, and whatever else uses the database?"
+        return UnreadableInput(f"somebody else holds what is to be changed: {text}", place=place, hint=hint)
     if number in _LOST:
         return RunFailed(f"the line to the database server was lost: {text}", place=place, hint="try again")
     if number in _FULL or "error 28" in text.lower() or "errno: 28" in text.lower():

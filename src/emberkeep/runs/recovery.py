@@ -104,7 +104,7 @@ class RestoreStep(Step):
 
 
 def steps(
-    target: str, only: tuple[str, ...], databases: tuple[str, ...], found: RestorePlan | None = None
+    target: str, only: tuple[str, ...], databases: tuple[str, ...] = (), found: RestorePlan | None = None
 ) -> list[Step]:
     """The steps of a restore in place."""
     return [SnapshotStep(f"before restoring {target}", RESTORE), RestoreStep(target, only, found, databases)]
