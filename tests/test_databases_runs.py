@@ -561,9 +561,12 @@ def test_standing_orders_and_rules_hold_for_tables(priced: Rock) -> None:
         "accepted = 2026-01-01\n"
     )
     priced.sql("update items set price = price * 2 where id in (1, 4); update items set price = 20 where id = 2")
-    priced("merge", "--from", "4.2", "--to", "4.3", "--go")
+    said = priced(
+        "merge", "--from", "4.2", "--to", "4.3", "--go", code=1
+    )  # what the vendor removed and was edited waits
+    assert "met no record" not in said.out
     assert {row[0]: row[1] for row in priced.sql("select id, price from items")} == {
-        "1": "6.00", "2": "24.00", "3": "8.00", "6": "198.00", "77": "1.00"
+        "1": "6.00", "2": "24.00", "3": "8.00", "4": "2.00", "6": "198.00", "77": "1.00"
     }  # fmt: skip
 
 

@@ -11,6 +11,7 @@ from pathlib import Path
 
 from emberkeep.cli.context import answer
 from emberkeep.demo import sample
+from emberkeep.demo.databasewalk import DatabaseWalk
 from emberkeep.demo.farwalk import FarWalk
 from emberkeep.demo.walk import Walk, WalkFailed
 from emberkeep.errors import Refused, RunFailed
@@ -19,6 +20,7 @@ from emberkeep.show.console import HEAD, Screen
 EXAMPLES = (
     "emberkeep demo                    (into ./emberkeep-demo)",
     "emberkeep demo --far              (the server stands behind a file transfer)",
+    "emberkeep demo --databases        (the vendor's SQL, prices merged, all of it taken back)",
     "emberkeep demo /tmp/rock --build-only",
     "emberkeep demo /tmp/rock --serve  (the stand-in engine, to try start, say and watch on)",
     "emberkeep demo /tmp/large --size large --build-only",
@@ -43,6 +45,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--far", action="store_true", help="the walk with the server behind an FTP host, which a stand-in plays"
     )
+    parser.add_argument(
+        "--databases", action="store_true", help="the walk with a database, which a SQLite file plays"
+    )
     parser.add_argument("--build-only", action="store_true", help="build the sample and stop")
 
 
@@ -64,10 +69,10 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 
     say(f"The sample server Gannet Rock and the releases of its game stand in {folder}")
     try:
-        (FarWalk if args.far else Walk)(folder, say).run()
+        (FarWalk if args.far else DatabaseWalk if args.databases else Walk)(folder, say).run()
     except WalkFailed as error:
         raise RunFailed(f"the demo stopped: {error}") from error
-    if args.far:
+    if args.far or args.databases:
         return 0
     say("\nThat was an update day and a wipe. Everything stays where it is; try:")
     for words in (

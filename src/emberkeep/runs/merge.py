@@ -128,7 +128,9 @@ def merge_keep(
     )
     breaches = check(keep, store, merged, live, after) if wanted.checked else ()
     if of_tables:
-        merged = replace(merged, files=(*merged.files, *_tables(keep, wanted, answers, before, after, live)))
+        tables = _tables(keep, wanted, answers, before, after, live)
+        idle = tuple(name for name in merged.idle if not any(name in item.met for item in tables))
+        merged = replace(merged, files=(*merged.files, *tables), idle=idle)
     return replace(answers.completed(merged), breaches=breaches)
 
 
