@@ -45,9 +45,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--far", action="store_true", help="the walk with the server behind an FTP host, which a stand-in plays"
     )
-    parser.add_argument(
-        "--databases", action="store_true", help="the walk with a database, which a SQLite file plays"
-    )
+    parser.add_argument("--databases", action="store_true", help="the walk with a database, which a SQLite file plays")
     parser.add_argument("--build-only", action="store_true", help="build the sample and stop")
 
 

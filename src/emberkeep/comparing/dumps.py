@@ -21,7 +21,7 @@ from emberkeep.comparing.records import Difference, Kind
 from emberkeep.comparing.rows import ROWS, SCHEMA
 from emberkeep.databases import rows
 from emberkeep.databases.dump import TableDump
-from emberkeep.databases.rows import Structure, Table
+from emberkeep.databases.rows import Row, Structure, Table
 from emberkeep.databases.sqlite import quoted
 from emberkeep.documents.identity import value_text
 
@@ -112,12 +112,12 @@ def _kept(
             if place is None or place >= len(wanted[row.table]) or wanted[row.table][place] != number:
                 continue
             places[row.table] = place + 1
-            _insert(database, structure.tables[row.table], row.line, structures)
+            _insert(database, structure.tables[row.table], row, structures)
         database.execute("commit")
 
 
-def _insert(database: sqlite3.Connection, table: Table, line: bytes, structures: tuple[Structure, ...]) -> None:
-    told = rows.values(line, table.columns)
+def _insert(database: sqlite3.Connection, table: Table, row: Row, structures: tuple[Structure, ...]) -> None:
+    told = rows.values(row, table.columns)
     shared = [name for name in told if all(name in one.tables[table.name].columns for one in structures)]
     marks = ", ".join("?" * len(shared))
     names = ", ".join(map(quoted, shared))

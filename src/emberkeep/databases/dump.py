@@ -1,10 +1,14 @@
 """Dumps of databases, by the servers' own client, as a stream; and what was dumped, table by table.
 
-Each row is a line of its own, in the order of the primary key: an earlier dump's lines are found again in a later
-one, rows can be counted without reading them, and :mod:`load` puts them together again. What was dumped::
+Each row stands on a line of its own, in the order of the primary key: an earlier dump's lines are found again in a
+later one, and rows can be counted without reading them. MariaDB's client writes many such lines as one ``INSERT``;
+MySQL's writes an ``INSERT`` a row, as it would else put them all on one line. What was dumped::
 
     {"format": 1, "name": what the keep calls it, "schema": its name there, "server": the server's version,
-     "charset": …, "collation": …, "tables": {TABLE: {"rows": N, "digest": BLAKE3 of the table's lines, in hex}}}
+     "charset": …, "collation": …, "tables": {TABLE: {"rows": N, "digest": BLAKE3 of the table's rows, in hex}}}
+
+A table's digest is that of its rows as the dump spells them, each ``(…)``, joined by a comma and a line end: it does
+not depend on how they are grouped.
 """
 
 from __future__ import annotations
@@ -34,13 +38,12 @@ OPTIONS = (
     "--hex-blob",
     "--skip-dump-date",
     "--order-by-primary",
-    "--skip-extended-insert",
     "--no-tablespaces",
     "--default-character-set=utf8mb4",
     "--max-allowed-packet=1G",
 )
-_OF_MYSQL = ("--set-gtid-purged=OFF", "--column-statistics=0")
-"""What only the client of MySQL needs, and that of MariaDB does not know."""
+_OF_MYSQL = ("--skip-extended-insert", "--set-gtid-purged=OFF", "--column-statistics=0")
+"""What only the client of MySQL needs."""
 COMPLETE = b"-- Dump completed"
 """What the last line of a dump begins with."""
 _PIECE = 1 << 20
@@ -98,18 +101,16 @@ def parse(data: bytes, place: str) -> Facts:
 
 @dataclass
 class Watch:
-    """Counts the rows of a dump that passes by, and hashes each table's lines."""
+    """Counts the rows of a dump that passes by, and hashes each table's rows. None is taken apart."""
 
     tables: dict[str, TableDump] = field(default_factory=dict)
     complete: bool = False
     size: int = 0
     _held: bytes = b"\n"
-    _table: str = ""
-    _rows: int = 0
-    _hasher: blake3 = field(default_factory=blake3)
+    _table: _Passing | None = None
 
     def see(self, chunk: bytes) -> None:
-        """The next bytes of the dump. Only whole lines are looked at; none is taken apart."""
+        """The next bytes of the dump. Only whole lines are looked at."""
         self.size += len(chunk)
         end = chunk.rfind(b"\n")
         if end < 0:
@@ -119,29 +120,72 @@ class Watch:
         self._held = b"\n" + chunk[end + 1 :]
         at = 0
         while at < len(data):
-            at = self._rows_until(data, at) if self._table else self._table_from(data, at)
+            at = self._rows_until(self._table, data, at) if self._table else self._table_from(data, at)
 
     def _table_from(self, data: bytes, at: int) -> int:
-        start = data.find(b"\nLOCK TABLES `", at)
+        start = data.find(_LOCK, at)
         if start < 0:
             self.complete = self.complete or data.find(b"\n" + COMPLETE, at) >= 0
             return len(data)
         end = data.index(b"\n", start + 1)
-        name = data[start + len(b"\nLOCK TABLES `") : end].removesuffix(b"` WRITE;")
-        self._table = name.replace(b"``", b"`").decode("utf-8", "backslashreplace")
-        self._rows, self._hasher = 0, blake3()
+        self._table = _Passing(data[start + len(_LOCK) : end].removesuffix(b"` WRITE;"))
         return end
 
-    def _rows_until(self, data: bytes, at: int) -> int:
+    def _rows_until(self, table: _Passing, data: bytes, at: int) -> int:
         end = data.find(b"\nUNLOCK TABLES;", at)
-        part = data[at : end if end >= 0 else len(data) - 1]  # the last line's end is the next part's beginning
-        self._rows += part.count(b"\nINSERT INTO ")
-        self._hasher.update(part)
+        table.see(data[at : end if end >= 0 else len(data) - 1])  # the last line's end is the next part's beginning
         if end < 0:
             return len(data)
-        self.tables[self._table] = TableDump(self._rows, self._hasher.hexdigest())
-        self._table = ""
+        told = table.end()
+        self.tables[table.name.replace(b"``", b"`").decode("utf-8", "backslashreplace")] = told
+        self._table = None
         return end
+
+
+_LOCK = b"\nLOCK TABLES `"
+
+
+@dataclass
+class _Passing:
+    """The rows of one table as they pass by."""
+
+    name: bytes
+    _rows: int = 0
+    _hasher: blake3 = field(default_factory=blake3)
+    _kept: bytes = b""
+    _between: bytes = b""
+
+    def see(self, part: bytes) -> None:
+        """The next whole lines, but for the last one's end."""
+        self._kept += part
+        if not self._between and not self._begin():
+            return
+        joined = self._kept.replace(self._between, b"),\n(")
+        cut = joined.rfind(b"),\n(") + 1
+        self._take(joined[:cut])
+        self._kept = joined[cut:]
+
+    def _begin(self) -> bool:
+        """Find the first row, and what stands between two statements."""
+        start = self._kept.find(b"\nINSERT INTO ")
+        values = self._kept.find(b" VALUES", start) if start >= 0 else -1
+        if values < 0 or len(self._kept) < values + len(b" VALUES\n("):
+            return False
+        first = self._kept.index(b"(", values)
+        self._between = b");" + self._kept[start : first + 1]
+        self._kept = b"\n" + self._kept[first:]
+        return True
+
+    def _take(self, rows: bytes) -> None:
+        self._rows += rows.count(b"\n(")
+        self._hasher.update(rows)
+
+    def end(self) -> TableDump:
+        """What it came to."""
+        if self._between:
+            rest = self._kept + b"\n"
+            self._take(rest[: rest.rfind(b");\n") + 1])
+        return TableDump(self._rows, self._hasher.hexdigest())
 
 
 def dumped(access: Access, watch: Watch, *further: str, schema: str = "") -> Iterator[bytes]:

@@ -26,7 +26,7 @@ Progress = Callable[[int, int], None]
 NEW, OLD = "_ember_new", "_ember_old"
 _BATCH = 1 << 20
 """Bytes of rows that are sent as one statement."""
-_INSERT, _VALUES = b"INSERT INTO ", b" VALUES ("
+_INSERT, _VALUES, _MANY = b"INSERT INTO ", b" VALUES (", b" VALUES\n"
 _TABLE = re.compile(rb"-- (?:Table|Sequence|Temporary (?:table|view)) structure for ")
 _SECTIONS = {
     b"-- Dumping events for ": "events",
@@ -96,7 +96,7 @@ def _loaded(connection: Connection, access: Access, schema: str, dump: Chunks, s
     splitter = Splitter()
     for line in lines(dump()):
         done += len(line)
-        if line.startswith(_INSERT) and splitter.between and rows.take(line):
+        if splitter.between and rows.take(line):
             splitter.line += 1
             progress(done, size)
             continue
@@ -125,7 +125,7 @@ def _section(line: bytes, section: str) -> str:
 
 @dataclass
 class _Rows:
-    """Rows that stand on lines of their own, sent together."""
+    """Rows that are sent as they stand, or, where each is a statement of its own, together."""
 
     connection: Connection
     access: Access
@@ -134,7 +134,18 @@ class _Rows:
     _size: int = 0
 
     def take(self, line: bytes) -> bool:
-        """Take a line that is one whole row; False when it is anything else."""
+        """Take a line that belongs to rows; False when it is anything else."""
+        if self._head.endswith(b"\n"):  # within a statement of many rows
+            self._held.append(line)
+            if line.endswith(b");\n"):
+                self.flush()
+            return True
+        if not line.startswith(_INSERT):
+            return False
+        if line.endswith(_MANY):
+            self.flush()
+            self._head = line
+            return True
         if not line.endswith(b");\n"):
             return False
         if not self._head or not line.startswith(self._head):
@@ -143,7 +154,7 @@ class _Rows:
             if end < 0:
                 return False
             self._head = line[: end + len(_VALUES) - 1]
-        self._held.append(line[len(self._head) : -2])
+        self._held += [b"," if self._held else b"", line[len(self._head) : -2]]
         self._size += len(line)
         if self._size >= _BATCH:
             self.flush()
@@ -153,8 +164,8 @@ class _Rows:
         """Send what is held."""
         if self._held:
             with said(self.access):
-                self.connection.run(self._head + b",".join(self._held))
-            self._held, self._size = [], 0
+                self.connection.run(self._head + b"".join(self._held).removesuffix(b";\n"))
+        self._head, self._held, self._size = b"", [], 0
 
 
 def _run(connection: Connection, access: Access, statement: Statement) -> None:

@@ -1,6 +1,7 @@
 """Reading dumps: which tables, with which columns and keys, what stands around them, and the rows line by line.
 
-Only what :mod:`dump` writes is read so: one row a line, strings with backslash escapes, binary values in hex.
+Only what :mod:`dump` writes is read so: one row a line, with or without the ``INSERT`` on that line, strings with
+backslash escapes, binary values in hex.
 """
 
 from __future__ import annotations
@@ -25,7 +26,7 @@ _MADE = re.compile(
     rb"\b(TRIGGER|FUNCTION|PROCEDURE|EVENT|VIEW)\s+(?:IF NOT EXISTS\s+)?(`(?:``|[^`])+`|[\w$]+)", re.IGNORECASE
 )
 _SETTING = re.compile(rb"(?:/\*!\d+ )?(?:SET|DROP|DELIMITER)\b", re.IGNORECASE)
-_INSERT = re.compile(rb"INSERT INTO " + _NAME + rb" (?:\((.*?)\) )?VALUES \(")
+_INSERT = re.compile(rb"INSERT INTO " + _NAME + rb" (?:\((.*?)\) )?VALUES(?:\n|( \())")
 _TOKEN = re.compile(
     rb"(?P<string>(?:_\w+ )?'(?P<body>(?:[^'\\]|\\.|'')*)')|(?P<hex>0x[0-9A-Fa-f]*)|(?P<null>NULL)|(?P<plain>[^,()']+)",
     re.DOTALL,
@@ -47,10 +48,11 @@ class Table:
 
 
 class Row(NamedTuple):
-    """A line of a dump that is a row: of which table, and the line."""
+    """A row of a dump: of which table, its values as ``(…)``, and the columns they are of, where the dump tells."""
 
     table: str
     line: bytes
+    names: bytes = b""
 
 
 Made = dict[tuple[str, str], str]
@@ -75,19 +77,25 @@ def unquoted(name: bytes) -> str:
 def rows(chunks: Iterable[bytes], structure: Structure) -> Iterator[Row]:
     """The rows of a dump; what is no row goes into ``structure``."""
     splitter = Splitter()
-    table = ""
-    head = b"\0"
+    table, names = "", b""
+    head = b""  # what a row's line begins with; "" between statements
     for line in lines(chunks):
-        if line.startswith(head):
+        if head and line.startswith(head):
             splitter.line += 1
-            yield Row(table, line)
+            end = -2 if line.endswith((b");\n", b"),\n")) else len(line)
+            yield Row(table, line[len(head) - 1 : end], names)
+            if head == b"(" and line.endswith(b");\n"):
+                head = b""
             continue
         found = _INSERT.match(line) if splitter.between else None
         if found is not None:
-            head, table = found[0], unquoted(found[1])
+            table, names = unquoted(found[1]), found[2] or b""
+            head = found[0] if found[3] else b"("
             splitter.line += 1
-            yield Row(table, line)
+            if found[3]:
+                yield Row(table, line[len(head) - 1 : -2], names)
             continue
+        head = b""
         for statement in splitter.feed(line):
             _told(statement.text, structure)
 
@@ -129,15 +137,13 @@ def table_of(text: bytes) -> Table | None:
     return Table(unquoted(begun[1]), columns, key, tuple(parts), rest.decode("utf-8", "backslashreplace").strip())
 
 
-def values(line: bytes, columns: Iterable[str]) -> dict[str, Value]:
-    """The values of a row by column: text as ``str``, hex as ``bytes``, numbers as they are told. UnreadableInput for a
-    line that is no such row."""
-    found = _INSERT.match(line)
-    if found is None:
-        raise UnreadableInput("this line of the dump is no row", place=Place("dump"))
-    names = [unquoted(name) for name in re.findall(rb"`(?:``|[^`])*`", found[2])] if found[2] else list(columns)
+def values(row: Row, columns: Iterable[str]) -> dict[str, Value]:
+    """The values of a row by column: text as ``str``, hex as ``bytes``, numbers as they are told. UnreadableInput for
+    what is no such row."""
+    line = row.line
+    names = [unquoted(name) for name in re.findall(rb"`(?:``|[^`])*`", row.names)] if row.names else list(columns)
     told: list[Value] = []
-    at = found.end()
+    at = 1
     while True:
         token = _TOKEN.match(line, at)
         if token is None:
