@@ -6,6 +6,7 @@ import random
 import stat
 import threading
 import time
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -413,6 +414,19 @@ def test_differences_are_those_that_were_made(sea: Server, chance: random.Random
     assert by_kind[Kind.ADDED] == {f"t[id={one}]" for one in new}
     assert by_kind[Kind.CHANGED] == {f"t[id={one}]" for one in changed}
     sea.sql(f"drop database {access.schema}")
+
+
+@given(st.lists(st.integers(-4, 4), max_size=40), st.lists(st.integers(-4, 4), max_size=40), st.integers(1, 9))
+def test_rows_that_the_other_side_has_just_so_often_are_alike(left: list[int], right: list[int], part: int) -> None:
+    import numpy as np
+
+    from emberkeep.comparing import dumps
+
+    counts = Counter(left), Counter(right)
+    wanted = [bytes(counts[0][one] != counts[1][one] for one in side) for side in (left, right)]
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(dumps, "_AT_A_TIME", part)
+        assert list(dumps._alone(*(np.array(side, np.int64) for side in (left, right)))) == wanted
 
 
 # --- tables as XML -----------------------------------------------------------------

@@ -1,7 +1,8 @@
 """Differences of two dumps of a database: structure, and rows by primary key.
 
 Rows are told apart by a 64-bit hash of their lines; only those that the other side does not have are read further.
-So memory is 8 bytes a row and side, and what differs is compared by SQLite on disk, as two SQLite databases are.
+The hashes lie on disk and are compared part by part, so memory is a byte a row; what differs is compared by SQLite,
+as two SQLite databases are.
 """
 
 from __future__ import annotations
@@ -9,7 +10,7 @@ from __future__ import annotations
 import sqlite3
 import tempfile
 from array import array
-from collections import Counter, defaultdict
+from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
@@ -29,6 +30,11 @@ if TYPE_CHECKING:
     import numpy as np
 
 
+_BATCH = 1 << 16
+_AT_A_TIME = 1 << 20
+"""Rows of a table that are compared at a time, about."""
+
+
 @dataclass(frozen=True)
 class Side:
     """One of two states of a database. ``read``: its dump, which is the same each time; ``tables``: what it holds, as
@@ -39,55 +45,98 @@ class Side:
     tables: Mapping[str, TableDump]
 
 
-@dataclass
-class _Read:
-    """A dump read once. ``hashes``: of the lines of each table, in their order."""
-
-    structure: Structure = field(default_factory=Structure)
-    hashes: dict[str, array[int]] = field(default_factory=lambda: defaultdict(lambda: array("q")))
-
-
 def compare_dumps(left: Side, right: Side) -> list[Difference]:
     """All differences from ``left`` to ``right``."""
     shared = [name for name in left.tables if name in right.tables]
     names = [name for name in shared if left.tables[name] != right.tables[name]]
-    reads = [_hashed(side, names) for side in (left, right)]
-    structures = (reads[0].structure, reads[1].structure)
-    found = list(_structure(structures, (left.tables, right.tables)))
-    if not names:
-        return found
-    alone = {name: _alone(*(read.hashes[name] for read in reads)) for name in names}
-    with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
-        paths = Path(room) / "left.db", Path(room) / "right.db"
+    with tempfile.TemporaryDirectory(prefix="emberkeep-") as name:
+        room = Path(name)
+        reads = [_hashed(side, names, room / str(at)) for at, side in enumerate((left, right))]
+        structures = (reads[0].structure, reads[1].structure)
+        found = list(_structure(structures, (left.tables, right.tables)))
+        if not names:
+            return found
+        alone = {name: _alone(*(read.hashes(name) for read in reads)) for name in names}
+        paths = room / "left.db", room / "right.db"
         for at, side in enumerate((left, right)):
             _kept(side, names, {name: both[at] for name, both in alone.items()}, structures, paths[at])
-        found += in_sqlite.compare_rows(*paths)
-    return found
+        return found + in_sqlite.compare_rows(*paths)
 
 
-def _hashed(side: Side, names: Sequence[str]) -> _Read:
-    found = _Read()
-    tables, wanted = found.hashes, frozenset(names)
+# --- which rows differ -------------------------------------------------------------
+
+
+@dataclass
+class _Read:
+    """A dump read once. In ``folder``, a file for each table with the hashes of its rows, in their order."""
+
+    folder: Path
+    structure: Structure = field(default_factory=Structure)
+    _files: dict[str, Path] = field(default_factory=dict)
+
+    def keep(self, table: str, hashes: array[int]) -> None:
+        """Write down what is known of a table, behind what was."""
+        path = self._files.setdefault(table, self.folder / str(len(self._files)))
+        with path.open("ab") as handle:
+            hashes.tofile(handle)
+
+    def hashes(self, table: str) -> np.ndarray:
+        """The hashes of a table's rows, which the system reads as they are asked for."""
+        import numpy as np
+
+        path = self._files.get(table)
+        return np.zeros(0, np.int64) if path is None else np.memmap(path, np.int64, "r")
+
+
+def _hashed(side: Side, names: Sequence[str], folder: Path) -> _Read:
+    folder.mkdir()
+    found, wanted = _Read(folder), frozenset(names)
+    hashes, table = array("q"), ""
     for row in rows.rows(side.read(), found.structure):
-        if row.table in wanted:
-            tables[row.table].append(hash(row.line))
+        if row.table != table or len(hashes) >= _BATCH:
+            if hashes:
+                found.keep(table, hashes)
+            hashes, table = array("q"), row.table
+        if table in wanted:
+            hashes.append(hash(row.line))
+    if hashes:
+        found.keep(table, hashes)
     return found
 
 
-def _alone(left: array[int], right: array[int]) -> tuple[np.ndarray, np.ndarray]:
-    """Which rows of each side the other one does not have just so often; their numbers, ascending."""
+def _alone(left: np.ndarray, right: np.ndarray) -> tuple[bytes, bytes]:
+    """For each row of each side a byte: whether the other side does not have it just so often."""
     import numpy as np
 
-    sides = [np.frombuffer(side, np.int64) if len(side) else np.zeros(0, np.int64) for side in (left, right)]
-    counts = [np.unique(side, return_counts=True) for side in sides]
-    both, first, second = np.intersect1d(counts[0][0], counts[1][0], assume_unique=True, return_indices=True)
-    alike = both[counts[0][1][first] == counts[1][1][second]]
-    one, other = (np.flatnonzero(~np.isin(side, alike)) for side in sides)
-    return one, other
+    found = np.zeros(len(left), np.uint8), np.zeros(len(right), np.uint8)
+    parts = 1
+    while max(len(left), len(right)) > parts * _AT_A_TIME:
+        parts *= 2
+    for part in range(parts):  # rows that are alike fall into the same part
+        places = [_places(np, side, parts - 1, part) for side in (left, right)]
+        one, other = (side[place] for side, place in zip((left, right), places, strict=True))
+        for at, (mine, theirs) in enumerate(((one, other), (other, one))):
+            found[at][places[at][_times(np, mine, mine) != _times(np, theirs, mine)]] = 1
+    return found[0].tobytes(), found[1].tobytes()
+
+
+def _places(np, side: np.ndarray, mask: int, part: int) -> np.ndarray:  # type: ignore[no-untyped-def]
+    """Where the hashes of one part stand."""
+    starts = range(0, len(side), _AT_A_TIME)
+    some = [start + np.flatnonzero((side[start : start + _AT_A_TIME] & mask) == part) for start in starts]
+    found: np.ndarray = np.concatenate(some) if some else np.zeros(0, np.int64)
+    return found
+
+
+def _times(np, among: np.ndarray, hashes: np.ndarray) -> np.ndarray:  # type: ignore[no-untyped-def]
+    """How often each hash stands among others."""
+    ordered = np.sort(among)
+    times: np.ndarray = np.searchsorted(ordered, hashes, "right") - np.searchsorted(ordered, hashes, "left")
+    return times
 
 
 def _kept(
-    side: Side, names: Sequence[str], wanted: Mapping[str, np.ndarray], structures: tuple[Structure, ...], path: Path
+    side: Side, names: Sequence[str], wanted: Mapping[str, bytes], structures: tuple[Structure, ...], path: Path
 ) -> None:
     """The rows of a side that are wanted, as a SQLite database."""
     own = structures[0].tables
@@ -104,15 +153,12 @@ def _kept(
             database.execute(f"create table {quoted(name)} ({', '.join([*told, *keyed])})")
         structure = Structure()
         numbers: Counter[str] = Counter()
-        places = dict.fromkeys(both, 0)
+        kept = frozenset(both)
         for row in rows.rows(side.read(), structure):
             number = numbers[row.table]
             numbers[row.table] += 1
-            place = places.get(row.table)
-            if place is None or place >= len(wanted[row.table]) or wanted[row.table][place] != number:
-                continue
-            places[row.table] = place + 1
-            _insert(database, structure.tables[row.table], row, structures)
+            if row.table in kept and wanted[row.table][number]:
+                _insert(database, structure.tables[row.table], row, structures)
         database.execute("commit")
 
 

@@ -19,7 +19,7 @@ import shutil
 import subprocess
 import tempfile
 from collections.abc import Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -99,9 +99,12 @@ def parse(data: bytes, place: str) -> Facts:
     return Facts(texts[0], texts[1], texts[2], texts[3], texts[4], tables)
 
 
+_LOCK, _UNLOCK, _INSERT, _NEXT = b"\nLOCK TABLES `", b"\nUNLOCK TABLES;", b"\nINSERT INTO ", b"),\n("
+
+
 @dataclass
 class Watch:
-    """Counts the rows of a dump that passes by, and hashes each table's rows. None is taken apart."""
+    """Counts the rows of a dump that passes by, and hashes each table's rows. None is taken apart, nor copied twice."""
 
     tables: dict[str, TableDump] = field(default_factory=dict)
     complete: bool = False
@@ -110,39 +113,36 @@ class Watch:
     _table: _Passing | None = None
 
     def see(self, chunk: bytes) -> None:
-        """The next bytes of the dump. Only whole lines are looked at."""
+        """The next bytes of the dump."""
         self.size += len(chunk)
-        end = chunk.rfind(b"\n")
-        if end < 0:
-            self._held += chunk
-            return
-        data = self._held + chunk[: end + 1]
-        self._held = b"\n" + chunk[end + 1 :]
+        data = self._held + chunk
         at = 0
-        while at < len(data):
-            at = self._rows_until(self._table, data, at) if self._table else self._table_from(data, at)
+        while at >= 0:
+            self._held = data[at:]
+            at = self._rows(self._table, data, at) if self._table else self._between(data, at)
 
-    def _table_from(self, data: bytes, at: int) -> int:
+    def _between(self, data: bytes, at: int) -> int:
+        """Look for the next table; where what follows it begins, -1 where that is still to come."""
         start = data.find(_LOCK, at)
-        if start < 0:
+        end = data.find(b"\n", start + 1) if start >= 0 else -1
+        if end < 0:
             self.complete = self.complete or data.find(b"\n" + COMPLETE, at) >= 0
-            return len(data)
-        end = data.index(b"\n", start + 1)
+            self._held = data[max(at, data.rfind(b"\n", at)) if start < 0 else start :]
+            return -1
         self._table = _Passing(data[start + len(_LOCK) : end].removesuffix(b"` WRITE;"))
         return end
 
-    def _rows_until(self, table: _Passing, data: bytes, at: int) -> int:
-        end = data.find(b"\nUNLOCK TABLES;", at)
-        table.see(data[at : end if end >= 0 else len(data) - 1])  # the last line's end is the next part's beginning
+    def _rows(self, table: _Passing, data: bytes, at: int) -> int:
+        """Pass the rows of a table on; as above."""
+        end = data.find(_UNLOCK, at)
+        used = table.see(data, at, end if end >= 0 else len(data), last=end >= 0)
         if end < 0:
-            return len(data)
-        told = table.end()
-        self.tables[table.name.replace(b"``", b"`").decode("utf-8", "backslashreplace")] = told
+            self._held = data[used:]
+            return -1
+        name = table.name.replace(b"``", b"`").decode("utf-8", "backslashreplace")
+        self.tables[name] = TableDump(table.rows, table.hasher.hexdigest())
         self._table = None
         return end
-
-
-_LOCK = b"\nLOCK TABLES `"
 
 
 @dataclass
@@ -150,42 +150,43 @@ class _Passing:
     """The rows of one table as they pass by."""
 
     name: bytes
-    _rows: int = 0
-    _hasher: blake3 = field(default_factory=blake3)
-    _kept: bytes = b""
+    rows: int = 0
+    hasher: blake3 = field(default_factory=blake3)
     _between: bytes = b""
 
-    def see(self, part: bytes) -> None:
-        """The next whole lines, but for the last one's end."""
-        self._kept += part
-        if not self._between and not self._begin():
-            return
-        joined = self._kept.replace(self._between, b"),\n(")
-        cut = joined.rfind(b"),\n(") + 1
-        self._take(joined[:cut])
-        self._kept = joined[cut:]
+    def see(self, data: bytes, at: int, stop: int, *, last: bool) -> int:
+        """Take the rows that end between two places; how far they go. ``last``: there are no more behind."""
+        if not self._between:
+            first = self._first(data, at, stop)
+            if first < 0:
+                return at
+            at = first
+        while (one := data.find(self._between, at, stop)) >= 0:  # where one statement ends and the next begins
+            self._take(data, at, one + 1)
+            self.hasher.update(_NEXT[1:])
+            self.rows += 1
+            at = one + len(self._between)
+        cut = data.rfind(b");\n", at, stop + 1) if last else data.rfind(_NEXT, at, stop)
+        if cut < 0:
+            return at
+        self._take(data, at, cut + 1)
+        return cut + 1
 
-    def _begin(self) -> bool:
-        """Find the first row, and what stands between two statements."""
-        start = self._kept.find(b"\nINSERT INTO ")
-        values = self._kept.find(b" VALUES", start) if start >= 0 else -1
-        if values < 0 or len(self._kept) < values + len(b" VALUES\n("):
-            return False
-        first = self._kept.index(b"(", values)
-        self._between = b");" + self._kept[start : first + 1]
-        self._kept = b"\n" + self._kept[first:]
-        return True
+    def _first(self, data: bytes, at: int, stop: int) -> int:
+        """Behind the bracket of the first row; -1 where it is still to come."""
+        start = data.find(_INSERT, at, stop)
+        values = data.find(b" VALUES", start, stop) if start >= 0 else -1
+        first = data.find(b"(", values, stop) if values >= 0 else -1
+        if first < 0:
+            return -1
+        self._between = b");" + data[start : first + 1]
+        self.hasher.update(b"(")
+        self.rows = 1
+        return first + 1
 
-    def _take(self, rows: bytes) -> None:
-        self._rows += rows.count(b"\n(")
-        self._hasher.update(rows)
-
-    def end(self) -> TableDump:
-        """What it came to."""
-        if self._between:
-            rest = self._kept + b"\n"
-            self._take(rest[: rest.rfind(b");\n") + 1])
-        return TableDump(self._rows, self._hasher.hexdigest())
+    def _take(self, data: bytes, start: int, end: int) -> None:
+        self.rows += data.count(b"\n", start, end)
+        self.hasher.update(memoryview(data)[start:end])
 
 
 def dumped(access: Access, watch: Watch, *further: str, schema: str = "") -> Iterator[bytes]:
@@ -203,6 +204,7 @@ def dumped(access: Access, watch: Watch, *further: str, schema: str = "") -> Ite
             [*command, schema or access.schema], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=complaints
         )
         assert process.stdout is not None
+        _widen(process.stdout.fileno())
         try:
             while chunk := process.stdout.read(_PIECE):
                 watch.see(chunk)
@@ -220,6 +222,14 @@ def dumped(access: Access, watch: Watch, *further: str, schema: str = "") -> Ite
         raise RunFailed(f"the dump of this database is not good: {what}", place=place, hint="mend that and try again")
     if not watch.complete:
         raise RunFailed("the dump of this database ends early", place=place, hint="try again")
+
+
+def _widen(pipe: int) -> None:
+    """Let the client write ahead while what it wrote is looked at, where the system allows it."""
+    with suppress(ImportError, AttributeError, OSError):
+        import fcntl
+
+        fcntl.fcntl(pipe, fcntl.F_SETPIPE_SZ, _PIECE)
 
 
 def facts_of(access: Access, watch: Watch) -> Facts:

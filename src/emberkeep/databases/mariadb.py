@@ -49,6 +49,11 @@ class Access:
     certificate: str = ""
     client: str = ""
 
+    @property
+    def is_here(self) -> bool:
+        """Whether the server is on this machine."""
+        return bool(self.socket) or self.host in ("localhost", "127.0.0.1", "::1")
+
     def __str__(self) -> str:
         return f"{self.user}@{self.socket or f'{self.host}:{self.port}'}/{self.schema}"
 
@@ -105,6 +110,7 @@ class Connection:
                 client_flag=CLIENT.FOUND_ROWS,
                 init_command=f"set session lock_wait_timeout = {WAITS}, innodb_lock_wait_timeout = {WAITS}",
                 ssl={"ca": access.certificate} if access.certificate else None,
+                ssl_disabled=access.is_here and not access.certificate,
             )
 
     def __enter__(self) -> Connection:

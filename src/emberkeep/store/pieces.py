@@ -95,6 +95,11 @@ class Pieces:
                 found.depth += 1
             waiting = several
 
+    def as_usual(self) -> None:
+        """Compress what comes from now on as usual, though it be text: of dumps, which can be long, the harder level
+        makes little less and takes half as long again."""
+        self._blocks.deepens = False
+
     def close(self) -> None:
         """Stop the threads, whatever they still had to do."""
         self._blocks.close()
@@ -113,6 +118,7 @@ class _Blocks:
     _waiting: deque[tuple[BlockId, Future[_Made]]] = field(default_factory=deque)
     _pool: ThreadPoolExecutor | None = None
     _count: int = 0
+    deepens: bool = True
     _deep: int = 0
     _named: dict[BlockId, BlockId] = field(default_factory=dict)
     _levels: Levels = field(default_factory=Levels)
@@ -129,7 +135,7 @@ class _Blocks:
             from concurrent.futures import ThreadPoolExecutor
 
             self._pool = ThreadPoolExecutor(min(4, os.cpu_count() or 1), "compress")
-        self._waiting.append((stand_in, self._pool.submit(self._make, raw, self._deep < DEEP)))
+        self._waiting.append((stand_in, self._pool.submit(self._make, raw, self.deepens and self._deep < DEEP)))
         while len(self._waiting) > _IN_FLIGHT or (self._waiting and self._waiting[0][1].done()):
             self._write_next()
 
