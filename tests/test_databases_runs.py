@@ -8,8 +8,10 @@ import signal
 import sqlite3
 import subprocess
 import sys
+import tarfile
 import time
 import tomllib
+import zipfile
 from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
@@ -54,7 +56,7 @@ class Rock:
     def tell(self, further: str, of_database: str = "") -> None:
         (self.folder / "keep.toml").write_text(
             'format = 1\n[server]\nname = "Gannet Rock"\nfolder = "../rock"\n[roles]\nsettings = ["*.properties"]\n'
-            'access = ["people.json"]\n'
+            'access = ["people.json"]\nengine = ["RELEASE"]\n'
             f'[[database]]\nname = "accounts"\nholds = "accounts"\nschema = "{self.schema}"\nhost = "127.0.0.1"\n'
             f'port = {self.sea.port}\nuser = "rock"\nsecret = {{ env = "ROCK_DB" }}\n{of_database}\n{further}\n'
         )
@@ -128,6 +130,23 @@ def test_what_is_selected_and_nothing_else_is_put_back(rock: Rock, tmp_path: Pat
     rock("restore", "one", "--into", tmp_path / "look")
     assert (tmp_path / "look.databases" / "accounts.sql").read_bytes().endswith(b"-- Dump completed\n")
     assert not (tmp_path / "look" / "databases").exists()
+
+
+def test_dumps_go_into_archives_along(rock: Rock, tmp_path: Path) -> None:
+    rock.sql("create table t (a int primary key); insert into t values (1)")
+    rock("snapshot")
+    rock("export", "1", tmp_path / "out.tar")
+    rock("export", "1", tmp_path / "out.zip")
+    with tarfile.open(tmp_path / "out.tar") as archive, zipfile.ZipFile(tmp_path / "out.zip") as zipped:
+        told = archive.extractfile("databases/accounts.sql")
+        assert told is not None
+        data = told.read()
+        assert zipped.read("databases/accounts.sql") == data
+    assert b"\n(1);\n" in data
+    assert "keeper.properties" in zipped.namelist()
+    rock("export", "1", tmp_path / "files.tar", "--only", "settings")
+    with tarfile.open(tmp_path / "files.tar") as archive:
+        assert archive.getnames() == ["keeper.properties"]
 
 
 def test_a_snapshot_of_the_database_alone_and_of_files_alone(rock: Rock) -> None:
@@ -358,6 +377,49 @@ def test_the_first_statement_that_fails_is_told_and_all_taken_back(stepped: Rock
     assert re.search(r"data-2\.sql:3: .*SQL syntax", ran.err)
     assert "put back as it was" in ran.err
     assert stepped.dump() == before
+
+
+def test_a_database_newer_than_what_is_asked_for_is_refused(stepped: Rock) -> None:
+    stepped.tell(LAYOUT, 'version = { table = "meta", column = "v" }')
+    stepped.sql("update meta set v = '4.5'")
+    before = stepped.dump()
+    assert "is of 4.5, newer than 4.4" in migrated(stepped, "--go", code=3).err
+    assert stepped.dump() == before
+
+
+def test_an_update_steps_databases_on_and_merges_their_contents(rock: Rock, tmp_path: Path) -> None:
+    """All in one run: the vendor's SQL gives the table a column, and its new contents fill it."""
+    rock.tell(
+        LAYOUT + "[versions.engine]\npattern = 'Skerrylight (\\d+\\.\\d+)'\nin = [\"RELEASE\"]\n",
+        'defaults = ["content/*.sql"]',
+    )
+    made = "create table items (id int primary key, name varchar(40){});\ninsert into items values "
+    for version, text in (
+        ("4.2", made.format("") + "(1, 'bread'), (2, 'tin');\n"),
+        ("4.3", made.format(", weight int") + "(1, 'bread', 5), (2, 'tin', 6), (3, 'lamp', 7);\n"),
+    ):
+        folder = rock.place / version
+        (folder / "content").mkdir(parents=True)
+        (folder / "content" / "items.sql").write_text(text)
+        (folder / "RELEASE").write_text(f"Skerrylight {version}\n")
+        (folder / "keeper.properties").write_text("title=Skerrylight\n")
+    rock("defaults", "record", "4.2", rock.place / "4.2")
+    (rock.server / "RELEASE").write_text("Skerrylight 4.2\n")
+    rock.sql(
+        "create table items (id int primary key, name varchar(40)); insert into items values (1, 'loaf'), (2, 'tin')"
+    )
+    before = rock.dump()
+    release(tmp_path, v4_2__structure_1="alter table items add column weight int;\n")
+    (rock.folder / "recipes").mkdir()
+    words = ("update", rock.place / "4.3", "--to", "4.3", "--from", "4.2", "--sql", tmp_path / "sql", "--no-start")
+    assert "SQL 4.2 → 4.3, structure of accounts" in rock(*words, code=None).out
+    assert rock.dump() == before
+    rock(*words, "--go", code=None)
+    assert rock.sql("select * from items order by id") == [["1", "loaf", "5"], ["2", "tin", "6"], ["3", "lamp", "7"]]
+    assert (rock.server / "RELEASE").read_text() == "Skerrylight 4.3\n"
+    rock("undo", "--go")
+    assert rock.dump() == before
+    assert (rock.server / "RELEASE").read_text() == "Skerrylight 4.2\n"
 
 
 def test_a_gap_in_the_chain_is_refused(stepped: Rock) -> None:

@@ -7,7 +7,7 @@ import os
 from pathlib import Path
 
 from emberkeep.cli.context import add_only, answer, now, opened, the_keep
-from emberkeep.runs import export, restore, snapshot
+from emberkeep.runs import export, recovery, restore, snapshot
 from emberkeep.show import words
 from emberkeep.show.console import GOOD, Screen, progress
 
@@ -31,7 +31,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     with opened(keep) as store, progress("export") as step:
         tree = snapshot.find(store, keep, args.ref, now())
         wanted = restore.scope_of(tree.manifest, args.only, keep.config)
-        number, size = export.export(tree, wanted, target, progress=step)
+        databases = recovery.selected(keep, tree, tuple(args.only))
+        number, size = export.export(tree, wanted, target, databases=databases, progress=step)
     written = target.stat().st_size
     result = {"snapshot": tree.manifest.about, "file": target, "files": number, "bytes": size, "written": written}
     told = f"{words.count(number, 'file')}, {words.size(size)} in {words.size(written)}"

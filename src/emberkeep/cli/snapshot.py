@@ -63,7 +63,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             )
     alike = clashes(keep, done.about.label) if args.source or args.far else []
     code = 1 if done.skipped or alike else 0
-    result = {"snapshot": done.about, "skipped": done.skipped, "differ_only_in_case": alike}
+    result = {"snapshot": done.about, "skipped": done.skipped, "dumped": done.dumped, "differ_only_in_case": alike}
     return answer(args, code, result, lambda: view.taken(screen, done, alike))
 
 

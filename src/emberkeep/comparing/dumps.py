@@ -113,23 +113,27 @@ def _alone(left: np.ndarray, right: np.ndarray) -> tuple[bytes, bytes]:
     while max(len(left), len(right)) > parts * _AT_A_TIME:
         parts *= 2
     for part in range(parts):  # rows that are alike fall into the same part
-        places = [_places(np, side, parts - 1, part) for side in (left, right)]
+        places = [_places(side, parts - 1, part) for side in (left, right)]
         one, other = (side[place] for side, place in zip((left, right), places, strict=True))
         for at, (mine, theirs) in enumerate(((one, other), (other, one))):
-            found[at][places[at][_times(np, mine, mine) != _times(np, theirs, mine)]] = 1
+            found[at][places[at][_times(mine, mine) != _times(theirs, mine)]] = 1
     return found[0].tobytes(), found[1].tobytes()
 
 
-def _places(np, side: np.ndarray, mask: int, part: int) -> np.ndarray:  # type: ignore[no-untyped-def]
+def _places(side: np.ndarray, mask: int, part: int) -> np.ndarray:
     """Where the hashes of one part stand."""
+    import numpy as np
+
     starts = range(0, len(side), _AT_A_TIME)
     some = [start + np.flatnonzero((side[start : start + _AT_A_TIME] & mask) == part) for start in starts]
     found: np.ndarray = np.concatenate(some) if some else np.zeros(0, np.int64)
     return found
 
 
-def _times(np, among: np.ndarray, hashes: np.ndarray) -> np.ndarray:  # type: ignore[no-untyped-def]
+def _times(among: np.ndarray, hashes: np.ndarray) -> np.ndarray:
     """How often each hash stands among others."""
+    import numpy as np
+
     ordered = np.sort(among)
     times: np.ndarray = np.searchsorted(ordered, hashes, "right") - np.searchsorted(ordered, hashes, "left")
     return times

@@ -13,7 +13,7 @@ import stat
 import struct
 import tarfile
 import zipfile
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import BinaryIO
@@ -23,16 +23,25 @@ import zstandard
 from emberkeep import files
 from emberkeep.errors import Refused, UsageError, system_may_refuse
 from emberkeep.store.intake import Progress, silent
+from emberkeep.store.manifest import BESIDE
 from emberkeep.store.store import SnapshotTree
 from emberkeep.trees import FILE, FOLDER, LINK, Entry
 
+Chunks = Callable[[str], Iterator[bytes]]
+"""Gives the contents of a file by its path in the archive."""
 SUFFIXES = (".tar", ".tar.zst", ".zip")
 
 
 def export(
-    tree: SnapshotTree, wanted: Callable[[str], bool], target: Path, *, progress: Progress = silent
+    tree: SnapshotTree,
+    wanted: Callable[[str], bool],
+    target: Path,
+    *,
+    databases: Sequence[str] = (),
+    progress: Progress = silent,
 ) -> tuple[int, int]:
-    """Write what is ``wanted`` of a snapshot as ``target``, all or nothing; files and bytes written.
+    """Write what is ``wanted`` of a snapshot as ``target``, all or nothing; files and bytes written. ``databases``:
+    those whose dumps go along, as ``databases/NAME.sql``.
 
     Refused when ``target`` is there. Damage when the store cannot give a file back whole. RunFailed when the system
     refuses.
@@ -43,20 +52,29 @@ def export(
     if target.exists():
         raise Refused(f"{target} is there already", hint="name another file")
     entries = {path: entry for path, entry in tree.entries().items() if wanted(path)}
+    dumps = {f"databases/{name}.sql": f"{BESIDE}{name}.sql" for name in databases}
+    for path, own in dumps.items():
+        entry = tree.beside(own)
+        if entry is not None:
+            entries[path] = entry._replace(path=path)
     if not entries:
         raise UsageError(f"nothing in {tree.label} is selected; no archive was written")
+
+    def chunks(path: str) -> Iterator[bytes]:
+        return tree.chunks(dumps.get(path, path))
+
     write = _zip if suffix == ".zip" else _tar
     hint = "nothing was left there; make room or mend that, and try again"
     with system_may_refuse("the archive could not be written", target, hint), files.writing(target) as handle:
         if suffix == ".tar.zst":
             with zstandard.ZstdCompressor(level=3, threads=-1).stream_writer(handle, closefd=False) as packed:
-                write(tree, entries, packed, progress)
+                write(chunks, entries, packed, progress)
         else:
-            write(tree, entries, handle, progress)
+            write(chunks, entries, handle, progress)
     return sum(entry.kind is FILE for entry in entries.values()), sum(entry.size for entry in entries.values())
 
 
-def _tar(tree: SnapshotTree, entries: Mapping[str, Entry], out: BinaryIO, progress: Progress) -> None:
+def _tar(chunks: Chunks, entries: Mapping[str, Entry], out: BinaryIO, progress: Progress) -> None:
     total, done = sum(entry.size for entry in entries.values()), 0
     # What lies in a folder follows the folder at once: tar sets a folder's time as soon as it comes to something else.
     paths = sorted(entries, key=lambda path: path.split("/"))
@@ -64,7 +82,7 @@ def _tar(tree: SnapshotTree, entries: Mapping[str, Entry], out: BinaryIO, progre
         for path in paths:
             entry = entries[path]
             info = _info(entry, entries)
-            source = _Stream(tree.chunks(path)) if info.isreg() else None
+            source = _Stream(chunks(path)) if info.isreg() else None
             archive.addfile(info, source)
             done += entry.size
             progress(done, total)
@@ -109,7 +127,7 @@ _UNIX_TIME = struct.Struct("<HHBi")
 """The zip format's extended timestamp: id 0x5455, 5 bytes, flag for the modification time, seconds since 1970."""
 
 
-def _zip(tree: SnapshotTree, entries: Mapping[str, Entry], out: BinaryIO, progress: Progress) -> None:
+def _zip(chunks: Chunks, entries: Mapping[str, Entry], out: BinaryIO, progress: Progress) -> None:
     total, done = sum(entry.size for entry in entries.values()), 0
     for path in entries:
         try:
@@ -121,7 +139,7 @@ def _zip(tree: SnapshotTree, entries: Mapping[str, Entry], out: BinaryIO, progre
             info = _zip_info(entry)
             if entry.kind is FILE:
                 with archive.open(info, "w", force_zip64=entry.size > 1 << 30) as member:
-                    for chunk in tree.chunks(path):
+                    for chunk in chunks(path):
                         member.write(chunk)
             else:
                 archive.writestr(info, os.fsencode(entry.points_at))

@@ -21,7 +21,7 @@ from emberkeep.servers.roles import selection
 from emberkeep.store.intake import Progress, Stream, silent
 from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.refs import resolve
-from emberkeep.store.store import SnapshotTree, Store, Taken
+from emberkeep.store.store import Dumped, SnapshotTree, Store, Taken
 
 NOTHING: Mapping[str, str] = MappingProxyType({})
 
@@ -69,7 +69,18 @@ def take(
         if only:
             about = replace(about, roles=config.roles, tiles=config.world.tiles)
         wanted = selection(only, config.roles, config.world.tiles) if only else None
-        return store.add(live, about, wanted=wanted, live=live, rehash=rehash, streams=streams, progress=progress)
+        taken = store.add(live, about, wanted=wanted, live=live, rehash=rehash, streams=streams, progress=progress)
+        return taken._replace(dumped=_dumped(store, taken.about)) if streams else taken
+
+
+def _dumped(store: Store, about: About) -> tuple[Dumped, ...]:
+    from emberkeep.runs import databases  # only where there are some
+
+    tree = SnapshotTree(store, store.manifest(about.label), f"snapshot {about.label}")
+    told = {name: databases.facts_in(tree, name) for name in about.databases}
+    return tuple(
+        Dumped(name, len(facts.tables), facts.rows, databases.size_in(tree, name)) for name, facts in told.items()
+    )
 
 
 def _streams(keep: Keep, chosen: Sequence[Database], now: datetime) -> list[Stream]:

@@ -20,10 +20,12 @@ from emberkeep.databases.stepping import InFile, Script, Served, Target
 from emberkeep.errors import Place, Refused
 from emberkeep.keep import Keep
 from emberkeep.migrating import vendor
+from emberkeep.migrating.recipe import same_version
 from emberkeep.migrating.vendor import Batch
 from emberkeep.runs import databases
 from emberkeep.runs.run import FileStep, Notes, Plan, Room, Step
 from emberkeep.servers.databases import access
+from emberkeep.servers.versions import ordering
 from emberkeep.store.store import SnapshotTree
 from emberkeep.trees import Tree, read
 
@@ -32,8 +34,20 @@ NAME = "sql"
 
 def vendor_steps(keep: Keep, source: Tree, old: str, new: str, server: Tree, known: Iterable[str]) -> list[Step]:
     """The steps that take all databases through the vendor's SQL in ``source`` from one version to another."""
+    _refuse_newer(keep, new)
     made = vendor.batches(source, keep.config.databases, old, new, server=server, known=known)
     return steps_of(keep, [(batch.database, _scripts(source, batch), batch.words) for batch in made])
+
+
+def _refuse_newer(keep: Keep, new: str) -> None:
+    """Refused where a database tells that it is of a newer version: it only goes forward."""
+    for stands in databases.standings(keep, {}, ()):
+        if stands.version and ordering(stands.version) > ordering(new) and not same_version(stands.version, new):
+            raise Refused(
+                f"the database '{stands.name}' is of {stands.version}, newer than {new}; it only goes forward",
+                place=Place(stands.where),
+                hint="restore the snapshot that was taken before it went on, or go to that version",
+            )
 
 
 def _scripts(source: Tree, batch: Batch) -> tuple[Script, ...]:

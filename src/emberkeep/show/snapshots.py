@@ -46,8 +46,9 @@ def taken(screen: Screen, done: Taken, alike: Sequence[tuple[str, str]] = ()) ->
         screen.line(f"  taken while the server was running: {about.running}", ASKS)
     if about.copied:
         screen.line(f"  copied through SQLite, as others had them open: {', '.join(about.copied)}")
-    if about.databases:
-        screen.line(f"  with {_databases(about)}: {', '.join(about.databases)}")
+    for dump in done.dumped:
+        tables, rows = words.count(dump.tables, "table"), words.count(dump.rows, "row")
+        screen.line(f"  with the database {dump.name}: {tables}, {rows}, {words.size(dump.bytes)}")
     if about.unsettled:
         screen.line("  Not settled: some files went on changing while they were read.", ASKS)
     for one, other in alike[:MOST_LINES]:

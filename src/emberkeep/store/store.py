@@ -510,11 +510,21 @@ class _Base(NamedTuple):
     data: bytes
 
 
+class Dumped(NamedTuple):
+    """A database that a snapshot holds: rows in all, and bytes of its dump."""
+
+    name: str
+    tables: int
+    rows: int
+    bytes: int
+
+
 class Taken(NamedTuple):
-    """A snapshot just taken: its facts, and what could not be taken or would not settle."""
+    """A snapshot just taken: its facts, what could not be taken or would not settle, and what was dumped along."""
 
     about: About
     skipped: tuple[Skipped, ...]
+    dumped: tuple[Dumped, ...] = ()
 
 
 def _unwritten(
