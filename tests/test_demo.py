@@ -25,6 +25,16 @@ def walked(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Ran]:
     return place, run_program("demo", "rock", "--size", "village", cwd=place)
 
 
+def test_the_demo_of_databases_steps_one_on_and_back(tmp_path: Path) -> None:
+    done = run_program("demo", "rock", "--size", "village", "--databases", cwd=tmp_path)
+    assert done.code == 0, done.out[-2000:] + done.err
+    assert "Traceback" not in done.out + done.err
+    ran = re.findall(r"^\$ emberkeep (\w+)", done.out, re.MULTILINE)
+    assert ran == "adopt survey snapshot migrate migrate diff defaults defaults merge merge undo undo".split()
+    assert "row[good=hardtack] @worth  was 3, yours 6, new 4" in done.out
+    assert "byte for byte" in done.out
+
+
 def test_the_demo_walks_through_a_whole_update_day(walked: tuple[Path, Ran]) -> None:
     place, done = walked
     assert done.code == 0, done.out[-2000:] + done.err

@@ -152,13 +152,27 @@ with closing(Store(rock / "gannet-rock.keep" / "store")) as store:
 SEASON
 ember history --growth growth.png
 mv "$work/rock/growth.png" "$here/growth.png"
-shot thin "emberkeep thin"
-ember thin --go
-python3 - "$work/rock/gannet-rock.keep/store/packs" <<'FLIP'
-import pathlib, sys
-pack = max(pathlib.Path(sys.argv[1]).glob("*.pack"), key=lambda path: path.stat().st_size)
+cat > "$work/flip.py" <<'FLIP'
+import pathlib
+pack = max(pathlib.Path("gannet-rock.keep/store/packs").glob("*.pack"), key=lambda path: path.stat().st_size)
 data = bytearray(pack.read_bytes())
 data[60_000] ^= 1
 pack.write_bytes(bytes(data))
 FLIP
-shot verify "emberkeep verify | head -16; emberkeep verify --repair | head -8; emberkeep export latest rock.tar.zst; emberkeep snapshot"
+shot store "emberkeep thin | tail -20; emberkeep thin --go | tail -1; python3 ../flip.py; emberkeep verify | head -8; emberkeep verify --repair | head -5; emberkeep export latest rock.tar.zst"
+rm -r "$work/rock"
+emberkeep demo "$work/rock" --build-only >/dev/null
+# A database, which a SQLite file plays: the vendor's SQL, and its new prices.
+python3 - "$work/rock" <<'MARKET'
+import pathlib, sys
+from emberkeep.demo.databasewalk import TOLD, build
+
+rock = pathlib.Path(sys.argv[1])
+build(rock)
+(rock / "told").write_text(TOLD)
+MARKET
+ember adopt gannet-rock --zone Atlantic/Faroe
+cat "$work/rock/told" >> "$work/rock/gannet-rock.keep/keep.toml"
+ember defaults record 4.2 releases/skerrylight-4.2
+ember defaults record 4.3 releases/skerrylight-4.3.zip
+shot databases "emberkeep survey | grep -A1 '^database '; emberkeep migrate --from 4.2 --to 4.3 --sql releases/sql; emberkeep merge --from 4.2 --to 4.3 --only databases/market --details"

@@ -8,6 +8,7 @@ from __future__ import annotations
 import sqlite3
 import zipfile
 from contextlib import closing
+from pathlib import Path
 
 from emberkeep.demo.sample import SERVER
 from emberkeep.demo.walk import Walk, WalkFailed
@@ -50,7 +51,7 @@ class DatabaseWalk(Walk):
 
     def run(self) -> None:
         """The whole of it. WalkFailed when a command ends otherwise than it must."""
-        self._build()
+        build(self.folder)
         before = (self.server / MARKET).read_bytes()
         self._title("A database of prices and purses. keep.toml names it, and how the vendor's SQL is laid out")
         self._command("adopt", SERVER, "--zone", "Atlantic/Faroe")
@@ -63,28 +64,6 @@ class DatabaseWalk(Walk):
         self._step_on()
         self._merge_prices()
         self._back(before)
-
-    def _build(self) -> None:
-        path = self.server / MARKET
-        path.parent.mkdir()
-        with closing(sqlite3.connect(path)) as database:
-            database.executescript(_contents("4.2") + _BY_HAND)
-            database.executescript(
-                "create table release (number text); insert into release values ('4.2');"
-                "create table purse (keeper text primary key, silver integer);"
-                "insert into purse values ('una', 41), ('mooring', 7);"
-            )
-        releases = self.folder / "releases"
-        (releases / "skerrylight-4.2" / CONTENTS).parent.mkdir()
-        (releases / "skerrylight-4.2" / CONTENTS).write_text(_contents("4.2"), encoding="utf-8")
-        with zipfile.ZipFile(releases / "skerrylight-4.3.zip", "a") as archive:
-            top = {name.split("/", 1)[0] for name in archive.namelist()}
-            below = f"{next(iter(top))}/" if len(top) == 1 else ""
-            archive.writestr(below + CONTENTS, _contents("4.3"))
-        for name, text in _STEPS.items():
-            step = releases / "sql" / "from-4.2" / "market" / name
-            step.parent.mkdir(parents=True, exist_ok=True)
-            step.write_text(text, encoding="utf-8")
 
     def _step_on(self) -> None:
         self._title("The vendor's SQL takes it from 4.2 to 4.3: structure before data, each file once")
@@ -133,3 +112,27 @@ def _contents(version: str) -> str:
         "create table price (good text primary key, kind text, worth integer, note text);\n"
         f"insert into price values {_PRICES[version]};\n"
     )
+
+
+def build(folder: Path) -> None:
+    """Put a database into the sample that stands in ``folder``, and what the vendor ships for it into its releases."""
+    path = folder / SERVER / MARKET
+    path.parent.mkdir()
+    with closing(sqlite3.connect(path)) as database:
+        database.executescript(_contents("4.2") + _BY_HAND)
+        database.executescript(
+            "create table release (number text); insert into release values ('4.2');"
+            "create table purse (keeper text primary key, silver integer);"
+            "insert into purse values ('una', 41), ('mooring', 7);"
+        )
+    releases = folder / "releases"
+    (releases / "skerrylight-4.2" / CONTENTS).parent.mkdir()
+    (releases / "skerrylight-4.2" / CONTENTS).write_text(_contents("4.2"), encoding="utf-8")
+    with zipfile.ZipFile(releases / "skerrylight-4.3.zip", "a") as archive:
+        top = {name.split("/", 1)[0] for name in archive.namelist()}
+        below = f"{next(iter(top))}/" if len(top) == 1 else ""
+        archive.writestr(below + CONTENTS, _contents("4.3"))
+    for name, text in _STEPS.items():
+        step = releases / "sql" / "from-4.2" / "market" / name
+        step.parent.mkdir(parents=True, exist_ok=True)
+        step.write_text(text, encoding="utf-8")
