@@ -175,4 +175,4 @@ ember adopt gannet-rock --zone Atlantic/Faroe
 cat "$work/rock/told" >> "$work/rock/gannet-rock.keep/keep.toml"
 ember defaults record 4.2 releases/skerrylight-4.2
 ember defaults record 4.3 releases/skerrylight-4.3.zip
-shot databases "emberkeep survey | grep -A1 '^database '; emberkeep migrate --from 4.2 --to 4.3 --sql releases/sql; emberkeep merge --from 4.2 --to 4.3 --only databases/market --details"
+shot databases "emberkeep survey | grep -A1 ^database.*holds; emberkeep migrate --from 4.2 --to 4.3 --sql releases/sql; emberkeep merge --from 4.2 --to 4.3 --only databases/market --details"

@@ -6,7 +6,6 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from emberkeep.database import PORT, Database, Databases
-from emberkeep.documents import edit
 from emberkeep.errors import Place, Refused, UsageError
 from emberkeep.keep import FILE, Keep
 from emberkeep.servers.secrets import secret
@@ -45,6 +44,8 @@ def _from_settings(keep: Keep, one: Database) -> dict[str, str]:
     """What the server's own settings tell of the way to its database."""
     if not one.settings_file:
         return {}
+    from emberkeep.documents import edit  # only where settings tell: loading all formats takes its time
+
     live = FolderTree(keep.require_server())
     if live.now_at(one.settings_file) is None:
         raise Refused(
