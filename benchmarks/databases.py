@@ -84,7 +84,9 @@ def measure(room: Path, sea: Server, rounds: int, rows: int) -> None:
     store = sum(path.stat().st_size for path in (keep / "store" / "packs").iterdir())
     packed = (room / "dump.zst").stat().st_size
     ratio, ratio_back = ours.seconds / theirs.seconds, back.seconds / their_back.seconds
-    print(f"{rows * 1.7:,.0f} rows; store {store / 1e6:.1f} MB, dump.zst {packed / 1e6:.1f} MB ({store / packed:.2f} times)")
+    print(
+        f"{rows * 1.7:,.0f} rows; store {store / 1e6:.1f} MB, dump.zst {packed / 1e6:.1f} MB ({store / packed:.2f} times)"
+    )
     print(
         f"first dump {ours.seconds:.2f} s, {ours.megabytes:.0f} MB; client | zstd {theirs.seconds:.2f} s: {ratio:.2f} times (aim 1.3: {verdict(ratio <= 1.3)})"
     )
@@ -96,8 +98,14 @@ def measure(room: Path, sea: Server, rounds: int, rows: int) -> None:
     later, compared = Measured(), Measured()
     later.add(*run(ember("--keep", str(keep), "snapshot", "--only", "databases"), room))
     grown = sum(path.stat().st_size for path in (keep / "store" / "packs").iterdir()) - store
-    compared.add(*run(["sh", "-c", " ".join([*ember("--keep", str(keep), "diff", "1", "2"), ">", "diff.txt", "||", "true"])], room))
-    print(f"a day later {later.seconds:.2f} s, {later.megabytes:.0f} MB; the store grew by {grown / 1e6:.2f} MB ({grown / store:.1%})")
+    compared.add(
+        *run(
+            ["sh", "-c", " ".join([*ember("--keep", str(keep), "diff", "1", "2"), ">", "diff.txt", "||", "true"])], room
+        )
+    )
+    print(
+        f"a day later {later.seconds:.2f} s, {later.megabytes:.0f} MB; the store grew by {grown / 1e6:.2f} MB ({grown / store:.1%})"
+    )
     print(f"compared with the day before {compared.seconds:.2f} s, {compared.megabytes:.0f} MB")
     most = max(one.megabytes for one in (ours, back, later, compared))
     print(f"most memory {most:.0f} MB (aim 300: {verdict(most < 300)})")

@@ -1,10 +1,11 @@
 """How fast a far server comes here, beside ordinary transfers of the same tree, over loopback.
 
-    python benchmarks/fetching.py [--place DIR] [--rounds N] [--size large|town]
+    python benchmarks/fetching.py [--place DIR] [--rounds N] [--size large|town] [--delay MS]
 
 Builds the sample (large: 1.5 GB, 21 000 files), serves it by OpenSSH's sshd (own port and keys), and times whole processes in turns: a first
 ``mirror fetch`` with four connections beside ``rsync -a`` over ssh and ``sftp -r`` (one connection each, as they have no more), then a
-fetch when nothing has changed beside ``rsync -an``. Needs openssh-server, openssh-client and rsync.
+fetch when nothing has changed beside ``rsync -an``. ``--delay``: through a
+proxy that holds every byte back so long each way, as a host far away does. Needs openssh-server, openssh-client and rsync.
 """
 
 from __future__ import annotations
@@ -24,18 +25,61 @@ from tests import farhosts
 
 from emberkeep.demo import sample
 
+PROXY = """
+import asyncio, sys
+async def pump(reader, writer, delay):
+    loop = asyncio.get_running_loop()
+    queue = asyncio.Queue(4096)
+    async def out():
+        while True:
+            due, data = await queue.get()
+            await asyncio.sleep(max(0, due - loop.time()))
+            if not data:
+                writer.close()
+                return
+            writer.write(data)
+            await writer.drain()
+    task = asyncio.create_task(out())
+    while data := await reader.read(65536):
+        await queue.put((loop.time() + delay, data))
+    await queue.put((0, b""))
+    await task
+async def met(reader, writer):
+    there = await asyncio.open_connection("127.0.0.1", int(sys.argv[1]))
+    delay = int(sys.argv[2]) / 1000
+    await asyncio.gather(pump(reader, there[1], delay), pump(there[0], writer, delay), return_exceptions=True)
+async def main():
+    server = await asyncio.start_server(met, "127.0.0.1", 0)
+    print(server.sockets[0].getsockname()[1], flush=True)
+    await server.serve_forever()
+asyncio.run(main())
+"""
+
 
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--place", type=Path)
     parser.add_argument("--rounds", type=int, default=3)
     parser.add_argument("--size", default="large")
+    parser.add_argument("--delay", type=int, default=0)
     args = parser.parse_args()
     with tempfile.TemporaryDirectory(prefix="emberkeep-bench-", dir=args.place) as name:
         room = Path(name)
         sample.build(room / "there", args.size)
         with farhosts.sshd(room / "ssh") as far:
-            measure(room, far, args.rounds)
+            if not args.delay:
+                measure(room, far, args.rounds)
+                return
+            own = far.port
+            proxy = subprocess.Popen([sys.executable, "-c", PROXY, str(own), str(args.delay)], stdout=subprocess.PIPE)
+            assert proxy.stdout is not None
+            far.port = int(proxy.stdout.readline())
+            try:
+                measure(room, far, args.rounds)
+            finally:
+                far.port = own
+                proxy.terminate()
+                proxy.wait()
 
 
 def measure(room: Path, far: farhosts.Sshd, rounds: int) -> None:

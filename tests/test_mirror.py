@@ -583,6 +583,46 @@ def test_links_over_sftp_stay_inside(tmp_path: Path) -> None:
         assert not (site.copy / "out").is_symlink() and not (site.copy / "up").is_symlink()
 
 
+@pytest.mark.parametrize("answers_in", [0.0, 9.0])
+def test_a_host_that_is_far_is_asked_over_more_ways(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, answers_in: float
+) -> None:
+    """One connection, and its channels: several where answers take their time; a connection that is cut is one for all
+    of them, and opened again once."""
+    from emberkeep.remote import sftp
+
+    root = made(tmp_path / "there" / "gannet-rock")
+    for number in range(60):
+        (root / "mission" / f"extra-{number}.xml").write_bytes(os.urandom(2000 + 900 * number))
+    ways: list[sftp.SftpHost] = []
+    opened: list[sftp.SftpHost] = []
+
+    class Far(sftp.SftpHost):
+        def __init__(self, *told: Any) -> None:
+            super().__init__(*told)
+            self.answers_in = answers_in
+            (opened if self._owns else ways).append(self)
+
+        def another(self) -> Far:
+            return Far(self._door, self._client)
+
+        def read(self, path: str, start: int, size: int) -> Iterator[bytes]:
+            if path.endswith("extra-30.xml") and len(opened) == 1:
+                self._client.close()
+            yield from super().read(path, start, size)
+
+    monkeypatch.setattr(sftp, "SftpHost", Far)
+    with farhosts.sshd(tmp_path / "ssh") as far:
+        site = Site(root, tmp_path / "here", far.address(root), f'key = "{far.key}"\nconnections = 1')
+        assert site.mirror("fetch", "--accept-new", "--only", "world").code == 0  # the key is known from now on
+        with site.lines() as lines:
+            done = site.fetch(lines)
+    assert done.failed == ()
+    assert held(site.copy) == held(root)
+    assert len(opened) == 2
+    assert bool(ways) == (answers_in > 1)
+
+
 def test_host_keys_are_checked(tmp_path: Path) -> None:
     root = made(tmp_path / "there" / "gannet-rock")
     with farhosts.sshd(tmp_path / "ssh") as far:

@@ -8,7 +8,7 @@ import ssl
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, NoReturn
 
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.remote import listing
@@ -175,6 +175,11 @@ class FtpHost:
             if mode is not None:
                 with suppress(ftplib.error_perm):  # a word of few hosts, and never needed
                     self._ftp.sendcmd(f"SITE CHMOD {mode:o} {self._at(path)}")
+
+    answers_in = 0.0
+
+    def another(self) -> NoReturn:
+        raise Denied("an FTP connection takes one question at a time")
 
     def close(self) -> None:
         with suppress(Exception):

@@ -101,6 +101,15 @@ class Host(Protocol):
         """That hash of a file, in hex."""
         ...
 
+    @property
+    def answers_in(self) -> float:
+        """Seconds that the host took for an answer when it was met."""
+        ...
+
+    def another(self) -> Host:
+        """A further way over the same connection, for another thread. Denied where there is none."""
+        ...
+
     def close(self) -> None: ...
 
 

@@ -18,6 +18,10 @@ Result = TypeVar("Result")
 
 TRIES = 6
 """How often one thing is tried before it is given up."""
+LANES = 4
+"""Ways over one connection; hosts allow ten, and some fewer."""
+FAR = 0.004
+"""Seconds for an answer from which on a host is far enough for more than one way over a connection to pay."""
 FIRST_PAUSE, LONGEST_PAUSE = 0.5, 20.0
 """Seconds between tries: doubled each time."""
 
@@ -31,16 +35,30 @@ class Line:
     opened: Callable[[Door], Host] = connect
     stopped: threading.Event = field(default_factory=threading.Event)
     """Set when nothing more is to be tried."""
+    over: Line | None = None
+    """The line whose connection this one goes over, too."""
     _host: Host | None = None
+    _guard: threading.RLock = field(default_factory=threading.RLock)
 
     def host(self) -> Host:
         """The connection, opened where there is none."""
-        if self._host is None:
+        with self._guard:
+            if self._host is None:
+                try:
+                    self._host = self.over.lane() if self.over else self.opened(self.door)
+                except Denied as error:
+                    raise Refused(f"the host refuses: {error}", place=Place(str(self.door.address))) from None
+            return self._host
+
+    def lane(self) -> Host:
+        """A further way over this line's connection, which is opened again where it turns out to be gone."""
+        with self._guard:
+            base = self.host()
             try:
-                self._host = self.opened(self.door)
-            except Denied as error:
-                raise Refused(f"the host refuses: {error}", place=Place(str(self.door.address))) from None
-        return self._host
+                return base.another()
+            except Lost:
+                self.close()
+                raise
 
     def opens(self) -> bool:
         """Whether the host takes one more connection."""
@@ -93,14 +111,15 @@ class Line:
 
     def close(self) -> None:
         """End the connection, if there is one."""
-        if self._host is not None:
-            self._host.close()
-            self._host = None
+        host, self._host = self._host, None
+        if host is not None:
+            host.close()
 
 
 @dataclass
 class Lines:
-    """Up to ``door.far.connections`` of them. As a context manager it ends them all."""
+    """Up to ``door.far.connections`` of them, each with :data:`LANES` ways where the host allows it: a small file is
+    mostly waiting for answers. As a context manager it ends them all."""
 
     door: Door
     pause: Callable[[float], None] = time.sleep
@@ -109,8 +128,13 @@ class Lines:
     _stopped: threading.Event = field(default_factory=threading.Event)
 
     def __enter__(self) -> Lines:
-        count = self.door.far.connections
-        self._all = [Line(self.door, self.pause, self.opened, self._stopped) for _ in range(count)]
+        own = [Line(self.door, self.pause, self.opened, self._stopped) for _ in range(self.door.far.connections)]
+        more = [
+            Line(self.door, self.pause, self.opened, self._stopped, line)
+            for _ in range(LANES - 1 if self.door.address.scheme == "sftp" else 0)
+            for line in own
+        ]
+        self._all = [*own, *more]
         return self
 
     def __exit__(self, *_: object) -> None:
@@ -121,6 +145,10 @@ class Lines:
     def first(self) -> Line:
         """The one that is used where one will do."""
         return self._all[0]
+
+    def _pays(self, line: Line) -> bool:
+        """Whether a line is worth its thread: a further way over a connection only where answers take their time."""
+        return line.over is None or self.first.host().answers_in >= FAR
 
     def each(self, items: Iterable[Item], act: Callable[[Line, Item], Sequence[Item] | None]) -> None:
         """``act`` on every item, some at a time; what it returns is to be done as well. What it raises ends all."""
@@ -134,8 +162,8 @@ class Lines:
 
         def work(line: Line) -> None:
             nonlocal busy
-            if line is not self._all[0] and not line.opens():
-                return  # the host takes no more of them; the others do the work
+            if line is not self._all[0] and not (self._pays(line) and line.opens()):
+                return  # the host takes no more of them, or answers at once; the others do the work
             while True:
                 with changed:
                     while not waiting and busy and not failed:
