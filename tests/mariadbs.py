@@ -163,6 +163,7 @@ create table heap (a int, b varchar(10));
 insert into heap values (3, 'z'), (1, 'y'), (3, 'z');
 create table empty_one (a int primary key);
 create view fleet as select p.name, b.id from people p join boats b on b.owner = p.id;
+create view abroad as select * from fleet where id > 1;
 create sequence tides start with 100;
 delimiter ;;
 create trigger before_boats before insert on boats for each row begin set new.owner = new.owner; end;;

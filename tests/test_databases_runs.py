@@ -93,7 +93,7 @@ def test_a_database_goes_along_and_comes_back_with_the_files(rock: Rock) -> None
     rock.sql(ODD)
     first = rock.dump()
     assert rock("snapshot", "--note", "one", "--json").json["snapshot"]["databases"] == ["accounts"]
-    rock.sql("delete from boats; update people set name = 'X'; drop view fleet")
+    rock.sql("delete from boats; update people set name = 'X'; drop view abroad; drop view fleet")
     (rock.server / "keeper.properties").write_text("title=Other\n")
     second = rock.dump()
     preview = rock("restore", "one")
@@ -420,6 +420,21 @@ def test_an_update_steps_databases_on_and_merges_their_contents(rock: Rock, tmp_
     rock("undo", "--go")
     assert rock.dump() == before
     assert (rock.server / "RELEASE").read_text() == "Skerrylight 4.2\n"
+
+
+def test_what_breaks_a_view_and_fails_is_taken_back_all_the_same(stepped: Rock) -> None:
+    """A database with a view that names nothing can be dumped no more: it is put back without a look at it."""
+    stepped.sql(
+        "create table old_lamp (a int); create view lamps as select a from old_lamp; create view all_lamps as select * from lamps"
+    )
+    before = stepped.dump()
+    structure = stepped.place / "sql" / "from-4.3" / "accounts" / "structure-1.sql"
+    structure.write_text("drop table old_lamp;\nselect no_such_thing;\n")
+    ran = migrated(stepped, "--go", code=5)
+    assert "structure-1.sql:2" in ran.err
+    assert "put back as it was" in ran.err
+    assert stepped.dump() == before
+    assert stepped.ours() == []
 
 
 def test_a_gap_in_the_chain_is_refused(stepped: Rock) -> None:

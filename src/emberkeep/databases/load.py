@@ -27,8 +27,10 @@ NEW, OLD = "_ember_new", "_ember_old"
 _BATCH = 1 << 20
 """Bytes of rows that are sent as one statement."""
 _INSERT, _VALUES, _MANY = b"INSERT INTO ", b" VALUES (", b" VALUES\n"
-_TABLE = re.compile(rb"-- (?:Table|Sequence|Temporary (?:table|view)) structure for ")
+_TABLE = re.compile(rb"-- (?:Table|Sequence) structure for ")
 _SECTIONS = {
+    b"-- Temporary table structure for view ": "stubs",
+    b"-- Temporary view structure for view ": "stubs",
     b"-- Dumping events for ": "events",
     b"-- Dumping routines for ": "routines",
     b"-- Final view structure for ": "views",
@@ -42,17 +44,18 @@ def silent(done: int, total: int) -> None:
 
 @dataclass
 class _Frame:
-    """What stands around a database's tables, as the statements that make it."""
+    """What stands around a database's tables, as the statements that make it. ``stubs``: of views, so that views may
+    name one another."""
 
+    stubs: list[Statement] = field(default_factory=list)
     routines: list[Statement] = field(default_factory=list)
     views: list[Statement] = field(default_factory=list)
     triggers: list[Statement] = field(default_factory=list)
     events: list[Statement] = field(default_factory=list)
 
-    @property
-    def in_order(self) -> list[Statement]:
+    def in_order(self, *, events: bool = True) -> list[Statement]:
         """As they are made: what others may use comes first; events last, since they may fire at once."""
-        return [*self.routines, *self.views, *self.triggers, *self.events]
+        return [*self.routines, *self.stubs, *self.views, *self.triggers, *(self.events if events else [])]
 
 
 def restore(access: Access, dump: Chunks, told: Facts, size: int, progress: Progress = silent) -> None:
@@ -83,6 +86,18 @@ def _drop(connection: Connection, schema: str) -> None:
 def _make(connection: Connection, schema: str, told: Facts) -> None:
     charset, collation = (re.sub(r"[^\w]", "", text) for text in (told.charset, told.collation))
     connection.execute(f"create database {quoted(schema)} character set {charset} collate {collation}")
+
+
+def _spell(connection: Connection, schema: str, told: Facts) -> None:
+    """Give a database the character set that tables are made with where they do not tell one."""
+    wanted = tuple(re.sub(r"[^\w]", "", text) for text in (told.charset, told.collation))
+    now = connection.all(
+        "select default_character_set_name, default_collation_name from information_schema.schemata"
+        " where schema_name = %s",
+        [schema],
+    )
+    if wanted not in now:
+        connection.execute(f"alter database {quoted(schema)} character set {wanted[0]} collate {wanted[1]}")
 
 
 # --- loading ---------------------------------------------------------------------
@@ -201,9 +216,7 @@ def _rows(table: TableDump | None) -> str:
 def _make_frame(connection: Connection, schema: str, frame: _Frame, *, but_events: bool = False) -> None:
     connection.use(schema)
     connection.execute("set foreign_key_checks = 0")
-    for statement in frame.in_order:
-        if but_events and statement in frame.events:
-            continue
+    for statement in frame.in_order(events=not but_events):
         _run(connection, connection.access, statement)
 
 
@@ -256,9 +269,13 @@ def _swap(connection: Connection, access: Access, new: str, told: Facts, frame: 
     live, old = access.schema, access.schema + OLD
     if not connection.has_schema(live):
         _make(connection, live, told)
-    before = _frame_of(access, live)
+    try:
+        before = _frame_of(access, live)
+    except EmberKeepError:  # a view that names what is not there any more cannot be dumped, nor put back
+        before = _Frame()
     _drop(connection, old)
     _make(connection, old, told)
+    _spell(connection, live, told)
     olds, news = _movable(connection, live), _movable(connection, new)
     connection.execute("set foreign_key_checks = 0")
     try:
@@ -270,8 +287,6 @@ def _swap(connection: Connection, access: Access, new: str, told: Facts, frame: 
         _make_frame(connection, live, frame)
     except EmberKeepError as error:
         raise _back(connection, access, error, before, [*_moves(news, live, new), *_moves(olds, old, live)]) from error
-    charset, collation = (re.sub(r"[^\w]", "", text) for text in (told.charset, told.collation))
-    connection.execute(f"alter database {quoted(live)} character set {charset} collate {collation}")
     _drop(connection, old)
 
 

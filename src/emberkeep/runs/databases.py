@@ -20,7 +20,7 @@ from emberkeep.database import Database
 from emberkeep.databases import dump, load, sqlite
 from emberkeep.databases.dump import Facts, Watch
 from emberkeep.databases.mariadb import Access, Connection, quoted
-from emberkeep.errors import Damage, EmberKeepError, Fault, Place, UnreadableInput, UsageError
+from emberkeep.errors import Damage, EmberKeepError, Fault, Place, RunFailed, UnreadableInput, UsageError
 from emberkeep.keep import Keep
 from emberkeep.servers.databases import ROLE, access, meant, served
 from emberkeep.store.intake import Progress, Stream, silent
@@ -300,8 +300,16 @@ def _check_whole(tree: SnapshotTree, name: str) -> None:
 def put_back_all(keep: Keep, tree: SnapshotTree, names: Sequence[str], progress: Progress = silent) -> None:
     """Put databases back that are not as a snapshot has them."""
     for name in names_in(tree, names):
-        if not plan(keep, tree, name).same:
+        if not _is_same(keep, tree, name):
             put_back(keep, tree, name, progress=progress)
+
+
+def _is_same(keep: Keep, tree: SnapshotTree, name: str) -> bool:
+    """Whether a database is what a snapshot has; one that cannot be dumped, as a view is broken, is not."""
+    try:
+        return plan(keep, tree, name).same
+    except RunFailed:
+        return False
 
 
 def _way(keep: Keep, name: str, schema: str = "") -> Access:
