@@ -450,7 +450,14 @@ def test_a_gap_in_the_chain_is_refused(stepped: Rock) -> None:
 
 def test_sql_for_another_database_is_refused(stepped: Rock) -> None:
     structure = stepped.place / "sql" / "from-4.3" / "accounts" / "structure-1.sql"
-    for text in ("use mysql;\ndrop table user;\n", "drop database if exists other;\n", "create schema x;\n"):
+    for text in (
+        "use mysql;\ndrop table user;\n",
+        "drop database if exists other;\n",
+        "create schema x;\n",
+        "/*!40000 DROP DATABASE IF EXISTS x*/;\n",
+        "insert into `other`.lamp values (1);\n",
+        "DROP TABLE IF EXISTS mysql . user;\n",
+    ):
         before = stepped.dump()
         structure.write_text(text)
         assert re.search(r"structure-1\.sql:1: .*another database", migrated(stepped, "--go", code=5).err)
@@ -682,6 +689,18 @@ def test_broken_sql_of_the_vendor_is_told_by_its_line(priced: Rock) -> None:
     ran = priced("merge", "--from", "4.3", "--to", "4.4", code=2)
     assert re.search(r"content/items\.sql:3: .*SQL syntax", ran.err)
     assert priced.ours() == []
+
+
+def test_contents_for_another_database_are_refused(priced: Rock) -> None:
+    """A look at a merge runs the vendor's SQL, and must change nothing of ours."""
+    folder = priced.place / "4.4" / "content"
+    folder.mkdir(parents=True)
+    (folder / "items.sql").write_text(f"{ITEMS}{NEW_ITEMS};\nupdate {priced.schema}.items set price = 0;\n")
+    (priced.place / "4.4" / "keeper.properties").write_text("title=Skerrylight\n")
+    priced("defaults", "record", "4.4", priced.place / "4.4")
+    before = priced.dump()
+    assert re.search(r"items\.sql:4: .*another database", priced("merge", "--from", "4.3", "--to", "4.4", code=3).err)
+    assert priced.dump() == before
 
 
 def test_contents_of_sqlite_tables_are_merged_too(rock: Rock) -> None:

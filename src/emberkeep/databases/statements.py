@@ -11,6 +11,8 @@ import re
 from collections.abc import Iterable, Iterator
 from typing import NamedTuple
 
+from emberkeep.errors import Place, Refused
+
 _ENDS = {
     b"'": re.compile(rb"\\.|''|(')", re.DOTALL),
     b'"': re.compile(rb'\\.|""|(")', re.DOTALL),
@@ -131,3 +133,33 @@ def statements(chunks: Iterable[bytes]) -> Iterator[Statement]:
     last = splitter.rest()
     if last is not None:
         yield last
+
+
+_NAME = rb"(`(?:``|[^`])+`|[\w$]+)"
+_CODE = re.compile(rb"\A/\*M?!\d*\s*")
+_USE = re.compile(rb"use\s+" + _NAME, re.IGNORECASE)
+_WHOLE = re.compile(
+    rb"(?:create|drop|alter)\s+(?:database|schema)\b(?:\s+if\s+(?:not\s+)?exists)?\s+" + _NAME, re.IGNORECASE
+)
+_OF = re.compile(
+    rb"(?:insert\s+(?:ignore\s+)?into|replace\s+into|update|delete\s+from|truncate(?:\s+table)?|alter\s+table|"
+    rb"create\s+table(?:\s+if\s+not\s+exists)?|drop\s+table(?:\s+if\s+exists)?|rename\s+table)\s+"
+    + _NAME
+    + rb"\s*\.\s*[`\w$]",
+    re.IGNORECASE,
+)
+
+
+def refuse_elsewhere(statement: Statement, place: str, schema: str) -> None:
+    """Refused where a statement goes over to another database than ``schema``, changes a table of another, or makes or
+    drops a whole one: only this one was dumped."""
+    text = _CODE.sub(b"", statement.text)
+    whole = _WHOLE.match(text)
+    told = whole or _USE.match(text) or _OF.match(text)
+    if told is None or (whole is None and told[1].strip(b"`").decode("utf-8", "replace") == schema):
+        return
+    raise Refused(
+        f"this statement is about another database, or the whole of one: {told[0].decode('utf-8', 'replace')}",
+        place=Place(place, statement.line),
+        hint="a file is run on the one database that it is meant for; take the statement out",
+    )

@@ -13,7 +13,6 @@ So neither a second run nor another machine repeats a file; one whose bytes chan
 
 from __future__ import annotations
 
-import re
 import sqlite3
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -25,8 +24,8 @@ from blake3 import blake3
 
 from emberkeep.databases.mariadb import Connection, worded
 from emberkeep.databases.sqlite import statements as sqlite_statements
-from emberkeep.databases.statements import Statement, statements
-from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput
+from emberkeep.databases.statements import Statement, refuse_elsewhere, statements
+from emberkeep.errors import EmberKeepError, Place, UnreadableInput
 
 TABLE = "ember_keep_applied"
 _MAKE = (
@@ -101,30 +100,13 @@ class Served:
     def run(self, script: Script, now: datetime) -> None:
         self.connection.execute(_MAKE)
         for statement in statements(iter([script.data.removeprefix(b"\xef\xbb\xbf")])):
-            _refuse_elsewhere(statement, script, self.connection.schema)
+            refuse_elsewhere(statement, script.place, self.connection.schema or "")
             try:
                 self.connection.run(statement.text)
             except pymysql.Error as error:
                 raise _at(worded(error, Place(script.place, statement.line)), script, statement) from error
         values = [script.step, script.file, script.digest, now.isoformat(timespec="seconds")]
         self.connection.execute(f"{_NOTE}(%s, %s, %s, %s)", values)
-
-
-_ELSEWHERE = re.compile(
-    rb"(use|(?:create|drop|alter)\s+(?:database|schema))\b(?:\s+if\s+(?:not\s+)?exists)?\s+`?([^`;\s]+)", re.IGNORECASE
-)
-
-
-def _refuse_elsewhere(statement: Statement, script: Script, schema: str | None) -> None:
-    """Refused where a file goes over to another database, or makes or drops one: only this one was dumped."""
-    told = _ELSEWHERE.match(statement.text)
-    if told is None or (told[1].lower() == b"use" and told[2].decode("utf-8", "replace") == schema):
-        return
-    raise Refused(
-        f"this statement is about another database, or the whole of one: {told[0].decode('utf-8', 'replace')}",
-        place=Place(script.place, statement.line),
-        hint="a file is run on the one database that it is meant for; take the statement out",
-    )
 
 
 def _at(error: EmberKeepError, script: Script, statement: Statement) -> EmberKeepError:

@@ -22,7 +22,7 @@ from emberkeep.databases import mariadb, sqlite, tables
 from emberkeep.databases.load import NEW
 from emberkeep.databases.mariadb import Connection, worded
 from emberkeep.databases.rows import unquoted
-from emberkeep.databases.statements import Statement, statements
+from emberkeep.databases.statements import Statement, refuse_elsewhere, statements
 from emberkeep.databases.tables import InFile, Row, Served, Shape, Source
 from emberkeep.errors import EmberKeepError, Fault, Place, Refused, UnreadableInput
 from emberkeep.keep import Keep
@@ -188,6 +188,7 @@ def _on_the_server(keep: Keep, one: Database, tree: Tree, paths: Sequence[str]) 
 
 def _run(connection: Connection, script: Sequence[Statement], place: str) -> None:
     for statement in script:
+        refuse_elsewhere(statement, place, connection.schema or "")
         try:
             connection.run(statement.text)
         except pymysql.Error as error:
