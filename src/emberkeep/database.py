@@ -29,7 +29,6 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from emberkeep import globs
 from emberkeep.toml import Reader
 
 HOLDS = ("accounts", "master", "world", "progress")
@@ -171,7 +170,7 @@ def _check(reader: Reader, found: Database) -> None:
     if found.file and served:
         reader.fault("file", "is for a SQLite file; a database of a server has host or socket, user and schema")
     if found.file:
-        _check_pattern(reader, "file", found.file)
+        reader.check_glob("file", found.file)
     elif not (found.user or "user" in found.in_settings):
         reader.fault("", "lacks the key 'user', or 'file' for a SQLite file")
     if found.in_settings and not found.settings_file:
@@ -181,17 +180,7 @@ def _check(reader: Reader, found: Database) -> None:
     if not 0 <= found.port < 1 << 16:
         reader.fault("port", "should be from 1 to 65535")
     for pattern in found.defaults:
-        _check_pattern(reader, "defaults", pattern)
-
-
-def _check_pattern(reader: Reader, key: str, pattern: str) -> None:
-    if pattern.startswith("/") or ".." in pattern.split("/"):
-        reader.fault(key, f"'{pattern}' leads out of the folder")
-        return
-    try:
-        globs.compiled(pattern)
-    except re.error as error:
-        reader.fault(key, f"'{pattern}' is no pattern: {error}")
+        reader.check_glob("defaults", pattern)
 
 
 def _vendor(reader: Reader) -> VendorSql:
@@ -210,7 +199,7 @@ def _vendor(reader: Reader) -> VendorSql:
         for name in places:
             if name not in ("from", "to", "database", "part", "variant"):
                 reader.fault("layout", f"{{{name}}} stands for nothing", "known: from, to, database, part, variant")
-        _check_pattern(reader, "layout", found.layout)
+        reader.check_glob("layout", found.layout)
     elif reader.table:
         reader.fault("", "lacks the key 'layout'")
     reader.no_others()

@@ -343,13 +343,7 @@ def _roles(reader: Reader) -> tuple[tuple[str, tuple[str, ...]], ...]:
     roles = tuple((role, reader.strings(role)) for role in reader.table if role in ROLES)
     for role, patterns in roles:
         for pattern in patterns:
-            if pattern.startswith("/") or ".." in pattern.split("/"):
-                reader.fault(role, f"'{pattern}' leads out of the server folder")
-                continue
-            try:
-                globs.compiled(pattern)
-            except re.error as error:
-                reader.fault(role, f"'{pattern}' is no pattern: {error}")
+            reader.check_glob(role, pattern)
     reader.no_others(*ROLES)
     return roles
 

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, cast
 
+from emberkeep import globs
 from emberkeep.errors import Fault, Place, UnreadableInput
 
 _AT = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
@@ -164,6 +165,16 @@ class Reader:
                 continue
             near = difflib.get_close_matches(key, known, 1)
             self.fault(key, "unknown key", f"did you mean '{near[0]}'?" if near else f"known: {', '.join(known)}")
+
+    def check_glob(self, key: str, pattern: str) -> None:
+        """Note where ``pattern``, told under ``key``, is no pattern of paths within the server folder."""
+        if pattern.startswith(("/", "\\")) or ".." in re.split(r"[/\\]", pattern) or re.match(r"[A-Za-z]:", pattern):
+            self.fault(key, f"'{pattern}' leads out of the server folder")
+            return
+        try:
+            globs.compiled(pattern)
+        except re.error as error:
+            self.fault(key, f"'{pattern}' is no pattern: {error}")
 
     def raise_if_faulty(self) -> None:
         """One UnreadableInput for all faults found."""

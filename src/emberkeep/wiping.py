@@ -28,7 +28,6 @@ from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import date
 
-from emberkeep import globs
 from emberkeep.toml import Reader
 
 SEEDS = ("random", "list", "same")
@@ -185,7 +184,7 @@ def _picked(reader: Reader) -> Picked:
     for item in (*reader.subs("records"), *reader.subs("rows")):
         item.no_others("file", "at", "where") if "file" in item.table else item.no_others("database", "table", "where")
     for pattern in (*(pick.file for pick in records), *(pick.database for pick in rows)):
-        _check_inside(reader, "records", pattern)
+        reader.check_glob("records", pattern)
     for pick in records:
         if pick.where and not re.match(r"@?[\w.-]+(?:!=|=|<|>)", pick.where):
             reader.fault("records", f"'{pick.where}' is no condition", 'as where = "rank=paid" or "days<30"')
@@ -195,25 +194,15 @@ def _picked(reader: Reader) -> Picked:
 def _selections(reader: Reader, key: str) -> tuple[str, ...]:
     found = reader.strings(key)
     for pattern in found:
-        _check_inside(reader, key, pattern)
+        reader.check_glob(key, pattern)
     return found
-
-
-def _check_inside(reader: Reader, key: str, pattern: str) -> None:
-    if pattern.startswith(("/", "\\")) or ".." in re.split(r"[/\\]", pattern) or re.match(r"[A-Za-z]:", pattern):
-        reader.fault(key, f"'{pattern}' leads out of the server folder")
-        return
-    try:
-        globs.compiled(pattern)
-    except re.error as error:
-        reader.fault(key, f"'{pattern}' is no pattern: {error}")
 
 
 def read_sets(reader: Reader) -> tuple[SetText, ...]:
     """``{ "FILE" = { KEY = "text" } }``: values that a wipe sets."""
     found = []
     for path, table in reader.items():
-        _check_inside(reader, path, path)
+        reader.check_glob(path, path)
         for key, value in table.table.items():
             if isinstance(value, dict):
                 secret = table.sub(key)
@@ -290,7 +279,7 @@ def _sizes(wipe: Reader) -> tuple[str, ...]:
 def _unsorted(reader: Reader) -> dict[str, str]:
     found = {}
     for pattern in reader.table:
-        _check_inside(reader, pattern, pattern)
+        reader.check_glob(pattern, pattern)
         found[pattern] = reader.string(pattern)
         if found[pattern] not in (CLEAR, STAYS):
             reader.fault(pattern, f'should be "{CLEAR}" or "{STAYS}"')

@@ -37,10 +37,11 @@ def applies(step: RecipeStep, recipe: Recipe, tree: Tree) -> bool:
     """Whether the condition of a step is met."""
     if not step.when:
         return True
-    return _is_so(recipe.conditions[step.when], tree)
+    return is_so(recipe.conditions[step.when], tree)
 
 
-def _is_so(when: When, tree: Tree) -> bool:
+def is_so(when: When, tree: Tree) -> bool:
+    """Whether a condition is met."""
     if when.file not in tree.entries():
         return False
     return not when.key or edit.value(when.file, read(tree, when.file), when.key) == when.value

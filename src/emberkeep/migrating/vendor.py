@@ -12,12 +12,12 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from emberkeep import globs
-from emberkeep.database import Databases, Variant, VendorSql
-from emberkeep.documents import edit
+from emberkeep.database import Databases, VendorSql
 from emberkeep.errors import Place, Refused, UsageError
-from emberkeep.migrating.recipe import same_version
+from emberkeep.migrating.apply import is_so
+from emberkeep.migrating.recipe import When, same_version
 from emberkeep.servers.versions import ordering
-from emberkeep.trees import FILE, Tree, read
+from emberkeep.trees import FILE, Tree
 
 _VERSION = r"[vV]?\d[0-9A-Za-z.+]*(?:-\d[0-9A-Za-z.+]*)*?"
 _NATURAL = re.compile(r"(\d+)")
@@ -164,16 +164,11 @@ def _check_names(found: list[_Found], told: Databases, label: str) -> None:
 
 def _variant(layout: VendorSql, server: Tree) -> str:
     """The variant that is meant for this server."""
-    found = next((one.name for one in layout.variants if _is_so(one, server)), layout.otherwise)
+    met = (one.name for one in layout.variants if is_so(When(one.file, one.key, one.value), server))
+    found = next(met, layout.otherwise)
     if not found:
         raise Refused(
             "none of the conditions of [vendor-sql] variants is so on this server",
             hint="'otherwise' names the variant for all others",
         )
     return found
-
-
-def _is_so(variant: Variant, server: Tree) -> bool:
-    if variant.file not in server.entries():
-        return False
-    return not variant.key or edit.value(variant.file, read(server, variant.file), variant.key) == variant.value
