@@ -767,6 +767,30 @@ def test_a_wipe_that_names_no_table_is_told(rock: Rock) -> None:
     assert "there is no table bugs" in rock("wipe", "players", code=2).err
 
 
+def test_a_million_rows_are_stepped_on_wiped_and_brought_back(rock: Rock, tmp_path: Path) -> None:
+    rock.tell(LAYOUT + '[scopes.progress]\nrows = [{ database = "accounts", table = "bag", where = "worth < 500" }]\n')
+    rock.sql(
+        "create table bag (id int primary key, worth int, thing varchar(30));"
+        "insert into bag select seq, seq % 1000, concat('thing ', seq) from seq_1_to_1000000"
+    )
+    before = rock.sql("checksum table bag")
+    release(
+        tmp_path,
+        v4_2__structure_1="alter table bag add column weight int not null default 1;\n",
+        v4_2__data_1="update bag set weight = worth + 1;\n",
+    )
+    rock("migrate", "--from", "4.2", "--to", "4.3", "--sql", tmp_path / "sql", "--go")
+    stepped = rock.sql("checksum table bag")
+    assert rock.sql("select count(*), sum(weight - worth) from bag") == [["1000000", "1000000"]]
+    assert "accounts: 500000 of 1000000 rows in bag" in rock("wipe", "progress", code=None).out
+    rock("wipe", "progress", "--go", code=None)
+    assert rock.sql("select count(*), min(worth) from bag") == [["500000", "500"]]
+    rock("undo", "--go")
+    assert rock.sql("checksum table bag") == stepped
+    rock("undo", "--go")
+    assert rock.sql("checksum table bag") == before
+
+
 # --- the server goes away, or has no room --------------------------------------------
 
 
