@@ -6,7 +6,7 @@ so that nothing is rounded on the way.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from typing import Any
@@ -297,8 +297,3 @@ def _told(error: pymysql.Error) -> tuple[int, str]:
     if len(told) >= 2 and isinstance(told[0], int):
         return told[0], str(told[1])
     return 0, str(told[0] if told else error)
-
-
-def marks(values: Iterable[object]) -> str:
-    """As many placeholders as there are values."""
-    return ", ".join("%s" for _ in values)

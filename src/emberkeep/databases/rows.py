@@ -7,7 +7,7 @@ backslash escapes, binary values in hex.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import NamedTuple
 
@@ -174,7 +174,3 @@ def unescaped(body: bytes) -> bytes:
     if b"\\" not in body and b"''" not in body:
         return body
     return _ESCAPED.sub(lambda found: _ESCAPES.get(found[1], found[1]) if found[1] else b"'", body)
-
-
-Wanted = Callable[[str, int], bool]
-"""Whether a row of a table, by its number from 0, is wanted."""

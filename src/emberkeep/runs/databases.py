@@ -45,11 +45,6 @@ def mark_of(name: str) -> str:
     return f"{BESIDE}{name}"
 
 
-def marked(paths: Sequence[str]) -> list[str]:
-    """The databases among what a run touches."""
-    return [path.removeprefix(BESIDE) for path in paths if path.startswith(BESIDE)]
-
-
 # --- taken along -----------------------------------------------------------------
 
 
@@ -314,6 +309,4 @@ def _is_same(keep: Keep, tree: SnapshotTree, name: str) -> bool:
 
 def _way(keep: Keep, name: str, schema: str = "") -> Access:
     way = access(keep, served(keep, name))
-    if schema and not schema.strip():
-        raise UnreadableInput("this is no name of a database", place=Place(schema))
     return replace(way, schema=schema) if schema else way
