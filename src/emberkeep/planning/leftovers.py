@@ -291,9 +291,7 @@ class _Audit:
             columns = [column for column in connection.columns(table.name) if column.may_name]
             if not columns:
                 continue
-            key = [
-                column.name for column in connection.columns(table.name) if column.name in connection.key(table.name)
-            ]
+            key = connection.key(table.name)
             gone = [one.where for one in self.deletions if (one.database, one.table) == (name, table.name)]
             where = " and ".join(f"not coalesce(({one}), 0)" for one in gone) or "1"
             told = ", ".join(connection.quoted(one) for one in (*key, *(column.name for column in columns)))

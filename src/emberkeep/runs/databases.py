@@ -24,7 +24,7 @@ from emberkeep.errors import Damage, EmberKeepError, Fault, Place, RunFailed, Un
 from emberkeep.keep import Keep
 from emberkeep.servers.databases import ROLE, access, meant, served
 from emberkeep.store.intake import Progress, Stream, silent
-from emberkeep.store.manifest import BESIDE, About
+from emberkeep.store.manifest import About, beside
 from emberkeep.store.store import SnapshotTree
 from emberkeep.trees import Entry, FolderTree, Kind, Tree, digest_of
 
@@ -33,16 +33,11 @@ _PIECE = 1 << 20
 
 def path_of(name: str) -> str:
     """Where the dump of a database lies within a snapshot."""
-    return f"{BESIDE}{name}.sql"
+    return beside(name, ".sql")
 
 
 def _facts_path(name: str) -> str:
-    return f"{BESIDE}{name}.json"
-
-
-def mark_of(name: str) -> str:
-    """How the journal notes that a run changes a database."""
-    return f"{BESIDE}{name}"
+    return beside(name, ".json")
 
 
 # --- taken along -----------------------------------------------------------------

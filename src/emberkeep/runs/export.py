@@ -23,7 +23,7 @@ import zstandard
 from emberkeep import files
 from emberkeep.errors import Refused, UsageError, system_may_refuse
 from emberkeep.store.intake import Progress, silent
-from emberkeep.store.manifest import BESIDE
+from emberkeep.store.manifest import beside
 from emberkeep.store.store import SnapshotTree
 from emberkeep.trees import FILE, FOLDER, LINK, Entry
 
@@ -52,7 +52,7 @@ def export(
     if target.exists():
         raise Refused(f"{target} is there already", hint="name another file")
     entries = {path: entry for path, entry in tree.entries().items() if wanted(path)}
-    dumps = {f"databases/{name}.sql": f"{BESIDE}{name}.sql" for name in databases}
+    dumps = {f"databases/{name}.sql": beside(name, ".sql") for name in databases}
     for path, own in dumps.items():
         entry = tree.beside(own)
         if entry is not None:

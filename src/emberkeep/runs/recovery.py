@@ -14,7 +14,7 @@ from emberkeep.runs.restore import RestorePlan
 from emberkeep.runs.run import Clock, Plan, Room, SnapshotStep, Step
 from emberkeep.servers.databases import meant
 from emberkeep.store.intake import Progress, silent
-from emberkeep.store.manifest import BESIDE, About
+from emberkeep.store.manifest import About, beside
 from emberkeep.store.store import SnapshotTree, Store
 
 if TYPE_CHECKING:
@@ -84,7 +84,7 @@ class RestoreStep(Step):
         changes = [Change(entry.path, What.WRITE, entry.size) for entry in found.write]
         changes += [Change(entry.path, What.DELETE, 0, entry.size) for entry in (*found.replace, *found.remove)]
         notes = tuple(f"database {name} as it was dumped" for name in self.databases)
-        return Plan(tuple(changes), notes, touched=frozenset(f"{BESIDE}{name}" for name in self.databases))
+        return Plan(tuple(changes), notes, touched=frozenset(map(beside, self.databases)))
 
     def _tree(self, room: Room) -> SnapshotTree:
         return SnapshotTree(room.store, room.store.manifest(self.target), f"snapshot {self.target}")

@@ -32,7 +32,7 @@ from emberkeep.runs import restore, snapshot
 from emberkeep.runs.journal import BEGUN, DONE, RESTORE, TAKEN_BACK, UNDO, UNDONE, Journal, Run
 from emberkeep.servers.process import refuse_if_running
 from emberkeep.store.intake import Progress, silent
-from emberkeep.store.manifest import BESIDE, About
+from emberkeep.store.manifest import BESIDE, About, beside
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.trees import LINK, Entry, FolderTree, Tree
 
@@ -499,7 +499,7 @@ def databases_of(run: Run, journal: Journal, before: SnapshotTree) -> list[str]:
     program or the server itself ran."""
     held = before.manifest.about.databases
     touched = journal.touched(run) if held else {}
-    return [name for name in held if run.whole or f"{BESIDE}{name}" in touched]
+    return [name for name in held if run.whole or beside(name) in touched]
 
 
 def _put_databases_back(keep: Keep, tree: SnapshotTree, names: Sequence[str], progress: Progress = silent) -> None:

@@ -26,6 +26,7 @@ from emberkeep.runs import databases
 from emberkeep.runs.run import FileStep, Notes, Plan, Room, Step
 from emberkeep.servers.databases import access
 from emberkeep.servers.versions import ordering
+from emberkeep.store.manifest import beside
 from emberkeep.store.store import SnapshotTree
 from emberkeep.trees import Tree, read
 
@@ -127,7 +128,7 @@ class ServedSqlStep(Step):
         with Connection(access(room.keep, self.one)) as connection:
             found = stepping.standing(Served(connection).applied(), self.scripts)
         _told(found, self.scripts, notes)
-        touched = frozenset([databases.mark_of(self.one.name)])
+        touched = frozenset([beside(self.one.name)])
         return Plan(notes=tuple(notes.lines), warnings=tuple(notes.warnings), touched=touched)
 
     def act(self, room: Room, plan: Plan) -> None:

@@ -30,9 +30,9 @@ from emberkeep.merging.merge import merge_file
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import FileMerge, Merge, Outcome, Settle
 from emberkeep.migrating.vendor import natural
-from emberkeep.runs.databases import mark_of
 from emberkeep.runs.run import FileStep, Notes, Plan, Room
 from emberkeep.servers.databases import ROLE, access
+from emberkeep.store.manifest import beside
 from emberkeep.trees import Kind, Tree, read
 
 _MAKES = re.compile(rb"\s*create\s+table\s+(?:if\s+not\s+exists\s+)?(`(?:``|[^`])+`|\"[^\"]+\"|[\w$]+)", re.IGNORECASE)
@@ -302,7 +302,7 @@ class TablesStep(FileStep):
     def plan(self, room: Room) -> Plan:
         plan = super().plan(room)
         served = [one for one in mergeable(room.keep, self.only) if one.served]
-        return replace(plan, touched=plan.touched | {mark_of(one.name) for one in served})
+        return replace(plan, touched=plan.touched | {beside(one.name) for one in served})
 
     def act(self, room: Room, plan: Plan) -> None:
         super().act(room, plan)

@@ -29,7 +29,7 @@ from emberkeep.servers.process import matching
 from emberkeep.servers.roles import Roles, selection
 from emberkeep.servers.watch import last_start
 from emberkeep.store.intake import Progress, silent
-from emberkeep.store.manifest import BESIDE
+from emberkeep.store.manifest import beside
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
 from emberkeep.trees import FILE, FolderTree, Tree, read
@@ -342,7 +342,7 @@ class RowsStep(Step):
 
     def plan(self, room: Room) -> Plan:
         deletions = room.told["cleared"].deletions
-        touched = frozenset(f"{BESIDE}{one.database}" for one in deletions)
+        touched = frozenset(beside(one.database) for one in deletions)
         return Plan(
             notes=tuple(f"{one.database}: {one.count} rows of {one.table}" for one in deletions), touched=touched
         )

@@ -95,6 +95,12 @@ BESIDE = "/"
 """What paths begin with that are no files of the server folder: dumps of databases, and what was dumped."""
 
 
+def beside(name: str, ending: str = "") -> str:
+    """The path of what belongs to a database: its dump (``.sql``), what was dumped (``.json``), or, in the journal,
+    that a run changes it."""
+    return f"{BESIDE}{name}{ending}"
+
+
 class Held(NamedTuple):
     """An entry with the digest (hex) and the place of its contents: "" and None where there are none."""
 
