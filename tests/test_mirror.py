@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ftplib
 import os
 import shutil
 import subprocess
@@ -22,9 +23,9 @@ from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.far import Address, address_of
 from emberkeep.keep import Keep
 from emberkeep.remote import listing
-from emberkeep.remote.host import FarEntry, Odd
+from emberkeep.remote.host import Denied, FarEntry, Odd
 from emberkeep.remote.state import FarState
-from emberkeep.remote.walk import walk
+from emberkeep.remote.walk import now_there, walk
 from emberkeep.remote.work import TRIES, Lines
 from emberkeep.runs import mirror
 from emberkeep.runs.journal import Journal
@@ -467,6 +468,48 @@ def test_a_host_without_room_is_told_and_all_put_back(root: Path, tmp_path: Path
         assert Journal(site.folder).waiting() is None
 
 
+def test_a_host_that_trips_over_a_rename_is_asked_again(root: Path, tmp_path: Path) -> None:
+    class Trips(Listening):
+        renamed: list[str] = []
+        trips = [2]
+
+        def ftp_RNTO(self, path: str) -> Any:  # noqa: N802
+            self.renamed.append(path)
+            return super().ftp_RNTO(path)
+
+        def ftp_MLSD(self, path: str) -> Any:  # noqa: N802
+            if self.renamed and self.trips[0]:
+                self.trips[0] -= 1
+                self.respond("550 no such file.")
+                return None
+            return super().ftp_MLSD(path)
+
+    with farhosts.ftp(root.parent, Trips) as served:
+        site = over_ftp(tmp_path, served)
+        assert site.mirror("fetch").code == 0
+        changed_here(site)
+        sent = site.mirror("send", "--go")
+        assert sent.code == 0, sent.err
+        assert held(root) == held(site.copy)
+
+
+def test_a_folder_that_is_not_listed_is_not_taken_for_empty(root: Path, tmp_path: Path) -> None:
+    class Mute(Listening):
+        def ftp_CWD(self, path: str) -> Any:  # noqa: N802
+            if path.endswith("mission"):
+                self.respond("550 not today.")
+                return None
+            return super().ftp_CWD(path)
+
+    with farhosts.ftp(root.parent, Mute) as served, over_ftp(tmp_path, served).lines() as lines:
+        host = lines.first.host()
+        assert now_there(host, "world/big.sea") is not None
+        assert now_there(host, "world/none.sea") is None
+        assert now_there(host, "nowhere/at/all") is None
+        with pytest.raises(Denied, match="not today"):
+            now_there(host, "mission/stores.xml")
+
+
 def test_a_folder_that_cannot_be_made_again_is_told_and_the_undo_waits(root: Path, tmp_path: Path) -> None:
     class Shut(Listening):
         shut = [False]
@@ -869,6 +912,40 @@ def test_the_stand_in_host(root: Path, tmp_path: Path, faults: str) -> None:
         full = site.mirror("send", "--go")
         assert (full.code, "no room left" in full.err) == (5, True)
     finally:
+        host.shutdown()
+        host.server_close()
+        thread.join()
+
+
+def test_the_stand_in_host_lists_what_is_being_renamed(root: Path) -> None:
+    host = Host(root, WORD)
+    thread = threading.Thread(target=host.serve_forever, daemon=True)
+    thread.start()
+    stop = threading.Event()
+    for number in range(400):
+        (root / "mission" / f"{number}.rig").touch()
+
+    def rename() -> None:
+        for number in range(10_000_000):
+            if stop.is_set():
+                return
+            (root / "mission" / f"{number}").touch()
+            (root / "mission" / f"{number}").rename(root / "mission" / "renamed")
+
+    renaming = threading.Thread(target=rename)
+    renaming.start()
+    try:
+        with ftplib.FTP() as asking:
+            asking.connect(*host.server_address[:2])  # type: ignore[arg-type]
+            asking.login("keeper", WORD)
+            asking.cwd("/mission")
+            for _ in range(50):
+                lines: list[str] = []
+                asking.retrlines("MLSD", lines.append)
+                assert any(line.endswith(" stores.xml") for line in lines)
+    finally:
+        stop.set()
+        renaming.join()
         host.shutdown()
         host.server_close()
         thread.join()

@@ -14,9 +14,11 @@ import calendar
 import os
 import socket
 import socketserver
+import stat
 import sys
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 USER = "keeper"
@@ -166,8 +168,11 @@ class _Session(socketserver.StreamRequestHandler):
         return self._listed(line)
 
     def _listed(self, line: Callable[[str, os.stat_result, bool], str]) -> str:
-        paths = [path for path in sorted(self._path("").iterdir()) if path.exists()]
-        rows = [line(path.name, path.stat(), path.is_dir()) for path in paths]
+        rows = []
+        for path in sorted(self._path("").iterdir()):
+            with suppress(FileNotFoundError):  # another connection may just have renamed it
+                facts = path.stat()
+                rows.append(line(path.name, facts, stat.S_ISDIR(facts.st_mode)))
         text = "".join(f"{row}\r\n" for row in rows).encode("utf-8", "surrogateescape")
         return self._over(lambda data: data.sendall(text))
 

@@ -128,8 +128,8 @@ class FarPlace:
         for at in range(len(parts) + 1):
             path = "/".join(parts[:at])
             if path not in self._made:
-                if not path or now_there(host, path) is None:
-                    with suppress(Denied):  # the top is mostly there
+                with suppress(Denied):  # the top is mostly there
+                    if not path or now_there(host, path) is None:
                         host.make_folder(path)
                 self._made.add(path)
 

@@ -15,6 +15,8 @@ from emberkeep.trees import Entry, Kind, Skipped, Still, digest_of
 DEEPEST = 64
 MOST = 2_000_000
 """Folders within folders, and names, that no server has: a listing without end is broken off."""
+LOOKS = 3
+"""How often a folder is asked for what stands in it: some hosts trip over what another connection renames meanwhile."""
 
 
 @dataclass(frozen=True)
@@ -129,10 +131,14 @@ def _entry(found: FarEntry) -> Entry:
 
 
 def now_there(host: Host, path: str) -> FarEntry | None:
-    """What a fresh listing tells of one path; None when nothing is there."""
+    """What a fresh listing tells of one path; None when nothing is there. Denied where its folder is there and the host
+    does not list it: then nobody knows."""
     folder = path.rpartition("/")[0]
-    try:
-        found = list(host.listing(folder))
-    except Denied:
-        return None
-    return next((item for item in found if isinstance(item, FarEntry) and item.path == path), None)
+    for left in reversed(range(LOOKS)):
+        try:
+            found = list(host.listing(folder))
+            return next((item for item in found if isinstance(item, FarEntry) and item.path == path), None)
+        except Denied:
+            if not left and (not folder or now_there(host, folder) is not None):
+                raise
+    return None
