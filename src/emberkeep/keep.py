@@ -53,16 +53,18 @@ from datetime import timedelta
 from functools import cached_property
 from pathlib import Path
 from types import MappingProxyType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from emberkeep import database, events, far, files, globs, running, wiping
-from emberkeep.database import Databases
+from emberkeep import files, globs, running
 from emberkeep.errors import Refused, UsageError
-from emberkeep.events import Events
-from emberkeep.far import Far
 from emberkeep.running import Running
 from emberkeep.toml import Reader, load, parsed
-from emberkeep.wiping import Wiping
+
+if TYPE_CHECKING:  # what reads these tables is loaded where keep.toml has them: every command reads keep.toml
+    from emberkeep.database import Databases
+    from emberkeep.events import Events
+    from emberkeep.far import Far
+    from emberkeep.wiping import Wiping
 
 FILE = "keep.toml"
 SUFFIX = ".keep"
@@ -225,19 +227,53 @@ class Config:
     player_bound: tuple[str, ...] = ()
     wanted: tuple[Wanted, ...] = ()
     running: Running = field(default_factory=Running)
-    far: Far = field(default_factory=Far)
     copy: str = ""
     """Where the local copy of a far server folder lies, relative to the keep; "" for beside it."""
-    databases: Databases = field(default_factory=Databases)
     landmarks: tuple[Landmark, ...] = ()
     updating: Updating = field(default_factory=Updating)
-    wiping: Wiping = field(default_factory=Wiping)
-    calendar: Events = field(default_factory=Events)
+    told_far: Far | None = None
+    told_databases: Databases | None = None
+    told_wiping: Wiping | None = None
+    told_events: Events | None = None
+    """These four are None where keep.toml has none of their tables; ``far`` and so on are there always."""
     ladder: tuple[Rung, ...] = ()
     rules: tuple[Settling, ...] = ()
     silenced: tuple[str, ...] = ()
     questions: tuple[str, ...] = ()
     """Lines of keep.toml that begin with ``# ?``: what adopt could only guess, until the admin strikes them out."""
+
+    @property
+    def is_far(self) -> bool:
+        """Whether the server folder is reached by file transfer."""
+        return self.told_far is not None and self.told_far.address is not None
+
+    @cached_property
+    def far(self) -> Far:
+        """The way to a server folder that is reached by file transfer."""
+        from emberkeep.far import Far
+
+        return self.told_far or Far()
+
+    @cached_property
+    def databases(self) -> Databases:
+        """The databases."""
+        from emberkeep.database import Databases
+
+        return self.told_databases or Databases()
+
+    @cached_property
+    def wiping(self) -> Wiping:
+        """What wipes clear; where nothing is told, the scopes that the roles make."""
+        from emberkeep.wiping import Wiping, from_roles
+
+        return self.told_wiping or Wiping(from_roles(dict(self.roles), self.player_bound))
+
+    @cached_property
+    def calendar(self) -> Events:
+        """What comes round."""
+        from emberkeep.events import Events
+
+        return self.told_events or Events()
 
     @cached_property
     def tz(self) -> zoneinfo.ZoneInfo:
@@ -274,7 +310,7 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
         raise Refused(f"{path} has format {number}; this Ember Keep reads up to {FORMAT}", hint="update Ember Keep")
     server = reader.sub("server")
     zone, roles, player_bound = _zone(server), _roles(reader.sub("roles")), _player_bound(reader.sub("player-bound"))
-    wipes = wiping.read(reader, dict(roles), player_bound)
+    wipes = _wiping(reader, dict(roles), player_bound)
     name, folder = server.required("name"), server.required("folder")
     config = Config(
         name=name,
@@ -289,13 +325,13 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
         player_bound=player_bound,
         wanted=_wanted(reader),
         running=running.read(reader),
-        far=far.read(reader, server, folder),
         copy=server.string("copy"),
-        databases=database.read(reader),
         landmarks=tuple(_landmark(item) for item in reader.subs("landmark")),
         updating=_updating(reader.sub("update"), reader.sub("rehearse")),
-        wiping=wipes,
-        calendar=events.read(reader, zoneinfo.ZoneInfo(zone), tuple(scope.name for scope in wipes.scopes)),
+        told_far=_far(reader, server, folder),
+        told_databases=_databases(reader),
+        told_wiping=wipes,
+        told_events=_events(reader, zone, wipes, dict(roles), player_bound),
         ladder=_ladder(reader.sub("ladder")),
         rules=tuple(_settling(item) for item in reader.subs("rule")),
         silenced=_silenced(reader.sub("checks")),
@@ -307,6 +343,45 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
     reader.no_others()
     reader.raise_if_faulty()
     return config
+
+
+def _far(reader: Reader, server: Reader, folder: str) -> Far | None:
+    if not reader.has("far") and "://" not in folder:
+        return None
+    from emberkeep import far
+
+    return far.read(reader, server, folder)
+
+
+def _databases(reader: Reader) -> Databases | None:
+    if not reader.has("database", "vendor-sql"):
+        return None
+    from emberkeep import database
+
+    return database.read(reader)
+
+
+def _wiping(reader: Reader, roles: Mapping[str, tuple[str, ...]], player_bound: tuple[str, ...]) -> Wiping | None:
+    if not reader.has("scopes", "survives", "wipe"):
+        return None
+    from emberkeep import wiping
+
+    return wiping.read(reader, roles, player_bound)
+
+
+def _events(
+    reader: Reader,
+    zone: str,
+    wipes: Wiping | None,
+    roles: Mapping[str, tuple[str, ...]],
+    player_bound: tuple[str, ...],
+) -> Events | None:
+    if not reader.has("event", "calendar", "announce", "webhook"):
+        return None
+    from emberkeep import events, wiping
+
+    scopes = wipes.scopes if wipes else wiping.from_roles(roles, player_bound)
+    return events.read(reader, zoneinfo.ZoneInfo(zone), tuple(scope.name for scope in scopes))
 
 
 def _zone(server: Reader) -> str:
@@ -493,7 +568,7 @@ class Keep:
         self.environment = environment
         self.config = read_config(folder / FILE)
         here = self.config.folder
-        if self.config.far.address is not None:
+        if self.config.is_far:
             called = folder.name.removesuffix(SUFFIX)
             here = self.config.copy or (f"../{called}" if called not in ("", folder.name) else "copy")
         self.server = Path(os.path.normpath(folder / here))
@@ -531,7 +606,7 @@ class Keep:
     def require_server(self) -> Path:
         """The server folder; UsageError when it is not there."""
         if not self.server.is_dir():
-            if self.config.far.address is not None:
+            if self.config.is_far:
                 raise UsageError(
                     f"there is no copy of {self.config.far.address} at {self.server} yet",
                     hint="'emberkeep mirror fetch' brings it here",

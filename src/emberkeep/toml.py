@@ -104,6 +104,11 @@ class Reader:
         found = line_of(below, path)
         return self.line - 1 + found if found else self.line
 
+    def has(self, *keys: str) -> bool:
+        """Whether any of ``keys`` is there; all of them are known ones."""
+        self._used.update(keys)
+        return any(key in self.table for key in keys)
+
     def get(self, key: str, kind: type | tuple[type, ...], what: str, default: object = None) -> Any:
         """The value of ``key`` if it has the right type; else a fault and ``default``. Missing: ``default``."""
         self._used.add(key)

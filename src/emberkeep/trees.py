@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import os
 import stat
-from array import array
+import struct
 from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from enum import StrEnum
+from itertools import chain
 from pathlib import Path
 from typing import NamedTuple, Protocol
 
@@ -224,14 +226,17 @@ class FolderTree:
         rows = self._scanned()
         if self._skipped:
             return ""
-        hasher = blake3("\0".join([path for path, _ in rows]).encode("utf-8", "surrogateescape"))
+        hasher = blake3(self._paths().encode("utf-8", "surrogateescape"))
         hasher.update(f"\0{self.top}\0".encode())
         try:
             for column in _columns([facts for _, facts in rows]):
-                hasher.update(array("q", column).tobytes())
-        except OverflowError:  # inodes of more than 63 bits
+                hasher.update(struct.pack(f"{len(column)}q", *column))
+        except struct.error:  # inodes of more than 63 bits
             return ""
         return hasher.hexdigest()
+
+    def _paths(self) -> str:
+        return "\0".join([path for path, _ in self._scanned()])
 
     def _scanned(self) -> list[tuple[str, os.stat_result]]:
         if self._listed is None:
@@ -247,29 +252,34 @@ class FolderTree:
         waiting = [""]
         while waiting:
             folder = waiting.pop()
-            start = f"{folder}/" if folder else ""
             try:
-                with os.scandir(self._start + folder) as listing:
-                    items = list(listing)
+                with _place(self._start + folder, below=bool(folder)) as place:
+                    waiting += self._list(place, f"{folder}/" if folder else "", found)
             except OSError as error:
                 if not folder:
                     raise
                 self._skipped.append(Skipped(folder, f"cannot be listed: {error.strerror}"))
-                continue
-            for item in items:
-                path = start + item.name
-                if item.name.startswith(TEMPORARY):
-                    self._leftovers.append(path)
-                    continue
-                try:
-                    facts = item.stat(follow_symlinks=False)
-                except OSError as error:
-                    self._skipped.append(Skipped(path, f"cannot be read: {error.strerror}"))
-                    continue
-                found.append((path, facts))
-                if facts.st_mode & _TYPE == _FOLDER:
-                    waiting.append(path)
         return found
+
+    def _list(self, place: str | int, start: str, found: list[tuple[str, os.stat_result]]) -> list[str]:
+        """Add what stands in one folder to ``found``; the folders among it."""
+        with os.scandir(place) as listing:
+            items = list(listing)
+        folders = []
+        for item in items:
+            path = start + item.name
+            if item.name.startswith(TEMPORARY):
+                self._leftovers.append(path)
+                continue
+            try:
+                facts = item.stat(follow_symlinks=False)
+            except OSError as error:
+                self._skipped.append(Skipped(path, f"cannot be read: {error.strerror}"))
+                continue
+            found.append((path, facts))
+            if facts.st_mode & _TYPE == _FOLDER:
+                folders.append(path)
+        return folders
 
     def _entry(self, path: str, facts: os.stat_result) -> Entry | None:
         """Every path of a large tree comes through here, so what is common is done without a further call."""
@@ -327,15 +337,25 @@ class FolderTree:
         return
 
 
+@contextmanager
+def _place(folder: str, *, below: bool) -> Iterator[str | int]:
+    """What to list a folder by. A descriptor, where the system takes one: asking about each name in it then takes three
+    quarters of the time, and a folder ``below`` that was just made a link of is not followed."""
+    if os.scandir not in os.supports_fd:
+        yield folder
+        return
+    descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | (os.O_NOFOLLOW if below else 0))
+    try:
+        yield descriptor
+    finally:
+        os.close(descriptor)
+
+
 def _columns(rows: list[os.stat_result]) -> Iterator[list[int]]:
-    """What a write changes, column by column: many times quicker than row by row."""
-    yield [row.st_mode for row in rows]
-    yield [row.st_size for row in rows]
+    """What a write changes, some columns at a time: many times quicker than row by row."""
+    yield list(chain.from_iterable([row[:7] for row in rows]))  # mode, inode, device, names, owner, group and size
     yield [row.st_mtime_ns for row in rows]
     yield [row.st_ctime_ns for row in rows]
-    yield [row.st_ino for row in rows]
-    yield [row.st_uid for row in rows]
-    yield [row.st_gid for row in rows]
 
 
 _TYPE = 0o170000

@@ -45,8 +45,9 @@ COMMANDS = {
 INTERRUPTED = 130
 
 
-def parser_for(command: str | None) -> argparse.ArgumentParser:
-    """The parser, with the arguments of ``command`` only; no other command's module is loaded."""
+def parser_for(command: str | None, *, alone: bool = False) -> argparse.ArgumentParser:
+    """The parser, with the arguments of ``command`` only; no other command's module is loaded. ``alone``: it is sure
+    that no other is meant, so that the others need no parser either, which take as long to make as all else here."""
     parser = argparse.ArgumentParser(
         prog="emberkeep",
         description="Takes a survival game server safely across an update. "
@@ -61,6 +62,8 @@ def parser_for(command: str | None) -> argparse.ArgumentParser:
     parser.add_argument("--debug", action="store_true", help="show a traceback when something fails")
     subparsers = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
     for name, words in COMMANDS.items():
+        if alone and name != command:
+            continue
         sub = subparsers.add_parser(name, help=words, description=words[0].upper() + words[1:] + ".")
         if name == command:
             _fill(sub, name)
@@ -88,7 +91,8 @@ def _module(name: str) -> Any:
 def main(arguments: Sequence[str]) -> int:
     """Run one command and return its exit code."""
     command = next((word for word in arguments if word in COMMANDS), None)
-    parser = parser_for(command)
+    words = arguments[2:] if arguments[:1] == ["--keep"] else arguments
+    parser = parser_for(command, alone=words[:1] == [command])
     args = parser.parse_args(arguments)
     if args.command is None:
         parser.print_help()

@@ -8,20 +8,22 @@ from dataclasses import replace
 from datetime import datetime
 from pathlib import Path
 from types import MappingProxyType
+from typing import TYPE_CHECKING
 
 from emberkeep import files
-from emberkeep.database import Database
 from emberkeep.databases.live import LiveTree
 from emberkeep.errors import Damage, Refused
 from emberkeep.files import TEMPORARY
-from emberkeep.keep import Keep
-from emberkeep.servers.databases import meant
+from emberkeep.keep import Config, Keep
 from emberkeep.servers.process import running_signs
 from emberkeep.servers.roles import selection
 from emberkeep.store.intake import Progress, Stream, silent
 from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.refs import resolve
 from emberkeep.store.store import Dumped, SnapshotTree, Store, Taken
+
+if TYPE_CHECKING:
+    from emberkeep.database import Database
 
 NOTHING: Mapping[str, str] = MappingProxyType({})
 
@@ -59,7 +61,7 @@ def take(
                     hint="stop it and try again; or tell keep.toml its [console], or say --while-running",
                 )
             stack.enter_context(held(config.running.console, environment))
-        chosen = meant(only, config.databases)
+        chosen = _databases(only, config)
         streams = _streams(keep, chosen, now)
         store = store or stack.enter_context(closing(Store(keep.store_folder)))
         live = LiveTree(server, "live", room=keep.store_folder / f"{TEMPORARY}databases")
@@ -71,6 +73,14 @@ def take(
         wanted = selection(only, config.roles, config.world.tiles) if only else None
         taken = store.add(live, about, wanted=wanted, live=live, rehash=rehash, streams=streams, progress=progress)
         return taken._replace(dumped=_dumped(store, taken.about)) if streams else taken
+
+
+def _databases(only: Sequence[str], config: Config) -> tuple[Database, ...]:
+    if config.told_databases is None:
+        return ()
+    from emberkeep.servers.databases import meant  # only where there are some
+
+    return meant(only, config.told_databases)
 
 
 def _dumped(store: Store, about: About) -> tuple[Dumped, ...]:
