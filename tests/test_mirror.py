@@ -641,6 +641,8 @@ def test_a_host_that_is_far_is_asked_over_more_ways(
     opened: list[sftp.SftpHost] = []
 
     class Far(sftp.SftpHost):
+        reads_many = False
+
         def __init__(self, *told: Any) -> None:
             super().__init__(*told)
             self.answers_in = answers_in

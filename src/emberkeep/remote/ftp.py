@@ -5,14 +5,14 @@ from __future__ import annotations
 import ftplib
 import socket
 import ssl
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from typing import Any, NoReturn
 
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.remote import listing
-from emberkeep.remote.host import CHUNK, Denied, Door, FarEntry, Lost, Odd, joined, why_odd
+from emberkeep.remote.host import CHUNK, Denied, Door, FarEntry, Lost, Odd, Piece, Want, joined, one_by_one, why_odd
 from emberkeep.trees import Kind
 
 _HASHES = {"XSHA256": "sha256", "XSHA512": "sha512", "XSHA1": "sha1", "XMD5": "md5"}
@@ -177,6 +177,11 @@ class FtpHost:
                     self._ftp.sendcmd(f"SITE CHMOD {mode:o} {self._at(path)}")
 
     answers_in = 0.0
+
+    reads_many = False
+
+    def read_many(self, wants: Sequence[Want]) -> Iterator[Piece]:
+        return one_by_one(self, wants)
 
     def another(self) -> NoReturn:
         raise Denied("an FTP connection takes one question at a time")

@@ -6,8 +6,8 @@ UTF-8 carry surrogates, as everywhere.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
 from emberkeep.far import Address, Far
@@ -60,6 +60,18 @@ class Odd:
     why: str
 
 
+class Want(NamedTuple):
+    """A file to read: from ``start`` up to ``size`` bytes, to its end where that is -1."""
+
+    path: str
+    start: int
+    size: int
+
+
+Piece = tuple[int, bytes | Denied]
+"""The number of a file among those wanted, and some of its bytes; b"" at its end, Denied where it cannot be had."""
+
+
 class Host(Protocol):
     """One connection, used by one thread at a time. Lost and Denied as they come."""
 
@@ -102,6 +114,15 @@ class Host(Protocol):
         ...
 
     @property
+    def reads_many(self) -> bool:
+        """Whether many files over one connection come quicker by :meth:`read_many` than over several at a time."""
+        ...
+
+    def read_many(self, wants: Sequence[Want]) -> Iterator[Piece]:
+        """The bytes of files, each in its turn."""
+        ...
+
+    @property
     def answers_in(self) -> float:
         """Seconds that the host took for an answer when it was met."""
         ...
@@ -124,6 +145,13 @@ def nobody(host: str, kind: str, fingerprint: str) -> bool:
     return False
 
 
+@dataclass
+class Met:
+    """What connections to one host find out for those after them. ``ssh``: whether the system's own may be tried."""
+
+    ssh: bool = True
+
+
 @dataclass(frozen=True)
 class Door:
     """All that connecting takes. ``secret``: the password or passphrase; ``own_keys``: the file where host keys that
@@ -135,6 +163,7 @@ class Door:
     trust: Trust = nobody
     limit: float = 30.0
     environment: Mapping[str, str] | None = None
+    met: Met = field(default_factory=Met, compare=False, repr=False)
 
     @property
     def address(self) -> Address:
@@ -152,6 +181,18 @@ def connect(door: Door) -> Host:
     from emberkeep.remote.ftp import FtpHost
 
     return FtpHost(door)
+
+
+def one_by_one(host: Host, wants: Sequence[Want]) -> Iterator[Piece]:
+    """The bytes of files, each asked for when the one before has come."""
+    for number, want in enumerate(wants):
+        try:
+            for chunk in host.read(*want):
+                yield number, chunk
+        except Denied as error:
+            yield number, error
+        else:
+            yield number, b""
 
 
 def joined(folder: str, name: str) -> str:

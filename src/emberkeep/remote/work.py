@@ -7,11 +7,12 @@ import threading
 import time
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field
 from typing import TypeVar
 
 from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput
-from emberkeep.remote.host import Denied, Door, Host, Lost, connect
+from emberkeep.remote.host import Denied, Door, Host, Lost, Piece, Want, connect
 
 Item = TypeVar("Item")
 Result = TypeVar("Result")
@@ -109,11 +110,78 @@ class Line:
                 attempt += 1
                 self.lost(error, attempt, what)
 
+    def many(self, wants: Sequence[Want], what: str) -> Iterator[tuple[int, Iterator[bytes]]]:
+        """Files one after the other, each by its number with its bytes, which raise Denied where it cannot be had. A
+        connection that is lost on the way is opened again and goes on where it was."""
+        pieces = self._pieces(wants, what)
+        for number in range(len(wants)):
+            file = _Bytes(pieces)
+            yield number, file
+            file.skip()
+        for _ in pieces:
+            raise AssertionError("more files came than were wanted")
+
+    def _pieces(self, wants: Sequence[Want], what: str) -> Iterator[Piece]:
+        number, at, attempt = 0, wants[0].start if wants else 0, 0
+        while number < len(wants):
+            left = [wants[number]._replace(start=at), *wants[number + 1 :]]
+            first = number
+            try:
+                for index, piece in self.host().read_many(left):
+                    number, attempt = first + index, 0
+                    if isinstance(piece, bytes) and piece:
+                        at += len(piece)
+                    else:
+                        number += 1
+                        at = wants[number].start if number < len(wants) else 0
+                    yield first + index, piece
+            except Lost as error:
+                attempt += 1
+                self.lost(error, attempt, what)
+
     def close(self) -> None:
         """End the connection, if there is one."""
         host, self._host = self._host, None
         if host is not None:
             host.close()
+
+
+def _reads_many(host: Host) -> bool:
+    return host.reads_many
+
+
+class _Bytes:
+    """One file's part of the pieces of many."""
+
+    def __init__(self, pieces: Iterator[Piece]) -> None:
+        self._pieces = pieces
+        self._ended = False
+        self._broken: EmberKeepError | None = None
+
+    def __iter__(self) -> _Bytes:
+        return self
+
+    def __next__(self) -> bytes:
+        try:
+            piece = b"" if self._ended else next(self._pieces)[1]
+        except EmberKeepError as error:
+            self._broken = error
+            raise
+        if isinstance(piece, Denied):
+            self._ended = True
+            raise piece
+        if not piece:
+            self._ended = True
+            raise StopIteration
+        return piece
+
+    def skip(self) -> None:
+        """Past what of it was not taken. Raises again what ended them all."""
+        if self._broken is not None:
+            raise self._broken
+        with suppress(Denied):
+            for _ in self:
+                pass
 
 
 @dataclass
@@ -146,13 +214,22 @@ class Lines:
         """The one that is used where one will do."""
         return self._all[0]
 
+    def reads_many(self) -> bool:
+        """Whether files are better read behind one another (:meth:`Line.many`) than several at a time."""
+        return self.first.do(_reads_many, "cannot connect")
+
     def _pays(self, line: Line) -> bool:
         """Whether a line is worth its thread: a further way over a connection only where answers take their time."""
         return line.over is None or self.first.host().answers_in >= FAR
 
-    def each(self, items: Iterable[Item], act: Callable[[Line, Item], Sequence[Item] | None]) -> None:
-        """``act`` on every item, some at a time; what it returns is to be done as well. What it raises ends all."""
+    def each(
+        self, items: Iterable[Item], act: Callable[[Line, Item], Sequence[Item] | None], most: int | None = None
+    ) -> None:
+        """``act`` on every item, some at a time; what it returns is to be done as well. What it raises ends all.
+        ``most``: over at most so many connections; further ones are ended."""
         waiting = deque(items)
+        for line in self._all[most:] if most else ():
+            line.close()
         if not waiting:
             return
         self.first.do(lambda host: None, "cannot connect")  # before the others: some hosts take one connection only
@@ -183,7 +260,7 @@ class Lines:
                         waiting.extend(more or ())
                         changed.notify_all()
 
-        threads = [threading.Thread(target=work, args=(line,), daemon=True) for line in self._all[1:]]
+        threads = [threading.Thread(target=work, args=(line,), daemon=True) for line in self._all[1:most]]
         for thread in threads:
             thread.start()
         try:

@@ -6,22 +6,25 @@ that was broken off goes on where it stopped. What was changed here and not sent
 
 from __future__ import annotations
 
+import itertools
 import os
 import socket
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import closing, suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
+from typing import NamedTuple
 
 from blake3 import blake3
 
 from emberkeep import files
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.keep import Keep
-from emberkeep.remote.host import Denied, Door, FarEntry, Odd, Trust, nobody
+from emberkeep.remote.host import Denied, Door, FarEntry, Odd, Trust, Want, nobody
 from emberkeep.remote.state import FarState, Known
 from emberkeep.remote.walk import FarTree, Listing, now_there, walk
 from emberkeep.remote.work import Line, Lines
@@ -38,8 +41,11 @@ TRIES = 3
 """How often a file is fetched that has another size than its listing told."""
 LEAST_ALIKE = 0.3
 """Least share of what is known that a far folder still holds, to be the same server."""
-_BATCH = 400
-"""Files that are noted together, once their folders are synced."""
+_BATCH, _BATCH_BYTES = 400, 64 << 20
+"""Files that are put into their places together, and their bytes."""
+_NEW = ".new"
+"""How the names end under which small files gather."""
+_Given = tuple[Path, int, Iterator[bytes]]
 
 
 def door_of(keep: Keep, environment: Mapping[str, str], trust: Trust = nobody) -> Door:
@@ -310,6 +316,14 @@ def standing(keep: Keep) -> Standing | None:
     return Standing(str(keep.config.far.address), state.fetched, tuple(path for path in changed if path not in folders))
 
 
+class _Whole(NamedTuple):
+    """A file whose bytes are all here, and not in its place yet. ``entry``: with its size as it came."""
+
+    part: Path
+    entry: FarEntry
+    digest: str
+
+
 @dataclass
 class _Fetch:
     keep: Keep
@@ -323,82 +337,155 @@ class _Fetch:
 
     def __post_init__(self) -> None:
         self._guard = threading.Lock()
-        self._waiting: list[Known] = []
-        self._numbers = 0
+        self._waiting: list[_Whole] = []
+        self._waiting_bytes = 0
+        self._ways: set[str] = set()
+        self._numbers = itertools.count()
+        self._settler = ThreadPoolExecutor(1, "settle")
+        self._settling: Future[None] | None = None
 
-    def each(self, line: Line, entry: FarEntry) -> None:
-        """Fetch one file."""
+    def all(self, entries: Sequence[FarEntry]) -> None:
+        """Fetch files. What is here when that is broken off is put into its place all the same."""
+        files.make_folder(self.state.parts)
+        self._sweep()  # after a fetch that was killed
+        try:
+            if entries and self.lines.reads_many():
+                at_once = max(1, self.lines.door.far.connections // 2)  # each takes a second one for the bytes
+                self.lines.each(list(_grouped(entries)), self._in_turn, most=at_once)
+            else:
+                self.lines.each(entries, self.each)
+        finally:
+            with self._settler:
+                self._settle_full(least=0)
+            if self._settling is not None:
+                self._settling.result()
+        self._sweep()
+
+    def _sweep(self) -> None:
+        for left in self.state.parts.glob(f"*{_NEW}"):
+            files.io.unlink(left)
+
+    def _in_turn(self, line: Line, entries: Sequence[FarEntry]) -> None:
+        parts = [self._part(entry) for entry in entries]
+        wants = [Want(entry.path, start, entry.size) for entry, (_, start) in zip(entries, parts, strict=True)]
+        for number, chunks in line.many(wants, "cannot fetch"):
+            self.each(line, entries[number], (*parts[number], chunks))
+
+    def each(self, line: Line, entry: FarEntry, given: _Given | None = None) -> None:
+        """Fetch one file. ``given``: where its bytes gather, how many of them are there, and the rest as it comes."""
         try:
             for _ in range(TRIES):
-                known = self._bring(line, entry)
-                if isinstance(known, Known):
+                found = self._bring(line, entry, given)
+                if isinstance(found, _Whole):
                     break
-                entry = known
+                entry, given = found, None
             else:
                 raise UnreadableInput(f"it goes on changing, or the host tells another size ({entry.size}) than it has")
         except Denied as error:
             self.failed.append(Skipped(entry.path, str(error)))
             return
         except UnreadableInput as error:
-            if line.stopped.is_set():
+            if line.stopped.is_set() or not line.opens():
                 raise
             self.failed.append(Skipped(entry.path, error.faults[0].what))
             return
         with self._guard:
-            self._waiting.append(known)
-            self.fetched += 1
-            full = len(self._waiting) >= _BATCH
-        if full:
-            self.note()
+            self._waiting.append(found)
+            self._waiting_bytes += found.entry.size
+        self._settle_full()
 
-    def _bring(self, line: Line, entry: FarEntry) -> Known | FarEntry:
-        """Fetch a file and put it in its place; what a fresh listing tells of it where its size is not as told."""
-        copy = self.keep.server / entry.path
-        _check_way(self.keep.server, entry.path)
+    def _part(self, entry: FarEntry) -> tuple[Path, int]:
+        """Where a file's bytes gather, and how many are there from an earlier try."""
         if entry.size >= LARGE:
-            part, start = self.state.part(entry)
-        else:
-            with self._guard:
-                self._numbers += 1
-                part, start = self.state.parts / f"{self._numbers}.new", 0
-            files.make_folder(self.state.parts)
-            with suppress(FileNotFoundError):
-                files.io.unlink(part)
+            return self.state.part(entry)
+        return self.state.parts / f"{next(self._numbers)}{_NEW}", 0
+
+    def _bring(self, line: Line, entry: FarEntry, given: _Given | None) -> _Whole | FarEntry:
+        """Fetch a file's bytes; what a fresh listing tells of it where there are not as many as told."""
+        self._check_way(entry.path)
+        part, start, chunks = given or (*self._part(entry), None)
+        if chunks is None:
+            chunks = line.steady(entry.path, start, entry.size, f"cannot fetch {entry.path}")
         hasher, size = blake3(), start
         if start:
             hasher.update_mmap(part)
         with files.appending(part) as handle:
-            for chunk in line.steady(entry.path, start, entry.size, f"cannot fetch {entry.path}"):
+            for chunk in chunks:
                 files.io.write(handle, chunk)
                 hasher.update(chunk)
                 size += len(chunk)
                 self._told(len(chunk))
-            files.io.sync(handle)
-        if entry.size >= LARGE:
-            self.state.whole(entry.path)
         fresh = now_there_of(line, entry.path) if size != entry.size else entry
         if fresh is None or fresh.size not in (size, -1):
             files.io.unlink(part)
-            self._told(-size)
+            self._told(start - size)
             if fresh is None:
                 raise UnreadableInput("it was taken away meanwhile")
             return fresh
-        files.move_in(part, copy, _facts(fresh))
-        facts = copy.stat()
-        return Known(fresh._replace(size=size), hasher.hexdigest(), (facts.st_size, facts.st_mtime_ns))
+        return _Whole(part, fresh._replace(size=size), hasher.hexdigest())
+
+    def _check_way(self, path: str) -> None:
+        folder = path.rpartition("/")[0]
+        if folder not in self._ways:
+            _check_way(self.keep.server, path)
+            self._ways.add(folder)
 
     def _told(self, count: int) -> None:
         with self._guard:
             self.done += count
             self.progress(min(self.done, self.total), self.total)
 
-    def note(self) -> None:
-        """Note what is fetched, once it is surely there."""
+    def _settle_full(self, least: int = 1) -> None:
+        """Have what is whole put into its place once there is much of it, while further files come."""
         with self._guard:
-            rows, self._waiting = self._waiting, []
-        for folder in {(self.keep.server / row.entry.path).parent for row in rows}:
-            files.io.sync_folder(folder)
-        self.state.put(rows)
+            full = len(self._waiting) >= _BATCH or self._waiting_bytes >= _BATCH_BYTES
+            if not full and (least or not self._waiting):
+                return
+            rows, self._waiting, self._waiting_bytes = self._waiting, [], 0
+            before, self._ways = self._settling, set()
+            self._settling = self._settler.submit(self._settle, rows)
+        if before is not None:
+            before.result()
+
+    def _settle(self, rows: Sequence[_Whole]) -> None:
+        """Put files into their places together: syncing many behind one another costs little more than the first of
+        them does."""
+        for one in rows:
+            files.io.sync_path(one.part)
+        ways: set[str] = set()
+        known = []
+        for one in rows:
+            path = one.entry.path
+            copy = self.keep.server / path
+            folder = path.rpartition("/")[0]
+            if folder not in ways:
+                _check_way(self.keep.server, path)
+                ways.add(folder)
+            files.move_in(one.part, copy, _facts(one.entry))
+            facts = copy.stat()
+            known.append(Known(one.entry, one.digest, (facts.st_size, facts.st_mtime_ns)))
+        for folder in ways:
+            files.io.sync_folder(self.keep.server / folder)
+        self.state.put(known)
+        for one in rows:
+            if one.entry.size >= LARGE:
+                self.state.whole(one.entry.path)
+        with self._guard:
+            self.fetched += len(known)
+
+
+def _grouped(entries: Sequence[FarEntry]) -> Iterator[list[FarEntry]]:
+    """Files in groups that one connection fetches."""
+    group: list[FarEntry] = []
+    size = 0
+    for entry in entries:
+        group.append(entry)
+        size += max(0, entry.size)
+        if len(group) >= _BATCH or size >= _BATCH_BYTES:
+            yield group
+            group, size = [], 0
+    if group:
+        yield group
 
 
 def now_there_of(line: Line, path: str) -> FarEntry | None:
@@ -452,10 +539,7 @@ def fetch(keep: Keep, lines: Lines, plan: FetchPlan, progress: Progress = silent
         except (UnreadableInput, OSError) as error:
             work.failed.append(Skipped(entry.path, str(error)))
     state.put(rows)
-    try:
-        lines.each(plan.get, work.each)
-    finally:
-        work.note()
+    work.all(plan.get)
     return Fetched(work.fetched, work.done, removed, tuple(sorted(work.failed, key=lambda item: item.path)))
 
 
