@@ -1,17 +1,18 @@
 """How fast a far server comes here, beside ordinary transfers of the same tree, over loopback.
 
-    python benchmarks/fetching.py [--place DIR] [--rounds N] [--size large|town] [--delay MS]
+    python benchmarks/fetching.py [--place DIR] [--rounds N] [--size large|town|one] [--delay MS]
 
-Builds the sample (large: 1.5 GB, 21 000 files), serves it by OpenSSH's sshd (own port and keys), and times whole processes in turns: a first
+Builds the sample (large: 1.5 GB, 21 000 files; one: a single file of 2 GB), serves it by OpenSSH's sshd (own port and keys), and times whole processes in turns: a first
 ``mirror fetch`` with four connections beside ``rsync -a`` over ssh and ``sftp -r`` (one connection each, as they have no more), then a
-fetch when nothing has changed beside ``rsync -an``. ``--delay``: through a
+fetch when nothing has changed beside ``rsync -an``. Each goes into a new folder, as ext4 takes long to make files where many were just
+removed. ``--delay``: through a
 proxy that holds every byte back so long each way, as a host far away does. Needs openssh-server, openssh-client and rsync.
 """
 
 from __future__ import annotations
 
 import argparse
-import shutil
+import random
 import subprocess
 import sys
 import tempfile
@@ -65,7 +66,10 @@ def main() -> None:
     args = parser.parse_args()
     with tempfile.TemporaryDirectory(prefix="emberkeep-bench-", dir=args.place) as name:
         room = Path(name)
-        sample.build(room / "there", args.size)
+        if args.size == "one":
+            one_file(room / "there" / sample.SERVER / "outer-skerries" / "whole.sea")
+        else:
+            sample.build(room / "there", args.size)
         with farhosts.sshd(room / "ssh") as far:
             if not args.delay:
                 measure(room, far, args.rounds)
@@ -82,34 +86,35 @@ def main() -> None:
                 proxy.wait()
 
 
+def one_file(path: Path) -> None:
+    path.parent.mkdir(parents=True)
+    with path.open("wb") as handle:
+        for number in range(2 << 10):
+            handle.write(random.Random(number).randbytes(1 << 20))
+
+
 def measure(room: Path, far: farhosts.Sshd, rounds: int) -> None:
     root = room / "there" / sample.SERVER
-    keep, copy = room / "rock.keep", room / "rock"
-    keep.mkdir()
-    (keep / "keep.toml").write_text(
-        f'format = 1\n[server]\nname = "Rock"\nfolder = "{far.address(root)}"\n[far]\nkey = "{far.key}"\nstill = "0.1 s"\n'
-    )
-    fetch = [*ember("--keep", str(keep), "mirror", "fetch", "--accept-new", "--while-running")]
     secure = f"ssh -p {far.port} -i {far.key} -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -q"
     user = far.address(root).split("//")[1].split("@")[0]
-    rsync = ["rsync", "-a", "-e", secure, f"{user}@127.0.0.1:{root}/", str(room / "synced")]
-    batch = room / "batch"
-    batch.write_text(f"get -r {root} {room}/gotten\n")
-    sftp = ["sftp", "-q", "-P", str(far.port), "-i", str(far.key), "-o", "StrictHostKeyChecking=no", "-b", str(batch)]
-    sftp += ["-o", "UserKnownHostsFile=/dev/null", f"{user}@127.0.0.1"]
+    options = ["-i", str(far.key), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"]
     first, others = Measured(), [Measured(), Measured()]
-    for _ in range(rounds):
-        for path in (copy, room / "synced", room / "gotten"):
-            shutil.rmtree(path, ignore_errors=True)
-        for path in (keep / "far.db", keep / "far.db-wal", keep / "far.db-shm"):
-            path.unlink(missing_ok=True)
-        subprocess.run(["sync"], check=True)
-        first.add(*run(fetch, room))
-        for measured, command in zip(others, (rsync, sftp), strict=True):
+    again, synced = Measured(), Measured()
+    for number in range(rounds):
+        place = room / f"round {number}"
+        keep = place / "rock.keep"
+        keep.mkdir(parents=True)
+        (keep / "keep.toml").write_text(
+            f'format = 1\n[server]\nname = "Rock"\nfolder = "{far.address(root)}"\n[far]\nkey = "{far.key}"\nstill = "0.1 s"\n'
+        )
+        fetch = [*ember("--keep", str(keep), "mirror", "fetch", "--accept-new", "--while-running")]
+        rsync = ["rsync", "-a", "-e", secure, f"{user}@127.0.0.1:{root}/", str(place / "synced")]
+        batch = room / "batch"
+        batch.write_text(f'get -r {root} "{place}/gotten"\n')
+        sftp = ["sftp", "-q", "-P", str(far.port), *options, "-b", str(batch), f"{user}@127.0.0.1"]
+        for measured, command in zip((first, *others), (fetch, rsync, sftp), strict=True):
             subprocess.run(["sync"], check=True)
             measured.add(*run(command, room))
-    again, synced = Measured(), Measured()
-    for _ in range(rounds):
         again.add(*run(fetch, room))
         synced.add(*run([*rsync[:1], "-an", *rsync[2:]], room))
     ratio = first.seconds / others[0].seconds
