@@ -109,6 +109,36 @@ class Halting(DTPHandler):
         return sent
 
 
+class Stalling(DTPHandler):
+    """Falls silent in the middle of a transfer, and leaves the line open, as long as ``left`` lasts."""
+
+    left = [2]
+    after = 300_000
+    silent = False
+
+    def writable(self) -> bool:
+        if not self.silent and self.left[0] > 0 and self.get_transmitted_bytes() > self.after:
+            self.left[0] -= 1
+            self.silent = True
+        return not self.silent and bool(super().writable())
+
+
+class Losing(DTPHandler):
+    """Writes only the beginning of what is sent to it, and calls that done."""
+
+    after = 10
+
+    def handle_read(self) -> None:
+        chunk = self.recv(self.ac_in_buffer_size)
+        self.tot_bytes_received += len(chunk)
+        if not chunk:
+            self.transfer_finished = True
+            return
+        self.file_obj.write(chunk[: self.after])
+
+    handle_read_event = handle_read
+
+
 @contextlib.contextmanager
 def ftp(root: Path, handler: type[FTPHandler] = Listening, **settings: Any) -> Iterator[Ftp]:
     server = Ftp(root, handler, **settings)

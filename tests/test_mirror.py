@@ -11,6 +11,7 @@ import threading
 import time
 from collections.abc import Iterator
 from contextlib import ExitStack
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -466,6 +467,49 @@ def test_a_host_without_room_is_told_and_all_put_back(root: Path, tmp_path: Path
         assert (refused.code, "no room left" in refused.err, "all was put back" in refused.err) == (5, True, True)
         assert held(root) == before
         assert Journal(site.folder).waiting() is None
+
+
+def test_a_host_that_falls_silent_is_left_and_asked_again(root: Path, tmp_path: Path) -> None:
+    class Silent(farhosts.Stalling):
+        left = [2]
+
+    with farhosts.ftp(root.parent, dtp_handler=Silent) as served:
+        site = over_ftp(tmp_path, served)
+        with site.lines() as lines:
+            lines.door = replace(lines.door, limit=1.0)
+            for line in lines._all:
+                line.door = lines.door
+            done = site.fetch(lines)
+        assert (done.failed, Silent.left) == ((), [0])
+        assert held(site.copy) == held(root)
+        assert served.said.count("REST") >= 2  # it went on where it was left
+
+
+def test_a_host_that_never_answers_again_is_given_up(root: Path, tmp_path: Path) -> None:
+    class Mute(Listening):
+        def process_command(self, cmd: str, *told: Any, **further: Any) -> None:
+            if cmd not in ("CWD", "MLSD"):
+                super().process_command(cmd, *told, **further)
+
+    with farhosts.ftp(root.parent, Mute) as served:
+        site = over_ftp(tmp_path, served)
+        with site.lines() as lines, pytest.raises(UnreadableInput, match=f"{TRIES} tries"):
+            lines.first.door = replace(lines.door, limit=0.3)
+            lines.first.do(lambda host: list(host.listing("")), "cannot list")
+
+
+def test_a_host_that_keeps_less_than_was_sent_is_noticed_and_all_put_back(root: Path, tmp_path: Path) -> None:
+    with farhosts.ftp(root.parent) as served:
+        site = over_ftp(tmp_path, served)
+        assert site.mirror("fetch").code == 0
+        before = held(root)
+        changed_here(site)
+        served.handler.dtp_handler = farhosts.Losing
+        refused = site.mirror("send", "--go")
+        assert (refused.code, "the host counts 10" in refused.err) == (5, True)
+        assert "all was put back" in refused.err
+    assert held(root) == before
+    assert Journal(site.folder).waiting() is None
 
 
 def test_a_host_that_trips_over_a_rename_is_asked_again(root: Path, tmp_path: Path) -> None:

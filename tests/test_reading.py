@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import os
 import random
+import signal
 import stat
 import struct
 import subprocess
@@ -294,7 +295,8 @@ def a_program(place: Path, text: str) -> str:
 
 
 @pytest.mark.parametrize(
-    ("text", "limit"), [("exit 255", 10.0), ("echo Welcome aboard, keeper; sleep 60", 10.0), ("exec sleep 60", 1.0)]
+    ("text", "limit"),
+    [("exit 255", 10.0), ("echo Welcome aboard, keeper; exec sleep 60", 10.0), ("exec sleep 60", 1.0)],
 )
 def test_where_ssh_is_of_no_use_a_connection_of_ours_does_it(
     there: Path, far: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, text: str, limit: float
@@ -333,6 +335,28 @@ def test_a_fetch_goes_on_where_its_ssh_was_cut_off(
     assert (done.failed, reads[0] > 800) == ((), True)
     assert held(site.copy) == held(there)
     assert [*(site.folder / "far").iterdir()] == []
+
+
+@pytest.mark.skipif(not hasattr(signal, "SIGSTOP"), reason="no signal holds a process here")
+def test_an_ssh_that_falls_silent_is_ended_and_the_rest_comes(
+    there: Path, far: farhosts.Sshd, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    reads = [0]
+
+    class Silent(pipe.Pipe):
+        def read(self, size: int) -> bytes:
+            reads[0] += 1
+            if reads[0] == 300:
+                os.kill(self._process.pid, signal.SIGSTOP)
+            return super().read(size)
+
+    monkeypatch.setattr(sftp, "Pipe", Silent)
+    line = work.Line(replace(door_to(far, there), limit=1.0), pause=lambda seconds: None)
+    wants = all_wants(there)
+    found = {wants[number].path: b"".join(chunks) for number, chunks in line.many(wants, "cannot fetch")}
+    line.close()
+    assert found == {want.path: (there / want.path).read_bytes() for want in wants}
+    assert reads[0] > 300
 
 
 def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(

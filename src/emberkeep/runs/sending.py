@@ -314,6 +314,7 @@ def put_back(keep: Keep, store: Store, journal: Journal, run: Run, lines: Lines,
     """Make the far side as it was before a send, at the paths that it touched; what is still so is left alone."""
     asked, state = asked_again(run.request), FarState(keep.folder)
     listing, known = walk(lines), state.known()
+    sweep(lines, listing, asked)  # first: a folder with such a file in it is not taken away
     labels = [step.facts.get("snapshot", "") for step in journal.steps(run).values()]
     label = next((str(label) for label in labels if label), "")
     if label:
@@ -336,7 +337,6 @@ def put_back(keep: Keep, store: Store, journal: Journal, run: Run, lines: Lines,
                 place = Place(str(lines.door.address))
                 raise UnreadableInput(f"{folder} cannot be made there again: {error}", place=place) from None
         state.put([Known(FarEntry(folder, Kind.FOLDER, 0))])
-    sweep(lines, listing, asked)
 
 
 def sweep(lines: Lines, listing: Listing, asked: Asked) -> None:
