@@ -124,7 +124,7 @@ def needed(store: Store, names: Iterable[str]) -> Needs:
     stretches: dict[BlockId, set[tuple[int, int]]] = defaultdict(set)
     for name in names:
         try:
-            for place in manifests.parse_places(*store.manifest_file(*parted(name))) - found.places:
+            for place in map(Place._make, manifests.parse_places(*store.manifest_file(*parted(name))) - found.places):
                 found.places.add(place)
                 for block, offset, length in lists.all_extents(place, store.block):
                     stretches[block].add((offset, offset + length))

@@ -207,7 +207,7 @@ class _Parts(NamedTuple):
     few: dict[str, Any]
     paths: bytes
     kinds: str
-    columns: list[tuple[int, ...]]
+    columns: list[bytes]
     blocks: list[BlockId]
     digests: bytes
 
@@ -221,7 +221,7 @@ def _parts(frame: bytes, name: str) -> _Parts:
     ends = list(accumulate(lengths, initial=at))
     paths, kinds, *columns, blocks = (data[start:end] for start, end in pairwise(ends))
     named = [BlockId(blocks[at : at + 32]) for at in range(0, len(blocks), 32)]
-    return _Parts(few, paths, kinds.decode("ascii"), [unpacked(column) for column in columns], named, data[ends[-1] :])
+    return _Parts(few, paths, kinds.decode("ascii"), columns, named, data[ends[-1] :])
 
 
 def parse(data: bytes, name: str) -> Manifest:
@@ -241,14 +241,13 @@ def _top(mode: int, mtime_ns: int, owner: int, group: int) -> Entry:
     return Entry("", Kind.FOLDER, mode, mtime_ns, 0, "", owner, group)
 
 
-def parse_places(data: bytes, name: str) -> set[Place]:
-    """Only where the contents lie that the manifest in ``data`` names, each once; many times quicker than all of it."""
+def parse_places(data: bytes, name: str) -> set[tuple[BlockId, int, int, int]]:
+    """Only where the contents lie that the manifest in ``data`` names, each once, as what makes a :class:`Place`; many
+    times quicker than all of it."""
     parts = _parts(_frames(data, name)[1], name)
-    return {
-        Place(parts.blocks[block], offset, length, depth)
-        for block, offset, length, depth in set(zip(*parts.columns[-4:], strict=True))
-        if block >= 0
-    }
+    numbers, *rest = map(unpacked, parts.columns[-4:])
+    blocks = [*parts.blocks, HOLE]  # -1 names the last, which stands for none
+    return set(zip([blocks[at] for at in numbers], *rest, strict=True)) - {_NOWHERE}
 
 
 def parse_about(data: bytes, name: str) -> About:
@@ -300,7 +299,7 @@ def _rows(parts: _Parts) -> dict[str, Held]:
             rare[int(at)] = value
     paths = parts.paths.decode("utf-8", "surrogateescape").split("\0")
     kinds = [_KINDS[letter] for letter in parts.kinds]
-    mode, mtime_ns, size, owner, group, block, offset, length, depth = parts.columns
+    mode, mtime_ns, size, owner, group, block, offset, length, depth = map(unpacked, parts.columns)
     blocks = [*parts.blocks, HOLE]  # -1 names the last, which stands for none
     hexes = parts.digests.hex()
     starts = iter(range(0, len(hexes), 64))

@@ -198,7 +198,7 @@ class Finder:
     def __init__(self, store: Store, sound: Index) -> None:
         self._store = store
         self._sound = sound
-        self._whole: set[Place] = set()
+        self._whole: set[tuple[BlockId, int, int, int]] = set()
         self._why_not: dict[Place, str] = {}
         self._clean: set[str] = set()
 
@@ -208,7 +208,7 @@ class Finder:
         check = manifests.check_of(data)
         if check in self._clean:
             return []
-        for place in manifests.parse_places(data, file) - self._whole:
+        for place in map(Place._make, manifests.parse_places(data, file) - self._whole):
             why = self._why_not.get(place) or self._why(place)
             if why:
                 self._why_not[place] = why
