@@ -3,7 +3,8 @@
     python benchmarks/fetching.py [--place DIR] [--rounds N] [--size large|town|one] [--delay MS]
 
 Builds the sample (large: 1.5 GB, 21 000 files; one: a single file of 2 GB), serves it by OpenSSH's sshd (own port and keys), and times whole processes in turns: a first
-``mirror fetch`` with four connections beside ``rsync -a`` over ssh and ``sftp -r`` (one connection each, as they have no more), then a
+``mirror fetch`` with four connections beside ``rsync -a`` over ssh and ``sftp -r`` (one connection each, as they have no more) and, where it
+is installed, ``lftp mirror`` with four, then a
 fetch when nothing has changed beside ``rsync -an``. Each goes into a new folder, as ext4 takes long to make files where many were just
 removed. ``--delay``: through a
 proxy that holds every byte back so long each way, as a host far away does. Needs openssh-server, openssh-client and rsync.
@@ -13,6 +14,7 @@ from __future__ import annotations
 
 import argparse
 import random
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -99,6 +101,7 @@ def measure(room: Path, far: farhosts.Sshd, rounds: int) -> None:
     user = far.address(root).split("//")[1].split("@")[0]
     options = ["-i", str(far.key), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"]
     first, others = Measured(), [Measured(), Measured()]
+    parallel = Measured() if shutil.which("lftp") else None
     again, synced = Measured(), Measured()
     for number in range(rounds):
         place = room / f"round {number}"
@@ -115,6 +118,13 @@ def measure(room: Path, far: farhosts.Sshd, rounds: int) -> None:
         for measured, command in zip((first, *others), (fetch, rsync, sftp), strict=True):
             subprocess.run(["sync"], check=True)
             measured.add(*run(command, room))
+        if parallel is not None:
+            connect = f"ssh -a -x {' '.join(options)} -q"
+            words = f"set sftp:connect-program '{connect}'; mirror --parallel=4 {root} '{place}/mirrored'"
+            subprocess.run(["sync"], check=True)
+            parallel.add(
+                *run(["lftp", "-e", f"{words}; quit", "-u", f"{user},x", "-p", str(far.port), "sftp://127.0.0.1"], room)
+            )
         again.add(*run(fetch, room))
         synced.add(*run([*rsync[:1], "-an", *rsync[2:]], room))
     ratio = first.seconds / others[0].seconds
@@ -122,6 +132,11 @@ def measure(room: Path, far: farhosts.Sshd, rounds: int) -> None:
         f"first fetch {first.seconds:.1f} s, {first.megabytes:.0f} MB; rsync over ssh {others[0].seconds:.1f} s: {ratio:.2f} times "
         f"(aim 1.5: {verdict(ratio <= 1.5)}); sftp -r {others[1].seconds:.1f} s: {first.seconds / others[1].seconds:.2f} times"
     )
+    if parallel is not None:
+        ratio = first.seconds / parallel.seconds
+        print(
+            f"lftp mirror, four connections {parallel.seconds:.1f} s: {ratio:.2f} times (aim 1.5: {verdict(ratio <= 1.5)})"
+        )
     print(f"nothing changed {again.seconds:.2f} s, {again.megabytes:.0f} MB; rsync -an over ssh {synced.seconds:.2f} s")
 
 
