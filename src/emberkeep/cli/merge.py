@@ -21,7 +21,6 @@ from emberkeep.runs import merge as runs
 from emberkeep.show import merging as view
 from emberkeep.show import words
 from emberkeep.show.console import GOOD, HEAD, QUIET, Screen, progress
-from emberkeep.show.plain import plain
 from emberkeep.show.summary import summary
 from emberkeep.store.manifest import About
 from emberkeep.trees import FileTree, FolderTree, Tree, read
@@ -175,7 +174,7 @@ def _report(
         screen.error(UnreadableInput.gathered(found.faults))
     told = summary(found)
     result: dict[str, Any] = {
-        **_flat(found),
+        **(_flat(found) if args.json else {}),
         "summary": told,
         "written": written and not found.faults,
         "before": before,
@@ -193,6 +192,8 @@ def _report(
 
 
 def _flat(found: Merge) -> dict[str, Any]:
+    from emberkeep.show.plain import plain
+
     merged: dict[str, Any] = plain(found)
     return merged
 

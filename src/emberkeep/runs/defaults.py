@@ -9,7 +9,6 @@ from datetime import datetime
 from pathlib import Path
 
 from emberkeep import globs
-from emberkeep.archives import open_source
 from emberkeep.comparing import fit
 from emberkeep.comparing.fit import Fit
 from emberkeep.errors import Refused, UsageError
@@ -46,6 +45,8 @@ def record(
             f"defaults of {version} are recorded already",
             hint=f"'emberkeep defaults drop {version}' forgets them first",
         )
+    from emberkeep.archives import open_source  # only here: loading tarfile and zipfile takes its time
+
     whole = open_source(source)
     live = keep_paths(keep)
     below = best_root(whole, live)

@@ -7,7 +7,6 @@ from dataclasses import replace
 from pathlib import Path
 
 from emberkeep import files
-from emberkeep.archives import open_source
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.merging.answers import Answers
 from emberkeep.merging.merge import merge_trees, no_rules
@@ -50,6 +49,8 @@ def _sides(old: Path | None, new: Path, mine: Path) -> tuple[Tree, Tree, Tree]:
 
 def _vendor(source: Path, live: FolderTree) -> Tree:
     """A release from where its files line up with the admin's."""
+    from emberkeep.archives import open_source  # only here: loading tarfile and zipfile takes its time
+
     tree = open_source(source)
     below = best_root(tree, set(live.entries()))
     return PartTree(tree, below) if below else tree
