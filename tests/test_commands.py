@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import random
 import re
@@ -23,6 +24,7 @@ from emberkeep.keep import Keep
 from emberkeep.runs import merge as runs
 from emberkeep.runs import restore
 from emberkeep.runs.snapshot import find, take
+from emberkeep.show.console import Meter
 from emberkeep.store.store import Store
 from tests.conftest import Program, Ran, run_program, tree_state
 from tests.faults import FaultyIO
@@ -514,6 +516,22 @@ def test_bare_merges_that_cannot_be_meant(place: Path) -> None:
 
 
 # --- output ------------------------------------------------------------------
+
+
+def test_progress_tells_the_rate_and_the_time_left(monkeypatch: pytest.MonkeyPatch) -> None:
+    from rich.console import Console
+
+    shown = io.StringIO()
+    meter = Meter("fetch", Console(file=shown, force_terminal=True, width=100))
+    meter(0, 100_000_000)
+    assert shown.getvalue() == ""  # work that is done at once shows nothing
+    monkeypatch.setattr(meter, "_began", time.monotonic() - 5)
+    for done in (10_000_000, 20_000_000, 30_000_000):
+        meter(done, 100_000_000)
+        time.sleep(0.2)
+    meter.rest()
+    lines = re.sub(r"\x1b\[[0-9;?]*[a-zA-Z]", "", shown.getvalue())
+    assert re.search(r"fetch .*30\.0/100\.0 MB +[\d.]+ MB/s +0:00:0\d", lines)
 
 
 def test_pipes_get_no_colour_and_no_progress(recorded: Program) -> None:

@@ -126,14 +126,16 @@ def document(value: dict[str, Any]) -> None:
 
 
 class Meter:
-    """How far a piece of work is, as a bar below what is said meanwhile; it shows when the work takes a second, and
-    goes when it is done. Call it with what is done and what there is in all."""
+    """How far a piece of work is, how fast it goes and how long it will take, below what is said meanwhile; it shows
+    when the work takes a second, and goes when it is done. Call it with the bytes that are done, and those in all."""
 
     def __init__(self, what: str, console: Console) -> None:
-        from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TimeRemainingColumn
+        from rich import progress as rich
 
-        columns = (TextColumn("{task.description}"), BarColumn(), DownloadColumn(), TimeRemainingColumn())
-        self._bar = Progress(*columns, console=console, transient=True)
+        columns = (rich.DownloadColumn(), rich.TransferSpeedColumn(), rich.TimeRemainingColumn())
+        self._bar = rich.Progress(
+            rich.TextColumn("{task.description}"), rich.BarColumn(), *columns, console=console, transient=True
+        )
         self._task = self._bar.add_task(what, total=None)
         self._began: float | None = None
 
