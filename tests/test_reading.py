@@ -9,6 +9,7 @@ import signal
 import stat
 import struct
 import subprocess
+import threading
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
@@ -357,6 +358,40 @@ def test_an_ssh_that_falls_silent_is_ended_and_the_rest_comes(
     line.close()
     assert found == {want.path: (there / want.path).read_bytes() for want in wants}
     assert reads[0] > 300
+
+
+@pytest.mark.skipif(not hasattr(signal, "SIGSTOP"), reason="no signal holds a process here")
+def test_what_waits_for_ssh_ends_when_the_host_is_closed(
+    there: Path, far: farhosts.Sshd, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    held_up = threading.Event()
+
+    class Silent(pipe.Pipe):
+        reads = 0
+
+        def read(self, size: int) -> bytes:
+            self.reads += 1
+            if self.reads == 300:
+                os.kill(self._process.pid, signal.SIGSTOP)
+                held_up.set()
+            return super().read(size)
+
+    monkeypatch.setattr(sftp, "Pipe", Silent)
+    host, ended = SftpHost(replace(door_to(far, there), limit=60)), []
+
+    def read() -> None:
+        try:
+            read_all(host, all_wants(there))
+        except Lost as error:
+            ended.append(error)
+
+    thread = threading.Thread(target=read, daemon=True)
+    thread.start()
+    assert held_up.wait(20)
+    time.sleep(0.3)
+    host.close()
+    thread.join(10)
+    assert len(ended) == 1
 
 
 def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(

@@ -96,10 +96,10 @@ class Pipe:
 
     def close(self) -> None:
         self._ended.set()
+        self._process.kill()  # first: whoever reads of it holds its end until then
         for end in (self._process.stdin, self._process.stdout):
             with suppress(OSError):
                 _end(end).close()
-        self._process.kill()
         self._process.wait()
         self._room.cleanup()
 

@@ -189,13 +189,13 @@ class SftpHost:
     def read_many(self, wants: Sequence[Want]) -> Iterator[Piece]:
         """Over the system's own ssh, where a second connection is allowed and it is let in; else over this one."""
         reader = self._reader or self._over_ssh() or self._over_this()
-        self._reader = None  # what is left half-way is in the middle of something
+        self._reader = reader  # so that whoever closes this host ends what waits for an answer
         try:
             yield from reader.files([(self._at(want.path), want.start, want.size) for want in wants])
-        except BaseException:
+        except BaseException:  # what is left half-way is in the middle of something
+            self._reader = None
             reader.close()
             raise
-        self._reader = reader
 
     def _over_ssh(self) -> Reader | None:
         transport, door = self._client.get_transport(), self._door
