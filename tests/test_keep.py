@@ -217,7 +217,13 @@ TAKEN = [
     ],
 )
 def test_snapshots_by_name(ref: str, label: str) -> None:
-    assert resolve(ref, TAKEN, NOW, UTC).label == label
+    assert resolve(ref, TAKEN[::-1], NOW, UTC).label == label
+
+
+def test_no_more_snapshots_are_read_than_it_takes() -> None:
+    newest_first = iter(TAKEN[::-1])
+    assert resolve("latest", newest_first, NOW, UTC).label == "2"
+    assert [about.label for about in newest_first] == ["1"]
 
 
 def test_a_moment_is_read_in_the_servers_zone() -> None:
@@ -230,7 +236,7 @@ def test_a_moment_is_read_in_the_servers_zone() -> None:
 @pytest.mark.parametrize("ref", ["7", "nonsense", "9 days ago", "2020-01-01"])
 def test_refs_that_name_nothing(ref: str) -> None:
     with pytest.raises(UsageError):
-        resolve(ref, TAKEN, NOW, UTC)
+        resolve(ref, TAKEN[::-1], NOW, UTC)
     with pytest.raises(UsageError, match="no snapshot yet"):
         resolve(ref, [], NOW, UTC)
 

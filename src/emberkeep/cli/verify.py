@@ -7,10 +7,9 @@ import argparse
 from emberkeep.cli.context import add_all, answer, now, opened, the_keep
 from emberkeep.errors import UsageError
 from emberkeep.keep import Keep
-from emberkeep.runs.snapshot import snapshots
+from emberkeep.runs.snapshot import meant
 from emberkeep.show import snapshots as view
 from emberkeep.show.console import Screen, progress
-from emberkeep.store.refs import resolve
 from emberkeep.store.repair import repair
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
@@ -48,7 +47,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             return _repair(args, screen, keep, store)
         only = args.ref
         if only is not None and not only.startswith("defaults:"):
-            only = resolve(only, snapshots(store)[0], now(), keep.config.tz).label
+            only = meant(store, keep, only, now()).label
         found = verify(store, only, share=share, progress=step)
     code = 0 if found.sound else 4
     return answer(args, code, {"verification": found}, lambda: view.verification(screen, found))

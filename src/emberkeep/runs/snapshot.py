@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, closing, suppress
 from dataclasses import replace
 from datetime import datetime
@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from emberkeep import files
 from emberkeep.databases.live import LiveTree
-from emberkeep.errors import Damage, Refused
+from emberkeep.errors import Damage, Refused, UsageError
 from emberkeep.files import TEMPORARY
 from emberkeep.keep import Config, Keep
 from emberkeep.servers.process import running_signs
@@ -144,15 +144,26 @@ def snapshots(store: Store) -> tuple[list[About], list[str]]:
     return found, faults
 
 
+def meant(store: Store, keep: Keep, ref: str, now: datetime) -> About:
+    """The facts of the snapshot that ``ref`` names. The newest are looked at first, and mostly one is enough."""
+    return resolve(ref, _newest_first(store), now, keep.config.tz)
+
+
+def _newest_first(store: Store) -> Iterator[About]:
+    for number in reversed(store.numbers()):
+        with suppress(Damage, UsageError):  # another program may have let it go just now
+            yield store.about(str(number))
+
+
 def find(store: Store, keep: Keep, ref: str, now: datetime) -> SnapshotTree:
     """The snapshot that ``ref`` names, as a tree."""
-    about = resolve(ref, snapshots(store)[0], now, keep.config.tz)
+    about = meant(store, keep, ref, now)
     return SnapshotTree(store, store.manifest(about.label), f"snapshot {about.label}")
 
 
 def pin(store: Store, keep: Keep, ref: str, now: datetime, *, pinned: bool) -> About:
     """Pin a snapshot, or let it go again; what is known of it afterwards."""
-    about = resolve(ref, snapshots(store)[0], now, keep.config.tz)
+    about = meant(store, keep, ref, now)
     changed = replace(about, pinned=pinned)
     store.amend(changed)
     return changed

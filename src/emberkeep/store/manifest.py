@@ -126,19 +126,20 @@ def serialize(manifest: Manifest) -> bytes:
 
 def amended(data: bytes, about: About) -> bytes:
     """The manifest in ``data`` with other facts about it."""
-    return _whole(about, _frames(data, about.label)[1])
+    return _whole(about, bytes(_frames(data, about.label)[1]))
 
 
 def check_of(data: bytes) -> str:
     """What tells what a manifest file holds from what any other does: BLAKE3 of its ``held`` frame, in hex."""
-    if not is_sound(data):
+    try:
+        return blake3(_frames(data, "")[1]).hexdigest()
+    except Damage:
         return ""
-    return blake3(_frames(data, "")[1]).hexdigest()
 
 
 def is_sound(data: bytes) -> bool:
     """Whether a manifest file is, byte for byte, what some Ember Keep wrote."""
-    return data.startswith(b"EMBERMANIFEST ") and blake3(data[:-_CHECK]).digest() == data[-_CHECK:]
+    return data.startswith(b"EMBERMANIFEST ") and blake3(memoryview(data)[:-_CHECK]).digest() == data[-_CHECK:]
 
 
 def _whole(about: About, held: bytes) -> bytes:
@@ -212,7 +213,7 @@ class _Parts(NamedTuple):
     digests: bytes
 
 
-def _parts(frame: bytes, name: str) -> _Parts:
+def _parts(frame: memoryview, name: str) -> _Parts:
     data = _decompressed(frame, name)
     at = _LENGTH.size + _LENGTH.unpack_from(data)[0]
     few = json.loads(data[_LENGTH.size : at])
@@ -255,10 +256,10 @@ def parse_about(data: bytes, name: str) -> About:
     return _about(_document(_frames(data, name)[0], name))
 
 
-def _frames(data: bytes, name: str) -> tuple[bytes, bytes]:
-    body = data[:-_CHECK]
+def _frames(data: bytes, name: str) -> tuple[memoryview, memoryview]:
+    body = memoryview(data)[:-_CHECK]
     sound = is_sound(data)
-    if sound and not body.startswith(MAGIC):
+    if sound and not data.startswith(MAGIC):
         raise Damage("this manifest was written by another Ember Keep", place=Where(name), hint="update Ember Keep")
     if not sound:
         raise Damage("this manifest is damaged", place=Where(name), hint="the other snapshots are not touched by this")
@@ -267,13 +268,13 @@ def _frames(data: bytes, name: str) -> tuple[bytes, bytes]:
     return body[start : start + length], body[start + length :]
 
 
-def _decompressed(frame: bytes, name: str) -> bytes:
+def _decompressed(frame: memoryview, name: str) -> bytes:
     if zstandard.frame_content_size(frame) > LARGEST:
         raise Damage("this manifest is larger than any can be", place=Where(name))
     return zstandard.ZstdDecompressor().decompress(frame)
 
 
-def _document(frame: bytes, name: str) -> dict[str, Any]:
+def _document(frame: memoryview, name: str) -> dict[str, Any]:
     document: dict[str, Any] = json.loads(_decompressed(frame, name))
     return document
 

@@ -105,7 +105,7 @@ class Encoded(NamedTuple):
     """A block ready to be written: its head and the bytes behind it."""
 
     head: Head
-    stored: bytes
+    stored: bytes | memoryview
 
 
 def encode(block: BlockId, raw: bytes, levels: Levels | None = None, *, deep: bool = False) -> Encoded:
@@ -199,7 +199,7 @@ def scan(folder: Path, number: int) -> Iterator[tuple[Head, Location] | Gap]:
     """All entries of a pack by their heads alone; damaged stretches are stepped over and told as gaps."""
     path = pack_path(folder, number)
     size = path.stat().st_size
-    with path.open("rb") as handle:
+    with path.open("rb", buffering=0) as handle:  # a head here and there: reading ahead is wasted
         offset = len(MAGIC)
         if handle.read(len(MAGIC)) != MAGIC:
             yield Gap(number, 0, min(size, len(MAGIC)))
@@ -271,7 +271,7 @@ class PackReader:
         head = parse_head(data)
         if head is None or len(data) < HEAD + head.stored:
             return None
-        return Encoded(head, data[HEAD : HEAD + head.stored])
+        return Encoded(head, memoryview(data)[HEAD : HEAD + head.stored])
 
 
 def decoded(encoded: Encoded) -> bytes | None:
@@ -280,7 +280,7 @@ def decoded(encoded: Encoded) -> bytes | None:
     if head.raw > LARGEST_BLOCK:
         return None
     if head.form == RAW:
-        return stored
+        return bytes(stored)
     try:
         return _decompressor().decompress(stored, max_output_size=head.raw)
     except zstandard.ZstdError:
@@ -327,7 +327,7 @@ class PackWriter:
             files.io.write(self._handle, MAGIC)
             self._offset = len(MAGIC)
         head, stored = encoded
-        files.io.write(self._handle, serialize_head(head) + stored)
+        files.io.write(self._handle, b"".join((serialize_head(head), stored)))
         location = Location(self.number, self._offset, len(stored), head.raw)
         self._offset += HEAD + len(stored)
         if self._offset - self._begun >= EAGER and (self._syncing is None or self._syncing.done()):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterable
 from datetime import datetime, timedelta, tzinfo
 
 from emberkeep.errors import UsageError
@@ -13,30 +13,36 @@ _AGO = re.compile(r"(\d+)\s*(minute|min|hour|day|week)s?\s+ago")
 _UNITS = {"min": "minutes", "minute": "minutes", "hour": "hours", "day": "days", "week": "weeks"}
 
 
-def resolve(ref: str, snapshots: Sequence[About], now: datetime, zone: tzinfo) -> About:
-    """The snapshot that ``ref`` names among ``snapshots`` (ascending by number).
+def resolve(ref: str, newest_first: Iterable[About], now: datetime, zone: tzinfo) -> About:
+    """The snapshot that ``ref`` names among those of a keep, which are asked for only as far as need be.
 
     A moment means the last one taken by then, read in ``zone`` where it names none. UsageError when there is none.
     """
-    if not snapshots:
+    seen: list[About] = []
+    for about in newest_first:
+        seen.append(about)
+        if _is_latest(about) if ref == "latest" else ref and ref in (about.label, about.note):
+            return about
+    if not seen:
         raise UsageError("this keep has no snapshot yet", hint="'emberkeep snapshot' takes one")
     if ref == "latest":
-        # What a run took before it began is named by number only: "restore latest" said twice must not undo itself.
-        # Nor does it mean what was taken in from elsewhere.
-        return ([about for about in snapshots if about.why == ASKED and not about.source] or snapshots)[-1]
-    named = [about for about in snapshots if ref in (about.label, about.note) and ref]
-    if named:
-        return named[-1]
+        return seen[0]
     moment = _moment(ref, now, zone)
     if moment is None:
         raise UsageError(
             f"'{ref}' is no snapshot of this keep",
             hint="a number from 'emberkeep history', latest, a note, or a moment such as '2 days ago' is wanted",
         )
-    before = [about for about in snapshots if about.taken <= moment]
-    if not before:
+    before = next((about for about in seen if about.taken <= moment), None)
+    if before is None:
         raise UsageError(f"no snapshot had been taken by {moment:%Y-%m-%d %H:%M}")
-    return before[-1]
+    return before
+
+
+def _is_latest(about: About) -> bool:
+    """What a run took before it began is named by number only: "restore latest" said twice must not undo itself. Nor
+    does it mean what was taken in from elsewhere."""
+    return about.why == ASKED and not about.source
 
 
 def _moment(ref: str, now: datetime, zone: tzinfo) -> datetime | None:

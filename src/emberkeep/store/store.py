@@ -49,7 +49,7 @@ FORMAT = b"emberkeep store 3\n"
 OTHER = "this store was written by another version of Ember Keep"
 _SHRINKS = 0.25
 """Worlds and text rarely shrink to less than this share."""
-_MANIFESTS = 2
+_MANIFESTS = 3
 """Manifests kept at hand."""
 _CACHED = 24 << 20
 """Raw bytes of blocks kept at hand."""

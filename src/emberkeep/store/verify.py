@@ -18,7 +18,6 @@ from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import Manifest
 from emberkeep.store.packs import (
     BlockId,
-    Encoded,
     Gap,
     Head,
     Location,
@@ -155,7 +154,7 @@ def check_packs(store: Store, wanted: Callable[[BlockId], bool], progress: Progr
                     if not wanted(head.block):
                         found.sound.setdefault(head.block, location)
                         continue
-                    waiting.append((head, location, pool.submit(_is_sound, head, reader.encoded(location))))
+                    waiting.append((head, location, pool.submit(_is_sound, reader, head, location)))
                     if len(waiting) > _IN_FLIGHT:
                         _settle(found, *waiting.popleft())
                         progress(done, total)
@@ -175,7 +174,8 @@ def _entries(store: Store, number: int, found: Packs) -> Iterator[tuple[Head, Lo
         yield item
 
 
-def _is_sound(head: Head, encoded: Encoded | None) -> bool:
+def _is_sound(reader: PackReader, head: Head, location: Location) -> bool:
+    encoded = reader.encoded(location)
     raw = None if encoded is None else decoded(encoded)
     return raw is not None and len(raw) == head.raw and block_id(raw) == head.block
 
