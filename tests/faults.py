@@ -90,8 +90,9 @@ class PowerCut(FaultyIO):
         self._open: dict[int, Path] = {}
         self._saved = 0
 
-    def create(self, path: Path) -> BinaryIO:
+    def create(self, path: str | Path) -> BinaryIO:
         handle: BinaryIO = super().create(path)
+        path = Path(path)
         self._open[id(handle)] = path
         self._synced[path] = 0
         self._names.append((path.parent, lambda: path.unlink(missing_ok=True)))

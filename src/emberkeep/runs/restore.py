@@ -299,12 +299,15 @@ def _facts(entry: Entry) -> files.Facts:
 def _write(plan: RestorePlan, snapshot: Source, faults: list[Fault], fresh: bool, progress: Progress) -> None:
     stage = files.Stage()
     done, total, guard = 0, plan.bytes, Lock()
+    start = f"{plan.target}{os.sep}"
 
     def put(entry: Entry) -> None:
         nonlocal done
-        path = plan.target / entry.path
         try:
-            (files.write_new if fresh else stage.put)(path, snapshot.pieces(entry.path), _facts(entry))
+            if fresh:
+                files.write_new(start + entry.path, snapshot.pieces(entry.path), _facts(entry))
+            else:
+                stage.put(plan.target / entry.path, snapshot.pieces(entry.path), _facts(entry))
         except Damage as error:
             faults.extend(error.faults)
         with guard:
