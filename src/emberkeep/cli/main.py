@@ -148,7 +148,9 @@ def entry() -> None:
     for name in ("SIGTERM", "SIGHUP"):  # told to end, or its terminal was closed
         if hasattr(signal, name):
             signal.signal(getattr(signal, name), _terminated)
-    sys.exit(main(sys.argv[1:]))
+    code = main(sys.argv[1:])
+    gc.freeze()  # what is left goes with the process, and need not be looked through for rings first
+    sys.exit(code)
 
 
 def _terminated(number: int, frame: object) -> None:

@@ -106,7 +106,7 @@ class _Walker:
                 yield from self._comment(item.node, rights[reworded[a]].node, at)
             elif a not in matched:
                 yield from self._gone(item, at)
-            elif item.node.role is Role.RECORD and id(item.node) not in same:
+            elif item.node.role is Role.RECORD and not item.is_unread:
                 yield from self._pair(item, rights[matched[a]].node, at)
         for b, item in enumerate(rights):
             if b not in taken:

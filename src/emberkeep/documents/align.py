@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Hashable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from itertools import pairwise
 from typing import NamedTuple
 
 from emberkeep.documents.identity import Identities, Key, Path, joined
@@ -20,12 +20,12 @@ ALIKE = 0.5
 
 
 UNCHANGED = "\0unchanged"
-_WORTH_IT = 64
+_WORTH_IT = 2
 
 
-@dataclass(frozen=True, slots=True)
-class Item:
-    """A node among its siblings. ``key``: name and identity with a running number for repeats, None when anonymous."""
+class Item(NamedTuple):
+    """A node among its siblings; a tuple, since large files have very many. ``key``: name and identity with a running
+    number for repeats, None when anonymous."""
 
     node: Node
     key: tuple[Hashable, ...] | None
@@ -43,48 +43,73 @@ class Item:
         return self.key is not None and self.key[0] == UNCHANGED
 
 
-def unchanged(sides: Sequence[tuple[Document, Node]], path: Path, identities: Identities) -> dict[int, int]:
-    """``id()`` of a record -> a number that the same record has on every side, for those that stand on all sides once
-    and are spelled alike: they need no reading. None where records are anonymous, or few."""
+class Unchanged(NamedTuple):
+    """Records that stand on all sides once and are spelled alike, and so need no reading.
+
+    ``numbers``: ``id()`` of such a record -> a number that the same one has on every side. ``inside``: ``id()`` of
+    those that stand between the same two others of them on every side.
+    """
+
+    numbers: Mapping[int, int]
+    inside: frozenset[int] = frozenset()
+
+
+_NONE = Unchanged({})
+
+
+def unchanged(sides: Sequence[tuple[Document, Node]], path: Path, identities: Identities) -> Unchanged:
+    """The unchanged records of a container. None where records are anonymous, or few."""
     if any(len(node.items) < _WORTH_IT for _, node in sides):
-        return {}
+        return _NONE
     names = {item.name for _, node in sides for item in node.items if item.role is Role.RECORD}
     if any(identities.rule((*path, name)).rule == () for name in names):
-        return {}
+        return _NONE
     spelled = [_spelled_once(document, node) for document, node in sides]
     shared = set(spelled[0]).intersection(*spelled[1:])
-    numbers = {raw: number for number, raw in enumerate(shared)}
-    return {id(side[raw]): number for side in spelled for raw, number in numbers.items()}
+    texts = [text for text in spelled[0] if text in shared]
+    places = [[side[text] for text in texts] for side in spelled]
+    steps = [all(b - a == 1 for a, b in zip(*two, strict=True)) for two in pairwise(zip(*places, strict=True))]
+    between = [at for at, both in enumerate(pairwise(steps), 1) if all(both)]
+    numbers: dict[int, int] = {}
+    inside: set[int] = set()
+    for (_, node), side in zip(sides, places, strict=True):
+        ids = [id(node.items[place]) for place in side]
+        numbers.update(zip(ids, range(len(ids)), strict=True))
+        inside.update([ids[at] for at in between])
+    return Unchanged(numbers, frozenset(inside))
 
 
-def _spelled_once(document: Document, node: Node) -> dict[str, Node]:
-    """The records inside ``node`` by their text, those of which the text stands there once."""
+def _spelled_once(document: Document, node: Node) -> dict[str, int]:
+    """Where the records inside ``node`` stand among its items by their text, those of which the text stands there
+    once."""
     text = document.text
-    found: dict[str, Node] = {}
+    found: dict[str, int] = {}
     again = set()
-    for item in node.items:
+    for at, item in enumerate(node.items):
         if item.role is Role.RECORD:
             raw = text[item.start : item.end]
             if raw in found:
                 again.add(raw)
-            found[raw] = item
+            found[raw] = at
     for raw in again:
         del found[raw]
     return found
 
 
 def items_of(
-    parent: Node | None, path: Path, identities: Identities, same: Mapping[int, int] | None = None
+    parent: Node | None, path: Path, identities: Identities, same: Unchanged = _NONE, *, whole: bool = True
 ) -> list[Item]:
     """The items of a container with their identities; none for None. ``same``: what :func:`unchanged` found; these
-    have a key, but no identity yet."""
+    have a key, but no identity yet. ``whole``: with those of them that stand inside of others."""
     if parent is None:
         return []
     seen: Counter[Hashable] = Counter()
     found: list[Item] = []
     for node in parent.items:
-        if same and id(node) in same:
-            found.append(Item(node, (UNCHANGED, same[id(node)]), None, 1))
+        number = same.numbers.get(id(node))
+        if number is not None:
+            if whole or id(node) not in same.inside:
+                found.append(Item(node, (UNCHANGED, number), None, 1))
             continue
         identity = identities.key((*path, node.name), node)
         mark = (node.role, node.name, identity)
@@ -113,6 +138,8 @@ def pairs(left: Sequence[Item], right: Sequence[Item], *, alike: bool = True) ->
 def same_comments(left: Sequence[Item], right: Sequence[Item]) -> dict[int, int]:
     """Comments that say the same to the same record, wherever it stands; else those behind the same record."""
     found: dict[int, int] = {}
+    if not (_has_comments(left) and _has_comments(right)):
+        return found
     for neighbour in (owner_key, _leader_key):
         taken = set(found.values())
         waiting: dict[Hashable, list[int]] = defaultdict(list)
@@ -125,6 +152,10 @@ def same_comments(left: Sequence[Item], right: Sequence[Item]) -> dict[int, int]
             if there := waiting.get((_token(item), neighbour(left, at))):
                 found[at] = there.pop(0)
     return found
+
+
+def _has_comments(items: Sequence[Item]) -> bool:
+    return any(item.node.role is Role.COMMENT for item in items)
 
 
 def _leader_key(items: Sequence[Item], at: int) -> Hashable:

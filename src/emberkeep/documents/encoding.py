@@ -66,6 +66,8 @@ def _candidates(data: bytes) -> list[str]:
 
 def main_newline(text: str) -> str:
     """The line end used most; ``\\n`` when there is none."""
+    if "\r" not in text:
+        return "\n"
     windows = text.count("\r\n")
     unix = text.count("\n") - windows
     mac = text.count("\r") - windows

@@ -13,7 +13,7 @@ import itertools
 import json
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
@@ -28,6 +28,7 @@ _IDENTIFYING = ("id", "name", "key", "code", "uid", "uuid", "guid", "class", "ty
 _CERTAIN = ("@id", "@key", "@uid", "@uuid", "@guid", "@code", "id", "key", "uid", "uuid", "guid", "code")
 _MOST_PARENTS = 240
 _MOST_LOOKED_AT = 300
+_MAY_LACK = 0.01
 _LONGEST_NAME = 80
 _PLAIN = re.compile(r"[^\s\[\]=,/\"'\\\x00-\x1f\x7f]+")
 
@@ -46,7 +47,7 @@ def field_value(node: Node, name: str) -> str | None:
         return node.own
     if name.startswith("@"):
         if node.peek is not None:
-            return node.peek(node, name)
+            return node.peek((node,), name)[0]
         found = node.fields.get(name)
         return found.value if found else None
     for item in node.items:
@@ -111,18 +112,42 @@ class Identities:
         told = self.told.get("/".join(path))
         if told is not None:
             return Learned(told, told=True)
-        vendor = [group for document in self.vendor for group in _groups(document, path)]
-        mine = [group for document in self.mine for group in _groups(document, path)]
-        if all(len(group) <= 1 for group in (*vendor, *mine)):
+        found = Siblings.of(path, self.vendor, self.mine)
+        if all(len(group) <= 1 for group in (*found.vendor, *found.mine)):
             certain = (*_CERTAIN, "name", TEXT) if path[-1] == "[]" else _CERTAIN
-            return Learned(_single(certain, vendor, mine))
-        return Learned(choose(vendor, mine))
+            return Learned(_single(certain, found))
+        return Learned(choose(found))
 
 
-def _single(certain: Sequence[str], vendor: Sequence[Sequence[Node]], mine: Sequence[Sequence[Node]]) -> Rule | None:
+@dataclass(frozen=True)
+class Siblings:
+    """The records of one path, those that stand together in one parent as a group.
+
+    Groups whose parents are spelled alike tell the same and are looked at once: those of the admin's that the vendor
+    has too are left out. ``most``: how many of the admin's may lack an identity, of all there are.
+    """
+
+    vendor: Sequence[Sequence[Node]]
+    mine: Sequence[Sequence[Node]]
+    most: float = 0
+
+    @staticmethod
+    def of(path: Path, vendor: Iterable[Document], mine: Iterable[Document]) -> Siblings:
+        """Those at ``path`` in the documents of both sides."""
+        sizes: dict[str, int] = {}
+        theirs = [group for document in vendor for group in _groups(document, path, sizes)[0]]
+        here, total = [], 0
+        for document in mine:
+            groups, count = _groups(document, path, sizes)
+            here += groups
+            total += count
+        return Siblings(theirs, here, _MAY_LACK * total)
+
+
+def _single(certain: Sequence[str], siblings: Siblings) -> Rule | None:
     """A record that never repeats is known by its name, unless it bears a field that can only be an identity."""
     for name in certain:
-        if _identifies((name,), vendor, mine):
+        if _identifies((name,), siblings):
             return (name,)
     return None
 
@@ -145,37 +170,67 @@ def value_text(value: str) -> str:
     return value if _PLAIN.fullmatch(value) else json.dumps(value, ensure_ascii=False)
 
 
-def _groups(document: Document, path: Path) -> list[list[Node]]:
-    """Siblings of the last name of ``path``, per parent; at most some hundred parents, spread over the file."""
+def _groups(document: Document, path: Path, sizes: dict[str, int]) -> tuple[list[list[Node]], int]:
+    """Siblings of the last name of ``path``, per parent, and how many there are in all; at most some hundred parents,
+    spread over the file. ``sizes``: of the groups seen before, by the text of their parents; those are left out."""
     parents = [document.root] if document.root.name == path[0] else []
     if len(path) == 1:
-        return [parents]
+        return [parents], len(parents)
     for name in path[1:-1]:
         parents = [item for parent in parents for item in parent.items if item.name == name]
         if len(parents) > _MOST_PARENTS:
             parents = parents[:: len(parents) // _MOST_PARENTS]
-    groups = ([item for item in parent.items if item.name == path[-1]] for parent in parents)
-    return [group for group in groups if group]
+    found, count = [], 0
+    for parent in parents:
+        text = document.raw(parent)
+        if text not in sizes:
+            group = [item for item in parent.items if item.name == path[-1]]
+            sizes[text] = len(group)
+            if group:
+                found.append(group)
+        count += sizes[text]
+    return found, count
 
 
-def choose(vendor: Sequence[Sequence[Node]], mine: Sequence[Sequence[Node]]) -> Rule:
+def choose(siblings: Siblings) -> Rule:
     """The fields that identify records within their groups; () when none do. Either side may be empty."""
-    candidates = _candidates(vendor or mine)
+    groups = siblings.vendor or siblings.mine
+    for name in _attributes_that_may(groups):
+        if _identifies((name,), siblings):
+            return (name,)
+    candidates = _candidates(groups)
     for name in candidates:
-        if _identifies((name,), vendor, mine):
+        if _identifies((name,), siblings):
             return (name,)
     for pair in itertools.combinations(candidates[:8], 2):
-        if _identifies(pair, vendor, mine):
+        if _identifies(pair, siblings):
             return pair
     return ()
+
+
+def _sample(groups: Sequence[Sequence[Node]]) -> list[Node]:
+    every = list(itertools.chain.from_iterable(groups))
+    return every[:: len(every) // _MOST_LOOKED_AT + 1]
+
+
+def _attributes_that_may(groups: Sequence[Sequence[Node]]) -> Iterator[str]:
+    """The candidates that come first of all, found without reading what the records hold: attributes that say that
+    they identify."""
+    sample = _sample(groups)
+    if not sample or sample[0].peek is None:
+        return
+    for name in sample[0].fields:
+        if name.startswith("@") and says_identity(name):
+            values = [value for group in groups for value in _stripped(group, name)]
+            if _may_identify(name, values):
+                yield name
 
 
 def _candidates(groups: Sequence[Sequence[Node]]) -> list[str]:
     """Fields that every record looked at has and whose values may be names, best first."""
     values: dict[str, list[str]] = defaultdict(list)
     records = 0
-    every = list(itertools.chain.from_iterable(groups))
-    for node in every[:: len(every) // _MOST_LOOKED_AT + 1]:
+    for node in _sample(groups):
         records += 1
         for name, value in _simple_fields(node):
             values[name].append(value)
@@ -205,8 +260,8 @@ def _may_identify(name: str, values: Sequence[str]) -> bool:
     return named >= 0.99 * len(values) or (says_identity(name) and all(v.isalnum() for v in values))
 
 
-def _identifies(rule: Rule, vendor: Sequence[Sequence[Node]], mine: Sequence[Sequence[Node]]) -> bool:
-    return not _clashes(rule, vendor, 0) and not _clashes(rule, mine, 0.01 * sum(map(len, mine)))
+def _identifies(rule: Rule, siblings: Siblings) -> bool:
+    return not _clashes(rule, siblings.vendor, 0) and not _clashes(rule, siblings.mine, siblings.most)
 
 
 def _clashes(rule: Rule, groups: Sequence[Sequence[Node]], most: float) -> bool:
@@ -214,8 +269,8 @@ def _clashes(rule: Rule, groups: Sequence[Sequence[Node]], most: float) -> bool:
     count = 0
     for group in groups:
         seen: set[object] = set()
-        for node in group:
-            value = _stripped(node, rule[0]) if len(rule) == 1 else tuple([_stripped(node, name) for name in rule])
+        columns = [_stripped(group, name) for name in rule]
+        for value in columns[0] if len(rule) == 1 else zip(*columns, strict=True):
             if not value or value in seen or (len(rule) > 1 and not all(value)):
                 count += 1
                 if count > most:
@@ -224,6 +279,8 @@ def _clashes(rule: Rule, groups: Sequence[Sequence[Node]], most: float) -> bool:
     return False
 
 
-def _stripped(node: Node, name: str) -> str:
-    value = field_value(node, name)
-    return value.strip() if value else ""
+def _stripped(group: Sequence[Node], name: str) -> list[str]:
+    """The values of one field of some siblings, without white space around; "" where there is none."""
+    peek = group[0].peek if name.startswith("@") else None
+    values = peek(group, name) if peek is not None else [field_value(node, name) for node in group]
+    return [value.strip() if value else "" for value in values]

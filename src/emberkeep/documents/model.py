@@ -24,7 +24,7 @@ TOP = "\0"
 """The name of a record that only groups what stands before the first header; reports do not show it."""
 
 
-STRETCH = 1 << 15
+STRETCH = 1 << 13
 
 
 class Unsuited(Exception):
@@ -90,8 +90,9 @@ class Node:
         self.trailing = trailing
         self.named = named
         """Whether the name alone identifies it among its siblings, whatever it holds."""
-        self.peek: Callable[[Node, str], str | None] | None = None
-        """Reads one field by name without loading the rest, where a format can do that more cheaply."""
+        self.peek: Callable[[Sequence[Node], str], list[str | None]] | None = None
+        """Reads one field of several nodes of its kind by name without loading the rest, where a format can do that
+        more cheaply."""
         self._load = load
         self._fields = fields if fields is not None else {}
         self._items = items if items is not None else []

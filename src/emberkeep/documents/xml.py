@@ -8,7 +8,7 @@ items. Nothing is resolved or loaded from outside, and a document that builds en
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property, lru_cache
 from xml.parsers import expat
 
@@ -37,6 +37,7 @@ _DOCTYPE = re.compile(
     re.DOTALL,
 )
 _REFERENCE = re.compile(r"&(?:#(\d{1,7})|#x([0-9A-Fa-f]{1,6})|(lt|gt|amp|quot|apos));")
+_TAG_IN_COMMENT = re.compile(r"<!--(?:[^<-]++|-(?!->))*+<")
 LONG = 1 << 14
 """Characters of content from which a list of alike elements is looked for first."""
 _PREDEFINED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
@@ -82,6 +83,11 @@ class XmlDocument(Document):
 
     @cached_property
     def root(self) -> Node:
+        return self._outermost() or self._element(self._opening, len(self.text))
+
+    @cached_property
+    def _opening(self) -> re.Match[str]:
+        """The root's start tag."""
         at = 1 if self.text.startswith(BOM) else 0
         while found := _PROLOG.match(self.text, at) or _DOCTYPE.match(self.text, at):
             at = found.end()
@@ -89,7 +95,29 @@ class XmlDocument(Document):
         if opened is None or opened["name"] is None:
             line, column = position(self.text, at)
             raise UnreadableInput("an element was expected here", place=Place("document", line, column))
-        return self._element(opened, len(self.text))
+        return opened
+
+    def _outermost(self) -> Node | None:
+        """The root by its end tag, which is the last one; None where what follows that may hold another."""
+        opened = self._opening
+        closing = self.text.rfind(f"</{opened['name']}")
+        token = _TOKEN.match(self.text, closing) if closing >= 0 and not opened["empty"] else None
+        if token is None or token["close"] != opened["name"] or not _blank(self.text, token.end(), len(self.text)):
+            return None
+        return self._node(opened, token.end(), closing)
+
+    @cached_property
+    def _plain(self) -> bool:
+        """Whether all that looks like a tag is one: no comment holds such, and there are no CDATA sections and
+        instructions."""
+        start = self._opening.start()
+        if any(self.text.find(mark, start) >= 0 for mark in ("<?", "<![CDATA[")):
+            return False
+        return _TAG_IN_COMMENT.search(self.text, start) is None
+
+    def _ends_at(self, start: int, closing: int) -> bool:
+        """Whether an end tag found behind ``start`` is none inside a comment or something of the kind."""
+        return self._plain or _closed(self.text, start, closing)
 
     def _element(self, opened: re.Match[str], limit: int) -> Node:
         """The element that a start tag opens. Most have no namesake inside: then its end is the next closing tag of its
@@ -98,7 +126,7 @@ class XmlDocument(Document):
             return self._node(opened, opened.end(), None)
         name, start = opened["name"], opened.end()
         closing = self.text.find(f"</{name}", start, limit)
-        plain = self.text.find(f"<{name}", start, closing) < 0 and _closed(self.text, start, closing)
+        plain = self.text.find(f"<{name}", start, closing) < 0 and self._ends_at(start, closing)
         if plain and (found := _TOKEN.match(self.text, closing, limit)) and found["close"] == name:
             return self._node(opened, found.end(), closing)
         depth = 1
@@ -114,14 +142,16 @@ class XmlDocument(Document):
     def _node(self, opened: re.Match[str], end: int, closing: int | None) -> Node:
         inner = None if closing is None else (opened.end(), closing)
         node = Node(Role.RECORD, opened["name"], opened.start(), end, inner=inner, load=self._load)
-        node.peek = self._attribute
+        node.peek = self._attribute_of
         return node
 
-    def _attribute(self, node: Node, name: str) -> str | None:
-        """An attribute's value without reading what the element holds; quickest for a plain one that stands first."""
-        first = _first_attribute(name[1:]).match(self.text, node.start)
-        if first is not None:
-            return first[1]
+    def _attribute_of(self, nodes: Sequence[Node], name: str) -> list[str | None]:
+        """An attribute's values without reading what the elements hold; quickest for plain ones that stand first."""
+        text, match = self.text, _first_attribute(name[1:]).match
+        firsts = [match(text, node.start) for node in nodes]
+        return [first[1] if first else self._sought(node, name) for node, first in zip(nodes, firsts, strict=True)]
+
+    def _sought(self, node: Node, name: str) -> str | None:
         tag = self.text[node.start : node.inner[0] if node.inner else node.end]
         if name[1:] not in tag:
             return None
@@ -158,12 +188,12 @@ class XmlDocument(Document):
     def _alike(self, start: int, end: int, items: list[Node]) -> int:
         """Take the elements that a long list begins with, as long as they are called alike and nothing but white space
         stands between them; where it stops. Quicker than to look at each token."""
-        text, find, load, peek = self.text, self.text.find, self._load, self._attribute
+        text, find, load, peek = self.text, self.text.find, self._load, self._attribute_of
         first = _TOKEN.search(text, start, end)
         if first is None or first["name"] is None:
             return start
         name = first["name"]
-        mark, again, length = f"</{name}>", f"<{name}", len(name) + 3
+        mark, again, length, plain = f"</{name}>", f"<{name}", len(name) + 3, self._plain
         at = start
         for opened in _start_tag(name).finditer(text, start, end):
             low, after = opened.span()
@@ -172,7 +202,7 @@ class XmlDocument(Document):
             closing = find(mark, after, end)
             if closing < 0 or text[after - 2] == "/":
                 return at
-            if find(again, after, closing) >= 0 or not _closed(text, after, closing):
+            if find(again, after, closing) >= 0 or not (plain or _closed(text, after, closing)):
                 return at
             at = closing + length
             node = Node(Role.RECORD, name, low, at, inner=(after, closing), load=load)
@@ -195,7 +225,7 @@ class XmlDocument(Document):
                 # Most elements have no namesake inside: their ends are found without a closer look.
                 mark = f"</{name}>"
                 closing = find(mark, after, end)
-                if closing < 0 or find(f"<{name}", after, closing) >= 0 or not _closed(text, after, closing):
+                if closing < 0 or find(f"<{name}", after, closing) >= 0 or not self._ends_at(after, closing):
                     items.append(self._element(token, end))
                 else:
                     items.append(self._node(token, closing + len(mark), closing))

@@ -12,6 +12,8 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from itertools import pairwise
+from typing import NamedTuple
 
 from emberkeep.documents import layout
 from emberkeep.documents.align import (
@@ -87,8 +89,7 @@ def merge_documents(
     )
 
 
-@dataclass(frozen=True, slots=True)
-class _Three:
+class _Three(NamedTuple):
     """The same record on three sides; ``mine`` and ``new`` are there."""
 
     old: Node | None
@@ -96,8 +97,7 @@ class _Three:
     new: Node
 
 
-@dataclass(frozen=True, slots=True)
-class _Row:
+class _Row(NamedTuple):
     """The same item on the sides that have it, as indexes into the three lists."""
 
     old: int | None
@@ -162,6 +162,8 @@ class _Merger:
         old = three.old.fields.get(name) if three.old else None
         mine, new = three.mine.fields.get(name), three.new.fields.get(name)
         before, here, after = _value(old), _value(mine), _value(new)
+        if here == before == after:
+            return
         line = self.mine.line(mine.start if mine else three.mine.start)
         if same_value(after, before):
             if not same_value(here, before):
@@ -265,10 +267,13 @@ class _Items:
         if merger.old is not None and three.old is not None:
             sides.append((merger.old, three.old))
         same = unchanged(sides, path, identities)
-        self.old = items_of(three.old, path, identities, same)
-        self.mine = items_of(three.mine, path, identities, same)
-        self.new = items_of(three.new, path, identities, same)
-        self.rows = _rows(self.old, self.mine, self.new)
+        for whole in (False, True):
+            self.old, self.mine, self.new = (
+                items_of(side, path, identities, same, whole=whole) for side in (three.old, three.mine, three.new)
+            )
+            self.rows = _rows(self.old, self.mine, self.new)
+            if not same.inside or _in_order(self.rows):
+                break  # else what stands inside of unchanged records counts: who moved, and past how many
         self.mine_of_new = {row.new: row.mine for row in self.rows if row.new is not None and row.mine is not None}
         self.removed: set[int] = set()
         self.incoming: dict[int, tuple[Document, Node]] = {}
@@ -293,7 +298,7 @@ class _Items:
 
     def _record(self, row: _Row) -> None:
         item = self._any(row)
-        if item.node.role is not Role.RECORD:
+        if item.node.role is not Role.RECORD or item.is_unread:
             return
         if row.mine is not None and row.new is not None:
             old = self.old[row.old].node if row.old is not None else None
@@ -638,6 +643,16 @@ def _rows(old: Sequence[Item], mine: Sequence[Item], new: Sequence[Item]) -> lis
     rows += [_Row(None, at, added.get(at)) for at in sorted(left_mine)]
     rows += [_Row(None, None, at) for at in sorted(left_new.difference(added.values()))]
     return rows
+
+
+def _in_order(rows: Sequence[_Row]) -> bool:
+    """Whether what the old defaults had stands in their order on both sides."""
+    was = [row for row in rows if row.old is not None]
+    return all(
+        one < other
+        for side in ([row.mine for row in was], [row.new for row in was])
+        for one, other in pairwise([at for at in side if at is not None])
+    )
 
 
 def _reconcile_comments(
