@@ -9,7 +9,7 @@ from __future__ import annotations
 import os
 import stat
 import struct
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Set
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -479,3 +479,22 @@ class FileTree(Still):
 
     def digest(self, path: str) -> str:
         return digest_of(self.chunks(path))
+
+
+def best_root(tree: Tree, live: Set[str]) -> str:
+    """The folder inside a release that lines up with the live server: "" for the top, or a single folder around all."""
+    entries = tree.entries()
+    tops = {path.split("/", 1)[0] for path in entries}
+    if len(tops) != 1:
+        return ""
+    top = next(iter(tops))
+    if entries[top].kind is not FOLDER:
+        return ""
+    as_it_is = len(live & entries.keys())
+    inside = sum(path.partition("/")[2] in live for path in entries)
+    return top if inside > as_it_is or (inside == as_it_is == 0) else ""
+
+
+def deepest_first(entries: Iterable[Entry]) -> list[Entry]:
+    """Entries with what lies inside a folder before the folder."""
+    return sorted(entries, key=lambda entry: (-entry.path.count("/"), entry.path))

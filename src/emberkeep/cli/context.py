@@ -8,11 +8,13 @@ from collections.abc import Callable
 from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from emberkeep.keep import Keep, find
 from emberkeep.show.console import document
-from emberkeep.store.store import Store
+
+if TYPE_CHECKING:
+    from emberkeep.keep import Keep
+    from emberkeep.store.store import Store
 
 
 def now() -> datetime:
@@ -22,6 +24,8 @@ def now() -> datetime:
 
 def the_keep(args: argparse.Namespace) -> Keep:
     """The keep that ``--keep``, the environment or the current folder means."""
+    from emberkeep.keep import find  # only by commands that work with one
+
     keep = find(args.keep, os.environ, Path.cwd())
     if args.command not in _TELL_OF_RUNS:
         _tell_of_waiting(keep)
@@ -45,6 +49,8 @@ def _tell_of_waiting(keep: Keep) -> None:
 
 def opened(keep: Keep) -> closing[Store]:
     """The keep's store, closed when done."""
+    from emberkeep.store.store import Store
+
     return closing(Store(keep.store_folder))
 
 

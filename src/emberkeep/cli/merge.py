@@ -6,7 +6,7 @@ import argparse
 import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from emberkeep import files
 from emberkeep.cli.context import add_go, add_only, answer, now, opened, the_keep
@@ -17,13 +17,14 @@ from emberkeep.merging import answers as answer_files
 from emberkeep.merging import orders as order_files
 from emberkeep.merging.results import Merge
 from emberkeep.runs import loose
-from emberkeep.runs import merge as runs
 from emberkeep.show import merging as view
 from emberkeep.show import words
 from emberkeep.show.console import GOOD, HEAD, QUIET, Screen, progress
 from emberkeep.show.summary import summary
-from emberkeep.store.manifest import About
 from emberkeep.trees import FileTree, FolderTree, Tree, read
+
+if TYPE_CHECKING:
+    from emberkeep.store.manifest import About
 
 EXAMPLES = (
     "emberkeep merge                        (shows what it would do)",
@@ -83,6 +84,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 
 
 def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
+    from emberkeep.runs import merge as runs  # only here: files outside of a keep need no store and no journal
+
     keep = the_keep(args)
     given = Path(args.answers) if args.answers else None
     with opened(keep) as store:
@@ -119,7 +122,7 @@ def _between_paths(args: argparse.Namespace, screen: Screen) -> int:
     live: Tree = FileTree(mine) if mine.is_file() else FolderTree(mine)
 
     def merged() -> Merge:
-        answers = runs.load_answers(None, given, new=args.ask)
+        answers = answer_files.gathered(given, new=args.ask)
         return loose.merge(old, new, mine, answers, orders, checked=not args.no_checks)
 
     found = _asked(args, screen, merged, live, given)
@@ -145,7 +148,7 @@ def _asked(
 
     from emberkeep.cli.asking import ask  # only where somebody is asked
 
-    ask(screen, found.open, lines, lambda done: runs.remember(answers, done))
+    ask(screen, found.open, lines, lambda done: answer_files.remember(answers, done))
     return merged()
 
 

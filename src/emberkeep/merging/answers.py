@@ -29,6 +29,7 @@ from emberkeep.toml import Reader, load, quote
 
 Name = tuple[str, str, str]
 GIVEN = "answers file"
+REMEMBERED = "remembered"
 """Where answers come from that the admin gave in a file."""
 
 
@@ -136,6 +137,17 @@ def read(path: Path) -> list[Answer]:
     return [answer for answer in found if answer.answer]
 
 
+def known(path: Path) -> list[Answer]:
+    """The answers in a file that need not be there yet."""
+    return read(path) if path.exists() else []
+
+
+def gathered(given: Path | None, memory: Path | None = None, *, new: bool = False) -> Answers:
+    """Answers from a file and from those remembered; those of the file win. ``new``: the file need not be there."""
+    told = [] if given is None else known(given) if new else read(given)
+    return Answers.of((GIVEN, told), (REMEMBERED, [] if memory is None else known(memory)))
+
+
 def _answer(item: Reader) -> Answer:
     values = {key: item.get(key, str, "text in quotes", None) for key in ("old", "mine", "new")}
     answer = Answer(
@@ -174,9 +186,10 @@ def serialize(questions: Iterable[Question | Answer]) -> str:
     return "".join(parts)
 
 
-def remember(path: Path, known: Iterable[Answer], questions: Iterable[Question]) -> None:
-    """Keep the answers of ``questions`` beside those known before; a newer one takes the older one's place."""
-    answers = {(*answer.name, answer.old, answer.mine, answer.new): answer for answer in known}
+def remember(path: Path, questions: Iterable[Question]) -> None:
+    """Add the answers of ``questions`` to a file of answers, which need not be there yet; a newer one takes the older
+    one's place."""
+    answers = {(*answer.name, answer.old, answer.mine, answer.new): answer for answer in known(path)}
     for asked in questions:
         for told in _told(asked):
             answers[(*told.name, told.old, told.mine, told.new)] = told

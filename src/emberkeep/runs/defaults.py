@@ -18,7 +18,7 @@ from emberkeep.servers.versions import ordering
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import FolderTree, Kind, PartTree, Tree
+from emberkeep.trees import FILE, FolderTree, PartTree, Tree, best_root
 
 _VERSION = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,63}")
 WHY = "defaults"
@@ -61,21 +61,7 @@ def keep_paths(keep: Keep) -> set[str]:
     """The files of the live server, by path."""
     if not keep.server.is_dir():
         return set()
-    return {path for path, entry in FolderTree(keep.server).entries().items() if entry.kind is Kind.FILE}
-
-
-def best_root(tree: Tree, live: set[str]) -> str:
-    """The folder inside a release that lines up with the live server: "" for the top, or a single folder around all."""
-    entries = tree.entries()
-    tops = {path.split("/", 1)[0] for path in entries}
-    if len(tops) != 1:
-        return ""
-    top = next(iter(tops))
-    if entries[top].kind is not Kind.FOLDER:
-        return ""
-    as_it_is = len(live & entries.keys())
-    inside = sum(path.partition("/")[2] in live for path in entries)
-    return top if inside > as_it_is or (inside == as_it_is == 0) else ""
+    return {path for path, entry in FolderTree(keep.server).entries().items() if entry.kind is FILE}
 
 
 def versions(store: Store) -> list[str]:
@@ -100,7 +86,7 @@ def merged_paths(keep: Keep, *trees: Tree) -> list[str]:
     those that hold the contents of tables, which are merged as such."""
     roles = Roles(keep.config.roles)
     wanted = {*MERGED, UNSORTED}
-    paths = {p for tree in trees for p, entry in tree.entries().items() if entry.kind is Kind.FILE}
+    paths = {p for tree in trees for p, entry in tree.entries().items() if entry.kind is FILE}
     contents = globs.combined([glob for one in keep.config.databases.all for glob in one.defaults])
     found = [(path, roles.of(path)) for path in paths]
     return sorted(p for p, role in found if role in wanted and not (role == UNSORTED and contents.fullmatch(p)))

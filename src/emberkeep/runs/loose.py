@@ -11,11 +11,8 @@ from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.merging.answers import Answers
 from emberkeep.merging.merge import merge_trees, no_rules
 from emberkeep.merging.orders import Order
-from emberkeep.merging.results import Merge
-from emberkeep.runs.defaults import best_root
-from emberkeep.runs.merge import write_files
-from emberkeep.runs.restore import deepest_first
-from emberkeep.trees import FileTree, FolderTree, Kind, NoTree, PartTree, Tree, read
+from emberkeep.merging.results import FileMerge, Merge, Outcome
+from emberkeep.trees import FileTree, FolderTree, Kind, NoTree, PartTree, Tree, best_root, deepest_first, read
 
 
 def merge(
@@ -69,16 +66,32 @@ def write(found: Merge, mine: Path, out: Path) -> None:
     if mine in out.parents or out in mine.parents:
         raise Refused(f"{out} and {mine} lie inside one another", hint="name an OUT beside it")
     if out == mine:
-        write_files(out, found.to_write)
+        _write_files(out, found.to_write)
         return
     _copy(mine, out, {item.path for item in found.to_write})
-    write_files(out, [item for item in found.to_write if item.data is not None])
+    _write_files(out, [item for item in found.to_write if item.data is not None])
 
 
 def _write_file(found: Merge, mine: Path, out: Path) -> None:
     item = found.files[0]
     data = item.data if item.data is not None else mine.read_bytes()
     files.write_whole(out, [data], mode=mine.stat().st_mode & 0o7777)
+
+
+def _write_files(folder: Path, items: Sequence[FileMerge]) -> None:
+    """Write merged files below ``folder``: all staged beside their targets first, then renamed together."""
+    staged = files.Stage()
+    try:
+        for item in items:
+            if item.data is not None:
+                staged.put(folder / item.path, [item.data], files.Facts(item.mode))
+        staged.commit()
+    except BaseException:
+        staged.abandon()
+        raise
+    for item in items:
+        if item.outcome is Outcome.REMOVED:
+            files.io.unlink(folder / item.path)
 
 
 def _copy(mine: Path, out: Path, leave: set[str]) -> None:

@@ -8,16 +8,15 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import Any
 
-from emberkeep import files
 from emberkeep.comparing.fit import LEAST_SHARE
 from emberkeep.errors import Place, Refused, UnreadableInput, UsageError
 from emberkeep.keep import Keep
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging import orders
-from emberkeep.merging.answers import GIVEN, Answer, Answers
+from emberkeep.merging.answers import GIVEN, REMEMBERED, Answer, Answers
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.orders import Order
-from emberkeep.merging.results import Breach, FileMerge, Merge, Outcome, Question
+from emberkeep.merging.results import Breach, FileMerge, Merge, Outcome
 from emberkeep.merging.rules import in_turn, settle_by
 from emberkeep.planned import Planned
 from emberkeep.runs import defaults
@@ -31,16 +30,13 @@ from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree, NoTree, Tree
 
-REMEMBERED = "remembered"
 NOTHING: Mapping[str, str | None] = MappingProxyType({})
 WHY = MERGE
 
 
-def load_answers(keep: Keep | None, given: Path | None, *, new: bool = False) -> Answers:
-    """Answers from a file and from the keep's memory; those of the file win. ``new``: the file need not be there."""
-    told = answer_files.read(given) if given and (given.exists() or not new) else []
-    known = answer_files.read(keep.answers_file) if keep and keep.answers_file.exists() else []
-    return Answers.of((GIVEN, told), (REMEMBERED, known))
+def load_answers(keep: Keep, given: Path | None) -> Answers:
+    """Answers from a file and from the keep's memory; those of the file win."""
+    return answer_files.gathered(given, keep.answers_file)
 
 
 @dataclass(frozen=True)
@@ -241,7 +237,7 @@ def _notes(merged: Merge) -> Notes:
 
 def answers_of(keep: Keep, given: Sequence[Answer]) -> Answers:
     """Answers given for this run, and those of the keep's memory."""
-    known = answer_files.read(keep.answers_file) if keep.answers_file.exists() else []
+    known = answer_files.known(keep.answers_file)
     return Answers.of((GIVEN, list(given)), (REMEMBERED, known))
 
 
@@ -308,26 +304,4 @@ def steps_again(keep: Keep, request: Mapping[str, Any]) -> list[Step]:
 
 
 def _remember(keep: Keep, merge: Merge) -> None:
-    remember(keep.answers_file, merge.questions)
-
-
-def remember(path: Path, questions: Sequence[Question]) -> None:
-    """Add the answers of ``questions`` to a file of answers, which need not be there yet."""
-    known: list[Answer] = answer_files.read(path) if path.exists() else []
-    answer_files.remember(path, known, questions)
-
-
-def write_files(folder: Path, items: Sequence[FileMerge]) -> None:
-    """Write merged files below ``folder``: all staged beside their targets first, then renamed together."""
-    staged = files.Stage()
-    try:
-        for item in items:
-            if item.data is not None:
-                staged.put(folder / item.path, [item.data], files.Facts(item.mode))
-        staged.commit()
-    except BaseException:
-        staged.abandon()
-        raise
-    for item in items:
-        if item.outcome is Outcome.REMOVED:
-            files.io.unlink(folder / item.path)
+    answer_files.remember(keep.answers_file, merge.questions)

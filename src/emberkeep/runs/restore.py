@@ -19,7 +19,7 @@ from emberkeep.servers.roles import selection
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import Held, Manifest
 from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import FILE, FOLDER, LINK, Entry, FolderTree, Tree
+from emberkeep.trees import FILE, FOLDER, LINK, Entry, FolderTree, Tree, deepest_first
 
 
 @dataclass(frozen=True)
@@ -209,11 +209,6 @@ def _removable(
         return iter(extra)
     staying = all_parents((*held, *(path for path in there if not wanted(path))))
     return (entry for entry in extra if entry.kind is not FOLDER or entry.path not in staying)
-
-
-def deepest_first(entries: Iterable[Entry]) -> list[Entry]:
-    """Entries with what lies inside a folder before the folder."""
-    return sorted(entries, key=lambda entry: (-entry.path.count("/"), entry.path))
 
 
 def check_whole(plan: RestorePlan, snapshot: SnapshotTree) -> None:

@@ -32,7 +32,7 @@ from emberkeep.servers.roles import Roles
 from emberkeep.servers.versions import ordering
 from emberkeep.servers.watch import Watched
 from emberkeep.store.store import Store
-from emberkeep.trees import FILE, FOLDER, FolderTree, PartTree, Tree, read
+from emberkeep.trees import FILE, FOLDER, FolderTree, PartTree, Tree, best_root, read
 
 KIND = "update"
 KEEP, REMOVE, STOP = "keep", "remove", "stop"
@@ -155,7 +155,7 @@ def release(keep: Keep, store: Store, request: Request) -> Tree:
             raise UsageError("a SOURCE is wanted: the vendor's release", hint="or [update] command in keep.toml")
         return defaults.tree_of(store, request.new)
     whole = open_source(request.source)
-    below = defaults.best_root(whole, defaults.keep_paths(keep))
+    below = best_root(whole, defaults.keep_paths(keep))
     return PartTree(whole, below) if below else whole
 
 
