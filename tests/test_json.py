@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from emberkeep.documents import formats
 from emberkeep.documents.encoding import Text, decode
 from emberkeep.documents.json import parse
-from emberkeep.documents.model import Edit
+from emberkeep.documents.model import Edit, Node
 from emberkeep.errors import UnreadableInput
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import FileMerge
@@ -40,6 +40,35 @@ def test_members_elements_and_values() -> None:
     members = [(item.name, item.own) for item in doc.root.items]
     assert members == [("a", "1"), ("b c", None), ("#comment", " n "), ("e", "{}"), ("s", '"å"')]
     assert [item.name for item in doc.root.items[1].items] == ["[]", "[]"]
+
+
+VALUES = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False, allow_infinity=False) | st.text(),
+    lambda inner: st.lists(inner) | st.dictionaries(st.text(), inner),
+)
+
+
+def told(node: Node) -> tuple[object, ...]:
+    """All that a node says and where it stands."""
+    return (
+        node.role,
+        node.name,
+        node.start,
+        node.end,
+        node.inner,
+        node.named,
+        node.fields,
+        [told(item) for item in node.items],
+    )
+
+
+@given(VALUES, st.sampled_from((None, 0, 3)), st.booleans(), st.text(" \t\n", max_size=3))
+def test_containers_read_later_are_those_read_at_once(
+    value: object, indent: int | None, plain: bool, space: str
+) -> None:
+    text = space + json.dumps(value, indent=indent, ensure_ascii=plain) + space
+    with_comment = text + " // strict JSON has no comments, so this is read token by token"
+    assert told(parse(source(text), "x.json").root) == told(parse(source(with_comment), "x.json").root)
 
 
 @pytest.mark.parametrize(

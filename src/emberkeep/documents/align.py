@@ -61,7 +61,7 @@ def unchanged(sides: Sequence[tuple[Document, Node]], path: Path, identities: Id
     """The unchanged records of a container. None where records are anonymous, or few."""
     if any(len(node.items) < _WORTH_IT for _, node in sides):
         return _NONE
-    names = {item.name for _, node in sides for item in node.items if item.role is Role.RECORD}
+    names = {item.name for _, node in sides for item in node.items if item.role is Role.RECORD and not item.named}
     if any(identities.rule((*path, name)).rule == () for name in names):
         return _NONE
     spelled = [_spelled_once(document, node) for document, node in sides]

@@ -7,8 +7,10 @@ behind values, touching none where they already are. A comma before a closing br
 from __future__ import annotations
 
 import re
+from bisect import bisect_left
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
+from itertools import accumulate
 from typing import NamedTuple
 
 from emberkeep.documents import layout
@@ -43,8 +45,8 @@ class BracketedDocument(Document):
     def root(self) -> Node:
         return self._root
 
-    def bracketed(self) -> Iterable[tuple[int, int]]:
-        """The outermost bracketed spans."""
+    def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
+        """The outermost bracketed spans. Where there are ``edits``, smaller ones will do in which all of them lie."""
         return [(0, len(self.text))]
 
     def tokens(self, text: str) -> Iterator[Token]:
@@ -83,11 +85,13 @@ class BracketedDocument(Document):
     def finish(self, edits: Sequence[Edit]) -> str:
         text = splice(self.text, edits)
         repairs: list[Edit] = []
-        for start, end in self.bracketed():
-            if not any(_is_within(edit, start, end) for edit in edits):
+        ordered = sorted(edits)
+        shifts = list(accumulate((len(edit.text) - (edit.end - edit.start) for edit in ordered), initial=0))
+        for start, end in self.bracketed(edits):
+            first, last = (_before(ordered, at) for at in (start, end))
+            if not any(_is_within(edit, start, end) for edit in ordered[first : last + 1]):
                 continue
-            low = start + _shift(edits, start)
-            high = end + _shift([edit for edit in edits if edit.start < end], end)
+            low, high = start + shifts[first], end + shifts[last]
             found = repaired(text[low:high], self.tokens(text[low:high]), trailing=self._trailing_commas)
             repairs += [Edit(low + edit.start, low + edit.end, edit.text) for edit in found]
         return splice(text, repairs)
@@ -100,9 +104,9 @@ def _is_within(edit: Edit, start: int, end: int) -> bool:
     return start < edit.start and edit.end < end
 
 
-def _shift(edits: Sequence[Edit], at: int) -> int:
-    """How far an offset moves by the edits that end at or before it."""
-    return sum(len(edit.text) - (edit.end - edit.start) for edit in edits if edit.end <= at and edit.start < at)
+def _before(edits: Sequence[Edit], at: int) -> int:
+    """How many edits, sorted, move an offset: those that begin before it and end by it."""
+    return bisect_left(edits, at, key=lambda edit: edit.start)
 
 
 def repaired(text: str, found: Iterable[Token], *, trailing: bool) -> list[Edit]:

@@ -45,9 +45,9 @@ def field_value(node: Node, name: str) -> str | None:
     """The value of one identifying field of a record."""
     if name == TEXT:
         return node.own
+    if node.peek is not None and (values := node.peek((node,), name)) is not None:
+        return values[0]
     if name.startswith("@"):
-        if node.peek is not None:
-            return node.peek((node,), name)[0]
         found = node.fields.get(name)
         return found.value if found else None
     for item in node.items:
@@ -64,6 +64,7 @@ class Identities:
     mine: Sequence[Document]
     told: Mapping[str, Rule] = field(default_factory=dict)
     _learned: dict[Path, Learned] = field(default_factory=dict)
+    _by_name: _ByName = field(default_factory=dict)
 
     def rule(self, path: Path) -> Learned:
         """The rule for records at ``path`` (names from the root down)."""
@@ -112,7 +113,7 @@ class Identities:
         told = self.told.get("/".join(path))
         if told is not None:
             return Learned(told, told=True)
-        found = Siblings.of(path, self.vendor, self.mine)
+        found = Siblings.of(path, self.vendor, self.mine, self._by_name)
         if all(len(group) <= 1 for group in (*found.vendor, *found.mine)):
             certain = (*_CERTAIN, "name", TEXT) if path[-1] == "[]" else _CERTAIN
             return Learned(_single(certain, found))
@@ -132,13 +133,13 @@ class Siblings:
     most: float = 0
 
     @staticmethod
-    def of(path: Path, vendor: Iterable[Document], mine: Iterable[Document]) -> Siblings:
+    def of(path: Path, vendor: Iterable[Document], mine: Iterable[Document], known: _ByName) -> Siblings:
         """Those at ``path`` in the documents of both sides."""
         sizes: dict[str, int] = {}
-        theirs = [group for document in vendor for group in _groups(document, path, sizes)[0]]
+        theirs = [group for document in vendor for group in _groups(document, path, sizes, known)[0]]
         here, total = [], 0
         for document in mine:
-            groups, count = _groups(document, path, sizes)
+            groups, count = _groups(document, path, sizes, known)
             here += groups
             total += count
         return Siblings(theirs, here, _MAY_LACK * total)
@@ -170,21 +171,33 @@ def value_text(value: str) -> str:
     return value if _PLAIN.fullmatch(value) else json.dumps(value, ensure_ascii=False)
 
 
-def _groups(document: Document, path: Path, sizes: dict[str, int]) -> tuple[list[list[Node]], int]:
+def _called(parent: Node, name: str, known: _ByName) -> list[Node]:
+    """The items of ``parent`` that are called ``name``. ``known``: what was found in parents before."""
+    if parent not in known:
+        found = known[parent] = defaultdict(list)
+        for item in parent.items:
+            found[item.name].append(item)
+    return known[parent].get(name, [])
+
+
+_ByName = dict[Node, dict[str, list[Node]]]
+
+
+def _groups(document: Document, path: Path, sizes: dict[str, int], known: _ByName) -> tuple[list[list[Node]], int]:
     """Siblings of the last name of ``path``, per parent, and how many there are in all; at most some hundred parents,
     spread over the file. ``sizes``: of the groups seen before, by the text of their parents; those are left out."""
     parents = [document.root] if document.root.name == path[0] else []
     if len(path) == 1:
         return [parents], len(parents)
     for name in path[1:-1]:
-        parents = [item for parent in parents for item in parent.items if item.name == name]
+        parents = [item for parent in parents for item in _called(parent, name, known)]
         if len(parents) > _MOST_PARENTS:
             parents = parents[:: len(parents) // _MOST_PARENTS]
     found, count = [], 0
     for parent in parents:
         text = document.raw(parent)
         if text not in sizes:
-            group = [item for item in parent.items if item.name == path[-1]]
+            group = _called(parent, path[-1], known)
             sizes[text] = len(group)
             if group:
                 found.append(group)
@@ -281,6 +294,8 @@ def _clashes(rule: Rule, groups: Sequence[Sequence[Node]], most: float) -> bool:
 
 def _stripped(group: Sequence[Node], name: str) -> list[str]:
     """The values of one field of some siblings, without white space around; "" where there is none."""
-    peek = group[0].peek if name.startswith("@") else None
-    values = peek(group, name) if peek is not None else [field_value(node, name) for node in group]
+    peek = group[0].peek if name != TEXT else None
+    values = peek(group, name) if peek is not None else None
+    if values is None:
+        values = [field_value(node, name) for node in group]
     return [value.strip() if value else "" for value in values]

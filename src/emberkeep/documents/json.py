@@ -4,18 +4,22 @@ A member of an object is a record named by its key, known by its name alone; an 
 ``[]``, recognised by what it holds. A plain value, an empty object or array, and an array of numbers (a position, a
 colour: one value, not a set) is the field ``""``, spelled as JSON, so that ``"1"`` and ``1`` differ. Comments are
 items of the container they stand in. Commas: see ``bracketed``.
+
+Strict JSON that is not nested deeply, as nearly all is, is checked at once by the standard library, and its containers
+are read when they are first asked for; all else is read whole, token by token.
 """
 
 from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
+from bisect import bisect_right
+from collections.abc import Iterable, Iterator, Sequence
 
 from emberkeep.documents import layout
 from emberkeep.documents.bracketed import DEEPEST, ELEMENT, BracketedDocument, Token, comment, is_vector, member
 from emberkeep.documents.encoding import BOM, Text, position
-from emberkeep.documents.model import Field, Node, Role
+from emberkeep.documents.model import Edit, Field, Node, Role
 from emberkeep.errors import Place, UnreadableInput
 
 _TOKEN = re.compile(
@@ -27,12 +31,13 @@ _TOKEN = re.compile(
     r"|(?P<end>\Z))",
     re.DOTALL,
 )
+_WORDS = frozenset(("true", "false", "null"))
 _NUMBER = re.compile(r"-?(?:0|[1-9][0-9]*)(?:\.[0-9]+)?(?:[eE][+-]?[0-9]+)?")
 
 
 def parse(source: Text, name: str) -> JsonDocument:
     """The document in ``source``; UnreadableInput says file, line, column and what was expected."""
-    return JsonDocument(source, _Parser(source.text, name).document())
+    return JsonDocument(source, _read_later(source.text) or _Parser(source.text, name).document())
 
 
 def tokens(text: str, name: str) -> Iterator[Token]:
@@ -51,6 +56,127 @@ def tokens(text: str, name: str) -> Iterator[Token]:
 
 def _fault(text: str, name: str, at: int, what: str) -> UnreadableInput:
     return UnreadableInput(f"not valid JSON: {what}", place=Place(name, *position(text, at)))
+
+
+def spelled(raw: str) -> str | None:
+    """The one spelling of a plain value; None when it is none."""
+    if not raw.startswith('"'):
+        return raw if raw in _WORDS or _NUMBER.fullmatch(raw) else None
+    if "\\" not in raw and raw.isprintable():
+        return raw  # nothing in it can be spelled in another way
+    try:
+        return json.dumps(json.loads(raw, strict=False), ensure_ascii=False)
+    except ValueError:
+        return None
+
+
+def key_of(spelled: str) -> str:
+    """What a key says."""
+    return str(json.loads(spelled)) if "\\" in spelled else spelled[1:-1]
+
+
+def _read_later(text: str) -> Node | None:
+    """The root of a strict document, its containers not read yet; None for all others."""
+    at = 1 if text.startswith(BOM) else 0
+    found = _ITEM.match(text, at)
+    if found is None or found["key"] is not None or text[found.end() :].strip(_SPACE):
+        return None
+    try:
+        json.loads(text[at:], object_pairs_hook=_nothing, parse_constant=_refuse)
+    except (ValueError, RecursionError):
+        return None
+    return _Later(text).node("", found.start("value"), *found.span("value"))
+
+
+def _nothing(pairs: list[tuple[str, object]]) -> None:
+    """Keeps no object: only whether all is well-formed is asked."""
+
+
+def _refuse(name: str) -> None:
+    raise ValueError(name)
+
+
+def _nested(depth: int) -> str:
+    """A pattern of a container in which others are nested at most ``depth`` deep, in strict JSON."""
+    inside = rf"[^\[\]{{}}\"]++|{_STRING}"
+    pattern = rf"[\[{{](?:{inside})*+[\]}}]"
+    for _ in range(depth):
+        pattern = rf"[\[{{](?:{inside}|{pattern})*+[\]}}]"
+    return pattern
+
+
+_STRING = r'"(?:[^"\\\r\n]++|\\.)*+"'
+_SHALLOW = 12
+_SPACE = " \t\r\n"
+_ITEM = re.compile(
+    rf"[{_SPACE}]*+(?:(?P<key>{_STRING})[{_SPACE}]*+:[{_SPACE}]*+)?"
+    rf"(?P<value>{_STRING}|{_nested(_SHALLOW)}|[^\s,:\[\]{{}}\"]++)[{_SPACE}]*+,?+"
+)
+"""A member of an object or element of an array, up to the next one."""
+
+
+_NEXT = re.compile(rf"[{_SPACE}]*+(.)")
+
+
+class _Later:
+    """Reads the containers of a strict document one by one."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+
+    def node(self, name: str, start: int, low: int, high: int) -> Node:
+        """The value at ``low`` to ``high`` as a record called ``name`` that begins at ``start``."""
+        text = self.text
+        mark = text[low]
+        if mark not in "[{":
+            value = spelled(text[low:high])
+            assert value is not None
+            return member(name, start, (low, high), value)
+        inner = (low + 1, high - 1)
+        first = _NEXT.match(text, low + 1)
+        if first is None or first.end() == high:
+            return member(name, start, (low, high), mark + text[high - 1])
+        items = None
+        if mark == "[" and first[1] != "{":
+            items = self.items(*inner)
+            if is_vector(items):
+                return member(name, start, (low, high), f"[{', '.join(str(item.own) for item in items)}]")
+        load = self._load if items is None else None
+        node = Node(Role.RECORD, name, start, high, inner=inner, items=items, load=load, named=name != ELEMENT)
+        node.peek = self._peek if mark == "{" else None
+        return node
+
+    def _peek(self, nodes: Sequence[Node], name: str) -> list[str | None]:
+        """The plain values of a member of objects, which are not read for it."""
+        return [self._value_of(node, name) for node in nodes]
+
+    def _value_of(self, node: Node, name: str) -> str | None:
+        assert node.inner is not None
+        for one in _ITEM.finditer(self.text, *node.inner):
+            key = one["key"]
+            if key[1:-1] != name and ("\\" not in key or key_of(key) != name):
+                continue
+            if one["value"][0] not in "[{":
+                return spelled(one["value"])
+            return next(item.own for item in node.items if item.name == name)
+        return None
+
+    def _load(self, node: Node) -> tuple[dict[str, Field], list[Node]]:
+        assert node.inner is not None
+        return {}, self.items(*node.inner)
+
+    def items(self, start: int, end: int) -> list[Node]:
+        """What stands directly between two brackets."""
+        found = []
+        for one in _ITEM.finditer(self.text, start, end):
+            key, value = one.span("key"), one.span("value")
+            if key[0] < 0:
+                found.append(self.node(ELEMENT, value[0], *value))
+            else:
+                name = spelled(self.text[slice(*key)])
+                assert name is not None
+                found.append(self.node(key_of(name), key[0], *value))
+        return found
 
 
 class _Parser:
@@ -112,16 +238,10 @@ class _Parser:
         return member(name, start, (low, high), self._spelled(self.text[low:high], low))
 
     def _spelled(self, raw: str, at: int) -> str:
-        if not raw.startswith('"'):
-            if raw in _WORDS or _NUMBER.fullmatch(raw):
-                return raw
+        found = spelled(raw)
+        if found is None:
             raise _fault(self.text, self.name, at, f"{raw[:30]} is no value")
-        if "\\" not in raw and raw.isprintable():
-            return raw  # nothing in it can be spelled in another way
-        try:
-            return json.dumps(json.loads(raw, strict=False), ensure_ascii=False)
-        except ValueError:
-            raise _fault(self.text, self.name, at, f"{raw[:30]} is no value") from None
+        return found
 
     def _container(self, name: str, start: int, depth: int, mark: str) -> Node:
         opened = self.tokens[self.at]
@@ -152,8 +272,7 @@ class _Parser:
         if self.at >= len(self.tokens) or self.tokens[self.at].kind != "string":
             raise self._error("a key in quotes was expected here")
         token = self.tokens[self.at]
-        spelled = self._spelled(self.text[token.start : token.end], token.start)
-        key = json.loads(spelled) if "\\" in spelled else spelled[1:-1]
+        key = key_of(self._spelled(self.text[token.start : token.end], token.start))
         self.at += 1
         self._comments([])
         if self._mark() != ":":
@@ -163,7 +282,21 @@ class _Parser:
         return self._value(key, start, depth + 1)
 
 
-_WORDS = frozenset(("true", "false", "null"))
+def _smallest(node: Node, edits: Sequence[Edit]) -> Iterator[tuple[int, int]]:
+    """The smallest containers in which edits lie that lie between the brackets of ``node``, with their brackets."""
+    if node.inner is None:
+        return
+    starts = [item.start for item in node.items]
+    inside: dict[int, list[Edit]] = {}
+    for edit in edits:
+        at = bisect_right(starts, edit.start) - 1
+        within = node.items[at].inner if at >= 0 else None
+        if within is None or not within[0] <= edit.start <= edit.end <= within[1]:
+            yield node.inner[0] - 1, node.inner[1] + 1
+            return
+        inside.setdefault(at, []).append(edit)
+    for at, those in inside.items():
+        yield from _smallest(node.items[at], those)
 
 
 class JsonDocument(BracketedDocument):
@@ -173,6 +306,9 @@ class JsonDocument(BracketedDocument):
 
     def tokens(self, text: str) -> Iterator[Token]:
         return tokens(text, "")
+
+    def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
+        return _smallest(self.root, sorted(edits)) if edits else super().bracketed()
 
     def encode_value(self, value: str, field: Field | None) -> str:
         try:

@@ -90,9 +90,9 @@ class Node:
         self.trailing = trailing
         self.named = named
         """Whether the name alone identifies it among its siblings, whatever it holds."""
-        self.peek: Callable[[Sequence[Node], str], list[str | None]] | None = None
+        self.peek: Callable[[Sequence[Node], str], list[str | None] | None] | None = None
         """Reads one field of several nodes of its kind by name without loading the rest, where a format can do that
-        more cheaply."""
+        more cheaply; it gives None for a field that it cannot read so."""
         self._load = load
         self._fields = fields if fields is not None else {}
         self._items = items if items is not None else []

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from emberkeep import toml
@@ -248,7 +248,7 @@ class TomlDocument(BracketedDocument):
         self._spans, self._fixed = scanned.spans, scanned.fixed
         self._tables, self._inside = scanned.tables, scanned.inside
 
-    def bracketed(self) -> Iterable[tuple[int, int]]:
+    def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
         return self._spans
 
     def tokens(self, text: str) -> Iterator[Token]:

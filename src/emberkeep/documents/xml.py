@@ -145,8 +145,10 @@ class XmlDocument(Document):
         node.peek = self._attribute_of
         return node
 
-    def _attribute_of(self, nodes: Sequence[Node], name: str) -> list[str | None]:
+    def _attribute_of(self, nodes: Sequence[Node], name: str) -> list[str | None] | None:
         """An attribute's values without reading what the elements hold; quickest for plain ones that stand first."""
+        if not name.startswith("@"):
+            return None
         text, match = self.text, _first_attribute(name[1:]).match
         firsts = [match(text, node.start) for node in nodes]
         return [first[1] if first else self._sought(node, name) for node, first in zip(nodes, firsts, strict=True)]

@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -286,7 +286,7 @@ class YamlDocument(BracketedDocument):
         self._inside, self._spans = read.inside, read.spans
         self._opened = read.opened
 
-    def bracketed(self) -> Iterable[tuple[int, int]]:
+    def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
         return self._spans
 
     def tokens(self, text: str) -> Iterator[Token]:
