@@ -10,12 +10,14 @@ In the last row a question is what is right. The second table times whole proces
 from __future__ import annotations
 
 import argparse
+import json
 import random
 import subprocess
 import sys
 import tempfile
 import time
 from collections import Counter
+from collections.abc import Callable
 from pathlib import Path
 
 from measuring import Measured, ember, run, verdict
@@ -69,20 +71,28 @@ def table(cases: int) -> None:
             print(f"| {kind} | {' | '.join(cells)} |", flush=True)
 
 
-def large(records: int) -> tuple[str, str, str]:
-    """Old, mine and new of a file of about 500 bytes a record, 2 % of the records changed on each side."""
+NAMES = ("afloat", "least", "worth", "spoils", "weight", "chance")
+
+
+def numbers(records: int) -> list[list[list[int]]]:
+    """Six numbers a record on three sides, 2 % of the records changed on the second and on the third."""
     chance = random.Random("large")
     values = [[chance.randrange(1000) for _ in range(6)] for _ in range(records)]
     sides = [[list(row) for row in values] for _ in range(3)]
     for side in sides[1:]:
         for at in chance.sample(range(records), max(1, records // 50)):
             side[at][chance.randrange(6)] += 1000
+    return sides
+
+
+def large(records: int) -> tuple[str, str, str]:
+    """Old, mine and new of a file of about 400 bytes a record."""
+    sides = numbers(records)
 
     def text(rows: list[list[int]]) -> str:
-        names = ("afloat", "least", "worth", "spoils", "weight", "chance")
         body = "".join(
             f'    <good id="good-{at}">\n        <!-- drifts in after a gale, as all the good things of the sea do: number {at} -->\n'
-            + "".join(f"        <{name}>{value}</{name}>\n" for name, value in zip(names, row, strict=True))
+            + "".join(f"        <{name}>{value}</{name}>\n" for name, value in zip(NAMES, row, strict=True))
             + f'        <found at="wreck"/>\n        <found at="tideline-{at % 97}"/>\n        <made of="rope" count="{at % 5}"/>\n    </good>\n'
             for at, row in enumerate(rows)
         )
@@ -125,29 +135,77 @@ def speed(rounds: int) -> None:
                       f"{merging.megabytes * 1e6 / (3 * size):.1f}x the input (aim 12x): {verdict(merging.megabytes * 1e6 <= 36 * size)}")  # fmt: skip
             else:
                 print(f"  aim 1 s, whole process: {verdict(merging.seconds < 1)}")
+        others(room, rounds)
         many(room, rounds)
+
+
+def as_json(rows: list[list[int]]) -> str:
+    goods = [
+        {"id": f"good-{at}", **dict(zip(NAMES, row, strict=True)), "found": ["wreck", f"tideline-{at % 97}"], "made": {"of": "rope", "count": at % 5}}
+        for at, row in enumerate(rows)
+    ]  # fmt: skip
+    return json.dumps({"release": 9, "goods": goods}, indent=2) + "\n"
+
+
+def as_yaml(rows: list[list[int]]) -> str:
+    def record(at: int, row: list[int]) -> str:
+        values = "".join(f"    {name}: {value}\n" for name, value in zip(NAMES, row, strict=True))
+        return f"  - id: good-{at}\n{values}    found: [wreck, tideline-{at % 97}]\n    made:\n      of: rope\n      count: {at % 5}\n"
+
+    return "release: 9\ngoods:\n" + "".join(record(at, row) for at, row in enumerate(rows))
+
+
+def in_sections(header: str) -> Callable[[list[list[int]]], str]:
+    def text(rows: list[list[int]]) -> str:
+        values = ("".join(f"{name} = {value}\n" for name, value in zip(NAMES, row, strict=True)) for row in rows)
+        return "\n".join(f"[{header}good-{at}]\n{lines}" for at, lines in enumerate(values))
+
+    return text
+
+
+OTHERS = {"json": as_json, "yaml": as_yaml, "toml": in_sections("goods."), "ini": in_sections("")}
+
+
+def others(room: Path, rounds: int) -> None:
+    """As many records as 0.8 MB of XML hold, in the other formats."""
+    for ending, text in OTHERS.items():
+        for name, rows in zip(("old", "mine", "new"), numbers(RECORDS // 10), strict=True):
+            (room / f"{name}.{ending}").write_text(text(rows), encoding="utf-8")
+        words = ["--old-defaults", f"old.{ending}", "--new-defaults", f"new.{ending}", "--mine", f"mine.{ending}"]
+        merging, plain = Measured(), Measured()
+        for _ in range(rounds):
+            merging.add(*run(ember("merge", *words), room))
+            plain.add(*run(ember("merge", *words, "--no-checks"), room))
+        size = (room / f"old.{ending}").stat().st_size
+        print(f"the same records as {ending}, {size / 1e6:.1f} MB: {merging.seconds:.2f} s, without checks {plain.seconds:.2f} s", flush=True)  # fmt: skip
 
 
 HASH = "import sys, pathlib\nfrom blake3 import blake3\nfor path in pathlib.Path('.').glob('*/*.xml'): blake3(path.read_bytes()).digest()"
 
 
 def many(room: Path, rounds: int) -> None:
-    """200 files of 20 kB in folders, some of them changed."""
-    texts = large(40)
-    for side, text in zip(("a-old", "a-mine", "a-new"), texts, strict=True):
-        (room / side).mkdir()
-        for at in range(200):
-            (room / side / f"f{at}.xml").write_text(text if at % 10 == 0 else texts[0], encoding="utf-8")
-    merging, checked, hashing, start = Measured(), Measured(), Measured(), Measured()
-    for _ in range(rounds):
-        words = ["--old-defaults", "a-old", "--new-defaults", "a-new", "--mine", "a-mine", "--no-checks"]
-        merging.add(*run(ember("merge", *words), room))
-        checked.add(*run(ember("merge", *words[:-1]), room))
-        hashing.add(*run([sys.executable, "-c", HASH], room))
-        start.add(*run(ember("--version"), room))
-    limit = 2 * hashing.seconds + start.seconds
-    print(f"200 files of {len(texts[0]) / 1e3:.0f} kB, a tenth changed: {merging.seconds:.2f} s, with checks {checked.seconds:.2f} s; reading and hashing them {hashing.seconds:.2f} s, "
-          f"start {start.seconds:.2f} s; aim {limit:.2f} s: {verdict(merging.seconds <= limit)}")  # fmt: skip
+    """200 files of 20 kB in folders, some of them changed on both sides. The start is that of a merge of three files of
+    one record, which loads and tells all that any merge does."""
+    texts = large(50)
+    for side, text in zip(("one-old.xml", "one-mine.xml", "one-new.xml"), large(1), strict=True):
+        (room / side).write_text(text, encoding="utf-8")
+    for label, every in (("a tenth", 10), ("2 %", 50)):
+        for side, text in zip(("a-old", "a-mine", "a-new"), texts, strict=True):
+            (room / side).mkdir(exist_ok=True)
+            for at in range(200):
+                (room / side / f"f{at}.xml").write_text(text if at % every == 0 else texts[0], encoding="utf-8")
+        merging, checked, hashing, start, version = (Measured() for _ in range(5))
+        for _ in range(rounds):
+            words = ["--old-defaults", "a-old", "--new-defaults", "a-new", "--mine", "a-mine", "--no-checks"]
+            merging.add(*run(ember("merge", *words), room))
+            checked.add(*run(ember("merge", *words[:-1]), room))
+            hashing.add(*run([sys.executable, "-c", HASH], room))
+            ones = [word.replace("a-", "one-") + ".xml" if word.startswith("a-") else word for word in words]
+            start.add(*run(ember("merge", *ones), room))
+            version.add(*run(ember("--version"), room))
+        limit = 2 * hashing.seconds + start.seconds
+        print(f"200 files of {len(texts[0]) / 1e3:.0f} kB, {label} changed: {merging.seconds:.2f} s, with checks {checked.seconds:.2f} s; reading and hashing them {hashing.seconds:.2f} s, "
+              f"start {start.seconds:.2f} s ('--version' {version.seconds:.2f} s); aim {limit:.2f} s: {verdict(merging.seconds <= limit)}", flush=True)  # fmt: skip
 
 
 def main() -> None:

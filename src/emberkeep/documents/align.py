@@ -275,6 +275,11 @@ def top_records(document: Document, identities: Identities) -> list[Placed]:
     return _placed_in(document.root, (document.root.name,), "", identities)
 
 
+def records_in(placed: Placed, identities: Identities) -> list[Placed]:
+    """The records right inside of one."""
+    return _placed_in(placed.node, placed.path, placed.record, identities, placed.name)
+
+
 def walk_from(placed: Placed, identities: Identities, *, values: bool = True) -> Iterator[Placed]:
     """A record and every record inside it, in the order of the file. ``values``: those too that are but a value."""
     waiting = [iter([placed])]
@@ -286,7 +291,7 @@ def walk_from(placed: Placed, identities: Identities, *, values: bool = True) ->
         yield found
         node = found.node
         if values or not all(is_value(item) for item in node.items):
-            waiting.append(iter(_placed_in(node, found.path, found.record, identities, found.name)))
+            waiting.append(iter(records_in(found, identities)))
 
 
 def _placed_in(node: Node, path: Path, record: str, identities: Identities, within: str = "") -> list[Placed]:

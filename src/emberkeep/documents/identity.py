@@ -18,6 +18,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from emberkeep.documents.model import OWN, TOP, Document, Node, Role
+from emberkeep.documents.values import unquoted
 
 Path = tuple[str, ...]
 Key = tuple[str, ...]
@@ -86,7 +87,7 @@ class Identities:
         values = tuple(field_value(node, name) for name in rule)
         if any(value is None for value in values):
             return None
-        return tuple(_unquoted(str(value).strip()) for value in values)
+        return tuple(unquoted(str(value).strip()) for value in values)
 
     def label(self, path: Path, node: Node, key: Key | None, number: int) -> str:
         """A record's name in reports: ``good[id=lamp-oil]``, or ``reach[#4]`` for the 4th of anonymous ones."""
@@ -151,14 +152,6 @@ def _single(certain: Sequence[str], siblings: Siblings) -> Rule | None:
         if _identifies((name,), siblings):
             return (name,)
     return None
-
-
-def _unquoted(value: str) -> str:
-    """A value without the quotes that JSON spells it with."""
-    try:
-        return str(json.loads(value)) if value.startswith('"') else value
-    except ValueError:
-        return value
 
 
 def joined(record: str, label: str) -> str:

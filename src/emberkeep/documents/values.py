@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from decimal import ROUND_CEILING, ROUND_FLOOR, ROUND_HALF_UP, Decimal
 
@@ -42,3 +43,11 @@ def respelled(exact: Decimal, like: str, rounding: str = "near") -> str:
     wanted = max(0, -int(exact.normalize().as_tuple().exponent))
     decimals = max(least, min(wanted, least + _FINEST))
     return f"{exact.quantize(Decimal(1).scaleb(-decimals), ROUNDINGS[rounding]):f}"
+
+
+def unquoted(value: str) -> str:
+    """What a value says, without the quotes that JSON spells texts with."""
+    try:
+        return str(json.loads(value)) if value.startswith('"') else value
+    except ValueError:
+        return value

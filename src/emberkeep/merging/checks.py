@@ -16,7 +16,7 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from fnmatch import fnmatchcase
 
-from emberkeep.documents.values import is_whole, number
+from emberkeep.documents.values import is_whole, number, unquoted
 from emberkeep.merging.results import MERGED, VENDORS, YOURS, Breach, Check
 
 
@@ -247,7 +247,7 @@ def _references(releases: Sequence[Mapping[str, Table]]) -> Iterator[tuple[Check
 
 def _values_of(release: Mapping[str, Table], path: str, name: str, each: str) -> list[str]:
     records = release.get(path, {}).get(name, [])
-    return [record.values[each] for record in records if each in record.values]
+    return [unquoted(record.values[each]) for record in records if each in record.values]
 
 
 def _may_refer(values: Sequence[str]) -> bool:
@@ -293,7 +293,7 @@ def _dangling(learned: Learned, sides: Sides) -> Iterator[Breach]:
         known = {record.name for record in sides.merged[file].get(where, [])}
         for record in sides.merged.get(check.file, {}).get(check.list, []):
             value = record.values.get(name)
-            if value is not None and value not in known:
+            if value is not None and unquoted(value) not in known:
                 yield _breach(check, record, f"{name} is {value}, which does not stand in {file}", sides)
 
 

@@ -7,12 +7,13 @@ break a rule about single records. A sample of the vendor's records, judged loos
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from typing import NamedTuple
 
 from emberkeep.documents import formats
-from emberkeep.documents.align import Placed, top_records, walk, walk_from
+from emberkeep.documents.align import Placed, records_in, top_records, walk, walk_from
 from emberkeep.documents.identity import Identities, Rule
-from emberkeep.documents.model import Document, plain_fields
+from emberkeep.documents.model import Document, Node, is_value, plain_fields
 from emberkeep.documents.values import number
 from emberkeep.errors import EmberKeepError
 from emberkeep.merging.checks import LOOSE, Record, Sides, Table, breaches, learn
@@ -21,33 +22,82 @@ from emberkeep.merging.results import Breach, FileMerge, Merge, Outcome
 from emberkeep.trees import Kind, Tree, read
 
 Rows = list[tuple[str, Record]]
-"""A record right below the root and those inside it, each with its list."""
+"""A record and those inside it, each with its list."""
 
 LARGEST = 32 << 20
 """Bytes; larger files are not looked at."""
 
 
-def table_of(document: Document, identities: Identities, known: dict[str, Rows], *, new: bool = False) -> Table:
-    """The identified records of a document that hold values of their own.
+class Listed(NamedTuple):
+    """A record of one of a file's lists. ``holds_others``: it is large, and those inside it are listed themselves."""
 
-    ``known``: rows by the text that they were read from, which are taken as they are; ``new``: those of this document
-    are added to them.
+    placed: Placed
+    holds_others: bool = False
+
+    @property
+    def node(self) -> Node:
+        """The record itself."""
+        return self.placed.node
+
+    @property
+    def parent(self) -> str:
+        """The record that it stands in, by its name in reports; "" for the root."""
+        return self.placed.record.rpartition("/")[0]
+
+
+def listed(document: Document, identities: Identities, opened: Container[str]) -> list[Listed]:
+    """The records right below a document's root, and those in ``opened`` ones among them, however deep."""
+    found: list[Listed] = []
+    waiting = top_records(document, identities)[::-1]
+    while waiting:
+        placed = waiting.pop()
+        holds_others = placed.record in opened
+        found.append(Listed(placed, holds_others))
+        if holds_others:
+            waiting += records_in(placed, identities)[::-1]
+    return found
+
+
+def large_in(document: Document, identities: Identities) -> set[str]:
+    """The records that hold others and are so large that they are better listed one by one."""
+    found = set()
+    waiting = top_records(document, identities)
+    while waiting:
+        placed = waiting.pop()
+        if placed.node.end - placed.node.start > LARGE and not all(is_value(item) for item in placed.node.items):
+            found.add(placed.record)
+            waiting += records_in(placed, identities)
+    return found
+
+
+def table_of(
+    document: Document,
+    records: Iterable[Listed],
+    identities: Identities,
+    known: dict[tuple[str, str], Rows],
+    *,
+    new: bool = False,
+) -> Table:
+    """The identified ones among ``records`` of a document that hold values of their own, and those inside them.
+
+    ``known``: rows by the parent and the text that they were read from, which are taken as they are; ``new``: those of
+    this document are added to them.
     """
     found: Table = defaultdict(list)
-    for placed in top_records(document, identities):
-        raw = document.raw(placed.node)
-        rows = known.get(raw)
+    for one in records:
+        key = (one.parent, document.raw(one.node))
+        rows = known.get(key)
         if rows is None:
-            rows = list(_rows(placed, identities))
+            rows = list(_rows(one, identities))
             if new:
-                known[raw] = rows
+                known[key] = rows
         for name, record in rows:
             found[name].append(record)
     return dict(found)
 
 
-def _rows(top: Placed, identities: Identities) -> Iterator[tuple[str, Record]]:
-    for placed in walk_from(top, identities, values=False):
+def _rows(one: Listed, identities: Identities) -> Iterator[tuple[str, Record]]:
+    for placed in [one.placed] if one.holds_others else walk_from(one.placed, identities, values=False):
         if not placed.item.identity and not (placed.node.named and placed.node.items):
             continue
         values = {name: plain.value.strip() for name, plain in plain_fields(placed.node).items()}
@@ -113,12 +163,13 @@ class _Tables:
         self._merged: dict[str, Document] = {}
         self._read_before: dict[tuple[int, str], Document | None] = {}
         self._identities: dict[str, Identities] = {}
-        self._known: dict[str, dict[str, Rows]] = {}
+        self._known: dict[str, dict[tuple[str, str], Rows]] = {}
         self._lines: dict[str, dict[str, int]] = {}
-        self._tops: dict[int, list[Placed]] = {}
+        self._listed: dict[int, list[Listed]] = {}
+        self._large: dict[str, set[str]] = {}
         self._parsed: dict[tuple[str, bytes], Document | None] = {}
         self.thin: set[str] = set()
-        """Files of which only the names of the records right below the root are told."""
+        """Files of which only the names of the listed records are told."""
 
     def of_tree(self, tree: Tree, paths: Iterable[str]) -> dict[str, Table]:
         found = ((path, self._read(tree, path)) for path in paths)
@@ -141,14 +192,17 @@ class _Tables:
         return self._read(self.releases[-1], path) if self.releases else None
 
     def names(self, path: str, document: Document) -> set[str]:
-        """What the records right below a file's root go by."""
-        return {placed.name for placed in self.tops(path, document)}
+        """What the listed records of a file go by."""
+        return {one.placed.name for one in self.listed(path, document)}
 
-    def tops(self, path: str, document: Document) -> list[Placed]:
-        """The records right below a file's root."""
-        if id(document) not in self._tops:
-            self._tops[id(document)] = top_records(document, self._of(path, document))
-        return self._tops[id(document)]
+    def listed(self, path: str, document: Document) -> list[Listed]:
+        """The records right below a file's root, and those inside of what the newest release shows to be large."""
+        if id(document) not in self._listed:
+            identities = self._of(path, document)
+            if path not in self._large:
+                self._large[path] = large_in(self.newest(path) or document, identities)
+            self._listed[id(document)] = listed(document, identities, self._large[path])
+        return self._listed[id(document)]
 
     def is_suspect(self, path: str, document: Document) -> bool:
         """Whether a record that is not spelled as the vendor spells it may break a rule, by what a sample shows."""
@@ -156,18 +210,18 @@ class _Tables:
         if shipped is None or shipped is document:
             return shipped is None
         identities = self._of(path, document)
-        theirs = self.tops(path, shipped)
-        spelled = {shipped.raw(placed.node) for placed in theirs}
-        tops = self.tops(path, document)
-        if len({(placed.node.name, placed.name) for placed in tops}) < len(tops):
+        theirs = self.listed(path, shipped)
+        spelled = {shipped.raw(one.node) for one in theirs}
+        records = self.listed(path, document)
+        if len({(one.parent, one.node.name, one.placed.name) for one in records}) < len(records):
             return True
-        other = [placed for placed in tops if document.raw(placed.node) not in spelled]
+        other = [one for one in records if document.raw(one.node) not in spelled]
         if not other:
             return False
-        fresh = [row for placed in other for row in _rows(placed, identities)]
+        fresh = [row for one in other for row in _rows(one, identities)]
         sample: Table = defaultdict(list)
-        for placed in theirs[:: len(theirs) // SAMPLE + 1]:
-            for name, record in _rows(placed, identities):
+        for one in theirs[:: len(theirs) // SAMPLE + 1]:
+            for name, record in _rows(one, identities):
                 sample[name].append(record)
         held = defaultdict(list)
         for check, test in learn([{path: sample}], LOOSE).checks:
@@ -198,14 +252,16 @@ class _Tables:
 
     def _table(self, path: str, document: Document) -> Table:
         identities = self._of(path, document)
+        records = self.listed(path, document)
         if path in self.thin:
-            return _thin(self.tops(path, document))
+            return _thin(records)
         known = self._known.get(path)
         if known is None:
             known = self._known[path] = {}
             shipped = [found for tree in self.releases[-1:] if (found := self._read(tree, path)) is not None]
-            table_of(shipped[0] if shipped else document, identities, known, new=True)
-        return table_of(document, identities, known)
+            first = shipped[0] if shipped else document
+            table_of(first, self.listed(path, first), identities, known, new=True)
+        return table_of(document, records, identities, known)
 
     def _of(self, path: str, document: Document) -> Identities:
         if path not in self._identities:
@@ -228,10 +284,10 @@ class _Tables:
         return self._parsed[path, data]
 
 
-def _thin(tops: Iterable[Placed]) -> Table:
+def _thin(records: Iterable[Listed]) -> Table:
     found: Table = defaultdict(list)
-    for placed in tops:
-        found[list_of(placed)].append(Record(placed.record, placed.name, "", {}))
+    for one in records:
+        found[list_of(one.placed)].append(Record(one.placed.record, one.placed.name, one.parent, {}))
     return dict(found)
 
 
