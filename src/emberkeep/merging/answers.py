@@ -24,7 +24,7 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep import files
-from emberkeep.merging.results import MINE, NEW, OLD, RULE, TYPED, Merge, Question, typed_value
+from emberkeep.merging.results import MINE, NEW, OLD, RULE, TYPED, FileMerge, Merge, Question, typed_value
 from emberkeep.toml import Reader, load, quote
 
 Name = tuple[str, str, str]
@@ -101,16 +101,12 @@ class Answers:
 
     def completed(self, merge: Merge) -> Merge:
         """A merge with suggestions for its open questions, and with the given answers that fitted none."""
-        merged = [
-            replace(
-                file,
-                questions=tuple(
-                    replace(asked, suggestion=self.suggest(asked)) if asked.open else asked for asked in file.questions
-                ),
-            )
-            for file in merge.files
-        ]
-        return replace(merge, files=tuple(merged), unused=self.unused(GIVEN))
+        merged = tuple(self._suggesting(file) if file.questions else file for file in merge.files)
+        return replace(merge, files=merged, unused=self.unused(GIVEN))
+
+    def _suggesting(self, file: FileMerge) -> FileMerge:
+        asked = (replace(one, suggestion=self.suggest(one)) if one.open else one for one in file.questions)
+        return replace(file, questions=tuple(asked))
 
     def suggest(self, question: Question) -> str:
         """How the last question about the same value was answered, where the values then differed from these only in

@@ -71,7 +71,8 @@ def merge_file(
     sides = _Sides(path, old, mine, new)
     ways = _Ways(rules or {}, settle, in_force(orders, path))
     try:
-        return replace(_merge(sides, ways), met=frozenset(ways.matched))
+        found = _merge(sides, ways)
+        return replace(found, met=frozenset(ways.matched)) if ways.matched else found
     except EmberKeepError as error:
         fault = error.faults[0]
         return FileMerge(path, Outcome.FAULTY, "", fault=fault if fault.place else replace(fault, place=Place(path)))

@@ -46,9 +46,11 @@ def _sides(old: Path | None, new: Path, mine: Path) -> tuple[Tree, Tree, Tree]:
 
 def _vendor(source: Path, live: FolderTree) -> Tree:
     """A release from where its files line up with the admin's."""
-    from emberkeep.archives import open_source  # only here: loading tarfile and zipfile takes its time
+    tree: Tree = FolderTree(source)
+    if not source.is_dir():
+        from emberkeep.archives import open_archive  # only here: loading tarfile and zipfile takes its time
 
-    tree = open_source(source)
+        tree = open_archive(source)
     below = best_root(tree, set(live.entries()))
     return PartTree(tree, below) if below else tree
 
