@@ -31,6 +31,8 @@ _DASH = re.compile(r"(?:\s|#[^\r\n]*(?=[\r\n]))*-(?=[ \t\r\n])")
 _BETWEEN = re.compile(r"(?:\s+|#[^\r\n]*)*")
 _COMMENT = re.compile(r"(?:(?<=\s)|^)#[^\r\n]*", re.MULTILINE)
 _LEAD = re.compile(r"[ ]*(?:- +)*")
+_ASKED = re.compile(r"(?:^|[\s{,\[])\?\s*$")
+_LINE_ENDS = re.compile(r"[ \t]*,?[ \t]*(?:#[^\r\n]*)?[\r\n]")
 _ODD_BLOCK = re.compile(r"[|>][-+0-9]*[+0-9]")
 _PLAIN_TEXT = re.compile(r"[A-Za-z_][\w./+-]*(?: [\w./+-]+)*")
 _TOKEN = re.compile(
@@ -63,13 +65,15 @@ def parse(source: Text, name: str) -> YamlDocument:
 
 @dataclass
 class _Reader:
-    """Turns events into nodes; ``event`` is the one at the cursor."""
+    """Turns events into nodes; ``event`` is the one at the cursor, over ``start`` to ``end``."""
 
     source: Text
     name: str
     shift: int
     events: Iterator[Any]
     event: Any = None
+    start: int = 0
+    end: int = 0
     kinds: dict[int, str] = field(default_factory=dict)
     indents: dict[int, str] = field(default_factory=dict)
     inside: set[int] = field(default_factory=set)
@@ -87,9 +91,9 @@ class _Reader:
             return YamlDocument(self.source, root, self)
         if self.event.explicit and self.event.tags:
             raise Unsuited
-        after = self._end() if self.event.explicit else self.shift
+        after = self.end if self.event.explicit else self.shift
         self._next()
-        root = self._value("", self._start(), 0, after)
+        root = self._value("", self.start, 0, after)
         if not isinstance(self.event, yaml.DocumentEndEvent) or self.event.explicit:
             raise Unsuited
         self._next()
@@ -98,18 +102,14 @@ class _Reader:
         return YamlDocument(self.source, root, self)
 
     def _next(self) -> None:
-        self.event = next(self.events)
-
-    def _start(self) -> int:
-        return int(self.event.start_mark.index) + self.shift
-
-    def _end(self) -> int:
-        return int(self.event.end_mark.index) + self.shift
+        event = self.event = next(self.events)
+        self.start = event.start_mark.index + self.shift
+        self.end = event.end_mark.index + self.shift
 
     def _value(self, name: str, start: int, depth: int, after: int, *, flow: bool = False) -> Node:
         """The value at the cursor as a record called ``name`` that begins at ``start``, anywhere behind ``after``."""
         if depth > DEEPEST:
-            place = Place(self.name, *position(self.source.text, self._start()))
+            place = Place(self.name, *position(self.source.text, self.start))
             raise UnreadableInput("not valid YAML: nested too deeply", place=place)
         event: Any = self.event
         if isinstance(event, (yaml.MappingStartEvent, yaml.SequenceStartEvent)):
@@ -117,7 +117,7 @@ class _Reader:
             if event.flow_style:
                 return self._flow(name, start, depth, outermost=not flow)
             return self._block(name, start, depth, after)
-        span = (self._start(), self._scalar_end())
+        span = (self.start, self._scalar_end())
         if isinstance(event, yaml.AliasEvent):
             if event.anchor not in self.anchors:
                 place = Place(self.name, *position(self.source.text, span[0]))
@@ -134,7 +134,7 @@ class _Reader:
             self.anchors.add(self.event.anchor)
 
     def _scalar_end(self) -> int:
-        start, end = self._start(), self._end()
+        start, end = self.start, self.end
         return start + len(self.source.text[start:end].rstrip())
 
     def _spelled(self, event: Any, raw: str) -> str:
@@ -151,19 +151,19 @@ class _Reader:
     def _flow(self, name: str, start: int, depth: int, *, outermost: bool) -> Node:
         text = self.source.text
         is_map = isinstance(self.event, yaml.MappingStartEvent)
-        low, opened = self._start(), self._end()
+        low, opened = self.start, self.end
         self._next()
         items: list[Node] = []
         at = opened
         while not isinstance(self.event, (yaml.MappingEndEvent, yaml.SequenceEndEvent)):
-            items += self._flow_comments(at, self._start(), items)
-            here = self._start()
+            items += self._flow_comments(at, self.start, items)
+            here = self.start
             label = self._key() if is_map else ELEMENT
             node = self._value(label, here, depth + 1, here, flow=True)
             self.inside.add(id(node))
             items.append(node)
             at = max(node.end, here)
-        high = self._end()
+        high = self.end
         items += self._flow_comments(at, high - 1, items)
         self._next()
         self.indents.update((id(item), self._continued(item)) for item in items if self._ends_line(item))
@@ -179,7 +179,7 @@ class _Reader:
         return node
 
     def _ends_line(self, item: Node) -> bool:
-        return re.compile(r"[ \t]*,?[ \t]*(?:#[^\r\n]*)?[\r\n]").match(self.source.text, item.end) is not None
+        return _LINE_ENDS.match(self.source.text, item.end) is not None
 
     def _continued(self, item: Node) -> str:
         """The indentation of a line that follows an item between brackets: its own, or deeper than the line's."""
@@ -188,6 +188,8 @@ class _Reader:
 
     def _flow_comments(self, low: int, high: int, items: list[Node]) -> list[Node]:
         found: list[Node] = []
+        if self.source.text.find("#", low, high) < 0:
+            return found
         for span in (match.span() for match in _COMMENT.finditer(self.source.text, low, high)):
             found.append(comment(self.source.text, span, [*items, *found], "#"))
         return found
@@ -195,10 +197,10 @@ class _Reader:
     def _key(self) -> str:
         if not isinstance(self.event, yaml.ScalarEvent) or self.event.anchor or self.event.tag:
             raise Unsuited
-        if "\n" in self.source.text[self._start() : self._end()]:
+        if "\n" in self.source.text[self.start : self.end]:
             raise Unsuited
-        line = layout.line_start(self.source.text, self._start())
-        if re.search(r"(?:^|[\s{,\[])\?\s*$", self.source.text[line : self._start()]):
+        lead = self.source.text[layout.line_start(self.source.text, self.start) : self.start]
+        if "?" in lead and _ASKED.search(lead):
             raise Unsuited
         key = str(self.event.value)
         self._next()
@@ -213,7 +215,7 @@ class _Reader:
         items: list[Node] = []
         at, column = after, -1
         while not isinstance(self.event, (yaml.MappingEndEvent, yaml.SequenceEndEvent)):
-            here = self._start() if is_map else self._dash(at)
+            here = self.start if is_map else self._dash(at)
             if column < 0:
                 column = len(text[layout.line_start(text, here) : here].lstrip(BOM))
                 if "\t" in text[here - column : here] or not _LEAD.fullmatch(text[here - column : here]):
@@ -227,7 +229,7 @@ class _Reader:
             self.opened[id(node)] = behind
             items.append(node)
             at = node.end
-        items += self._comments(at, self._end(), column, items)
+        items += self._comments(at, self.end, column, items)
         self._next()
         end = max(item.end for item in items)
         node = Node(Role.RECORD, name, start, end, inner=(items[0].start, end), items=items, named=name != ELEMENT)
@@ -237,7 +239,7 @@ class _Reader:
 
     def _behind_key(self) -> int:
         """Behind the colon of the key at the cursor."""
-        return self.source.text.index(":", self._end()) + 1
+        return self.source.text.index(":", self.end) + 1
 
     def _below_key(self, here: int) -> int:
         """Behind the line of a key: what stands there is a value or a comment of nobody's."""
@@ -245,15 +247,17 @@ class _Reader:
 
     def _dash(self, at: int) -> int:
         found = _DASH.match(self.source.text, at)
-        if found is None or found.end() > max(self._start(), at + 1) + 1:
+        if found is None or found.end() > max(self.start, at + 1) + 1:
             raise Unsuited
         return found.end() - 1
 
     def _comments(self, low: int, high: int, column: int, items: list[Node]) -> list[Node]:
         """Comments between two entries that belong to this block: those in its column or deeper, and trailing ones."""
         text = self.source.text
-        gap = _BETWEEN.match(text, low, high)
         found: list[Node] = []
+        if text.find("#", low, high) < 0:
+            return found
+        gap = _BETWEEN.match(text, low, high)
         for match in _COMMENT.finditer(text, low, gap.end() if gap else low):
             node = comment(text, match.span(), [*items, *found], "#")
             stands = len(text[layout.line_start(text, node.start) : node.start])
