@@ -9,7 +9,7 @@ from hypothesis import example, given
 from hypothesis import strategies as st
 
 from emberkeep.comparing.records import compare, facts
-from emberkeep.documents import formats
+from emberkeep.documents import align, formats
 from emberkeep.documents.lines import matches, split
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import Outcome
@@ -105,6 +105,24 @@ def test_merging_twice_changes_nothing(
     again = merge_file(path, render(old), once, render(new))
     assert again.outcome is Outcome.SAME
     assert not again.taken
+
+
+lists = st.lists(st.tuples(st.integers(0, 12), st.integers(0, 1)), unique_by=lambda row: row[0], max_size=14)
+
+
+@given(old=lists, mine=lists, new=lists)
+def test_the_result_is_the_same_when_unchanged_records_are_read_too(
+    old: list[tuple[int, int]], mine: list[tuple[int, int]], new: list[tuple[int, int]]
+) -> None:
+    def listed(rows: list[tuple[int, int]]) -> bytes:
+        goods = "".join(f'  <good id="g{at}"><worth>{worth}</worth></good>\n' for at, worth in rows)
+        return f"<goods>\n{goods}</goods>\n".encode()
+
+    sides = (listed(old), listed(mine), listed(new))
+    left_out = merge_file("stores.xml", *sides)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(align, "_WORTH_IT", 1 << 30)
+        assert left_out == merge_file("stores.xml", *sides)
 
 
 @each_format
