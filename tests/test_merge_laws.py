@@ -107,18 +107,38 @@ def test_merging_twice_changes_nothing(
     assert not again.taken
 
 
-lists = st.lists(st.tuples(st.integers(0, 12), st.integers(0, 1)), unique_by=lambda row: row[0], max_size=14)
+spots = st.integers(0, 11)
+changes = st.lists(
+    st.tuples(st.sampled_from(("move", "drop", "add", "set")), spots, st.integers(1, 5), spots), max_size=3
+)
 
 
-@given(old=lists, mine=lists, new=lists)
+def changed(rows: list[tuple[str, int]], side: str, steps: list[tuple[str, int, int, int]]) -> list[tuple[str, int]]:
+    """Rows with some of them moved, dropped, added or set."""
+    rows = list(rows)
+    for what, at, length, to in steps:
+        taken = rows[at : at + length]
+        if what in ("move", "drop"):
+            del rows[at : at + length]
+        if what == "move":
+            rows[to:to] = taken
+        elif what == "add":
+            rows.insert(to, (f"{side}{to}", 0))
+        elif what == "set" and taken:
+            rows[at] = (taken[0][0], length)
+    return rows
+
+
+@given(mine=changes, new=changes)
 def test_the_result_is_the_same_when_unchanged_records_are_read_too(
-    old: list[tuple[int, int]], mine: list[tuple[int, int]], new: list[tuple[int, int]]
+    mine: list[tuple[str, int, int, int]], new: list[tuple[str, int, int, int]]
 ) -> None:
-    def listed(rows: list[tuple[int, int]]) -> bytes:
-        goods = "".join(f'  <good id="g{at}"><worth>{worth}</worth></good>\n' for at, worth in rows)
+    def listed(rows: list[tuple[str, int]]) -> bytes:
+        goods = "".join(f'  <good id="{name}"><worth>{worth}</worth></good>\n' for name, worth in rows)
         return f"<goods>\n{goods}</goods>\n".encode()
 
-    sides = (listed(old), listed(mine), listed(new))
+    old = [(f"g{at}", 0) for at in range(12)]
+    sides = (listed(old), listed(changed(old, "m", mine)), listed(changed(old, "n", new)))
     left_out = merge_file("stores.xml", *sides)
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(align, "_WORTH_IT", 1 << 30)
