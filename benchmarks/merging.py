@@ -86,12 +86,12 @@ def numbers(records: int) -> list[list[list[int]]]:
 
 
 def large(records: int) -> tuple[str, str, str]:
-    """Old, mine and new of a file of about 400 bytes a record."""
+    """Old, mine and new of a file of about 500 bytes a record."""
     sides = numbers(records)
 
     def text(rows: list[list[int]]) -> str:
         body = "".join(
-            f'    <good id="good-{at}">\n        <!-- drifts in after a gale, as all the good things of the sea do: number {at} -->\n'
+            f'    <good id="good-{at}">\n        <!-- drifts in after a gale, as all the good things of the sea do, and is fetched by whoever is first at the tideline with a lantern, a rope and the nerve to go: number {at} -->\n'
             + "".join(f"        <{name}>{value}</{name}>\n" for name, value in zip(NAMES, row, strict=True))
             + f'        <found at="wreck"/>\n        <found at="tideline-{at % 97}"/>\n        <made of="rope" count="{at % 5}"/>\n    </good>\n'
             for at, row in enumerate(rows)
