@@ -242,3 +242,9 @@ def test_lists_of_words_merge_as_sets_do(old: list[str], mine: list[str], new: l
     merged = json.loads(sides[1] if result.data is None else text_of(result))["v"]
     assert set(merged) == {n for n in {*mine, *new} if (n in mine and n in new) or n not in old}
     assert len(set(merged)) == len(merged)
+
+
+def test_objects_beside_plain_values_and_arrays_in_one_array() -> None:
+    old = '[{"id": "a", "n": 1}, 5, [{"x": 1}], {"id": "b", "n": 2}]'
+    mine, new = old.replace('"n": 1', '"n": 3'), old.replace('"n": 2', '"n": 4').replace("5", "6")
+    assert text_of(merge(old, mine, new)) == '[{"id": "a", "n": 3}, 6, [{"x": 1}], {"id": "b", "n": 4}]'

@@ -43,6 +43,42 @@ class Item(NamedTuple):
         return self.key is not None and self.key[0] == UNCHANGED
 
 
+def in_step(sides: Sequence[tuple[Document, Node]], path: Path, identities: Identities) -> list[list[Item]] | None:
+    """The records that differ, side by side, where the containers hold the same items in the same order: most edits are
+    but of values. None where they do not, or where that does not show at a glance."""
+    names, *others = ([item.name for item in node.items] for _, node in sides)
+    if any(other != names for other in others):
+        return None
+    spelled = [[document.text[item.start : item.end] for item in node.items] for document, node in sides]
+    numbers: dict[str, dict[int, int]] = {}
+    found: list[list[Item]] = [[] for _ in sides]
+    for at, texts in enumerate(zip(*spelled, strict=True)):
+        if texts.count(texts[0]) == len(texts):
+            continue
+        nodes = [node.items[at] for _, node in sides]
+        below = (*path, names[at])
+        keys = {identities.key(below, node) for node in nodes}
+        if len(keys) > 1 or (key := keys.pop()) is None:
+            return None
+        if names[at] not in numbers:
+            numbers[names[at]] = _numbers(sides[0][1], below, identities)
+        number = numbers[names[at]][at]
+        for items, node in zip(found, nodes, strict=True):
+            items.append(Item(node, (names[at], *key, number), key, number))
+    return found
+
+
+def _numbers(parent: Node, path: Path, identities: Identities) -> dict[int, int]:
+    """By its place among the items of ``parent``, the how many-th of its identity each record at ``path`` is."""
+    places = [at for at, item in enumerate(parent.items) if item.name == path[-1]]
+    seen: Counter[Hashable] = Counter()
+    found = {}
+    for at, key in zip(places, identities.keys(path, [parent.items[at] for at in places]), strict=True):
+        seen[key] += 1
+        found[at] = seen[key]
+    return found
+
+
 class Unchanged(NamedTuple):
     """Records that stand on all sides once and are spelled alike, and so need no reading.
 
@@ -68,8 +104,10 @@ def unchanged(sides: Sequence[tuple[Document, Node]], path: Path, identities: Id
     shared = set(spelled[0]).intersection(*spelled[1:])
     texts = [text for text in spelled[0] if text in shared]
     places = [[side[text] for text in texts] for side in spelled]
-    steps = [all(b - a == 1 for a, b in zip(*two, strict=True)) for two in pairwise(zip(*places, strict=True))]
-    between = [at for at, both in enumerate(pairwise(steps), 1) if all(both)]
+    strides = zip(*([after - at for at, after in pairwise(side)] for side in places), strict=True)
+    next_to_each_other = (1,) * len(sides)
+    steps = [stride == next_to_each_other for stride in strides]
+    between = [at for at, (before, after) in enumerate(pairwise(steps), 1) if before and after]
     numbers: dict[int, int] = {}
     inside: set[int] = set()
     for (_, node), side in zip(sides, places, strict=True):
@@ -129,6 +167,8 @@ def pairs(left: Sequence[Item], right: Sequence[Item], *, alike: bool = True) ->
     if all(item.key is not None for item in (*left, *right)):
         return found
     found.update(same_comments(left, right))
+    if all(at in found for at, item in enumerate(left) if item.key is None):
+        return found
     _by_content(left, right, found)
     if alike:
         _bylikeness(left, right, found)

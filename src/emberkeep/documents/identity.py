@@ -42,12 +42,21 @@ class Learned:
     told: bool = False
 
 
+def field_values(nodes: Sequence[Node], name: str) -> list[str | None]:
+    """The values of one identifying field of some records of one document and kind."""
+    peek = nodes[0].peek if nodes and name != TEXT else None
+    values = peek(nodes, name) if peek is not None else None
+    return [_read_value(node, name) for node in nodes] if values is None else values
+
+
 def field_value(node: Node, name: str) -> str | None:
     """The value of one identifying field of a record."""
+    return field_values((node,), name)[0]
+
+
+def _read_value(node: Node, name: str) -> str | None:
     if name == TEXT:
         return node.own
-    if node.peek is not None and (values := node.peek((node,), name)) is not None:
-        return values[0]
     if name.startswith("@"):
         found = node.fields.get(name)
         return found.value if found else None
@@ -75,19 +84,20 @@ class Identities:
 
     def key(self, path: Path, node: Node) -> Key | None:
         """The identity of a record at ``path``; () when its name alone identifies it, None when nothing does."""
-        if node.role is not Role.RECORD:
-            return None
-        if node.named or not self._by_content:
-            return ()
-        rule = self.rule(path).rule
-        if rule is None:
-            return ()
+        return self.keys(path, (node,))[0]
+
+    def keys(self, path: Path, nodes: Sequence[Node]) -> list[Key | None]:
+        """The identities of some items at ``path``, which are all called alike."""
+        if nodes[0].role is not Role.RECORD:
+            return [None] * len(nodes)
+        rule = None if nodes[0].named or not self._by_content else self.rule(path).rule
         if not rule:
-            return None
-        values = tuple(field_value(node, name) for name in rule)
-        if any(value is None for value in values):
-            return None
-        return tuple(unquoted(str(value).strip()) for value in values)
+            return [() if rule is None else None] * len(nodes)
+        columns = [field_values(nodes, name) for name in rule]
+        return [
+            None if None in values else tuple([unquoted(str(value).strip()) for value in values])
+            for values in zip(*columns, strict=True)
+        ]
 
     def label(self, path: Path, node: Node, key: Key | None, number: int) -> str:
         """A record's name in reports: ``good[id=lamp-oil]``, or ``reach[#4]`` for the 4th of anonymous ones."""
@@ -287,8 +297,4 @@ def _clashes(rule: Rule, groups: Sequence[Sequence[Node]], most: float) -> bool:
 
 def _stripped(group: Sequence[Node], name: str) -> list[str]:
     """The values of one field of some siblings, without white space around; "" where there is none."""
-    peek = group[0].peek if name != TEXT else None
-    values = peek(group, name) if peek is not None else None
-    if values is None:
-        values = [field_value(node, name) for node in group]
-    return [value.strip() if value else "" for value in values]
+    return [value.strip() if value else "" for value in field_values(group, name)]

@@ -151,7 +151,8 @@ class _Later:
         return [self._value_of(node, name) for node in nodes]
 
     def _value_of(self, node: Node, name: str) -> str | None:
-        assert node.inner is not None
+        if node.inner is None or self.text[node.inner[0] - 1] != "{":
+            return None  # an element of another kind beside objects
         for one in _ITEM.finditer(self.text, *node.inner):
             key = one["key"]
             if key[1:-1] != name and ("\\" not in key or key_of(key) != name):

@@ -18,6 +18,7 @@ from typing import NamedTuple
 from emberkeep.documents import layout
 from emberkeep.documents.align import (
     Item,
+    in_step,
     items_of,
     likeness,
     moved,
@@ -266,14 +267,11 @@ class _Items:
         sides = [(merger.mine, three.mine), (merger.new, three.new)]
         if merger.old is not None and three.old is not None:
             sides.append((merger.old, three.old))
-        same = unchanged(sides, path, identities)
-        for whole in (False, True):
-            self.old, self.mine, self.new = (
-                items_of(side, path, identities, same, whole=whole) for side in (three.old, three.mine, three.new)
-            )
-            self.rows = _rows(self.old, self.mine, self.new)
-            if not same.inside or _in_order(self.rows):
-                break  # else what stands inside of unchanged records counts: who moved, and past how many
+        if (stepping := in_step(sides, path, identities)) is not None:
+            self.mine, self.new, self.old = (*stepping, [])[:3]
+            self.rows = [_Row(at if self.old else None, at, at) for at in range(len(self.mine))]
+        else:
+            self._align(sides)
         self.mine_of_new = {row.new: row.mine for row in self.rows if row.new is not None and row.mine is not None}
         self.removed: set[int] = set()
         self.incoming: dict[int, tuple[Document, Node]] = {}
@@ -283,6 +281,17 @@ class _Items:
         self.edits: list[Edit] = []
         self.before: list[Edit] = []
         """Insertions in front of something: at one place they come behind those that follow something."""
+
+    def _align(self, sides: Sequence[tuple[Document, Node]]) -> None:
+        three, path, identities = self.three, self.path, self.merger.identities
+        same = unchanged(sides, path, identities)
+        for whole in (False, True):
+            self.old, self.mine, self.new = (
+                items_of(side, path, identities, same, whole=whole) for side in (three.old, three.mine, three.new)
+            )
+            self.rows = _rows(self.old, self.mine, self.new)
+            if not same.inside or _in_order(self.rows):
+                break  # else what stands inside of unchanged records counts: who moved, and past how many
 
     def merge(self) -> None:
         for row in self.rows:
