@@ -190,3 +190,18 @@ def test_a_large_file_without_a_fault_gives_no_alarm(tmp_path: Path, ending: str
     big.sides["mine"][0][1500]["most"] = "40"
     big.sides["mine"][0].append({**many[0], "id": "own", "says": "words of our own"})
     assert big.breaches() == []
+
+
+def test_a_record_copied_into_a_list_where_other_rules_hold_is_named(tmp_path: Path) -> None:
+    """It is spelled as the vendor spells it, but not there."""
+    lists = {"goods": [{"id": f"g{at}", "worth": at} for at in range(200)], "stops": [{"id": f"s{at}", "at": "pier"} for at in range(200)]}  # fmt: skip
+    trees = {}
+    for side in ("old", "mine", "new"):
+        told = {name: list(rows) for name, rows in lists.items()}
+        told["stops"] += [lists["goods"][7]] if side == "mine" else []
+        (tmp_path / side).mkdir()
+        (tmp_path / side / "all.json").write_text(json.dumps(told, indent=1))
+        trees[side] = FolderTree(tmp_path / side)
+    merge = merge_trees(trees["old"], trees["new"], trees["mine"])
+    found = inspect(merge, [trees["old"], trees["new"]], trees["mine"], trees["new"], no_rules)
+    assert {(breach.record, breach.what) for breach in found} == {("stops/[id=g7]", "lacks at")}

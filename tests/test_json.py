@@ -10,11 +10,12 @@ from hypothesis import strategies as st
 
 from emberkeep.documents import formats
 from emberkeep.documents.encoding import Text, decode
-from emberkeep.documents.json import parse
+from emberkeep.documents.json import JsonDocument, parse
 from emberkeep.documents.model import Edit, Node
 from emberkeep.errors import UnreadableInput
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import FileMerge
+from tests import corpus
 
 
 def source(text: str) -> Text:
@@ -251,3 +252,21 @@ def test_objects_beside_plain_values_and_arrays_in_one_array() -> None:
     for rules in ({}, {"/[]": ("id",)}):
         result = merge_file("prices.json", *(side.encode() for side in (old, mine, new)), rules=rules)
         assert text_of(result) == '[{"id": "a", "n": 3}, 5, [{"x": 1}], {"id": "b", "n": 4}]'
+
+
+@pytest.mark.parametrize("kind", corpus.KINDS_OF_CASE)
+def test_commas_are_set_right_in_the_smallest_containers_as_in_the_whole_file(kind: str) -> None:
+    for name in ("JSON, a list", "JSON on one line"):
+        cases = [corpus.case(kind, name, seed) for seed in range(40)]
+        found = [merge_file(case.path, case.old, case.mine, case.new) for case in cases]
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(JsonDocument, "bracketed", lambda self, edits=(): [(0, len(self.text))])
+            assert found == [merge_file(case.path, case.old, case.mine, case.new) for case in cases]
+
+
+def test_edits_at_several_depths_leave_the_right_commas() -> None:
+    old = '{"a": [{"id": "p", "b": ["x", "y"]}, {"id": "q", "c": {}}], "d": {"e": 1, "f": 2}}'
+    mine = old.replace('"y"', '"y", "mine"').replace('"f": 2', '"f": 3')
+    new = '{"a": [{"id": "p", "b": ["new", "x", "y"]}, {"id": "q", "c": {"in": 1, "out": 2}}], "d": {"f": 2}, "g": 5}'
+    expected = new.replace('"y"', '"y", "mine"').replace('"f": 2', '"f": 3')
+    assert json.loads(text_of(merge(old, mine, new))) == json.loads(expected)

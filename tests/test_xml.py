@@ -23,6 +23,15 @@ def child(node: Node, name: str) -> Node:
     return next(item for item in node.items if item.name == name)
 
 
+@pytest.mark.parametrize(
+    "behind", ["", "\n", "<!-- </a> -->", "\n<!-- </a> -->\n", "<?x </a>?>", "<?x </a>?>\n<!-- y -->"]
+)
+def test_what_follows_the_root_is_none_of_it(behind: str) -> None:
+    doc = document(f"<a><good/>\n<ab>x</ab></a>{behind}")
+    assert doc.raw(doc.root) == "<a><good/>\n<ab>x</ab></a>"
+    assert [item.name for item in doc.root.items] == ["good", "ab"]
+
+
 def test_fields_and_spans() -> None:
     doc = document("<a><good id=\"x\" n='1 &amp; 2'><worth> 5 </worth><empty/></good></a>")
     good = child(doc.root, "good")

@@ -21,6 +21,7 @@ ALIKE = 0.5
 
 UNCHANGED = "\0unchanged"
 _WORTH_IT = 2
+"""Fewer items than this are all read."""
 
 
 class Item(NamedTuple):
@@ -297,6 +298,11 @@ class Placed(NamedTuple):
     def node(self) -> Node:
         """The record itself."""
         return self.item.node
+
+    @property
+    def above(self) -> str:
+        """The record that it stands in, by its name in reports; "" for the root."""
+        return self.record.rpartition("/")[0]
 
     @property
     def name(self) -> str:

@@ -23,6 +23,8 @@ from emberkeep.documents.values import unquoted
 Path = tuple[str, ...]
 Key = tuple[str, ...]
 Rule = tuple[str, ...]
+_ByName = dict[Node, dict[str, list[Node]]]
+"""The items of records by what they are called."""
 
 TEXT = "."
 _IDENTIFYING = ("id", "name", "key", "code", "uid", "uuid", "guid", "class", "type", "ref", "identifier")
@@ -181,9 +183,6 @@ def _called(parent: Node, name: str, known: _ByName) -> list[Node]:
         for item in parent.items:
             found[item.name].append(item)
     return known[parent].get(name, [])
-
-
-_ByName = dict[Node, dict[str, list[Node]]]
 
 
 def _groups(document: Document, path: Path, sizes: dict[str, int], known: _ByName) -> tuple[list[list[Node]], int]:

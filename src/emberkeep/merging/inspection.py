@@ -39,11 +39,6 @@ class Listed(NamedTuple):
         """The record itself."""
         return self.placed.node
 
-    @property
-    def parent(self) -> str:
-        """The record that it stands in, by its name in reports; "" for the root."""
-        return self.placed.record.rpartition("/")[0]
-
 
 def listed(document: Document, identities: Identities, opened: Container[str]) -> list[Listed]:
     """The records right below a document's root, and those in ``opened`` ones among them, however deep."""
@@ -85,7 +80,7 @@ def table_of(
     """
     found: Table = defaultdict(list)
     for one in records:
-        key = (one.parent, document.raw(one.node))
+        key = _spelled(one, document)
         rows = known.get(key)
         if rows is None:
             rows = list(_rows(one, identities))
@@ -96,14 +91,18 @@ def table_of(
     return dict(found)
 
 
+def _spelled(one: Listed, document: Document) -> tuple[str, str]:
+    """Where a record stands, and its text: what is the same in both breaks the same rules."""
+    return one.placed.above, document.raw(one.node)
+
+
 def _rows(one: Listed, identities: Identities) -> Iterator[tuple[str, Record]]:
     for placed in [one.placed] if one.holds_others else walk_from(one.placed, identities, values=False):
         if not placed.item.identity and not (placed.node.named and placed.node.items):
             continue
         values = {name: plain.value.strip() for name, plain in plain_fields(placed.node).items()}
         if values:
-            parent = placed.record.rpartition("/")[0]
-            yield list_of(placed), Record(placed.record, placed.name, parent, values)
+            yield list_of(placed), Record(placed.record, placed.name, placed.above, values)
 
 
 def inspect(
@@ -211,11 +210,11 @@ class _Tables:
             return shipped is None
         identities = self._of(path, document)
         theirs = self.listed(path, shipped)
-        spelled = {shipped.raw(one.node) for one in theirs}
+        spelled = {_spelled(one, shipped) for one in theirs}
         records = self.listed(path, document)
-        if len({(one.parent, one.node.name, one.placed.name) for one in records}) < len(records):
+        if len({(one.placed.above, one.node.name, one.placed.name) for one in records}) < len(records):
             return True
-        other = [one for one in records if document.raw(one.node) not in spelled]
+        other = [one for one in records if _spelled(one, document) not in spelled]
         if not other:
             return False
         fresh = [row for one in other for row in _rows(one, identities)]
@@ -287,7 +286,7 @@ class _Tables:
 def _thin(records: Iterable[Listed]) -> Table:
     found: Table = defaultdict(list)
     for one in records:
-        found[list_of(one.placed)].append(Record(one.placed.record, one.placed.name, one.parent, {}))
+        found[list_of(one.placed)].append(Record(one.placed.record, one.placed.name, one.placed.above, {}))
     return dict(found)
 
 
