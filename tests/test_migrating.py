@@ -78,6 +78,13 @@ def test_any_text_survives_in_json_and_toml(value: str) -> None:
         assert edit.value(name, data, "net.fresh") == value
 
 
+@pytest.mark.parametrize("value", ["[;]", "[:]", "{a}", "[01]", "007", "[1", "{}}"])
+def test_what_only_looks_like_a_value_is_a_text(value: str) -> None:
+    for name in ("a.json", "a.toml"):
+        assert edit.value(name, edit.set_value(name, FILES[name][0], "net.fresh", value), "net.fresh") == value
+    assert b'"fresh": [1, 2]' in edit.set_value("a.json", FILES["a.json"][0], "net.fresh", "[1, 2]")
+
+
 def test_arguments_of_launch_scripts() -> None:
     data = FILES["a.sh"][0]
     assert edit.value("a.sh", data, "--name") == "a b"

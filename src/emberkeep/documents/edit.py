@@ -17,6 +17,7 @@ from emberkeep.documents.encoding import Text, decode
 from emberkeep.documents.model import OWN, TOP, Document, Edit, Field, Node, Role, plain_fields
 from emberkeep.documents.values import number, respelled
 from emberkeep.errors import Place, UnreadableInput
+from emberkeep.toml import parsed
 
 _LITERAL = re.compile(r"-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?|true|false|null|\[.*\]|\{.*\}", re.DOTALL)
 _QUOTING = ("json", "toml")
@@ -233,7 +234,21 @@ def _quoted(document: Document, wanted: str, like: str) -> str:
         return wanted
     if like[:1] in ("'", '"'):
         return json.dumps(wanted, ensure_ascii=False)
-    return wanted if _LITERAL.fullmatch(wanted) else json.dumps(wanted, ensure_ascii=False)
+    return wanted if _is_literal(wanted, document.format) else json.dumps(wanted, ensure_ascii=False)
+
+
+def _is_literal(wanted: str, chosen: str) -> bool:
+    """Whether a text looks like a number, a truth value or a list, and the format reads it as such."""
+    if not _LITERAL.fullmatch(wanted):
+        return False
+    try:
+        if chosen == "json":
+            json.loads(wanted)
+        else:
+            parsed(f"value = {wanted}", "value")
+    except (ValueError, UnreadableInput, RecursionError):
+        return False
+    return True
 
 
 def _is_plain_yaml(wanted: str) -> bool:
