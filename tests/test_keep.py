@@ -96,6 +96,13 @@ def test_all_faults_come_at_once_and_mistyped_keys_get_the_nearest(tmp_path: Pat
     assert any("'name'" in fault.hint for fault in caught.value.faults)
 
 
+def test_toml_that_is_nested_without_end_is_refused(tmp_path: Path) -> None:
+    path = tmp_path / "keep.toml"
+    path.write_text("deep = " + "[" * 100_000 + "]" * 100_000)
+    with pytest.raises(UnreadableInput, match="nested too deeply"):
+        read_config(path)
+
+
 def test_what_is_no_toml_is_named_by_line_and_column(tmp_path: Path) -> None:
     with pytest.raises(UnreadableInput) as caught:
         read_config(write(tmp_path, "format = 1\n[server\n"))

@@ -18,8 +18,7 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import BinaryIO, NamedTuple, cast
 
-TEMPORARY = ".emberkeep-"
-"""Prefix of our temporary files; scans leave them out and a later writer may sweep them."""
+from emberkeep.scan import TEMPORARY
 
 
 class SystemIO:

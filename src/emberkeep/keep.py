@@ -55,8 +55,9 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 
-from emberkeep import files, globs, running
+from emberkeep import files, globs, locate, running
 from emberkeep.errors import Refused, UsageError
+from emberkeep.locate import FILE, SUFFIX
 from emberkeep.running import Running
 from emberkeep.toml import Reader, load, parsed
 
@@ -66,8 +67,6 @@ if TYPE_CHECKING:  # what reads these tables is loaded where keep.toml has them:
     from emberkeep.far import Far
     from emberkeep.wiping import Wiping
 
-FILE = "keep.toml"
-SUFFIX = ".keep"
 QUESTION = "# ?"
 FORMAT = 1
 ROLES = (
@@ -571,7 +570,7 @@ class Keep:
         if self.config.is_far:
             called = folder.name.removesuffix(SUFFIX)
             here = self.config.copy or (f"../{called}" if called not in ("", folder.name) else "copy")
-        self.server = Path(os.path.normpath(folder / here))
+        self.server = Path(locate.inside(str(folder), here))
         if self.server == folder or self.server in folder.parents:
             raise Refused(
                 f"the keep {folder} lies inside its server folder, where a reinstall would take it along",
@@ -661,17 +660,12 @@ def remember(keep: Keep, table: tuple[str, ...], told: Mapping[str, str]) -> Non
 
 def find(explicit: str | None, environment: Mapping[str, str], here: Path) -> Keep:
     """The keep meant by ``--keep``, by the variable EMBERKEEP_KEEP, or found from the folder ``here`` upwards."""
-    told = explicit or environment.get("EMBERKEEP_KEEP")
-    if told:
-        folder = Path(os.path.abspath(told))
-        if not (folder / FILE).is_file():
-            raise UsageError(f"{folder} is not a keep: it has no {FILE}", hint="'emberkeep adopt SERVER' makes one")
-        return Keep(folder, environment)
-    for folder in (here, *here.parents):
-        for candidate in (folder, *([beside(folder)] if folder.name else [])):
-            if (candidate / FILE).is_file():
-                return Keep(candidate, environment)
-    raise UsageError(
-        f"no keep found from {here} upwards",
-        hint="say it with --keep DIR, set EMBERKEEP_KEEP, or make one with 'emberkeep adopt SERVER'",
-    )
+    folder = locate.keep_meant(explicit, environment, str(here))
+    if not folder:
+        raise UsageError(
+            f"no keep found from {here} upwards",
+            hint=f"say it with --keep DIR, set {locate.VARIABLE}, or make one with 'emberkeep adopt SERVER'",
+        )
+    if not locate.is_keep(folder):
+        raise UsageError(f"{folder} is not a keep: it has no {FILE}", hint="'emberkeep adopt SERVER' makes one")
+    return Keep(Path(folder), environment)

@@ -41,6 +41,8 @@ def parsed(text: str, name: str) -> dict[str, Any]:
         column = int(found[2]) if found and found[2] else None
         what = f"not valid TOML: {_AT.sub('', message)}"
         raise UnreadableInput(what, place=Place(name, line, column)) from error
+    except RecursionError as error:
+        raise UnreadableInput("nested too deeply to be read", place=Place(name)) from error
 
 
 def quote(text: str) -> str:

@@ -8,19 +8,16 @@ from __future__ import annotations
 
 import os
 import stat
-import struct
 from collections.abc import Iterable, Iterator, Mapping, Set
-from contextlib import contextmanager
 from dataclasses import dataclass, field
 from enum import StrEnum
-from itertools import chain
 from pathlib import Path
 from typing import NamedTuple, Protocol
 
 from blake3 import blake3
 
 from emberkeep.errors import UnreadableInput
-from emberkeep.files import TEMPORARY
+from emberkeep.scan import Scan
 
 CHUNK = 1 << 20
 
@@ -162,10 +159,9 @@ class FolderTree:
     """Files whose contents are read from a copy."""
     _entries: dict[str, Entry] | None = field(default=None, repr=False)
     _skipped: list[Skipped] = field(default_factory=list, repr=False)
-    _leftovers: list[str] = field(default_factory=list, repr=False)
     _names: dict[tuple[int, int], list[str]] = field(default_factory=dict, repr=False)
     _sparse: set[str] = field(default_factory=set, repr=False)
-    _listed: list[tuple[str, os.stat_result]] | None = field(default=None, repr=False)
+    _scan: Scan | None = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
         self._start = f"{self.root}/"  # joined as text: pathlib would take as long as reading a small file does
@@ -188,8 +184,7 @@ class FolderTree:
     @property
     def leftovers(self) -> tuple[str, ...]:
         """Temporary files of ours that an interrupted run left behind; they are no entries."""
-        self.entries()
-        return tuple(self._leftovers)
+        return tuple(self.scanned().temporary)
 
     def entries(self) -> Mapping[str, Entry]:
         if self._entries is None:
@@ -197,7 +192,9 @@ class FolderTree:
             self.stamps.clear()
             self._names.clear()
             self._sparse.clear()
-            for path, facts in self._scanned():
+            scan = self.scanned()
+            self._skipped = [Skipped(path, why) for path, why in scan.unread]
+            for path, facts in scan.rows:
                 try:
                     entry = self._entry(path, facts)
                 except OSError as error:
@@ -219,67 +216,18 @@ class FolderTree:
             return None
 
     def fingerprint(self) -> str:
-        """A hash over what the scan found, times and inodes included: two scans with the same one found the same.
+        """Of what the scan found, see ``scan``; "" where something could not be read. Many times quicker than making
+        the entries."""
+        return self.scanned().fingerprint()
 
-        "" where something could not be read. Many times quicker than making the entries.
-        """
-        rows = self._scanned()
-        if self._skipped:
-            return ""
-        hasher = blake3(self._paths().encode("utf-8", "surrogateescape"))
-        hasher.update(f"\0{self.top}\0".encode())
-        try:
-            for column in _columns([facts for _, facts in rows]):
-                hasher.update(struct.pack(f"{len(column)}q", *column))
-        except struct.error:  # inodes of more than 63 bits
-            return ""
-        return hasher.hexdigest()
-
-    def _paths(self) -> str:
-        return "\0".join([path for path, _ in self._scanned()])
-
-    def _scanned(self) -> list[tuple[str, os.stat_result]]:
-        if self._listed is None:
-            self._skipped, self._leftovers = [], []
+    def scanned(self) -> Scan:
+        """What the system told of the folder, asked once."""
+        if self._scan is None:
             try:
-                self._listed = self._scan()
+                self._scan = Scan(str(self.root))
             except OSError as error:
                 raise UnreadableInput(f"cannot list {self.root}: {error.strerror}") from error
-        return self._listed
-
-    def _scan(self) -> list[tuple[str, os.stat_result]]:
-        found: list[tuple[str, os.stat_result]] = []
-        waiting = [""]
-        while waiting:
-            folder = waiting.pop()
-            try:
-                with _place(self._start + folder, below=bool(folder)) as place:
-                    waiting += self._list(place, f"{folder}/" if folder else "", found)
-            except OSError as error:
-                if not folder:
-                    raise
-                self._skipped.append(Skipped(folder, f"cannot be listed: {error.strerror}"))
-        return found
-
-    def _list(self, place: str | int, start: str, found: list[tuple[str, os.stat_result]]) -> list[str]:
-        """Add what stands in one folder to ``found``; the folders among it."""
-        with os.scandir(place) as listing:
-            items = list(listing)
-        folders = []
-        for item in items:
-            path = start + item.name
-            if item.name.startswith(TEMPORARY):
-                self._leftovers.append(path)
-                continue
-            try:
-                facts = item.stat(follow_symlinks=False)
-            except OSError as error:
-                self._skipped.append(Skipped(path, f"cannot be read: {error.strerror}"))
-                continue
-            found.append((path, facts))
-            if facts.st_mode & _TYPE == _FOLDER:
-                folders.append(path)
-        return folders
+        return self._scan
 
     def _entry(self, path: str, facts: os.stat_result) -> Entry | None:
         """Every path of a large tree comes through here, so what is common is done without a further call."""
@@ -335,27 +283,6 @@ class FolderTree:
 
     def changed(self, path: str) -> None:
         return
-
-
-@contextmanager
-def _place(folder: str, *, below: bool) -> Iterator[str | int]:
-    """What to list a folder by. A descriptor, where the system takes one: asking about each name in it then takes three
-    quarters of the time, and a folder ``below`` that was just made a link of is not followed."""
-    if os.scandir not in os.supports_fd:
-        yield folder
-        return
-    descriptor = os.open(folder, os.O_RDONLY | os.O_DIRECTORY | (os.O_NOFOLLOW if below else 0))
-    try:
-        yield descriptor
-    finally:
-        os.close(descriptor)
-
-
-def _columns(rows: list[os.stat_result]) -> Iterator[list[int]]:
-    """What a write changes, some columns at a time: many times quicker than row by row."""
-    yield list(chain.from_iterable([row[:7] for row in rows]))  # mode, inode, device, names, owner, group and size
-    yield [row.st_mtime_ns for row in rows]
-    yield [row.st_ctime_ns for row in rows]
 
 
 _TYPE = 0o170000

@@ -11,7 +11,8 @@ from emberkeep.cli.context import add_go, answer, opened, the_keep
 from emberkeep.cli.far import add_far, lines_to
 from emberkeep.errors import Refused, UsageError
 from emberkeep.far import address_of, is_far
-from emberkeep.keep import FILE, Keep, beside, check_text
+from emberkeep.keep import Keep, beside, check_text
+from emberkeep.locate import FILE
 from emberkeep.runs import defaults
 from emberkeep.servers.adopt import adopt
 from emberkeep.servers.draft import draft

@@ -10,7 +10,8 @@ from pathlib import Path
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
 from emberkeep.cli.running import room_for, shown
-from emberkeep.keep import FILE, Keep, beside
+from emberkeep.keep import Keep, beside
+from emberkeep.locate import FILE
 from emberkeep.runs import carry
 from emberkeep.runs import merge as merging
 from emberkeep.runs.carry import Request

@@ -10,8 +10,6 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from emberkeep.show.console import document
-
 if TYPE_CHECKING:
     from emberkeep.keep import Keep
     from emberkeep.store.store import Store
@@ -57,6 +55,7 @@ def opened(keep: Keep) -> closing[Store]:
 def answer(args: argparse.Namespace, code: int, result: dict[str, Any], text: Callable[[], None]) -> int:
     """Give the result as JSON where asked, else as text; returns ``code``."""
     if args.json:
+        from emberkeep.show.console import document
         from emberkeep.show.plain import plain
 
         document({"command": args.command, "exit": code, **{key: plain(value) for key, value in result.items()}})

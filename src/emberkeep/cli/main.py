@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import gc
 import importlib
 import os
@@ -85,6 +86,8 @@ def _fill(sub: argparse.ArgumentParser, name: str) -> None:
 
 
 def _module(name: str) -> Any:
+    """A command: ``add_arguments(parser)`` and ``run(args, screen)``. What it may begin ``ahead(args)`` goes on while
+    ``run`` loads what it needs, and is ended with it."""
     return importlib.import_module(f"emberkeep.cli.{name}")
 
 
@@ -97,7 +100,9 @@ def main(arguments: Sequence[str]) -> int:
     if args.command is None:
         parser.print_help()
         return 0
-    return _run(args, arguments)
+    ahead = getattr(_module(args.command), "ahead", None)
+    with ahead(args) if ahead else contextlib.nullcontext() as args.ahead:
+        return _run(args, arguments)
 
 
 def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:

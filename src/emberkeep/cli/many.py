@@ -15,7 +15,7 @@ from typing import Any
 
 from emberkeep.cli.context import answer
 from emberkeep.errors import UsageError
-from emberkeep.keep import FILE
+from emberkeep.locate import FILE
 from emberkeep.show import many as view
 from emberkeep.show.console import Screen, progress
 

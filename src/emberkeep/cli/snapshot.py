@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import argparse
 import os
+from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
+from typing import TYPE_CHECKING
 
+from emberkeep import locate, scan
 from emberkeep.cli.context import add_all, add_only, answer, now, the_keep
-from emberkeep.errors import UsageError
-from emberkeep.keep import Keep
-from emberkeep.runs.snapshot import clashes, take, take_in
-from emberkeep.show import snapshots as view
-from emberkeep.show.console import Screen, progress
-from emberkeep.store.intake import Progress
-from emberkeep.store.store import Taken
+
+if TYPE_CHECKING:
+    from emberkeep.keep import Keep
+    from emberkeep.show.console import Screen
+    from emberkeep.store.intake import Progress
+    from emberkeep.store.store import Taken
 
 EXAMPLES = (
     "emberkeep snapshot --note 'before 4.3' --pin",
@@ -36,8 +38,24 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_all(parser)
 
 
+def ahead(args: argparse.Namespace) -> AbstractContextManager[scan.Ahead | None]:
+    """A look at the live folder while the rest of the program is loaded: mostly nothing has changed."""
+    if args.source or args.far or args.only or args.rehash or args.keeps:
+        return nullcontext()
+    try:
+        keep = locate.keep_meant(args.keep, os.environ, str(Path.cwd()))
+    except OSError:  # the folder we are in is gone, of which ``run`` tells
+        keep = ""
+    return scan.ahead(locate.likely_server(keep) if keep else "", [f"{keep}/journal.db", f"{keep}/journal.db-wal"])
+
+
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """Exit code 1 when something could not be taken, or would not settle."""
+    from emberkeep.errors import UsageError  # all of this while the look ahead is under way
+    from emberkeep.runs.snapshot import clashes, take, take_in
+    from emberkeep.show import snapshots as view
+    from emberkeep.show.console import progress
+
     keep = the_keep(args)
     if args.far and (args.source or args.rehash):
         raise UsageError("--far reads everything there, and nothing else")
@@ -60,6 +78,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
                 pin=args.pin,
                 environment=os.environ,
                 progress=step,
+                ahead=args.ahead,
             )
     alike = clashes(keep, done.about.label) if args.source or args.far else []
     code = 1 if done.skipped or alike else 0

@@ -46,8 +46,8 @@ class LiveTree(FolderTree):
 
     def fingerprint(self) -> str:
         """As of any folder; "" also where databases may have to be copied."""
-        paths = self._paths() + "\0"
-        return "" if any(f"{end}\0" in paths for end in BESIDE) else super().fingerprint()
+        beside = any(path.endswith(BESIDE) for path, _ in self.scanned().rows)
+        return "" if beside else super().fingerprint()
 
     def _open_elsewhere(self, found: Mapping[str, Entry]) -> list[str]:
         beside = {path.rpartition("-")[0] for path in found if path.endswith(BESIDE)}

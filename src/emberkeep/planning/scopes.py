@@ -22,8 +22,8 @@ from emberkeep.databases.live import BESIDE
 from emberkeep.documents import edit, formats
 from emberkeep.documents.model import Node, Role
 from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput, UsageError
-from emberkeep.keep import FILE as KEEP_FILE
 from emberkeep.keep import UNSORTED, Config
+from emberkeep.locate import FILE as KEEP_FILE
 from emberkeep.planned import Planned
 from emberkeep.planning.identifiers import Known, canonical, dashed, identifiers, unpacked
 from emberkeep.servers.roles import Roles, selection

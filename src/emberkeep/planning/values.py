@@ -13,8 +13,8 @@ from emberkeep.comparing import landmarks
 from emberkeep.documents import edit
 from emberkeep.documents.encoding import decode
 from emberkeep.errors import Place, Refused, UsageError
-from emberkeep.keep import FILE as KEEP_FILE
 from emberkeep.keep import Config
+from emberkeep.locate import FILE as KEEP_FILE
 from emberkeep.planned import Planned
 from emberkeep.servers.secrets import secret
 from emberkeep.trees import Tree, read

@@ -12,10 +12,10 @@ from emberkeep import files
 from emberkeep.errors import Place as Where
 from emberkeep.errors import Refused, UnreadableInput
 from emberkeep.far import SCHEMES
-from emberkeep.files import TEMPORARY
 from emberkeep.remote.host import Denied, Door, Host
 from emberkeep.remote.walk import now_there, walk
 from emberkeep.remote.work import Lines
+from emberkeep.scan import TEMPORARY
 from emberkeep.trees import FolderTree, Kind, file_chunks
 
 CHUNK = 1 << 20

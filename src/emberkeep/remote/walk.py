@@ -7,9 +7,9 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
 from emberkeep.errors import Place, Refused, UnreadableInput
-from emberkeep.files import TEMPORARY
 from emberkeep.remote.host import Denied, FarEntry, Host, Odd
 from emberkeep.remote.work import Line, Lines
+from emberkeep.scan import TEMPORARY
 from emberkeep.trees import Entry, Kind, Skipped, Still, digest_of
 
 DEEPEST = 64

@@ -10,8 +10,8 @@ from typing import Any
 
 from emberkeep.comparing import landmarks
 from emberkeep.errors import Refused, RunFailed, UnreadableInput, UsageError
-from emberkeep.keep import FILE as KEEP_FILE
 from emberkeep.keep import UNSORTED, Config, Keep, beside, make_like
+from emberkeep.locate import FILE as KEEP_FILE
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.results import MINE, Merge, Outcome, Question
 from emberkeep.planned import Planned

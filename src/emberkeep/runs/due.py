@@ -16,8 +16,8 @@ from pathlib import Path
 
 from emberkeep.errors import EmberKeepError, Place, Refused
 from emberkeep.events import Event
-from emberkeep.keep import FILE as KEEP_FILE
 from emberkeep.keep import Keep
+from emberkeep.locate import FILE as KEEP_FILE
 from emberkeep.planning.attendance import online
 from emberkeep.planning.calendar import Occurrence
 from emberkeep.planning.duties import Duty, Verdict, duties

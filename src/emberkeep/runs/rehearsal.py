@@ -16,7 +16,8 @@ import tomlkit
 
 from emberkeep import files
 from emberkeep.errors import EmberKeepError, Refused, UsageError
-from emberkeep.keep import FILE, Keep, make_like
+from emberkeep.keep import Keep, make_like
+from emberkeep.locate import FILE
 from emberkeep.planned import Planned
 from emberkeep.runs import restore, snapshot
 from emberkeep.runs.journal import Journal

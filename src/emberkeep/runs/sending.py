@@ -16,7 +16,6 @@ from blake3 import blake3
 
 from emberkeep import globs
 from emberkeep.errors import EmberKeepError, Place, Refused, RunFailed, UnreadableInput
-from emberkeep.files import TEMPORARY
 from emberkeep.keep import Keep
 from emberkeep.planned import Change, What
 from emberkeep.remote.host import Denied, FarEntry, Host
@@ -27,6 +26,7 @@ from emberkeep.runs import run as runs
 from emberkeep.runs.journal import BEGUN, DONE, SEND, UNDONE, Journal, Run
 from emberkeep.runs.mirror import Local
 from emberkeep.runs.run import Clock, Plan, Room, Step
+from emberkeep.scan import TEMPORARY
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store

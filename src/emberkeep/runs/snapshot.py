@@ -13,8 +13,8 @@ from typing import TYPE_CHECKING
 from emberkeep import files
 from emberkeep.databases.live import LiveTree
 from emberkeep.errors import Damage, Refused, UsageError
-from emberkeep.files import TEMPORARY
 from emberkeep.keep import Config, Keep
+from emberkeep.scan import TEMPORARY
 from emberkeep.servers.process import running_signs
 from emberkeep.servers.roles import selection
 from emberkeep.store.intake import Progress, Stream, silent
@@ -24,6 +24,7 @@ from emberkeep.store.store import Dumped, SnapshotTree, Store, Taken
 
 if TYPE_CHECKING:
     from emberkeep.database import Database
+    from emberkeep.scan import Ahead
 
 NOTHING: Mapping[str, str] = MappingProxyType({})
 
@@ -41,8 +42,9 @@ def take(
     environment: Mapping[str, str] = NOTHING,
     store: Store | None = None,
     progress: Progress = silent,
+    ahead: Ahead | None = None,
 ) -> Taken:
-    """Snapshot the server folder, or what ``only`` selects of it.
+    """Snapshot the server folder, or what ``only`` selects of it. ``ahead``: a look at all of it that was begun before.
 
     Refused while the server runs, unless its console can have it hold its writes meanwhile (secrets come from
     ``environment``) or ``while_running`` says to copy all the same. ``rehash``: read every file, also those that
@@ -71,7 +73,10 @@ def take(
         if only:
             about = replace(about, roles=config.roles, tiles=config.world.tiles)
         wanted = selection(only, config.roles, config.world.tiles) if only else None
-        taken = store.add(live, about, wanted=wanted, live=live, rehash=rehash, streams=streams, progress=progress)
+        glimpse = ahead.fingerprint(str(server)) if ahead else ""
+        taken = store.add(
+            live, about, wanted=wanted, live=live, rehash=rehash, streams=streams, progress=progress, glimpse=glimpse
+        )
         return taken._replace(dumped=_dumped(store, taken.about)) if streams else taken
 
 

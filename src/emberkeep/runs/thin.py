@@ -6,7 +6,8 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 
 from emberkeep.errors import Damage, UsageError
-from emberkeep.keep import FILE, Keep
+from emberkeep.keep import Keep
+from emberkeep.locate import FILE
 from emberkeep.planning.ladder import Verdict, judge
 from emberkeep.runs.journal import Journal
 from emberkeep.runs.snapshot import snapshots

@@ -31,7 +31,8 @@ from blake3 import blake3
 
 from emberkeep import files
 from emberkeep.errors import Damage, Place, Refused, UnreadableInput
-from emberkeep.keep import FILE, Keep
+from emberkeep.keep import Keep
+from emberkeep.locate import FILE
 from emberkeep.remote import places, seal
 from emberkeep.store.intake import Progress, silent
 from emberkeep.trees import digest_of, file_chunks

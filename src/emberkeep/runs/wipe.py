@@ -11,8 +11,8 @@ from typing import TYPE_CHECKING, Any
 
 from emberkeep import globs
 from emberkeep.errors import Place, Refused, RunFailed
-from emberkeep.keep import FILE as KEEP_FILE
 from emberkeep.keep import Keep
+from emberkeep.locate import FILE as KEEP_FILE
 from emberkeep.planned import Planned
 from emberkeep.planning import leftovers, values
 from emberkeep.planning.identifiers import Known, known_people, people

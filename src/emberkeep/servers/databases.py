@@ -7,7 +7,8 @@ from typing import TYPE_CHECKING
 
 from emberkeep.database import PORT, Database, Databases
 from emberkeep.errors import Place, Refused, UsageError
-from emberkeep.keep import FILE, Keep
+from emberkeep.keep import Keep
+from emberkeep.locate import FILE
 from emberkeep.servers.secrets import secret
 from emberkeep.trees import FolderTree, read
 

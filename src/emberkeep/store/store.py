@@ -312,17 +312,20 @@ class Store:
         rehash: bool = False,
         streams: Sequence[Stream] = (),
         progress: Progress = silent,
+        glimpse: str = "",
     ) -> Taken:
         """Take ``tree`` (or what ``wanted`` says of it) in as a snapshot, or as defaults where ``about.why`` says so.
 
         A snapshot's label is its new number; ``about`` tells the rest. ``live``: the live server folder, when
         ``tree`` is that; what nobody has written to since the last snapshot of it is not read again, unless
-        ``rehash``. ``streams``: dumps that are taken along. All or nothing: RunFailed when the system refuses to write.
+        ``rehash``. ``streams``: dumps that are taken along. ``glimpse``: the fingerprint of a look at the live
+        folder begun before, which is enough where it tells that nothing has changed. All or nothing: RunFailed when the
+        system refuses to write.
         """
         with self.writing():
             hint = "the store is as it was before; make room or mend that, and try again"
             with system_may_refuse("the snapshot could not be written", self.folder, hint):
-                return self._add(tree, about, wanted, live, rehash, streams, progress)
+                return self._add(tree, about, wanted, live, rehash, streams, progress, glimpse)
 
     def _add(
         self,
@@ -333,12 +336,17 @@ class Store:
         rehash: bool,
         streams: Sequence[Stream],
         progress: Progress,
+        glimpse: str,
     ) -> Taken:
         self.forget_index()
         remembered = seen.load(self.folder / "seen")
-        scan = live.fingerprint() if live is not None and wanted is None and not streams else ""
-        if scan and scan == remembered.scan and not rehash:
-            same = self._as_before(about, remembered)
+        scan = ""
+        if live is not None and wanted is None and not streams:
+            trusted = seen.Seen() if rehash else remembered
+            same = self._as_before(about, trusted, glimpse)
+            if same is None:
+                scan = live.fingerprint()
+                same = self._as_before(about, trusted, scan)
             if same is not None:
                 return same
         entries = {path: entry for path, entry in tree.entries().items() if wanted is None or wanted(path)}
@@ -418,8 +426,10 @@ class Store:
             )
             return intake.take(entries, kept, progress, streams), intake
 
-    def _as_before(self, about: About, remembered: seen.Seen) -> Taken | None:
-        """A snapshot of just what the last one holds; None when that one, or a pack, is not what it was."""
+    def _as_before(self, about: About, remembered: seen.Seen, scan: str) -> Taken | None:
+        """A snapshot of just what the last one holds; None when the scan, that one or a pack is not what it was."""
+        if not scan or scan != remembered.scan:
+            return None
         if dict(remembered.packs) != indexes.sizes(self.packs):
             return None
         try:
