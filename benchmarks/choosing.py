@@ -120,8 +120,6 @@ def main() -> None:
         for level in (1, 3, 6):
             with setting(packs, LEVEL=level):
                 both(room, f"zstd level {level}")
-        with setting(pieces, DEEP=0):
-            both(room, "nothing compressed harder")
         with setting(reuse, SECTOR=1 << 16):
             both(room, "earlier versions compared by 64 KiB instead of 4 KiB")
         with setting(reuse, by_content=lambda *args: []):

@@ -157,8 +157,6 @@ class Intake:
                     progress(done, total)
                 else:
                     self._taken[entry.path] = (entry, None)
-            if streams:
-                self.pieces.as_usual()
             for stream in streams:
                 done = self._streamed(stream, done, total, progress)
             return self._finished(kept)

@@ -43,10 +43,9 @@ _BODY = struct.Struct("<4sB3x32sQI")
 _CRC = struct.Struct("<I")
 HEAD = _BODY.size + _CRC.size
 LARGEST_BLOCK = 16 << 20
-LEVEL, DEEP_LEVEL, LIGHT_LEVEL = 3, 9, -5
-"""Of zstd: the usual one, one for the little that compresses well, and one for what hardly does; docs/benchmarks.md
-says how they were chosen."""
-DEEP_SHARE = 0.4
+LEVEL, LIGHT_LEVEL = 3, -5
+"""Of zstd: the usual one, and one for what hardly shrinks; docs/benchmarks.md says how they were chosen."""
+_TEXT = 0.4
 """What shrinks to less than this is text of some kind."""
 TRIED_EVERY = 16
 """Of so many dense blocks behind one another, one is tried with both levels."""
@@ -108,12 +107,9 @@ class Encoded(NamedTuple):
     stored: bytes | memoryview
 
 
-def encode(block: BlockId, raw: bytes, levels: Levels | None = None, *, deep: bool = False) -> Encoded:
-    """A block compressed, or as it is where that is shorter. ``deep``: harder, when it is of the kind that pays.
-
-    Several threads may do this at once.
-    """
-    packed = (levels or Levels()).compress(raw, deep) if raw else raw
+def encode(block: BlockId, raw: bytes, levels: Levels | None = None) -> Encoded:
+    """A block compressed, or as it is where that is shorter. Several threads may do this at once."""
+    packed = (levels or Levels()).compress(raw) if raw else raw
     form, stored = (ZSTD, packed) if len(packed) < len(raw) else (RAW, raw)
     return Encoded(Head(form, block, len(raw), len(stored)), stored)
 
@@ -131,17 +127,18 @@ class Levels:
         """What the light level made of the last block it was better for; None where it was not."""
         self._since = TRIED_EVERY
 
-    def compress(self, raw: bytes, deep: bool) -> bytes:
+    def compress(self, raw: bytes) -> bytes:
         """One zstd frame around a block that is not empty."""
-        if self._light is not None and self._since < TRIED_EVERY:
+        expected = self._light  # read once: another thread may change it while this one compresses
+        if expected is not None and self._since < TRIED_EVERY:
             light = _compressor(LIGHT_LEVEL).compress(raw)
-            if abs(len(light) / len(raw) - self._light) < _ALIKE:
+            if abs(len(light) / len(raw) - expected) < _ALIKE:
                 self._since += 1
                 return light
         packed = _compressor(LEVEL).compress(raw)
-        if len(packed) < DEEP_SHARE * len(raw):
-            return _compressor(DEEP_LEVEL).compress(raw) if deep else packed
-        if self._light is None and self._since < TRIED_EVERY:
+        if len(packed) < _TEXT * len(raw):
+            return packed
+        if expected is None and self._since < TRIED_EVERY:
             self._since += 1
             return packed
         light = _compressor(LIGHT_LEVEL).compress(raw)

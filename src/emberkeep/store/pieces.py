@@ -15,16 +15,13 @@ from typing import TYPE_CHECKING
 from emberkeep.store import extents as lists
 from emberkeep.store.extents import HOLE, Extent, Place
 from emberkeep.store.index import Index
-from emberkeep.store.packs import DEEP_SHARE, BlockId, Encoded, Levels, PackWriter, block_id, encode
+from emberkeep.store.packs import BlockId, Encoded, Levels, PackWriter, block_id, encode
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
 
 BLOCK = 1 << 20
 """Raw bytes of a block; only bundles may be longer, by less than one more block."""
-DEEP = 96 << 20
-"""So many bytes of what compresses well are compressed harder: text is little, and a world of it would take too
-long."""
 _IN_FLIGHT = 12
 """Blocks that may wait to be compressed or written: bounds memory."""
 
@@ -95,11 +92,6 @@ class Pieces:
                 found.depth += 1
             waiting = several
 
-    def as_usual(self) -> None:
-        """Compress what comes from now on as usual, though it be text: of dumps, which can be long, the harder level
-        makes little less and takes half as long again."""
-        self._blocks.deepens = False
-
     def close(self) -> None:
         """Stop the threads, whatever they still had to do."""
         self._blocks.close()
@@ -118,8 +110,6 @@ class _Blocks:
     _waiting: deque[tuple[BlockId, Future[_Made]]] = field(default_factory=deque)
     _pool: ThreadPoolExecutor | None = None
     _count: int = 0
-    deepens: bool = True
-    _deep: int = 0
     _named: dict[BlockId, BlockId] = field(default_factory=dict)
     _levels: Levels = field(default_factory=Levels)
 
@@ -135,21 +125,19 @@ class _Blocks:
             from concurrent.futures import ThreadPoolExecutor
 
             self._pool = ThreadPoolExecutor(min(4, os.cpu_count() or 1), "compress")
-        self._waiting.append((stand_in, self._pool.submit(self._make, raw, self.deepens and self._deep < DEEP)))
+        self._waiting.append((stand_in, self._pool.submit(self._make, raw)))
         while len(self._waiting) > _IN_FLIGHT or (self._waiting and self._waiting[0][1].done()):
             self._write_next()
 
-    def _make(self, raw: bytes, deep: bool) -> _Made:
+    def _make(self, raw: bytes) -> _Made:
         """The identity of a block, and its stored form unless the store has it."""
         block = block_id(raw)
-        return block, None if self.has(block) else encode(block, raw, self._levels, deep=deep)
+        return block, None if self.has(block) else encode(block, raw, self._levels)
 
     def _write_next(self) -> None:
         stand_in, future = self._waiting.popleft()
         block, encoded = future.result()
         self._named[stand_in] = block
-        if encoded is not None and encoded.head.stored < DEEP_SHARE * encoded.head.raw:
-            self._deep += encoded.head.raw
         if encoded is not None and block not in self.fresh:
             self.fresh[block] = self.writer.add(encoded)
 
