@@ -9,6 +9,7 @@ import threading
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
+from itertools import pairwise
 from pathlib import Path
 from typing import BinaryIO
 
@@ -35,6 +36,7 @@ from emberkeep.store.packs import (
     scan,
     serialize_head,
 )
+from emberkeep.store.reuse import PIECE, in_place
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.store.verify import verify
 from emberkeep.trees import FolderTree, Kind, read
@@ -312,6 +314,42 @@ def test_dense_blocks_take_the_level_that_makes_them_smallest() -> None:
     half = b"".join(chance.choice((b"rope", b"salt", b"tar ", chance.randbytes(9))) for _ in range(40_000))
     both_tried = len(Levels().compress(half))
     assert len(levels.compress(half)) == both_tried  # another kind does not take the light level blindly
+
+
+@given(
+    st.binary(max_size=80),
+    st.lists(st.tuples(st.integers(0, 79), st.binary(max_size=9)), max_size=5),
+    st.integers(-9, 9),
+)
+def test_stretches_found_in_place_are_the_same_and_all_there_are(
+    earlier: bytes, changes: list[tuple[int, bytes]], longer: int
+) -> None:
+    sector, live = 8, bytearray(earlier)
+    for at, data in changes:
+        live[at : at + len(data)] = data
+    now = bytes(live)[:longer] if longer < 0 else bytes(live) + bytes(longer)
+    runs = list(in_place([now], [earlier], sector))
+    covered = [at for run in runs for at in range(run.start, run.start + run.length)]
+    assert covered == sorted(set(covered))
+    assert all(first.start + first.length < second.start for first, second in pairwise(runs))
+    assert all(
+        run.base == run.start and now[run.start :][: run.length] == earlier[run.start :][: run.length] for run in runs
+    )
+    whole = min(len(now), len(earlier)) // sector * sector
+    alike = {at for at in range(0, whole, sector) if now[at : at + sector] == earlier[at : at + sector]}
+    assert alike <= set(covered)
+
+
+def test_stretches_in_place_go_on_from_one_piece_to_the_next() -> None:
+    earlier = random.Random(8).randbytes(2 * PIECE + 5000)
+    now = bytearray(earlier)
+    now[4096] ^= 1
+    now[PIECE + 4096] ^= 1
+    assert list(in_place([bytes(now)], [earlier], 4096)) == [
+        (0, 4096, 0),
+        (8192, PIECE - 4096, 8192),
+        (PIECE + 8192, PIECE - 8192 + 5000, PIECE + 8192),
+    ]
 
 
 def test_several_threads_may_choose_levels_at_once() -> None:

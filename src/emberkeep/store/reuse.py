@@ -64,13 +64,11 @@ def in_place(live: Iterable[bytes], earlier: Iterable[bytes], sector: int) -> It
 
     ``live`` is read to its end in any case, so that a hash over it may be taken on the way.
     """
-    import numpy as np
-
     others = regrouped(earlier, PIECE)
     at = 0
     start = end = -1
     for piece in regrouped(live, PIECE):
-        for low, high in _alike(np, piece, next(others, b""), sector):
+        for low, high in _alike(piece, next(others, b""), sector):
             if at + low == end:
                 end = at + high
                 continue
@@ -82,7 +80,7 @@ def in_place(live: Iterable[bytes], earlier: Iterable[bytes], sector: int) -> It
         yield Run(start, end - start, start)
 
 
-def _alike(np, piece: bytes, other: bytes, sector: int) -> list[tuple[int, int]]:  # type: ignore[no-untyped-def]
+def _alike(piece: bytes, other: bytes, sector: int) -> list[tuple[int, int]]:
     """Stretches (from, to) of whole sectors that are the same in both; the last may be a part of one."""
     common = min(len(piece), len(other))
     if common == 0:
@@ -90,15 +88,16 @@ def _alike(np, piece: bytes, other: bytes, sector: int) -> list[tuple[int, int]]
     if piece[:common] == other[:common]:
         end = common if common == len(piece) else common - common % sector
         return [(0, end)] if end else []
-    whole = common - common % sector
-    if whole == 0:
-        return []
-    same = (
-        np.frombuffer(piece, np.uint64, whole // 8).reshape(-1, sector // 8)
-        == np.frombuffer(other, np.uint64, whole // 8).reshape(-1, sector // 8)
-    ).all(axis=1)
-    edges = np.flatnonzero(np.diff(np.concatenate(([0], same.view(np.int8), [0]))))
-    return [(int(low) * sector, int(high) * sector) for low, high in edges.reshape(-1, 2)]
+    found: list[tuple[int, int]] = []
+    start, window = -1, memoryview(other)
+    for at in range(0, common - common % sector, sector):  # quicker than NumPy, which would have to be loaded as well
+        if not piece.startswith(window[at : at + sector], at):
+            if start >= 0:
+                found.append((start, at))
+            start = -1
+        elif start < 0:
+            start = at
+    return [*found, (start, common - common % sector)] if start >= 0 else found
 
 
 def by_content(live: Iterable[bytes], earlier: Iterable[bytes], size: int) -> list[Run]:
