@@ -121,6 +121,26 @@ def test_hard_links_are_files_and_devices_are_left_out(tmp_path: Path) -> None:
     assert [item.path for item in tree.skipped] == ["skerry/null"]
 
 
+@pytest.mark.parametrize(
+    ("told", "ns"),
+    [
+        ("-1.5", -1_500_000_000),
+        ("1e999999", (1 << 63) - 1),
+        ("-1e999999", -(1 << 63)),
+        ("1e9999999999", (1 << 63) - 1),
+        ("NaN", 0),
+        ("sNaN", 0),
+        ("Infinity", (1 << 63) - 1),
+        ("yesterday", 0),
+    ],
+)
+def test_times_that_no_file_has_harm_nothing(tmp_path: Path, told: str, ns: int) -> None:
+    odd = tarfile.TarInfo("skerry/odd")
+    odd.pax_headers = {"mtime": told}
+    write_tar(tmp_path / "a.tar", [odd])
+    assert open_archive(tmp_path / "a.tar").entries()["skerry/odd"].mtime_ns == ns
+
+
 @pytest.mark.parametrize("name", ["bomb.zip", "bomb.tar.gz", "bomb.tar.zst"])
 def test_a_bomb_is_refused_before_it_is_unpacked(tmp_path: Path, name: str, monkeypatch: pytest.MonkeyPatch) -> None:
     from emberkeep import archives

@@ -89,6 +89,30 @@ def test_everything_a_folder_has_comes_back(store: Store, root: Path, tmp_path: 
     assert (tmp_path / "again" / "b").stat().st_nlink == 3
 
 
+@pytest.mark.skipif(os.name == "nt", reason="Windows takes no such times")
+@pytest.mark.parametrize("ns", [-1_500_000_000, -(10**18), 10_413_792_000_000_000_000, 10**19])
+def test_times_long_ago_and_far_ahead_are_kept_as_far_as_they_can_be(
+    store: Store, root: Path, tmp_path: Path, ns: int
+) -> None:
+    (root / "world").mkdir()
+    (root / "world" / "tile").write_bytes(b"t" * 50_000)
+    for path in (root / "world" / "tile", root / "world", root):
+        os.utime(path, ns=(0, ns))
+    assert (root / "world" / "tile").stat().st_mtime_ns == ns
+    take(store, root)
+    put_back(store, "1", tmp_path / "again")
+    put_back(store, "1", root)
+    latest = (1 << 63) - 1
+    for name in ("world/tile", "world", ""):
+        assert abs((tmp_path / "again" / name).stat().st_mtime_ns - min(ns, latest)) < 1000
+    assert (root / "world" / "tile").stat().st_mtime_ns == ns, "what is as far as can be told was written again"
+    (root / "world" / "tile").write_bytes(b"u" * 50_000)
+    os.utime(root / "world" / "tile", ns=(0, ns))
+    again = take(store, root)
+    assert not again.about.unsettled
+    assert store.manifest("1").held["world/tile"].digest != store.manifest("2").held["world/tile"].digest
+
+
 def owned(folder: Path) -> dict[str, tuple[object, ...]]:
     found = {path: Path(folder, path).lstat() for path in tree_state(folder)}
     return {path: (*state, found[path].st_uid, found[path].st_gid) for path, state in tree_state(folder).items()}

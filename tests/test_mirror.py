@@ -848,6 +848,8 @@ def ns(text: str) -> int:
         ("prw-r--r-- 1 k c 0 Apr  1 09:30 pipe", Odd("d/pipe", "neither a file, a folder nor a link")),
         ("-rw-r--r-- 1 k c 0 Apr  1 09:30 ../x", Odd("d/../x", "a name that could lead elsewhere")),
         ("drwxr-xr-x 2 k c 0 Apr  1 09:30 ..", None),
+        (f"-rw-r--r-- 1 k c {'9' * 5000} Jun  3  2019 x", FarEntry("d/x", Kind.FILE, -1, ns("2019-06-03"), listing.DAY, 0o644)),
+        ("-rw-r--r-- 1 k c 1 Jun  3  9999 x", FarEntry("d/x", Kind.FILE, 1, (1 << 63) - 1, listing.DAY, 0o644)),
         ("total 12", None),
     ],
 )  # fmt: skip

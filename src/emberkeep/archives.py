@@ -21,7 +21,7 @@ from typing import IO
 import zstandard
 
 from emberkeep.errors import Place, UnreadableInput, UsageError
-from emberkeep.trees import CHUNK, Entry, FolderTree, Kind, Skipped, Still, Tree, digest_of
+from emberkeep.trees import CHUNK, Entry, FolderTree, Kind, Skipped, Still, Tree, digest_of, fitting
 
 RATIO = 200
 """An archive may unpack to this many times its size …"""
@@ -229,12 +229,18 @@ def _open_tar(path: Path) -> ArchiveTree:
     return ArchiveTree(path, gathered.entries, tuple(gathered.skipped), stream)
 
 
+_FAR = decimal.Decimal(1 << 40)
+"""Seconds from 1970 that are more than any time has that can be told."""
+
+
 def _tar_entry(info: tarfile.TarInfo, name: str) -> Entry | None:
     mode, people = stat.S_IMODE(info.mode), (info.uid, info.gid)
     exact = info.pax_headers.get("mtime", "")
     try:
-        mtime = int(decimal.Decimal(exact or info.mtime) * 1_000_000_000)
-    except (decimal.InvalidOperation, ValueError, OverflowError):
+        # put within bounds first: a short text can tell of a number that no memory holds
+        seconds = min(max(decimal.Decimal(exact or info.mtime), -_FAR), _FAR)
+        mtime = fitting(int(seconds * 1_000_000_000))
+    except (decimal.DecimalException, ValueError, OverflowError):
         mtime = 0
     if info.isdir():
         return Entry(name, Kind.FOLDER, mode, mtime, 0, "", *people)

@@ -53,6 +53,11 @@ class Entry(NamedTuple):
     same_as: str = ""
 
 
+def fitting(number: int) -> int:
+    """A number, or what 64 bits hold that is nearest to it: in ns, times from the year 1677 to 2262 can be told."""
+    return min(max(number, -(1 << 63)), (1 << 63) - 1)
+
+
 Stamp = tuple[int, ...]
 """What the system changes whenever somebody writes to a file: size, mtime, ctime (ns) and inode."""
 Hole = tuple[int, int]
@@ -179,7 +184,7 @@ class FolderTree:
     def top(self) -> Entry | None:
         facts = self.root.stat()
         mode = stat.S_IMODE(facts.st_mode)
-        return Entry("", Kind.FOLDER, mode, facts.st_mtime_ns, 0, "", facts.st_uid, facts.st_gid)
+        return Entry("", Kind.FOLDER, mode, fitting(facts.st_mtime_ns), 0, "", facts.st_uid, facts.st_gid)
 
     @property
     def leftovers(self) -> tuple[str, ...]:
@@ -246,7 +251,10 @@ class FolderTree:
             kind, target = LINK, os.readlink(self._start + path)
         else:
             return None
-        fields = (path, kind, full & 0o7777, facts.st_mtime_ns, size, target, facts.st_uid, facts.st_gid, "")
+        when = facts.st_mtime_ns
+        if not -_LATEST < when < _LATEST:
+            when = fitting(when)
+        fields = (path, kind, full & 0o7777, when, size, target, facts.st_uid, facts.st_gid, "")
         return tuple.__new__(Entry, fields)
 
     def _tell_names(self, found: dict[str, Entry]) -> None:
@@ -270,7 +278,8 @@ class FolderTree:
             facts = os.lstat(self._start + path)
         except OSError:
             return ()  # gone: it can only differ from what it was
-        return facts.st_size, facts.st_mtime_ns, facts.st_ctime_ns, facts.st_ino if _LISTS_INODES else 0
+        inode = facts.st_ino if _LISTS_INODES else 0
+        return facts.st_size, fitting(facts.st_mtime_ns), facts.st_ctime_ns, inode
 
     def holes(self, path: str) -> tuple[Hole, ...]:
         if path not in self._sparse or not hasattr(os, "SEEK_HOLE"):
@@ -287,6 +296,7 @@ class FolderTree:
 
 _TYPE = 0o170000
 """The bits of a mode that say what kind of thing it is."""
+_LATEST = 1 << 63
 _REGULAR, _FOLDER, _LINK = stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK
 _TELLS_BLOCKS = hasattr(os.stat_result, "st_blocks")
 """Whether the system tells how much room a file takes (Windows does not)."""
@@ -396,7 +406,8 @@ class FileTree(Still):
     def entries(self) -> Mapping[str, Entry]:
         facts = self.path.stat()
         name = self.name or self.path.name
-        return {name: Entry(name, Kind.FILE, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns, facts.st_size)}
+        mode, when = stat.S_IMODE(facts.st_mode), fitting(facts.st_mtime_ns)
+        return {name: Entry(name, Kind.FILE, mode, when, facts.st_size)}
 
     def chunks(self, path: str) -> Iterator[bytes]:
         try:

@@ -13,7 +13,7 @@ from typing import Any, NoReturn
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.remote import listing
 from emberkeep.remote.host import CHUNK, Denied, Door, FarEntry, Lost, Odd, Piece, Want, joined, one_by_one, why_odd
-from emberkeep.trees import Kind
+from emberkeep.trees import Kind, fitting
 
 _HASHES = {"XSHA256": "sha256", "XSHA512": "sha512", "XSHA1": "sha1", "XMD5": "md5"}
 _KINDS = {"file": Kind.FILE, "dir": Kind.FOLDER}
@@ -208,7 +208,7 @@ def _fact_line(line: str, folder: str) -> FarEntry | Odd | None:
         return Odd(joined(folder, name), why)
     if kind not in _KINDS:
         return Odd(joined(folder, name), "neither a file nor a folder")
-    size = int(facts["size"]) if facts.get("size", "").isdigit() else -1
+    size = listing.sized(facts.get("size", ""))
     mode = facts.get("unix.mode", "")
     bits = int(mode, 8) & 0o777 if mode and set(mode) <= set("01234567") else None
     found = _KINDS[kind]
@@ -218,7 +218,8 @@ def _fact_line(line: str, folder: str) -> FarEntry | Odd | None:
 
 def _moment(text: str) -> int | None:
     try:
-        return int(datetime.strptime(text[:14], "%Y%m%d%H%M%S").replace(tzinfo=UTC).timestamp()) * 1_000_000_000
+        at = datetime.strptime(text[:14], "%Y%m%d%H%M%S").replace(tzinfo=UTC)
+        return fitting(int(at.timestamp()) * 1_000_000_000)
     except ValueError:
         return None
 

@@ -16,7 +16,7 @@ import re
 from datetime import UTC, datetime, timedelta
 
 from emberkeep.remote.host import FarEntry, Odd, joined, why_odd
-from emberkeep.trees import Kind
+from emberkeep.trees import Kind, fitting
 
 _LIKE_LS = re.compile(
     r"(?P<kind>[-dlbcps])(?P<mode>[-rwxsStT]{9})[+.@]?\s+(?:\d+\s+)?(?:\S+\s+){0,3}?(?P<size>\d+)\s+"
@@ -51,7 +51,7 @@ def _like_ls(found: re.Match[str], folder: str, now: datetime) -> FarEntry | Odd
     if found["kind"] not in "-dl":
         return Odd(joined(folder, name), "neither a file, a folder nor a link")
     kind = {"-": Kind.FILE, "d": Kind.FOLDER, "l": Kind.LINK}[found["kind"]]
-    size = int(found["size"]) if kind is Kind.FILE else 0
+    size = sized(found["size"]) if kind is Kind.FILE else 0
     at = _time(found, now)
     precision = 60.0 if found["clock"] else DAY
     return FarEntry(joined(folder, name), kind, size, at, precision, _mode(found["mode"]), target)
@@ -87,11 +87,16 @@ def _like_dir(found: re.Match[str], folder: str) -> FarEntry | Odd | None:
         at = None
     if found["size"] is None:
         return FarEntry(joined(folder, name), Kind.FOLDER, 0, at, 60.0)
-    return FarEntry(joined(folder, name), Kind.FILE, int(found["size"]), at, 60.0)
+    return FarEntry(joined(folder, name), Kind.FILE, sized(found["size"]), at, 60.0)
+
+
+def sized(text: str) -> int:
+    """Bytes, as a host tells them; -1 where that is nothing that a file can have."""
+    return int(text) if text.isdecimal() and len(text) < 19 else -1
 
 
 def _ns(at: datetime) -> int:
-    return int(at.timestamp()) * 1_000_000_000
+    return fitting(int(at.timestamp()) * 1_000_000_000)
 
 
 def _mode(letters: str) -> int:

@@ -92,7 +92,8 @@ def _info(entry: Entry, entries: Mapping[str, Entry]) -> tarfile.TarInfo:
     info = tarfile.TarInfo(entry.path)
     info.mode, info.mtime = entry.mode, entry.mtime_ns // 1_000_000_000
     if entry.mtime_ns % 1_000_000_000:
-        info.pax_headers = {"mtime": f"{entry.mtime_ns // 1_000_000_000}.{entry.mtime_ns % 1_000_000_000:09d}"}
+        whole, part = divmod(abs(entry.mtime_ns), 1_000_000_000)
+        info.pax_headers = {"mtime": f"{'-' if entry.mtime_ns < 0 else ''}{whole}.{part:09d}"}
     if entry.owner >= 0:
         info.uid, info.gid = entry.owner, entry.group
     if entry.kind is FOLDER:
