@@ -42,7 +42,7 @@ def parsed(text: str, name: str) -> dict[str, Any]:
         what = f"not valid TOML: {_AT.sub('', message)}"
         raise UnreadableInput(what, place=Place(name, line, column)) from error
     except RecursionError as error:
-        raise UnreadableInput("nested too deeply to be read", place=Place(name)) from error
+        raise UnreadableInput("not valid TOML: nested too deeply", place=Place(name)) from error
 
 
 def quote(text: str) -> str:

@@ -19,7 +19,8 @@ from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role, sp
 
 ELEMENT = "[]"
 """The name of an array's element."""
-DEEPEST = 400
+DEEPEST = 100
+"""Levels of nesting that are read; whoever works on what was read gets by with the calls that Python allows, then."""
 _COMMA = re.compile(r"[ \t]*,")
 _TRAILING = re.compile(r",\s*[}\]]")
 

@@ -42,10 +42,7 @@ _BARE = re.compile(r"[A-Za-z0-9_-]+")
 
 def parse(source: Text, name: str) -> TomlDocument:
     """The document in ``source``; UnreadableInput says file, line, column and what is wrong."""
-    try:
-        toml.parsed(source.text.removeprefix(BOM), name)
-    except RecursionError as error:
-        raise UnreadableInput("not valid TOML: nested too deeply", place=Place(name)) from error
+    toml.parsed(source.text.removeprefix(BOM), name)
     return _Scanner(source, name).document()
 
 
