@@ -185,6 +185,26 @@ def test_repair_and_sample_by_the_program(keeper: Program, place: Path) -> None:
     assert tree_state(place / "whole") == tree_state(place / "gannet-rock")
 
 
+@pytest.mark.parametrize(("lock", "command"), [("store/lock", ["snapshot"]), ("due.lock", ["due", "--go"])])
+@pytest.mark.parametrize("spoiled", ["something else", None])
+def test_a_lock_that_is_none_is_told(
+    keeper: Program, place: Path, lock: str, command: list[str], spoiled: str | None
+) -> None:
+    keep = place / "gannet-rock.keep"
+    with (keep / "keep.toml").open("a") as told:
+        told.write('\n[[event]]\nname = "look"\nkind = "verify"\nwhen = "daily 04:00"\n')
+    keeper(*command)
+    (keep / lock).unlink()
+    if spoiled is None:
+        (keep / lock).mkdir()
+    else:
+        (keep / lock).write_text(spoiled)
+    done = keeper(*command)
+    assert (done.code, "may be removed" in done.err) == (3, True), done.err
+    (keep / lock).rmdir() if spoiled is None else (keep / lock).unlink()
+    assert keeper(*command).code == 0
+
+
 # --- archives ----------------------------------------------------------------
 
 

@@ -14,10 +14,11 @@ import errno
 import itertools
 import os
 import stat
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import BinaryIO, NamedTuple, cast
 
+from emberkeep.errors import Place, Refused
 from emberkeep.scan import TEMPORARY
 
 
@@ -305,6 +306,29 @@ def make_folder(path: Path) -> None:
     make_folder(path.parent)
     with contextlib.suppress(FileExistsError):
         io.mkdir(path)
+
+
+@contextlib.contextmanager
+def alone(lock: Path, held: Callable[[], Refused]) -> Iterator[None]:
+    """Hold a lock; raises what ``held`` gives when another process has it, and Refused when there can be none.
+
+    It is SQLite's exclusive lock on an empty database, which works on every system and goes away with its holder.
+    """
+    import sqlite3  # only where something is locked
+
+    with contextlib.ExitStack() as stack:
+        try:
+            database = stack.enter_context(contextlib.closing(sqlite3.connect(lock, timeout=0, isolation_level=None)))
+            database.execute("begin exclusive")
+        except sqlite3.Error as error:
+            if "locked" in str(error):
+                raise held() from None
+            raise Refused(
+                f"the keep cannot be written to: {error}",
+                place=Place(str(lock)),
+                hint="it must be yours to write in; a lock that is no empty file holds nothing and may be removed",
+            ) from error
+        yield
 
 
 def sweep(folder: Path) -> None:

@@ -7,13 +7,13 @@ after a crash, finds it claimed and leaves it alone. A wipe that was broken off 
 from __future__ import annotations
 
 import os
-import sqlite3
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
+from emberkeep import files
 from emberkeep.errors import EmberKeepError, Place, Refused
 from emberkeep.events import Event
 from emberkeep.keep import Keep
@@ -109,20 +109,13 @@ def _came(duty: Duty, state: str, words: str = "") -> Came:
 
 @contextmanager
 def _alone(keep: Keep) -> Iterator[None]:
-    """The one process that does what is due. The lock is SQLite's on an empty database: it works on every system, and
-    goes away with the process that holds it."""
-    lock = sqlite3.connect(keep.folder / LOCK, timeout=0, isolation_level=None)
-    try:
-        lock.execute("begin exclusive")
-    except sqlite3.OperationalError as error:
-        lock.close()
-        raise Refused(
-            "another 'emberkeep due' is at work", place=Place(str(keep.folder)), hint="it will do what is due"
-        ) from error
-    try:
+    """The one process that does what is due."""
+    place = Place(str(keep.folder))
+    with files.alone(
+        keep.folder / LOCK,
+        lambda: Refused("another 'emberkeep due' is at work", place=place, hint="it will do what is due"),
+    ):
         yield
-    finally:
-        lock.close()
 
 
 # --- what counts -----------------------------------------------------------------------------

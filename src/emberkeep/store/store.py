@@ -261,40 +261,25 @@ class Store:
 
     @contextlib.contextmanager
     def writing(self) -> Iterator[None]:
-        """Hold the store's one writer's place; Refused, naming the holder, when somebody else has it.
-
-        The lock is SQLite's on an empty database: it works on every system and goes away with the process that
-        holds it.
-        """
-        import sqlite3  # only where something is written
-
+        """Hold the store's one writer's place; Refused, naming the holder, when somebody else has it."""
         for folder in (self.folder, self.packs, self.folder / "snapshots", self.folder / "defaults"):
             files.make_folder(folder)
         if not (self.folder / "format").exists():
             files.write_whole(self.folder / "format", [FORMAT])
-        lock = sqlite3.connect(self.folder / "lock", timeout=0, isolation_level=None)
-        try:
-            lock.execute("begin exclusive")
-        except sqlite3.OperationalError as error:
-            lock.close()
-            if "locked" not in str(error):
-                raise Refused(f"the keep cannot be written to: {error}", place=Place(str(self.folder))) from error
-            raise Refused(
-                f"another Ember Keep is writing to this keep ({self._holder()})",
-                hint="wait until it has finished; the lock goes away with it",
-            ) from None
-        try:
+        with files.alone(self.folder / "lock", self._is_held):
             files.write_whole(self.folder / "holder", [f"process {os.getpid()}\n".encode()])
             self._sweep()
             yield
-        finally:
-            lock.close()
 
-    def _holder(self) -> str:
+    def _is_held(self) -> Refused:
         try:
-            return (self.folder / "holder").read_text().strip() or "unknown process"
+            holder = (self.folder / "holder").read_text(errors="replace").strip()
         except OSError:
-            return "unknown process"
+            holder = ""
+        return Refused(
+            f"another Ember Keep is writing to this keep ({holder or 'unknown process'})",
+            hint="wait until it has finished; the lock goes away with it",
+        )
 
     def _sweep(self) -> None:
         for folder in (self.folder, self.folder / "snapshots", self.folder / "defaults"):
