@@ -19,6 +19,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep import scan
+from emberkeep.keep import Keep
+from emberkeep.runs import snapshot
 from emberkeep.scan import Ahead, Scan
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store, Taken
@@ -41,6 +43,11 @@ def root(tmp_path: Path) -> Path:
     return folder
 
 
+def told(found: dict[str, os.stat_result]) -> dict[str, tuple[int, ...]]:
+    """All but when it was last read, which the scans themselves change."""
+    return {path: (*facts[:7], facts.st_mtime_ns, facts.st_ctime_ns) for path, facts in found.items()}
+
+
 def walked(root: Path) -> dict[str, os.stat_result]:
     """What the standard library's own walk finds."""
     found = {}
@@ -58,7 +65,7 @@ def test_a_scan_finds_what_stands_there(tmp_path_factory: pytest.TempPathFactory
         if not any(other.startswith(f"{path}/") for other in files):
             (root / path).parent.mkdir(parents=True, exist_ok=True)
             (root / path).write_bytes(data)
-    assert dict(Scan(str(root)).rows) == walked(root)
+    assert told(dict(Scan(str(root)).rows)) == told(walked(root))
 
 
 @pytest.mark.parametrize("by_folder", [True, False])
@@ -68,7 +75,7 @@ def test_either_way_of_asking_finds_the_same(root: Path, monkeypatch: pytest.Mon
     (root / ".emberkeep-left" / "inside").write_bytes(b"")
     monkeypatch.setattr(scan, "_BY_FOLDER", by_folder and scan._BY_FOLDER)
     found = Scan(str(root))
-    assert dict(found.rows) == dict(before.rows)
+    assert told(dict(found.rows)) == told(dict(before.rows))
     assert found.temporary == [".emberkeep-left"]
     assert not found.unread
 
@@ -187,8 +194,8 @@ def test_where_there_is_no_look_ahead_there_is_none(monkeypatch: pytest.MonkeyPa
 # --- snapshots by a glimpse -------------------------------------------------------
 
 
-def take(store: Store, root: Path, glimpse: str = "", **more: bool) -> Taken:
-    about = About("", datetime.now(UTC) + timedelta(seconds=10), "asked")
+def take(store: Store, root: Path, glimpse: str = "", running: str = "", **more: bool) -> Taken:
+    about = About("", datetime.now(UTC) + timedelta(seconds=10), "asked", running=running)
     live = FolderTree(root, "live")
     return store.add(live, about, live=live, glimpse=glimpse, **more)  # type: ignore[arg-type]
 
@@ -207,6 +214,14 @@ def test_a_glimpse_is_of_the_folder_as_it_was_then(root: Path, tmp_path: Path) -
     assert held(store, take(store, root, glimpse).about.label, "world/tile") == b"written since"
 
 
+def test_a_glimpse_is_not_enough_where_a_server_ran_that_may_have_ended_since(root: Path, tmp_path: Path) -> None:
+    store = Store(tmp_path / "store")
+    take(store, root, running="process 7")
+    glimpse = Scan(str(root)).fingerprint()
+    (root / "world" / "tile").write_bytes(b"saved at the end")
+    assert held(store, take(store, root, glimpse).about.label, "world/tile") == b"saved at the end"
+
+
 def test_a_glimpse_does_not_stand_for_reading_everything(root: Path, tmp_path: Path) -> None:
     store = Store(tmp_path / "store")
     take(store, root)
@@ -223,6 +238,33 @@ def test_a_glimpse_is_not_enough_when_a_pack_is_gone(root: Path, tmp_path: Path)
         pack.unlink()
     store = Store(tmp_path / "store")
     assert held(store, take(store, root, glimpse).about.label, "world/tile") == b"sea"
+
+
+@needs_fork
+def test_what_a_running_server_saved_since_the_look_is_in_the_snapshot(place: Path, keeper: Program) -> None:
+    keeper("snapshot")
+    time.sleep(2.1)  # what was just written is read once more
+    keeper("snapshot")
+    keep, server = Keep(place / "gannet-rock.keep"), place / "gannet-rock"
+
+    def after_a_look() -> bytes:
+        with scan.ahead(str(server)) as found:
+            assert found is not None
+            assert found.fingerprint(str(server))
+            (server / "welcome.json").write_bytes(b"saved since the look")
+            done = snapshot.take(keep, datetime.now(UTC), while_running=True, ahead=found)
+        return held(Store(keep.store_folder), done.about.label, "welcome.json")
+
+    other = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"])
+    try:
+        (server / "keeper.pid").write_text(str(other.pid))
+        keeper("snapshot", "--while-running")
+        time.sleep(2.1)
+        keeper("snapshot", "--while-running")
+        assert after_a_look() == b"saved since the look"
+    finally:
+        other.kill()
+        other.wait()
 
 
 _LISTED = """

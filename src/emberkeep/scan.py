@@ -4,7 +4,7 @@ A *fingerprint* is a hash over all that a scan found, times and inodes included:
 same. More is true of a scan that found just what an earlier one had: as nothing was written to until it was asked
 about, the folder was, at the moment when the scan *began*, all as it had been, whatever is written while it goes on.
 That is why a look ahead, begun before anything is locked, may say that nothing has changed; and why it may say nothing
-else.
+else. (Where a server ran at the last snapshot, whoever asks must not be content with that: it may have saved since.)
 
 This is loaded before all else, so it loads next to nothing itself.
 """
@@ -124,6 +124,7 @@ class Ahead:
         self.root = root
         self._witnesses = witnesses
         self._before = [_stamp(path) for path in witnesses]
+        self._told: str | None = None
         self._end, end = os.pipe()
         self.process = os.fork()
         if self.process == 0:
@@ -132,10 +133,11 @@ class Ahead:
 
     def fingerprint(self, root: str) -> str:
         """Of the folder as it was when the look began; "" when that cannot be told, or another folder is meant."""
-        with open(self._end, "rb", closefd=False) as answer:
-            told = answer.read().decode("ascii")
+        if self._told is None:
+            with open(self._end, "rb", closefd=False) as answer:
+                self._told = answer.read().decode("ascii")
         still = [_stamp(path) for path in self._witnesses] == self._before
-        return told if still and root == self.root else ""
+        return self._told if still and root == self.root else ""
 
     def close(self) -> None:
         """End the process, whether or not it has."""

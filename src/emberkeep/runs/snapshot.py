@@ -44,11 +44,11 @@ def take(
     progress: Progress = silent,
     ahead: Ahead | None = None,
 ) -> Taken:
-    """Snapshot the server folder, or what ``only`` selects of it. ``ahead``: a look at all of it that was begun before.
+    """Snapshot the server folder, or what ``only`` selects of it.
 
     Refused while the server runs, unless its console can have it hold its writes meanwhile (secrets come from
     ``environment``) or ``while_running`` says to copy all the same. ``rehash``: read every file, also those that
-    nobody has written to since the last snapshot.
+    nobody has written to since the last snapshot. ``ahead``: a look at the folder that was begun before.
     """
     server = keep.require_server()
     config = keep.config
@@ -73,7 +73,8 @@ def take(
         if only:
             about = replace(about, roles=config.roles, tiles=config.world.tiles)
         wanted = selection(only, config.roles, config.world.tiles) if only else None
-        glimpse = ahead.fingerprint(str(server)) if ahead else ""
+        # a server that runs may have been told to save since
+        glimpse = ahead.fingerprint(str(server)) if ahead and not signs else ""
         taken = store.add(
             live, about, wanted=wanted, live=live, rehash=rehash, streams=streams, progress=progress, glimpse=glimpse
         )

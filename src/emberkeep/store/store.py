@@ -328,7 +328,7 @@ class Store:
         scan = ""
         if live is not None and wanted is None and not streams:
             trusted = seen.Seen() if rehash else remembered
-            same = self._as_before(about, trusted, glimpse)
+            same = self._as_before(about, trusted, glimpse, ahead=True)
             if same is None:
                 scan = live.fingerprint()
                 same = self._as_before(about, trusted, scan)
@@ -411,8 +411,9 @@ class Store:
             )
             return intake.take(entries, kept, progress, streams), intake
 
-    def _as_before(self, about: About, remembered: seen.Seen, scan: str) -> Taken | None:
-        """A snapshot of just what the last one holds; None when the scan, that one or a pack is not what it was."""
+    def _as_before(self, about: About, remembered: seen.Seen, scan: str, *, ahead: bool = False) -> Taken | None:
+        """A snapshot of just what the last one holds; None when the scan, that one or a pack is not what it was.
+        ``ahead``: the scan was begun before it was known that no server runs."""
         if not scan or scan != remembered.scan:
             return None
         if dict(remembered.packs) != indexes.sizes(self.packs):
@@ -423,6 +424,8 @@ class Store:
                 return None
             before = manifests.parse_about(data, remembered.snapshot)
         except (Damage, UsageError):
+            return None
+        if ahead and before.running:  # that server may have saved, and ended, since the look began
             return None
         about = replace(about, label=self._next_label(), files=before.files, bytes=before.bytes)
         self._write(about, manifests.amended(data, about))
