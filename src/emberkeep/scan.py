@@ -126,10 +126,15 @@ class Ahead:
         self._before = [_stamp(path) for path in witnesses]
         self._told: str | None = None
         self._end, end = os.pipe()
-        self.process = os.fork()
-        if self.process == 0:
-            _look(root, end)
-        os.close(end)
+        try:
+            self.process = os.fork()
+            if self.process == 0:
+                _look(root, end)
+        except OSError:
+            os.close(self._end)
+            raise
+        finally:
+            os.close(end)
 
     def fingerprint(self, root: str) -> str:
         """Of the folder as it was when the look began; "" when that cannot be told, or another folder is meant."""
