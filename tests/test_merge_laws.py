@@ -8,7 +8,8 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from emberkeep.comparing.records import compare, facts
+from emberkeep.comparing import records as comparing
+from emberkeep.comparing.records import Difference, compare, facts
 from emberkeep.documents import align, formats
 from emberkeep.documents.lines import matches, split
 from emberkeep.merging import records
@@ -205,6 +206,32 @@ def test_a_comparison_is_empty_only_when_all_is_said_alike(
     assert second is not None
     details = [item for item in compare(first, second) if item.field != "(comment)" and item.kind != "moved"]
     assert (details == []) == (facts(first) == facts(second))
+
+
+@each_format
+@given(edits=makers.disjoint_edits(), steps=changes)
+def test_a_comparison_tells_the_same_when_unchanged_records_are_read_too(
+    path: str, edits: Edits, steps: list[tuple[str, int, int, int]]
+) -> None:
+    recs = list(edits.mine)
+    for what, at, length, to in steps:
+        if what == "move":
+            taken = recs[at : at + length]
+            del recs[at : at + length]
+            recs[to:to] = taken
+    written = [FORMATS[path](some) for some in (edits.old, tuple(recs))]
+
+    def told() -> list[Difference]:
+        left, right = (formats.parse(path, data) for data in written)
+        assert left is not None
+        assert right is not None
+        return compare(left, right)
+
+    left_out = told()
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(align, "_WORTH_IT", 1 << 30)
+        patch.setattr(comparing, "side_by_side", lambda *_: None)
+        assert left_out == told()
 
 
 line_lists = st.lists(st.sampled_from(["a", "b", "c", "deck", "", "lamp 40", "lamp 80"]), max_size=12)

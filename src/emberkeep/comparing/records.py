@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from emberkeep.documents.align import Item, items_of, moved, owner_key, pairs, unchanged, walk
+from emberkeep.documents.align import in_step as side_by_side
 from emberkeep.documents.identity import Identities, Path, Rule, joined
 from emberkeep.documents.model import OWN, Document, Node, Role, comment_words, kinds_of
 from emberkeep.documents.values import same_value
@@ -95,7 +96,13 @@ class _Walker:
                 yield Difference(where, what, kind, before, after, line)
 
     def _items(self, left: Node, right: Node, at: _At) -> Iterator[Difference]:
-        same = unchanged([(self.left, left), (self.right, right)], at.path, self.identities)
+        sides = [(self.left, left), (self.right, right)]
+        in_step = side_by_side(sides, at.path, self.identities)
+        if in_step is not None:
+            for item, other in zip(*in_step, strict=True):
+                yield from self._pair(item, other.node, at)
+            return
+        same = unchanged(sides, at.path, self.identities)
         lefts = items_of(left, at.path, self.identities, same)
         rights = items_of(right, at.path, self.identities, same)
         matched = pairs(lefts, rights)
