@@ -55,7 +55,10 @@ class Entry(NamedTuple):
 
 def fitting(number: int) -> int:
     """A number, or what 64 bits hold that is nearest to it: in ns, times from the year 1677 to 2262 can be told."""
-    return min(max(number, -(1 << 63)), (1 << 63) - 1)
+    return min(max(number, -_MOST), _MOST - 1)
+
+
+_MOST = 1 << 63
 
 
 Stamp = tuple[int, ...]
@@ -252,7 +255,7 @@ class FolderTree:
         else:
             return None
         when = facts.st_mtime_ns
-        if not -_LATEST < when < _LATEST:
+        if not -_MOST < when < _MOST:
             when = fitting(when)
         fields = (path, kind, full & 0o7777, when, size, target, facts.st_uid, facts.st_gid, "")
         return tuple.__new__(Entry, fields)
@@ -296,7 +299,6 @@ class FolderTree:
 
 _TYPE = 0o170000
 """The bits of a mode that say what kind of thing it is."""
-_LATEST = 1 << 63
 _REGULAR, _FOLDER, _LINK = stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK
 _TELLS_BLOCKS = hasattr(os.stat_result, "st_blocks")
 """Whether the system tells how much room a file takes (Windows does not)."""

@@ -7,8 +7,7 @@ from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from emberkeep.documents.align import Item, items_of, moved, owner_key, pairs, unchanged, walk
-from emberkeep.documents.align import in_step as side_by_side
+from emberkeep.documents.align import Item, in_step, items_of, moved, owner_key, pairs, unchanged, walk
 from emberkeep.documents.identity import Identities, Path, Rule, joined
 from emberkeep.documents.model import OWN, Document, Node, Role, comment_words, kinds_of
 from emberkeep.documents.values import same_value
@@ -97,9 +96,9 @@ class _Walker:
 
     def _items(self, left: Node, right: Node, at: _At) -> Iterator[Difference]:
         sides = [(self.left, left), (self.right, right)]
-        in_step = side_by_side(sides, at.path, self.identities)
-        if in_step is not None:
-            for item, other in zip(*in_step, strict=True):
+        both = in_step(sides, at.path, self.identities)
+        if both is not None:
+            for item, other in zip(*both, strict=True):
                 yield from self._pair(item, other.node, at)
             return
         same = unchanged(sides, at.path, self.identities)
