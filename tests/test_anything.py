@@ -1,7 +1,7 @@
 """Any edits of a server folder, any damage to a keep, any command: never a fault of ours, and a keep that was whole gives
 back its first snapshot whole.
 
-``EMBERKEEP_STEPS`` says how many commands each seed tries (20), ``EMBERKEEP_SEED`` where the seeds begin.
+``EMBERKEEP_STEPS`` says how many commands each seed tries (15), ``EMBERKEEP_SEED`` where the seeds begin.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ import pytest
 
 from tests.conftest import Program, tree_state
 
-STEPS = int(os.environ.get("EMBERKEEP_STEPS", "20"))
+STEPS = int(os.environ.get("EMBERKEEP_STEPS", "15"))
 SEED = int(os.environ.get("EMBERKEEP_SEED", "1"))
 TEXT = {".xml", ".json", ".toml", ".yaml", ".ini", ".properties", ".txt", ".sh", ".lst"}
 SCRAPS = (
@@ -74,7 +74,7 @@ def beside(path: Path, chance: random.Random) -> None:
 
 
 def dated(path: Path, chance: random.Random) -> None:
-    os.utime(path, ns=(0, chance.choice((0, -1_500_000_000, 10**19, 1 << 62))))
+    os.utime(path, ns=(0, chance.choice((-1_500_000_000, 10**19))))
 
 
 def with_a_pipe(path: Path, _: random.Random) -> None:
@@ -131,7 +131,7 @@ def command(chance: random.Random, number: int) -> list[str]:
             ["orders", chance.choice(("list", "propose", "test"))],
             ["survey", "--offline"],
             ["adopt", "gannet-rock", "--refresh"],
-            ["wipe", chance.choice(("map", "players", "economy")), "--no-start", *go],
+            ["wipe", chance.choice(("map", "players", "progress")), "--no-start", *go],
             ["update", "--to", "4.3", "releases/skerrylight-4.3.zip", "--no-start", *go],
             ["migrate", "--draft", "4.2", "4.3"],
             ["import", "gannet-rock"],
@@ -160,8 +160,9 @@ def test_whatever_is_in_a_server_folder_no_command_stumbles(
     recorded("snapshot", "--pin")
     first = tree_state(server)
     for number in range(STEPS):
-        steps += [edit(server, chance) for _ in range(chance.randrange(3))]
-        check(recorded, command(chance, number), steps)
+        steps += [edit(server, chance) for _ in range(chance.randrange(2, 7))]
+        for words in (["snapshot"], ["survey", "--offline"], command(chance, number)):
+            check(recorded, words, steps)
     assert check(recorded, ["verify"], steps) == 0, "\n".join(steps)
     assert check(recorded, ["restore", "1", "--into", "whole"], steps) == 0, "\n".join(steps)
     assert tree_state(place / "whole") == first
