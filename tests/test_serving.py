@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import os
 import shutil
+import signal
 import socketserver
 import struct
 import subprocess
 import sys
 import textwrap
 import threading
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import timedelta
@@ -135,11 +135,9 @@ def test_keys_sent_to_a_tmux_session(tmp_path: Path, monkeypatch: pytest.MonkeyP
     heard = tmp_path / "heard"
     subprocess.run(["tmux", "new-session", "-d", "-s", "rock", f"cat > {heard}"], check=True)
     try:
+        assert wait_for(heard.exists, 10)
         console.order(Console("tmux", session="rock", phrases={"save": "log 'all'; $HOME"}), {}, "save")
-        end = time.monotonic() + 10
-        while time.monotonic() < end and heard.read_bytes() != b"log 'all'; $HOME\n":
-            time.sleep(0.05)
-        assert heard.read_bytes() == b"log 'all'; $HOME\n"
+        assert wait_for(lambda: heard.read_bytes() == b"log 'all'; $HOME\n", 10), heard.read_bytes()
     finally:
         subprocess.run(["tmux", "kill-server"], check=False)
     with pytest.raises(Refused, match="did not take"):
@@ -158,10 +156,34 @@ def test_keys_sent_to_a_screen_session(tmp_path: Path, monkeypatch: pytest.Monke
         assert wait_for(heard.exists, 10)
         console.order(told, {}, "save")
         assert wait_for(lambda: heard.read_bytes() == b"log 'all'; $HOME ^a \\n\n", 10), heard.read_bytes()
+        subprocess.run(["screen", "-S", "rock", "-X", "screen", "sh", "-c", f"cat > {tmp_path / 'other'}"], check=True)
+        assert wait_for((tmp_path / "other").exists, 10)
+        subprocess.run(["screen", "-S", "rock", "-p", "0", "-X", "kill"], check=True)
+        with pytest.raises(Refused, match=r"did not take.*pre-select window"):
+            console.order(told, {}, "save")
+        session = int(next((tmp_path / "s").glob("*.rock")).name.split(".")[0])
+        os.kill(session, signal.SIGSTOP)
+        try:
+            with pytest.raises(Refused, match=r"did not take.*timed out"):
+                console.order(told, {}, "save", limit=0.5)
+        finally:
+            os.kill(session, signal.SIGCONT)
     finally:
         subprocess.run(["screen", "-S", "rock", "-X", "quit"], check=False)
     with pytest.raises(Refused, match="did not take"):
-        console.order(told, {}, "save")
+        console.order(told, {}, "save", limit=5)
+
+
+@posix
+def test_a_screen_that_answers_no_questions_is_sent_the_keys(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    old = tmp_path / "screen"
+    old.write_text(f"""#!/bin/sh
+case "$5" in -X) echo "$7" >> {tmp_path / "heard"} ;; *) echo "Error: Unknown option $5"; exit 1 ;; esac
+""")
+    old.chmod(0o755)
+    monkeypatch.setenv("PATH", f"{tmp_path}{os.pathsep}{os.environ['PATH']}")
+    console.order(Console("screen", session="rock", phrases={"save": "all"}), {}, "save")
+    assert (tmp_path / "heard").read_bytes() == b"all\r\n"
 
 
 def test_a_secret_that_others_may_read_is_refused(tmp_path: Path) -> None:

@@ -33,6 +33,8 @@ Speak = Callable[[str], str]
 _LOGIN, _COMMAND = 3, 2
 _ESCAPED, _ESCAPE = r"([\\^$])", r"\\\1"
 """What a terminal session called ``screen`` would read as a sign of its own."""
+_NO_QUESTIONS = "Unknown option"
+"""What a ``screen`` before 4.1 says of being asked something: there, that the keys were sent has to do."""
 _LARGEST = 4096
 """Bytes of a packet's body from which on more packets of the same answer follow."""
 
@@ -110,8 +112,7 @@ def speaking(console: Console, environment: Mapping[str, str], limit: float = LI
         )
         return
     if console.kind == "screen":
-        start = ("screen", "-S", console.session, "-p", "0", "-X", "stuff")
-        yield lambda phrase: _run((*start, f"{re.sub(_ESCAPED, _ESCAPE, phrase)}\r"), limit)
+        yield lambda phrase: _screen(console.session, phrase, limit)
         return
     yield lambda phrase: _run(tuple(part.replace("{phrase}", phrase) for part in console.command), limit)
 
@@ -202,9 +203,26 @@ def _write(path: Path, phrase: str) -> str:
     return ""
 
 
+def _screen(session: str, phrase: str, limit: float) -> str:
+    """Keys for a ``screen`` session: sending them succeeds also where its window is gone, it hangs or is about to
+    end, so it is asked something after them, which only a session that has read them answers."""
+    window = ("screen", "-S", session, "-p", "0")
+    sent = _run((*window, "-X", "stuff", f"{re.sub(_ESCAPED, _ESCAPE, phrase)}\r"), limit)
+    try:
+        _run((*window, "-Q", "title"), limit)
+    except OSError as error:
+        if _NO_QUESTIONS not in str(error):
+            raise
+    return sent
+
+
 def _run(command: tuple[str, ...], limit: float) -> str:
-    done = subprocess.run(command, capture_output=True, timeout=limit, check=True, stdin=subprocess.DEVNULL)
-    return done.stdout.decode("utf-8", "replace")
+    done = subprocess.run(command, capture_output=True, timeout=limit, check=False, stdin=subprocess.DEVNULL)
+    answer = done.stdout.decode("utf-8", "replace")
+    if done.returncode:
+        said = " ".join((answer + " " + done.stderr.decode("utf-8", "replace")).split())
+        raise OSError(f"{command[0]} ended with exit code {done.returncode}{': ' * bool(said)}{said[-200:]}")
+    return answer
 
 
 def _secret(console: Console, environment: Mapping[str, str]) -> str:
