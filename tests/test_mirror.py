@@ -6,6 +6,7 @@ import ftplib
 import os
 import shutil
 import subprocess
+import sys
 import tempfile
 import threading
 import time
@@ -367,14 +368,7 @@ def test_a_fetch_that_is_killed_goes_on_in_the_middle_of_a_large_file(root: Path
     with farhosts.ftp(root.parent, dtp_handler=Slow) as served:
         site = over_ftp(tmp_path, served, "connections = 1")
         process = subprocess.Popen(
-            [
-                shutil.which("emberkeep") or "emberkeep",
-                "--keep",
-                str(site.folder),
-                "mirror",
-                "fetch",
-                "--while-running",
-            ],
+            [sys.executable, "-m", "emberkeep", "--keep", str(site.folder), "mirror", "fetch", "--while-running"],
             env={**os.environ, **site.environment},
             stdout=subprocess.DEVNULL,
             stderr=subprocess.DEVNULL,

@@ -2,7 +2,8 @@
 
 ::
 
-    [[event]]     name, kind (wipe, update, snapshot, verify, thin, announce), whose ("ours" or "vendor": only shown)
+    [[event]]     name, kind (wipe, update, snapshot, verify, thin, vault, announce)
+                  whose ("ours" or "vendor": only shown)
                   when (plain words) or rrule (RFC 5545), start, zone (IANA name, else the server's); or
                   after or before = { event, by = "1 hour" }; see ``recurrence`` for the words
                   skip = [dates], move = { "2026-12-25" = "2026-12-26 19:00" },
@@ -32,7 +33,7 @@ from emberkeep.running import duration
 from emberkeep.toml import Reader
 from emberkeep.wiping import SEEDS, SetText, day_of, faulty_template, read_sets, template
 
-KINDS = ("wipe", "update", "snapshot", "verify", "thin", "announce")
+KINDS = ("wipe", "update", "snapshot", "verify", "thin", "vault", "announce")
 LATE, SKIP, ASK = "late", "skip", "ask"
 NEXT, RUN = "next", "run"
 PERIODS = ("day", "week", "month")
@@ -140,12 +141,14 @@ class Events:
         return next((event for event in self.events if event.name == name), None)
 
 
-def read(reader: Reader, zone: zoneinfo.ZoneInfo, scopes: tuple[str, ...]) -> Events:
-    """The tables of keep.toml, checked. ``scopes``: those that there are."""
+def read(reader: Reader, zone: zoneinfo.ZoneInfo, scopes: tuple[str, ...], vaults: bool = False) -> Events:
+    """The tables of keep.toml, checked. ``scopes``: those that there are; ``vaults``: whether there are any."""
     tables = reader.subs("event")
     events = tuple(_event(table, zone, scopes) for table in tables)
     for event, table in zip(events, tables, strict=True):
         _check_relations(event, table, events)
+        if event.kind == "vault" and not vaults:
+            table.fault("kind", "there is no [[vault]]", 'as [[vault]] name = "attic", target = "/mnt/other-disk/rock"')
     return Events(events, _quiet(reader.sub("calendar")), _announcing(reader))
 
 

@@ -1,4 +1,5 @@
-"""Where a server folder lies that is reached by file transfer, and what keep.toml says of the way there.
+"""Where a server folder lies that is reached by file transfer, where vaults lie, and what keep.toml says of the way
+there.
 
 ::
 
@@ -10,6 +11,10 @@
                 certificate: a PEM file with the certificate, or its authority, that an FTPS host shows
                 connections: at most so many at a time (default 4)
                 still: how long two looks lie apart that tell whether files there change (default "5 s")
+    [[vault]]   name, target: a folder (relative ones are relative to the keep), or an address as above or of object
+                storage (s3://…)
+                secret: { env } or { file }, the passphrase that it is sealed with; without, it is not sealed
+                password: { env } or { file }, of the host or the key; key, known-hosts, certificate as in [far]
 
 An address never holds a password.
 """
@@ -17,9 +22,10 @@ An address never holds a password.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import timedelta
 
+from emberkeep import locate
 from emberkeep.errors import UsageError
 from emberkeep.running import duration
 from emberkeep.toml import Reader
@@ -62,8 +68,20 @@ class Far:
     still: timedelta = timedelta(seconds=5)
 
 
+@dataclass(frozen=True)
+class VaultAt:
+    """Where a vault lies. ``name``: what keep.toml calls it; ``target``: a folder, absolute, or an address; ``way``:
+    how its host is reached, None where our own file transfer has no part in it."""
+
+    name: str
+    target: str
+    secret_env: str = ""
+    secret_file: str = ""
+    way: Far | None = None
+
+
 def is_far(folder: str) -> bool:
-    """Whether a server folder is told as an address."""
+    """Whether a server folder, or a vault, is told as an address."""
     return re.match(r"[a-z][a-z0-9+.-]+://", folder) is not None
 
 
@@ -125,6 +143,46 @@ def read(reader: Reader, server: Reader, folder: str) -> Far:
     for part in (secret, told):
         part.no_others()
     return far
+
+
+def read_vaults(reader: Reader, keep: str) -> tuple[VaultAt, ...]:
+    """The vaults that keep.toml tells; ``keep``: the keep's folder."""
+    found: dict[str, VaultAt] = {}
+    for item in reader.subs("vault"):
+        one = _vault(item, keep)
+        if one.name in found:
+            item.fault("name", f"there is another vault '{one.name}'")
+        found[one.name] = one
+    return tuple(found.values())
+
+
+def _vault(reader: Reader, keep: str) -> VaultAt:
+    secret, password = reader.sub("secret"), reader.sub("password")
+    name, target = reader.required("name"), reader.required("target")
+    way = Far(
+        None,
+        password.string("env"),
+        password.string("file"),
+        reader.string("key"),
+        reader.string("known-hosts"),
+        reader.string("certificate"),
+        1,
+    )
+    if target.partition("://")[0] in SCHEMES:
+        try:
+            way = replace(way, address=address_of(target))
+        except UsageError as error:
+            reader.fault("target", error.faults[0].what, error.faults[0].hint)
+    elif way != Far(connections=1):
+        reader.fault("", "password, key, known-hosts and certificate are for a target as sftp://HOST/FOLDER")
+    if target and not is_far(target):
+        target = locate.inside(keep, target)
+    if "/" in name or "\\" in name:
+        reader.fault("name", "should be no path")
+    found = VaultAt(name, target, secret.string("env"), secret.string("file"), way if way.address else None)
+    for part in (secret, password, reader):
+        part.no_others()
+    return found
 
 
 def _still(reader: Reader) -> timedelta:

@@ -11,6 +11,7 @@
       output/                what started servers print
       due.lock               held by the one process that does what is due
       far.db, far/           what a far server folder held at the last fetch, and files that are half fetched
+      vault.json             what went into vaults, and when
       store/                 snapshots and recorded defaults
 
 ``keep.toml``::
@@ -18,6 +19,7 @@
     format = 1
     [server]          name, folder (relative ones are relative to the keep), zone (IANA name)
     [far]             the way to a server folder behind a file transfer, and its copy here; see ``far``
+    [[vault]]         where second copies of this keep go; see ``far``
     [versions.NAME]   pattern (a regular expression with one group), in (list of globs)
     [roles]           ROLE = [globs], first match wins in the order written
     [world]           pointer = { file, key }, tiles = { names, sector }, dimensions (further folders), numbered =
@@ -64,7 +66,7 @@ from emberkeep.toml import Reader, load, parsed
 if TYPE_CHECKING:  # what reads these tables is loaded where keep.toml has them: every command reads keep.toml
     from emberkeep.database import Databases
     from emberkeep.events import Events
-    from emberkeep.far import Far
+    from emberkeep.far import Far, VaultAt
     from emberkeep.wiping import Wiping
 
 QUESTION = "# ?"
@@ -228,6 +230,7 @@ class Config:
     running: Running = field(default_factory=Running)
     copy: str = ""
     """Where the local copy of a far server folder lies, relative to the keep; "" for beside it."""
+    vaults: tuple[VaultAt, ...] = ()
     landmarks: tuple[Landmark, ...] = ()
     updating: Updating = field(default_factory=Updating)
     told_far: Far | None = None
@@ -310,7 +313,7 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
     server = reader.sub("server")
     zone, roles, player_bound = _zone(server), _roles(reader.sub("roles")), _player_bound(reader.sub("player-bound"))
     wipes = _wiping(reader, dict(roles), player_bound)
-    name, folder = server.required("name"), server.required("folder")
+    name, folder, vaults = server.required("name"), server.required("folder"), _vaults(reader, path)
     config = Config(
         name=name,
         folder=folder,
@@ -325,12 +328,13 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
         wanted=_wanted(reader),
         running=running.read(reader),
         copy=server.string("copy"),
+        vaults=vaults,
         landmarks=tuple(_landmark(item) for item in reader.subs("landmark")),
         updating=_updating(reader.sub("update"), reader.sub("rehearse")),
         told_far=_far(reader, server, folder),
         told_databases=_databases(reader),
         told_wiping=wipes,
-        told_events=_events(reader, zone, wipes, dict(roles), player_bound),
+        told_events=_events(reader, zone, wipes, dict(roles), player_bound, bool(vaults)),
         ladder=_ladder(reader.sub("ladder")),
         rules=tuple(_settling(item) for item in reader.subs("rule")),
         silenced=_silenced(reader.sub("checks")),
@@ -350,6 +354,14 @@ def _far(reader: Reader, server: Reader, folder: str) -> Far | None:
     from emberkeep import far
 
     return far.read(reader, server, folder)
+
+
+def _vaults(reader: Reader, path: Path) -> tuple[VaultAt, ...]:
+    if not reader.has("vault"):
+        return ()
+    from emberkeep import far
+
+    return far.read_vaults(reader, str(path.parent))
 
 
 def _databases(reader: Reader) -> Databases | None:
@@ -374,13 +386,14 @@ def _events(
     wipes: Wiping | None,
     roles: Mapping[str, tuple[str, ...]],
     player_bound: tuple[str, ...],
+    vaults: bool,
 ) -> Events | None:
     if not reader.has("event", "calendar", "announce", "webhook"):
         return None
     from emberkeep import events, wiping
 
     scopes = wipes.scopes if wipes else wiping.from_roles(roles, player_bound)
-    return events.read(reader, zoneinfo.ZoneInfo(zone), tuple(scope.name for scope in scopes))
+    return events.read(reader, zoneinfo.ZoneInfo(zone), tuple(scope.name for scope in scopes), vaults)
 
 
 def _zone(server: Reader) -> str:
@@ -631,6 +644,7 @@ def make_like(keep: Keep, folder: Path, server: Path) -> Keep:
     told["server"]["folder"] = Path(os.path.relpath(server, folder)).as_posix()
     for table, key in ((told["server"], "copy"), (told, "far")):  # what it is made for lies here
         table.pop(key, None)
+    _without_vaults(told)
     files.make_folder(folder)
     others = [keep.answers_file, keep.orders_file, *keep.recipes.rglob("*")]
     for path in (path for path in others if path.is_file()):
@@ -639,6 +653,16 @@ def make_like(keep: Keep, folder: Path, server: Path) -> Keep:
         files.write_whole(target, [path.read_bytes()])
     files.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
     return Keep(folder, keep.environment)
+
+
+def _without_vaults(told: Any) -> None:
+    """Take the vaults out of a keep.toml that is to be another keep's: they are the first one's."""
+    told.pop("vault", None)
+    events = told.get("event", [])
+    for at in reversed([at for at, event in enumerate(events) if event.get("kind") == "vault"]):
+        del events[at]
+    if not events:
+        told.pop("event", None)
 
 
 def remember(keep: Keep, table: tuple[str, ...], told: Mapping[str, str]) -> None:

@@ -27,6 +27,7 @@ EXAMPLES = (
     "emberkeep mirror fetch --only world --rehash",
     "emberkeep mirror send            (shows what it would do)",
     "emberkeep mirror send --only economy --go",
+    "emberkeep mirror vault                         (all that keep.toml tells of)",
     "emberkeep mirror vault /mnt/other/rock.vault",
     "emberkeep mirror vault sftp://keeper@safe.example/vaults/rock --secret-env VAULT_WORDS",
     "emberkeep mirror vault s3://bucket/rock --check --sample 5%",
@@ -37,7 +38,12 @@ EXAMPLES = (
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Which way, which part, and what of both sides' changes."""
     parser.add_argument("action", choices=("fetch", "send", "vault"))
-    parser.add_argument("target", nargs="?", metavar="TARGET", help="of a vault: a folder, sftp://, ftps://, s3://…")
+    parser.add_argument(
+        "target",
+        nargs="?",
+        metavar="TARGET",
+        help="of a vault: its name in keep.toml (none: all of them), a folder, sftp://, ftps://, s3://…",
+    )
     add_only(parser)
     parser.add_argument("--rehash", action="store_true", help="fetch every file, whatever its size and time")
     both = parser.add_mutually_exclusive_group()
@@ -45,7 +51,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--theirs", action="store_true", help="what changed on both sides: a snapshot of yours, then theirs"
     )
     both.add_argument("--mine", action="store_true", help="what changed on both sides: yours stays, to be sent")
-    parser.add_argument("--another", action="store_true", help="though hardly a file is there that was there before")
+    parser.add_argument(
+        "--another",
+        action="store_true",
+        help="though hardly a file is there that was there before; a vault: though what it holds is another keep's",
+    )
     vault = parser.add_argument_group("vaults")
     vault.add_argument("--check", action="store_true", help="look whether all is there, and read what --sample says")
     vault.add_argument("--sample", metavar="SHARE", help="how much of it to read to the last byte, as 5%%")

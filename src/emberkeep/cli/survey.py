@@ -24,7 +24,9 @@ AHEAD = timedelta(days=62)
 if TYPE_CHECKING:
     from emberkeep.runs.databases import Standing as OfDatabase
     from emberkeep.runs.mirror import Standing
+    from emberkeep.runs.vault import Standing as OfVault
     from emberkeep.store.manifest import About
+    from emberkeep.store.store import Store
 
 EXAMPLES = ("emberkeep survey", "emberkeep survey --offline --json")
 
@@ -58,7 +60,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         coming, waits = _coming(keep)
         far = _far(keep)
         stands = _databases(keep, found, taken)
-        odd = any(one.fault or one.engine for one in stands)
+        vaults = _vaults(keep, store)
+        odd = any(one.fault or one.engine for one in stands) or any(one.at is None for one in vaults)
         code = 1 if odd or found.attention or found.questions or faults or waits or (far and far.unsent) else 0
         result = {
             "survey": found,
@@ -67,10 +70,12 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             "waiting": waits,
             "far": far,
             "databases": stands,
+            "vaults": vaults,
         }
 
         def text() -> None:
             view.survey(screen, found, now(), keep.config.tz, far, stands)
+            view.vaults(screen, vaults, now())
             for line in coming:
                 screen.line(line)
             for line in waits:
@@ -86,6 +91,14 @@ def _databases(keep: Keep, found: Survey, taken: Sequence[About]) -> list[OfData
 
     versions = {row.name: row.now[0] for row in found.versions if row.now}
     return databases.standings(keep, {**versions, "engine": found.engine}, taken)
+
+
+def _vaults(keep: Keep, store: Store) -> list[OfVault]:
+    if not keep.config.vaults:
+        return []
+    from emberkeep.runs import vault  # only where there are some
+
+    return vault.standings(keep, store)
 
 
 def _far(keep: Keep) -> Standing | None:

@@ -1,58 +1,102 @@
-"""``emberkeep mirror vault TARGET``: a second copy of the keep elsewhere, looked at, and come back from."""
+"""``emberkeep mirror vault [TARGET]``: second copies of the keep elsewhere, looked at, and come back from."""
 
 from __future__ import annotations
 
 import argparse
 import os
 import random
-from contextlib import closing
 from pathlib import Path
 
-from emberkeep.cli.context import answer, the_keep
+from emberkeep.cli.context import answer, now, the_keep
 from emberkeep.cli.far import trust
 from emberkeep.cli.verify import share_of
-from emberkeep.errors import UsageError
-from emberkeep.far import Far, address_of
-from emberkeep.remote.host import Door
-from emberkeep.remote.places import is_by_transfer, place_of
+from emberkeep.errors import EmberKeepError, UsageError
+from emberkeep.far import Far, VaultAt, address_of, is_far
+from emberkeep.keep import Keep
+from emberkeep.remote.places import is_by_transfer
 from emberkeep.runs import vault
-from emberkeep.servers.secrets import secret
 from emberkeep.show import mirror as view
-from emberkeep.show.console import Screen, progress
+from emberkeep.show.console import BAD, Screen, progress
 
 
 def run_vault(args: argparse.Namespace, screen: Screen) -> int:
-    """Exit code 4 when a look finds something missing or changed."""
-    if not args.target:
-        raise UsageError("which vault?", hint="emberkeep mirror vault TARGET")
+    """Exit code 4 when a look finds something missing or changed; one of several that fails does not keep the others
+    from it."""
     if args.check and args.bring_back:
         raise UsageError("either --check or --bring-back")
-    share = share_of(args.sample) if args.sample else 0.0
-    words = secret(args.secret_env, args.secret_file, os.environ, "the vault's passphrase")
     if args.bring_back:
-        if not args.keep:
-            raise UsageError("which folder is to become the keep?", hint="--keep DIR names it")
-        folder = Path(os.path.abspath(args.keep))
-    else:
-        keep = the_keep(args)
-        folder = keep.folder
-    with closing(place_of(args.target, _door(args, screen, folder))) as place:
-        found = vault.Vault(place, words)
-        with progress("vault", screen) as step:
-            if args.check:
-                seen = vault.check(found, share, random.SystemRandom(), step)
-                code = 4 if seen.faults else 0
-                return answer(args, code, {"checked": seen}, lambda: view.checked(screen, seen))
-            if args.bring_back:
-                back = vault.bring_back(found, folder, step)
-                return answer(args, 0, {"keep": folder, "brought": back}, lambda: view.brought(screen, back, folder))
-            sent = vault.send(keep, found, step)
-    return answer(args, 0, {"vault": sent}, lambda: view.vaulted(screen, sent))
+        return _bring_back(args, screen)
+    keep = the_keep(args)
+    meant = _meant(args, keep)
+    share = share_of(args.sample) if args.sample else 0.0
+    sent: list[vault.Sent] = []
+    seen: list[vault.Checked] = []
+    failed: dict[str, EmberKeepError] = {}
+    for at in meant:
+        try:
+            with vault.opened(at, keep.folder, os.environ, trust(args, screen)) as found, progress("vault") as step:
+                if args.check:
+                    seen.append(vault.check(found, share, random.SystemRandom(), step))
+                else:
+                    sent.append(vault.send(keep, found, now(), another=args.another, progress=step))
+        except EmberKeepError as error:
+            if len(meant) == 1:
+                raise
+            failed[at.name] = error
+    codes = [error.exit_code for error in failed.values()]
+    codes += [4] if any(one.faults for one in seen) else []
+
+    def text() -> None:
+        for checked in seen:
+            view.checked(screen, checked)
+        for one in sent:
+            view.vaulted(screen, one)
+        for name, error in failed.items():
+            screen.line(f"! The vault {name} was left as it was.", BAD)
+            screen.error(error)
+        if sent:
+            screen.next("the same with --check --sample 5% looks whether all is there")
+
+    told = {name: [str(fault) for fault in error.faults] for name, error in failed.items()}
+    return answer(args, max(codes, default=0), {"vaults": sent, "checked": seen, "failed": told}, text)
 
 
-def _door(args: argparse.Namespace, screen: Screen, keep: Path) -> Door | None:
-    if not is_by_transfer(args.target):
-        return None
-    word = secret(args.password_env, "", os.environ, "the host's password")
-    way = Far(address_of(args.target), key=args.key, certificate=args.certificate, connections=1)
-    return Door(way, word, str(keep / "known_hosts"), trust(args, screen))
+def _bring_back(args: argparse.Namespace, screen: Screen) -> int:
+    if not args.target:
+        raise UsageError("which vault?", hint="emberkeep --keep DIR mirror vault TARGET --bring-back")
+    if not args.keep:
+        raise UsageError("which folder is to become the keep?", hint="--keep DIR names it")
+    folder = Path(os.path.abspath(args.keep))
+    with vault.opened(_told(args), folder, os.environ, trust(args, screen)) as found, progress("vault") as step:
+        back = vault.bring_back(found, folder, step)
+    return answer(args, 0, {"keep": folder, "brought": back}, lambda: view.brought(screen, back, folder))
+
+
+def _meant(args: argparse.Namespace, keep: Keep) -> list[VaultAt]:
+    """The vaults of keep.toml, the one of them that TARGET names, or the one that the call tells."""
+    known = keep.config.vaults
+    if not args.target and not known:
+        raise UsageError("which vault?", hint="emberkeep mirror vault TARGET; or tell keep.toml of it: [[vault]]")
+    named = [one for one in known if not args.target or args.target in (one.name, one.target)]
+    if named:
+        if args.secret_env or args.secret_file or args.password_env or args.key or args.certificate:
+            raise UsageError(
+                f"keep.toml tells the way to the vault '{named[0].name}'", hint="leave out what the call tells of it"
+            )
+        return named
+    if known and not is_far(args.target) and not Path(args.target).parent.name and not Path(args.target).exists():
+        names = ", ".join(one.name for one in known)
+        raise UsageError(
+            f"keep.toml tells of no vault '{args.target}'",
+            hint=f"it tells of {names}; a new folder here is meant by {os.path.abspath(args.target)}",
+        )
+    return [_told(args)]
+
+
+def _told(args: argparse.Namespace) -> VaultAt:
+    """The vault that the call tells."""
+    way = None
+    if is_by_transfer(args.target):
+        way = Far(address_of(args.target), args.password_env, key=args.key, certificate=args.certificate, connections=1)
+    target = args.target if is_far(args.target) else os.path.abspath(args.target)
+    return VaultAt(args.target, target, args.secret_env, args.secret_file, way)

@@ -248,6 +248,22 @@ def _thin(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     return DONE, f"{len(found.going)} snapshots let go"
 
 
+def _vault(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
+    """All vaults, each by itself: one that cannot be reached does not keep the others from being brought up to date."""
+    from emberkeep.runs import vault  # only where there are some
+
+    state, told = DONE, []
+    for at in keep.config.vaults:
+        try:
+            with vault.opened(at, keep.folder, hands.environment) as found:
+                sent = vault.send(keep, found, hands.clock())
+            told.append(f"{at.name}: {sent.new} of {sent.files} files sent")
+        except (EmberKeepError, OSError) as error:
+            state = FAILED
+            told.append(f"{at.name}: {str(error).splitlines()[0]}")
+    return state, "; ".join(told)
+
+
 def _announce(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     return _tell(keep, duty.occurrence, hands)
 
@@ -305,6 +321,7 @@ _ACTS: Mapping[str, Callable[[Keep, Duty, Hands], tuple[str, str]]] = {
     "snapshot": _snapshot,
     "verify": _verify,
     "thin": _thin,
+    "vault": _vault,
     "announce": _announce,
     "update": _update,
     "wipe": _wipe,

@@ -14,6 +14,16 @@ In a sealed vault every file but ``vault`` is sealed (see ``remote.seal``), and 
 
 What the list does not name does not count. Packs never change, so only new ones go there; what was thinned here goes
 there too, after the new list. A vault can be read with nothing but its address and, where it is sealed, the passphrase.
+
+What goes from a vault is gone, and a vault is there for the day when this keep is not what it was. So nothing goes
+there that is damaged here, and nothing goes from there while this keep lacks anything that it needs itself; and a
+vault of which this keep does not hold the newest snapshots, or that is not where it was, is left alone.
+
+::
+
+    KEEP/vault.json      JSON: packs = { NAME = [bytes, mtime_ns, BLAKE3 (hex)] }, which spares reading them each time,
+                         vaults = { TARGET = { at, newest, list } }: when each was brought up to date, the newest
+                         snapshot then, and the BLAKE3 (hex) of its list
 """
 
 from __future__ import annotations
@@ -22,19 +32,27 @@ import json
 import os
 import random
 from collections.abc import Iterator, Mapping
-from contextlib import suppress
+from contextlib import closing, contextmanager, suppress
 from dataclasses import asdict, dataclass
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from blake3 import blake3
 
 from emberkeep import files
-from emberkeep.errors import Damage, Place, Refused, UnreadableInput
+from emberkeep.errors import Damage, Fault, Place, Refused, UnreadableInput
+from emberkeep.far import VaultAt
 from emberkeep.keep import Keep
 from emberkeep.locate import FILE
 from emberkeep.remote import places, seal
+from emberkeep.remote.host import Door, Trust, nobody
+from emberkeep.servers.secrets import secret
+from emberkeep.store.compact import needed
 from emberkeep.store.intake import Progress, silent
+from emberkeep.store.manifest import is_sound, parse_about
+from emberkeep.store.store import Store
+from emberkeep.store.verify import check_packs, manifest_names, parted
 from emberkeep.trees import digest_of, file_chunks
 
 FORMAT = 1
@@ -63,6 +81,17 @@ class Sent:
     new: int
     new_bytes: int
     removed: int
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How a vault that keep.toml tells stands, as the keep remembers it. ``at``: when it was last brought up to date,
+    None for never; ``lacking``: snapshots taken since."""
+
+    name: str
+    target: str
+    at: datetime | None
+    lacking: int
 
 
 @dataclass(frozen=True)
@@ -109,7 +138,11 @@ class Vault:
                 "the vault's list cannot be opened: the passphrase is another, or the list was changed",
                 place=self._where(LIST),
             ) from error
-        return {name: Listed(**row) for name, row in rows.items() if _is_safe(name) and _is_safe(row["called"])}
+        try:
+            listed = {name: _listed(**row) for name, row in rows.items()}
+        except (AttributeError, TypeError, ValueError):
+            raise Damage("the vault's list is not what was put there", place=self._where(LIST)) from None
+        return {name: row for name, row in listed.items() if _is_safe(name) and _is_safe(row.called)}
 
     def begin(self) -> None:
         """Make an empty vault."""
@@ -177,9 +210,28 @@ def _first(chunks: Iterator[bytes], most: int) -> Iterator[bytes]:
             return
 
 
+def _listed(called: object, size: object, digest: object) -> Listed:
+    return Listed(str(called), int(str(size)), str(digest))
+
+
 def _is_safe(name: str) -> bool:
     parts = name.split("/")
     return not any(part in ("", ".", "..") or "\\" in part or "\0" in part or ":" in part for part in parts)
+
+
+# --- the way there -------------------------------------------------------------------
+
+
+@contextmanager
+def opened(at: VaultAt, keep: Path, environment: Mapping[str, str], trust: Trust = nobody) -> Iterator[Vault]:
+    """The vault that is meant; ``keep``: the keep's folder. Refused where a secret is not to be had."""
+    words = secret(at.secret_env, at.secret_file, environment, "the vault's passphrase")
+    door = None
+    if at.way is not None:
+        word = secret(at.way.secret_env, at.way.secret_file, environment, "the host's password")
+        door = Door(at.way, word, str(keep / "known_hosts"), trust)
+    with closing(places.place_of(at.target, door)) as place:
+        yield Vault(place, words)
 
 
 # --- bringing it up to date ------------------------------------------------------------
@@ -194,59 +246,162 @@ def _held(keep: Keep) -> dict[str, Path]:
     return found
 
 
-class _Digests:
-    """The digests of packs, remembered in the keep by size and time: packs never change, and reading all of them each
-    time would take long."""
+class _Memory:
+    """``vault.json`` of a keep; what is wrong with it costs no more than reading the packs again."""
 
     def __init__(self, keep: Keep) -> None:
         self._file = keep.folder / "vault.json"
-        self._known: dict[str, list[Any]] = {}
-        with suppress(OSError, ValueError):
-            self._known = json.loads(self._file.read_text(encoding="utf-8"))
+        self._packs: dict[str, list[Any]] = {}
+        self.vaults: dict[str, dict[str, Any]] = {}
+        with suppress(OSError, ValueError, LookupError, TypeError):
+            told = json.loads(self._file.read_text(encoding="utf-8"))
+            self._packs, self.vaults = dict(told["packs"]), dict(told["vaults"])
 
-    def of(self, name: str, path: Path) -> str:
-        facts = path.stat()
-        stamp = [facts.st_size, facts.st_mtime_ns]
-        known = self._known.get(name)
-        if known is None or known[:2] != stamp:
-            known = self._known[name] = [*stamp, digest_of(file_chunks(path))]
-        return str(known[2])
+    def knows(self, name: str, path: Path) -> bool:
+        """Whether a file is as it was when its digest was remembered."""
+        return self._packs.get(name, [])[:2] == _stamp(path)
+
+    def digest(self, name: str, path: Path) -> str:
+        if not self.knows(name, path):
+            self._packs[name] = [*_stamp(path), digest_of(file_chunks(path))]
+        return str(self._packs[name][2])
+
+    def brought_up(self, target: str) -> tuple[datetime | None, int]:
+        """When a vault was last brought up to date, and the newest snapshot then; None and 0 for never."""
+        with suppress(LookupError, ValueError, TypeError):
+            told = self.vaults[target]
+            return datetime.fromisoformat(told["at"]), int(told["newest"])
+        return None, 0
 
     def save(self, names: Mapping[str, Path]) -> None:
-        kept = {name: told for name, told in self._known.items() if name in names}
-        files.write_whole(self._file, [json.dumps(kept).encode()])
+        packs = {name: told for name, told in self._packs.items() if name in names}
+        files.write_whole(self._file, [json.dumps({"packs": packs, "vaults": self.vaults}).encode()])
 
 
-def send(keep: Keep, vault: Vault, progress: Progress = silent) -> Sent:
-    """Bring a vault up to date, or begin it. What was sent until it is broken off stays, and is not sent again."""
+def _stamp(path: Path) -> list[int]:
+    facts = path.stat()
+    return [facts.st_size, facts.st_mtime_ns]
+
+
+def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, progress: Progress = silent) -> Sent:
+    """Bring a vault up to date, or begin it. What was sent until it is broken off stays, and is not sent again.
+
+    Refused where it would let go what this keep does not have, see above; ``another``: all the same, as it is to be
+    this keep's from now on. Damage where this keep is damaged. The vault is left as it is then.
+    """
+    memory = _Memory(keep)
     listed = vault.open()
     if listed is None:
-        if vault.place.sizes():
-            raise Refused(
-                f"{vault.place.label} holds other things, and no vault", hint="name a folder of its own for the vault"
-            )
+        _check_new(vault, memory, another)
         vault.begin()
         listed = {}
-    held, there, digests = _held(keep), vault.place.sizes(), _Digests(keep)
-    try:
-        now = {name: _row(vault, path, digests.of(name, path), name) for name, path in held.items()}
-    except FileNotFoundError as error:
-        raise Refused("the store changed meanwhile; say it again", place=Place(str(error.filename))) from None
-    wanted = [name for name, row in now.items() if there.get(row.called) != vault.stored(row)]
-    total, done = sum(now[name].size for name in wanted), 0
+    with closing(Store(keep.store_folder)) as store:
+        if not another:
+            _check_ours(vault, listed, store, memory)
+        held, there = _held(keep), vault.place.sizes()
+        try:
+            _check_sound(store, {name: path for name, path in held.items() if not memory.knows(name, path)}, progress)
+            rows = {name: _row(vault, path, memory.digest(name, path), name) for name, path in held.items()}
+        except FileNotFoundError as error:
+            raise Refused("the store changed meanwhile; say it again", place=Place(str(error.filename))) from None
+        _check_whole(store, listed, rows)
+        newest = max(store.numbers(), default=0)
+    wanted = [name for name, row in rows.items() if there.get(row.called) != vault.stored(row)]
+    total, done = sum(rows[name].size for name in wanted), 0
     for name in wanted:
-        _put(vault, name, held[name], now[name])
-        done += now[name].size
+        _put(vault, name, held[name], rows[name])
+        done += rows[name].size
         progress(done, total)
-    gone = there.keys() - {HEAD, LIST, *(row.called for row in now.values())}
-    if listed != now or LIST not in there:
-        rows = json.dumps({name: asdict(row) for name, row in now.items()}).encode()
-        vault.put(LIST, lambda: iter([rows]))
+    gone = there.keys() - {HEAD, LIST, *(row.called for row in rows.values())}
+    if listed != rows or LIST not in there:
+        vault.put(LIST, lambda: iter([_text(rows)]))
     for called in gone:
         vault.place.remove(called)
-    digests.save(held)
-    size = sum(row.size for row in now.values())
-    return Sent(vault.place.label, vault.sealed, len(now), size, len(wanted), total, len(gone))
+    memory.vaults[vault.place.label] = {
+        "at": now.astimezone(UTC).isoformat(),
+        "newest": newest,
+        "list": _digest(rows),
+    }
+    memory.save(held)
+    size = sum(row.size for row in rows.values())
+    return Sent(vault.place.label, vault.sealed, len(rows), size, len(wanted), total, len(gone))
+
+
+def _text(rows: Mapping[str, Listed]) -> bytes:
+    return json.dumps({name: asdict(row) for name, row in sorted(rows.items())}).encode()
+
+
+def _digest(rows: Mapping[str, Listed]) -> str:
+    return blake3(_text(rows)).hexdigest()
+
+
+def _check_new(vault: Vault, memory: _Memory, another: bool) -> None:
+    """Refused where no vault is to be begun."""
+    if vault.place.label in memory.vaults and not another:
+        raise Refused(
+            f"the vault {vault.place.label} is not there any more",
+            hint="is its disk mounted, its address as it was? --another begins it anew",
+        )
+    if vault.place.sizes():
+        raise Refused(
+            f"{vault.place.label} holds other things, and no vault", hint="name a folder of its own for the vault"
+        )
+
+
+def _check_ours(vault: Vault, listed: Mapping[str, Listed], store: Store, memory: _Memory) -> None:
+    """Refused where the vault holds newer snapshots than this keep, or another keep's."""
+    hint = "--bring-back with a new --keep gives back what it holds; --another makes it this keep's, the rest goes"
+    there = {
+        int(stem): name for name in listed if name.startswith("snapshots/") and (stem := Path(name).stem).isdigit()
+    }
+    newest, here = max(there, default=0), max(store.numbers(), default=0)
+    if newest > here:
+        told = f"the newest here is {here}" if here else "this keep has none"
+        raise Refused(f"the vault {vault.place.label} holds snapshot {newest}, and {told}", hint=hint)
+    common = sorted(there.keys() & set(store.numbers()), reverse=True)
+    answers = (_is_same(vault, there[number], listed[there[number]], store, str(number)) for number in common)
+    ours = next((answer for answer in answers if answer is not None), None)
+    if ours is None:  # where all that is there was thinned here meanwhile
+        ours = not there or memory.vaults.get(vault.place.label, {}).get("list") == _digest(listed)
+    if not ours:
+        raise Refused(f"the vault {vault.place.label} holds snapshots of another keep", hint=hint)
+
+
+def _is_same(vault: Vault, name: str, listed: Listed, store: Store, label: str) -> bool | None:
+    """Whether a snapshot in the vault and that of its number here are the same one, though other facts were written
+    about it since; None where that cannot be told."""
+    try:
+        if digest_of(file_chunks(store.manifest_path(label))) == listed.digest:
+            return True
+        return parse_about(b"".join(vault.get(name, listed)), name).taken == store.about(label).taken
+    except (Damage, UnreadableInput, OSError):
+        return None
+
+
+def _check_whole(store: Store, listed: Mapping[str, Listed], rows: Mapping[str, Listed]) -> None:
+    """Refused where blocks are lacking that snapshots need which are new to the vault; or any, where a pack goes."""
+    changed = {name for name in listed.keys() | rows.keys() if listed.get(name) != rows.get(name)}
+    names = manifest_names(store)
+    if not any(name in listed for name in changed if name.startswith("packs/")):
+        names = [name for name in names if _within(store, name) in changed]
+    needed(store, names)
+
+
+def _within(store: Store, name: str) -> str:
+    """What a vault's list calls the manifest that the store calls ``name``."""
+    label, defaults = parted(name)
+    return store.manifest_path(label, defaults=defaults).relative_to(store.folder).as_posix()
+
+
+def _check_sound(store: Store, new: Mapping[str, Path], progress: Progress) -> None:
+    """Damage where files of the store that are to go into a vault are not what was put there."""
+    packs = [int(path.stem) for name, path in new.items() if name.startswith("packs/")]
+    faults = check_packs(store, lambda block: True, progress, packs).faults
+    manifests = [path for name, path in new.items() if name.endswith(".manifest")]
+    faults += [f"{path.name} is damaged" for path in manifests if not is_sound(path.read_bytes())]
+    if faults:
+        hint = "the vault was left as it is; run 'emberkeep verify', and 'emberkeep verify --repair'"
+        raise Damage.gathered(tuple(Fault(fault, Place(str(store.folder)), hint) for fault in faults))
 
 
 def _row(vault: Vault, path: Path, digest: str, name: str) -> Listed:
@@ -269,6 +424,16 @@ def _put(vault: Vault, name: str, path: Path, row: Listed) -> None:
 
 
 # --- looking at it, and coming back from it ------------------------------------------------
+
+
+def standings(keep: Keep, store: Store) -> list[Standing]:
+    """How the vaults that keep.toml tells stand, without a look at them."""
+    memory, numbers = _Memory(keep), store.numbers()
+    found = []
+    for one in keep.config.vaults:
+        at, newest = memory.brought_up(one.target)
+        found.append(Standing(one.name, one.target, at, sum(number > newest for number in numbers)))
+    return found
 
 
 def check(vault: Vault, share: float, chance: random.Random, progress: Progress = silent) -> Checked:

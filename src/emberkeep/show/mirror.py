@@ -98,7 +98,6 @@ def vaulted(screen: Screen, sent: Sent) -> None:
         screen.line("nothing was new", GOOD)
     if sent.removed:
         screen.line(f"{words.count(sent.removed, 'file')} that the store let go went there too")
-    screen.next("emberkeep mirror vault TARGET --check --sample 5%")
 
 
 def checked(screen: Screen, seen: Checked) -> None:

@@ -20,6 +20,7 @@ from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, t
 if TYPE_CHECKING:
     from emberkeep.runs.databases import Standing as OfDatabase
     from emberkeep.runs.mirror import Standing
+    from emberkeep.runs.vault import Standing as OfVault
 
 MOST = 8
 
@@ -176,6 +177,18 @@ def survey(
         screen.line(f"! {item}", ASKS)
     for question in found.questions:
         screen.line(f"? {question}", ASKS)
+
+
+def vaults(screen: Screen, found: Sequence[OfVault], now: datetime) -> None:
+    """How the vaults stand, a line for each."""
+    for one in found:
+        if one.at is None:
+            screen.line(
+                f"! vault {one.name}: nothing is in it yet; 'emberkeep mirror vault' brings it up to date", ASKS
+            )
+            continue
+        lacking = f"; {words.count(one.lacking, 'snapshot')} taken since" if one.lacking else ""
+        screen.line(f"vault {one.name}: brought up to date {words.ago(one.at, now)}{lacking}")
 
 
 def _versions(screen: Screen, found: Survey) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import random
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 
@@ -137,10 +137,13 @@ class Packs:
     """Packs with something in them that is not what was put there."""
 
 
-def check_packs(store: Store, wanted: Callable[[BlockId], bool], progress: Progress) -> Packs:
-    """Read the blocks that are ``wanted``; the others count as sound when their heads are."""
+def check_packs(
+    store: Store, wanted: Callable[[BlockId], bool], progress: Progress, numbers: Sequence[int] | None = None
+) -> Packs:
+    """Read the blocks that are ``wanted``; the others count as sound when their heads are. ``numbers``: of the packs
+    that are looked at, instead of all."""
     found = Packs()
-    numbers = pack_numbers(store.packs)
+    numbers = pack_numbers(store.packs) if numbers is None else numbers
     total = sum(pack_path(store.packs, number).stat().st_size for number in numbers)
     reader = PackReader(store.packs)
     done = 0
