@@ -349,17 +349,38 @@ def test_a_vault_that_cannot_be_reached_does_not_keep_the_others(kept: Kept) -> 
     assert text.code == 2 and "The vault gone" in text.out + text.err and "nothing was new" in text.out
 
 
+HOURLY = '[[event]]\nname = "off the rock"\nkind = "vault"\nwhen = "every hour"\nwithin = "2 hours"\n'
+
+
+def due(kept: Kept) -> list[dict[str, str]]:
+    """What comes of an event that has been known for an hour."""
+    assert kept("due", "--go", "--json").json["due"] == []
+    with contextlib.closing(sqlite3.connect(kept.folder / "journal.db")) as database, database:
+        database.execute("UPDATE due SET begun = ?", ((datetime.now(UTC) - timedelta(hours=1)).isoformat(),))
+    return list(kept("due", "--go", "--json").json["due"])
+
+
 def test_what_is_due_brings_vaults_up_to_date(kept: Kept) -> None:
-    told(kept, ATTIC + '[[event]]\nname = "off the rock"\nkind = "vault"\nwhen = "every hour"\nwithin = "2 hours"\n')
-    calendar = kept("due", "--go", "--json").json["due"]
-    assert calendar == []
-    journal = kept.folder / "journal.db"
-    with contextlib.closing(sqlite3.connect(journal)) as database, database:  # known for two hours already
-        database.execute("UPDATE due SET begun = ?", ((datetime.now(UTC) - timedelta(hours=2)).isoformat(),))
-    came = kept("due", "--go", "--json")
-    assert {(one["kind"], one["state"]) for one in came.json["due"]} == {("vault", "done")}, came.out
-    assert came.json["due"][0]["words"] == "attic: 7 of 7 files sent"
+    told(kept, ATTIC + HOURLY)
+    came = due(kept)[0]
+    assert (came["kind"], came["state"], came["words"]) == ("vault", "done", "attic: 7 of 7 files sent")
     assert kept("mirror", "vault", "--check", "--sample", "100%").code == 0
+
+
+def test_what_is_due_trusts_no_host_that_was_never_met(kept: Kept, tmp_path: Path) -> None:
+    (tmp_path / "other").mkdir()
+    with farhosts.sshd(tmp_path / "ssh") as far:
+        target = f"{far.address(tmp_path / 'other' / 'rock.vault')}/"
+        told(kept, f'[[vault]]\nname = "far"\ntarget = "{target}"\nkey = "{far.key}"\n' + ATTIC + HOURLY)
+        came = due(kept)[0]
+        assert came["state"] == "failed" and "attic: 7 of 7 files sent" in came["words"], came
+        assert not (tmp_path / "other" / "rock.vault").exists()
+        met = kept("mirror", "vault", "far", "--accept-new")
+        assert met.code == 0, met.err
+        done = kept("mirror", "vault", "--json")
+        assert [one["new"] for one in done.json["vaults"]] == [0, 0]
+        assert [one["lacking"] for one in kept("survey", "--json").json["vaults"]] == [0, 0]
+        assert "nothing is in it yet" not in kept("survey").out
 
 
 @pytest.mark.parametrize(

@@ -79,6 +79,11 @@ class VaultAt:
     secret_file: str = ""
     way: Far | None = None
 
+    @property
+    def label(self) -> str:
+        """The same place, always spelled the same."""
+        return str(self.way.address) if self.way else self.target
+
 
 def is_far(folder: str) -> bool:
     """Whether a server folder, or a vault, is told as an address."""

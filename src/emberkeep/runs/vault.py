@@ -289,7 +289,7 @@ def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, prog
     Refused where it would let go what this keep does not have, see above; ``another``: all the same, as it is to be
     this keep's from now on. Damage where this keep is damaged. The vault is left as it is then.
     """
-    memory = _Memory(keep)
+    memory, held = _Memory(keep), _held(keep)
     listed = vault.open()
     if listed is None:
         _check_new(vault, memory, another)
@@ -298,14 +298,10 @@ def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, prog
     with closing(Store(keep.store_folder)) as store:
         if not another:
             _check_ours(vault, listed, store, memory)
-        held, there = _held(keep), vault.place.sizes()
-        try:
-            _check_sound(store, {name: path for name, path in held.items() if not memory.knows(name, path)}, progress)
-            rows = {name: _row(vault, path, memory.digest(name, path), name) for name, path in held.items()}
-        except FileNotFoundError as error:
-            raise Refused("the store changed meanwhile; say it again", place=Place(str(error.filename))) from None
+        rows = _rows(vault, held, store, memory, progress)
         _check_whole(store, listed, rows)
         newest = max(store.numbers(), default=0)
+    there = vault.place.sizes()
     wanted = [name for name, row in rows.items() if there.get(row.called) != vault.stored(row)]
     total, done = sum(rows[name].size for name in wanted), 0
     for name in wanted:
@@ -404,6 +400,17 @@ def _check_sound(store: Store, new: Mapping[str, Path], progress: Progress) -> N
         raise Damage.gathered(tuple(Fault(fault, Place(str(store.folder)), hint) for fault in faults))
 
 
+def _rows(
+    vault: Vault, held: Mapping[str, Path], store: Store, memory: _Memory, progress: Progress
+) -> dict[str, Listed]:
+    """What the vault's list is to hold. Damage where what is new to it is damaged here."""
+    try:
+        _check_sound(store, {name: path for name, path in held.items() if not memory.knows(name, path)}, progress)
+        return {name: _row(vault, path, memory.digest(name, path), name) for name, path in held.items()}
+    except FileNotFoundError as error:
+        raise Refused("the store changed meanwhile; say it again", place=Place(str(error.filename))) from None
+
+
 def _row(vault: Vault, path: Path, digest: str, name: str) -> Listed:
     return Listed(vault.called(name, digest), path.stat().st_size, digest)
 
@@ -431,7 +438,7 @@ def standings(keep: Keep, store: Store) -> list[Standing]:
     memory, numbers = _Memory(keep), store.numbers()
     found = []
     for one in keep.config.vaults:
-        at, newest = memory.brought_up(one.target)
+        at, newest = memory.brought_up(one.label)
         found.append(Standing(one.name, one.target, at, sum(number > newest for number in numbers)))
     return found
 
