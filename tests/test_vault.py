@@ -17,11 +17,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep import files
-from emberkeep.errors import Damage, Refused
+from emberkeep.errors import Damage, EmberKeepError, Refused
 from emberkeep.keep import Keep, make_like
 from emberkeep.remote import seal
 from emberkeep.remote.places import FolderPlace
-from emberkeep.runs import vault
+from emberkeep.runs import snapshot, vault
+from emberkeep.store.compact import release
+from emberkeep.store.store import Store
+from emberkeep.store.verify import verify
 from tests import farhosts
 from tests.conftest import Ran, run_program
 from tests.farhosts import free_port
@@ -303,6 +306,95 @@ def test_a_vault_is_known_again_after_pins_and_by_what_was_written_last(kept: Ke
     assert kept.vault("v").code == 3  # nothing tells that it is ours
     (kept.folder / "vault.json").write_text(memory)
     assert kept.vault("v").code == 0
+
+
+class Fate:
+    """What may become of a keep with a vault, by chance, and what must be in the vault all the same."""
+
+    def __init__(self, kept: Kept, seed: int) -> None:
+        self.kept, self.chance = kept, random.Random(seed)
+        self.store, self.place = kept.folder / "store", FolderPlace(kept.place / "v")
+        self.now = NOW
+        self.must: set[str] = set()
+        """The moments of the snapshots that the vault must give back."""
+        self.earlier: Path | None = None
+
+    def keep(self) -> Keep:
+        return Keep(self.kept.folder)
+
+    def play(self) -> None:
+        self.now += timedelta(days=1)
+        (self.kept.server / "world" / f"{self.chance.randrange(3)}.sea").write_bytes(self.chance.randbytes(90_000))
+        snapshot.take(self.keep(), self.now)
+
+    def thin(self) -> None:
+        with contextlib.closing(Store(self.store)) as store:
+            labels = [str(number) for number in store.numbers()[:-1]]
+            going = self.chance.sample(labels, len(labels) // 2)
+            moments = {store.about(label).taken.isoformat() for label in going}
+            release(store, going)
+        self.must -= moments
+
+    def lose(self) -> None:
+        pack = self._some("packs/*.pack")
+        pack.unlink()
+
+    def damage(self) -> None:
+        path = self._some(self.chance.choice(["packs/*.pack", "snapshots/*.manifest"]))
+        data = bytearray(path.read_bytes())
+        data[self.chance.randrange(len(data))] ^= 1 << self.chance.randrange(8)
+        path.write_bytes(data)
+
+    def begin_anew(self) -> None:
+        shutil.rmtree(self.store, ignore_errors=True)
+
+    def remember(self) -> None:
+        self.earlier = self.kept.place / f"copy{self.chance.random()}"
+        shutil.copytree(self.kept.folder, self.earlier)
+
+    def go_back(self) -> None:
+        if self.earlier is not None:
+            shutil.rmtree(self.kept.folder)
+            shutil.copytree(self.earlier, self.kept.folder)
+
+    def forget(self) -> None:
+        (self.kept.folder / "vault.json").unlink(missing_ok=True)
+
+    def send(self) -> None:
+        vault.send(self.keep(), vault.Vault(self.place), self.now)
+        with contextlib.closing(Store(self.store)) as store:
+            self.must |= {store.about(str(number)).taken.isoformat() for number in store.numbers()}
+
+    def come_back(self) -> None:
+        shutil.rmtree(self.kept.folder)
+        vault.bring_back(vault.Vault(self.place), self.kept.folder)
+
+    def _some(self, pattern: str) -> Path:
+        return self.chance.choice(sorted(self.store.glob(pattern)))
+
+    def check(self) -> None:
+        """All that the vault must hold comes back from it."""
+        back = self.kept.place / f"back{self.chance.random()}"
+        vault.bring_back(vault.Vault(self.place), back)
+        with contextlib.closing(Store(back / "store")) as store:
+            assert verify(store).sound
+            assert self.must <= {store.about(str(number)).taken.isoformat() for number in store.numbers()}
+
+
+@pytest.mark.parametrize("seed", range(8))
+def test_whatever_becomes_of_the_keep_the_vault_gives_back_what_it_held(kept: Kept, seed: int) -> None:
+    fate = Fate(kept, seed + int(os.environ.get("EMBERKEEP_SEED", "0")))
+    fate.send()
+    acts = [fate.play, fate.play, fate.play, fate.send, fate.send, fate.thin, fate.remember, fate.forget]
+    acts += [fate.go_back, fate.lose, fate.damage, fate.begin_anew, fate.come_back, fate.come_back]
+    for _ in range(int(os.environ.get("EMBERKEEP_STEPS", "25"))):
+        act = fate.chance.choice(acts)
+        try:
+            act()
+        except (EmberKeepError, IndexError):  # refused, or there is nothing of the kind
+            continue
+        finally:
+            fate.check()
 
 
 # --- vaults that keep.toml tells ----------------------------------------------------------
