@@ -317,7 +317,9 @@ class Fate:
         self.now = NOW
         self.must: set[str] = set()
         """The moments of the snapshots that the vault must give back."""
-        self.earlier: Path | None = None
+        self.thinned: set[str] = set()
+        """Those that the keep, as it stands, let go on purpose."""
+        self.earlier: tuple[Path, set[str]] | None = None
 
     def keep(self) -> Keep:
         return Keep(self.kept.folder)
@@ -333,6 +335,7 @@ class Fate:
             going = self.chance.sample(labels, len(labels) // 2)
             moments = {store.about(label).taken.isoformat() for label in going}
             release(store, going)
+        self.thinned |= moments
         self.must -= moments
 
     def lose(self) -> None:
@@ -349,13 +352,14 @@ class Fate:
         shutil.rmtree(self.store, ignore_errors=True)
 
     def remember(self) -> None:
-        self.earlier = self.kept.place / f"copy{self.chance.random()}"
-        shutil.copytree(self.kept.folder, self.earlier)
+        self.earlier = (self.kept.place / f"copy{self.chance.random()}", set(self.thinned))
+        shutil.copytree(self.kept.folder, self.earlier[0])
 
     def go_back(self) -> None:
         if self.earlier is not None:
+            folder, self.thinned = self.earlier[0], set(self.earlier[1])
             shutil.rmtree(self.kept.folder)
-            shutil.copytree(self.earlier, self.kept.folder)
+            shutil.copytree(folder, self.kept.folder)
 
     def forget(self) -> None:
         (self.kept.folder / "vault.json").unlink(missing_ok=True)
@@ -364,10 +368,12 @@ class Fate:
         vault.send(self.keep(), vault.Vault(self.place), self.now)
         with contextlib.closing(Store(self.store)) as store:
             self.must |= {store.about(str(number)).taken.isoformat() for number in store.numbers()}
+        self.must -= self.thinned
 
     def come_back(self) -> None:
         shutil.rmtree(self.kept.folder)
         vault.bring_back(vault.Vault(self.place), self.kept.folder)
+        self.thinned = set()
 
     def _some(self, pattern: str) -> Path:
         return self.chance.choice(sorted(self.store.glob(pattern)))
