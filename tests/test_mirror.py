@@ -997,3 +997,4 @@ def test_the_far_demo_walks_there_and_back(tmp_path: Path) -> None:
     walked = run_program("demo", "--far", "--size", "village", cwd=tmp_path)
     assert walked.code == 0, walked.out + walked.err
     assert "holds again what it held before" in walked.out
+    assert "holds what the vault" in walked.out

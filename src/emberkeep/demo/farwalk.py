@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 import sys
 import time
@@ -13,12 +14,20 @@ from emberkeep.demo.walk import Walk, WalkFailed
 
 PANEL = "panel-host"
 """The folder that the stand-in serves."""
+VAULT = """
+[[vault]]
+name = "attic"
+target = "../attic"
+secret = { env = "VAULT_WORDS" }
+"""
+"""What the keepers add to keep.toml for a second copy."""
 HOST_WAKES = 20.0
 """Seconds that it is given to start."""
 
 
 class FarWalk(Walk):
-    """Brings the sample server here, merges the new defaults, sends what changed, and takes that back."""
+    """Brings the sample server here, merges the new defaults, sends what changed, takes that back, and keeps a second
+    copy."""
 
     def run(self) -> None:
         """The whole of it. WalkFailed when a command ends otherwise than it must."""
@@ -32,6 +41,7 @@ class FarWalk(Walk):
             self._merge_and_send(far)
             self._their_side(far)
             self._back(far, before)
+            self._second_copy()
         finally:
             host.terminate()
             host.wait(10)
@@ -86,6 +96,21 @@ class FarWalk(Walk):
         if after != before:
             raise WalkFailed("the far side is not as it was")
         self.say("\n(every file that was sent holds again what it held before, byte for byte)")
+
+    def _second_copy(self) -> None:
+        self._title("A second copy of all snapshots elsewhere, sealed: told once in keep.toml")
+        self.told["VAULT_WORDS"] = self.word
+        with (self.folder / self.keep / "keep.toml").open("a", encoding="utf-8") as told:
+            told.write(VAULT)
+        self.say(VAULT.rstrip())
+        self._command("mirror", "vault")
+        self._title("The disk breaks, and the snapshots are gone. The vault lets go of nothing, and gives all back")
+        shutil.rmtree(self.folder / self.keep / "store")
+        self._command("mirror", "vault", expected=3)
+        (self.folder / self.keep).rename(self.folder / "broken.keep")
+        back = ("mirror", "vault", "attic", "--bring-back", "--secret-env", "VAULT_WORDS")
+        self._command("--keep", self.keep, *back)
+        self._command("verify")
 
 
 def contents(folder: Path) -> dict[str, bytes]:
