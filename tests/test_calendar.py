@@ -522,6 +522,21 @@ def test_what_fails_is_told_and_not_tried_for_ever(tmp_path: Path) -> None:
     assert come_by(keep, clock) == []
 
 
+def test_a_clock_that_runs_ahead_lets_no_snapshots_go(tmp_path: Path) -> None:
+    ladder = '[ladder]\n"2 days" = "all"\n"2 months" = "one a day"\n'
+    nightly = event("nightly", 'when = "daily 04:00"', "snapshot")
+    keep = keep_with(tmp_path, nightly + event("thinning", 'when = "daily 05:00"', "thin") + ladder)
+    clock = Clock("2026-06-01T02:00")
+    come_by(keep, clock)
+    for day in range(1, 6):
+        clock.to(f"2026-06-0{day}T04:30")
+        assert [state for _, _, state in come_by(keep, clock)] == ["done", "done"]
+    clock.to("2038-01-19T05:30")  # where winter is, both hours have struck
+    assert {name: state for name, _, state in come_by(keep, clock)} == {"nightly": "done", "thinning": "failed"}
+    assert "by this clock (2038-01-19" in next(one.said for one in Journal(keep.folder).came() if one.state == "failed")
+    assert Store(keep.store_folder).numbers() == [1, 2, 3, 4, 5, 6]
+
+
 def test_twenty_at_once_do_it_once(tmp_path: Path) -> None:
     """Real processes, started together, over an event that is due right now."""
     now = datetime.now(UTC)

@@ -242,6 +242,7 @@ def _thin(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     store = Store(keep.store_folder)
     try:
         found = thin.plan(keep, store, hands.clock())
+        thin.check_clock(keep, found, hands.clock())
         thin.carry_out(store, found)
     finally:
         store.close()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from datetime import datetime
 
-from emberkeep.errors import Damage, UsageError
+from emberkeep.errors import Damage, Refused, UsageError
 from emberkeep.keep import Keep
 from emberkeep.locate import FILE
 from emberkeep.planning.ladder import Verdict, judge
@@ -42,6 +42,19 @@ def plan(keep: Keep, store: Store, now: datetime) -> Thinning:
     verdicts = judge(found, keep.config.ladder, Journal(keep.folder).needed(), now, keep.config.tz)
     thinning = Thinning(tuple(verdicts))
     return replace(thinning, frees=freed_by(store, thinning.going))
+
+
+def check_clock(keep: Keep, found: Thinning, now: datetime) -> None:
+    """Refused where snapshots would go as if long ago, all but the newest: where nobody looks on, a clock that ran wild
+    is the likelier reason."""
+    reach = keep.config.ladder[-1].age
+    within = sum(now - verdict.about.taken <= reach for verdict in found.verdicts)
+    if len(found.going) > 1 and within <= 1:
+        raise Refused(
+            f"by this clock ({now:%Y-%m-%d %H:%M} UTC) all snapshots but the newest are older than the ladder reaches; "
+            f"none of the {len(found.going)} that would go was let go",
+            hint="see that the clock is right; 'emberkeep thin' shows what would go, with --go it does",
+        )
 
 
 def carry_out(store: Store, found: Thinning, progress: Progress = silent) -> Freed:
