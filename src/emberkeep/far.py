@@ -117,8 +117,21 @@ def address_of(text: str) -> Address:
     return Address(parts.scheme, parts.hostname, port or SCHEMES[parts.scheme], unquote(parts.username or ""), folder)
 
 
+_PASSWORD = re.compile(r"(//[^/@:]*):[^/@]*@")
+
+
 def _without_password(text: str) -> str:
-    return re.sub(r"(//[^/@:]*):[^/@]*@", r"\1:…@", text)
+    return _PASSWORD.sub(r"\1:…@", text)
+
+
+def checked_target(target: str) -> str:
+    """Where a vault is to lie, as told. UsageError when that holds a password or a key, which would be shown."""
+    if _PASSWORD.search(target):
+        raise UsageError(
+            f"'{_without_password(target)}' holds a password",
+            hint="take it out; a host's stands in the environment or a file, object storage finds its own",
+        )
+    return target
 
 
 def read(reader: Reader, server: Reader, folder: str) -> Far:
@@ -173,12 +186,12 @@ def _vault(reader: Reader, keep: str) -> VaultAt:
         reader.string("certificate"),
         1,
     )
-    if target.partition("://")[0] in SCHEMES:
-        try:
+    try:
+        if checked_target(target).partition("://")[0] in SCHEMES:
             way = replace(way, address=address_of(target))
-        except UsageError as error:
-            reader.fault("target", error.faults[0].what, error.faults[0].hint)
-    elif way != Far(connections=1):
+    except UsageError as error:
+        reader.fault("target", error.faults[0].what, error.faults[0].hint)
+    if way.address is None and way != Far(connections=1):
         reader.fault("", "password, key, known-hosts and certificate are for a target as sftp://HOST/FOLDER")
     if target and not is_far(target):
         target = locate.inside(keep, target)

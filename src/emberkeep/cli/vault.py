@@ -11,7 +11,7 @@ from emberkeep.cli.context import answer, now, the_keep
 from emberkeep.cli.far import trust
 from emberkeep.cli.verify import share_of
 from emberkeep.errors import EmberKeepError, UsageError
-from emberkeep.far import Far, VaultAt, address_of, is_far
+from emberkeep.far import Far, VaultAt, address_of, checked_target, is_far
 from emberkeep.keep import Keep
 from emberkeep.remote.places import is_by_transfer
 from emberkeep.runs import vault
@@ -96,7 +96,7 @@ def _meant(args: argparse.Namespace, keep: Keep) -> list[VaultAt]:
 def _told(args: argparse.Namespace) -> VaultAt:
     """The vault that the call tells."""
     way = None
-    if is_by_transfer(args.target):
+    if is_by_transfer(checked_target(args.target)):
         way = Far(address_of(args.target), args.password_env, key=args.key, certificate=args.certificate, connections=1)
     target = args.target if is_far(args.target) else os.path.abspath(args.target)
     return VaultAt(args.target, target, args.secret_env, args.secret_file, way)
