@@ -9,9 +9,14 @@ from pathlib import Path
 
 import pytest
 
+from emberkeep.documents import formats
+from emberkeep.documents.encoding import Text
+from emberkeep.documents.model import Document
+from emberkeep.merging.answers import Answers
 from emberkeep.merging.inspection import inspect
 from emberkeep.merging.merge import merge_trees, no_rules
 from emberkeep.merging.results import MERGED, VENDORS, YOURS, Breach
+from emberkeep.runs import loose
 from emberkeep.trees import FolderTree
 from tests.conftest import Program
 
@@ -78,6 +83,27 @@ def test_where_nothing_is_broken_nothing_is_said(world: World) -> None:
     world.sides["mine"][0][3]["most"] = "77"
     world.sides["new"][0][4]["most"] = "78"
     assert world.breaches() == []
+
+
+@pytest.mark.parametrize("ending", ["xml", "json"])
+def test_a_merge_and_its_checks_read_each_text_once(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, ending: str
+) -> None:
+    world = World(tmp_path, ending)
+    world.sides["mine"][0][3]["least"] = "500"
+    world.sides["new"][0][4]["most"] = "78"
+    found = world.breaches()
+    read: list[str] = []
+    real = formats.parse_text
+
+    def parse_text(path: str, source: Text, chosen: str) -> Document | None:
+        read.append(source.text)
+        return real(path, source, chosen)
+
+    monkeypatch.setattr(formats, "parse_text", parse_text)
+    merged = loose.merge(tmp_path / "old", tmp_path / "new", tmp_path / "mine", Answers({}))
+    assert len(read) == len(set(read)) == 5  # of one file the three sides and the result, of the other one for all
+    assert list(merged.breaches) == found != []
 
 
 @pytest.mark.parametrize(

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import importlib
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from contextvars import ContextVar
 from json import loads
 from typing import NamedTuple
 
@@ -92,7 +94,7 @@ def parse_sides(path: str, sides: Sequence[Side]) -> Parsed:
 
 def _parse_side(path: str, side: Side, chosen: str) -> Document:
     try:
-        document = parse_text(path, side.text, chosen)
+        document = _document(path, side.text, chosen)
     except UnreadableInput as error:
         first = error.faults[0]
         raise UnreadableInput(f"{first.what} ({side.name})", place=first.place, hint=first.hint) from error
@@ -109,9 +111,33 @@ def parse(path: str, data: bytes, *, as_format: str | None = None) -> Document |
     if source is None:
         return None
     try:
-        return parse_text(path, source, as_format or format_of(path, source.text))
+        return _document(path, source, as_format or format_of(path, source.text))
     except Unsuited:
         return None
+
+
+_shelf: ContextVar[dict[tuple[str, str, Text], Document | None] | None] = ContextVar("shelf", default=None)
+
+
+@contextmanager
+def read_once(several: bool = True) -> Iterator[None]:
+    """Within, what ``several`` look at (a merge, the reading back of its result, its checks) is read once and kept:
+    nobody changes a document."""
+    token = _shelf.set({} if several else None)
+    try:
+        yield
+    finally:
+        _shelf.reset(token)
+
+
+def _document(path: str, source: Text, chosen: str) -> Document | None:
+    shelf = _shelf.get()
+    if shelf is None:
+        return parse_text(path, source, chosen)
+    key = (path, chosen, source)
+    if key not in shelf:
+        shelf[key] = parse_text(path, source, chosen)
+    return shelf[key]
 
 
 def check(path: str, data: bytes) -> None:

@@ -7,6 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from emberkeep import files
+from emberkeep.documents import formats
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.merging.answers import Answers
 from emberkeep.merging.merge import merge_trees, no_rules
@@ -26,13 +27,14 @@ def merge(
         if path is not None and not path.exists():
             raise UsageError(f"{path} is not there")
     before, after, live = _sides(old, new, mine)
-    found = answers.completed(merge_trees(before, after, live, settle=answers.settle, orders=orders))
-    if not checked:
-        return found
-    from emberkeep.merging.inspection import inspect  # only where checks are made
+    with formats.read_once(checked):
+        found = answers.completed(merge_trees(before, after, live, settle=answers.settle, orders=orders))
+        if not checked:
+            return found
+        from emberkeep.merging.inspection import inspect  # only where checks are made
 
-    releases = [after] if old is None else [before, after]
-    return replace(found, breaches=inspect(found, releases, live, after, no_rules))
+        releases = [after] if old is None else [before, after]
+        return replace(found, breaches=inspect(found, releases, live, after, no_rules))
 
 
 def _sides(old: Path | None, new: Path, mine: Path) -> tuple[Tree, Tree, Tree]:

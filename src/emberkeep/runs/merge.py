@@ -9,6 +9,7 @@ from types import MappingProxyType
 from typing import Any
 
 from emberkeep.comparing.fit import LEAST_SHARE
+from emberkeep.documents import formats
 from emberkeep.errors import Place, Refused, UnreadableInput, UsageError
 from emberkeep.keep import Keep
 from emberkeep.merging import answers as answer_files
@@ -113,16 +114,17 @@ def merge_keep(
     selected = selection(wanted.only, config.roles, config.world.tiles) if wanted.only else None
     paths = defaults.merged_paths(keep, before, after)
     chosen = [path for path in paths if selected is None or selected(path)]
-    merged = merge_trees(
-        before,
-        after,
-        live,
-        chosen,
-        rules=config.record_rules,
-        settle=in_turn(answers.settle, settle_by(config.rules)),
-        orders=load_orders(keep.orders_file),
-    )
-    breaches = check(keep, store, merged, live, after) if wanted.checked else ()
+    with formats.read_once(wanted.checked):
+        merged = merge_trees(
+            before,
+            after,
+            live,
+            chosen,
+            rules=config.record_rules,
+            settle=in_turn(answers.settle, settle_by(config.rules)),
+            orders=load_orders(keep.orders_file),
+        )
+        breaches = check(keep, store, merged, live, after) if wanted.checked else ()
     if of_tables:
         tables = _tables(keep, wanted, answers, before, after, live)
         idle = tuple(name for name in merged.idle if not any(name in item.met for item in tables))
