@@ -444,7 +444,12 @@ def test_a_vault_that_cannot_be_reached_does_not_keep_the_others(kept: Kept) -> 
     done = kept("mirror", "vault", "--json")
     assert (done.code, list(done.json["failed"]), len(done.json["vaults"])) == (2, ["gone"], 1)
     text = kept("mirror", "vault")
-    assert text.code == 2 and "The vault gone" in text.out + text.err and "nothing was new" in text.out
+    assert text.code == 2 and "! The vault gone" in text.out and "nothing was new" in text.out
+    (kept.place / "attic" / "list").unlink()
+    (kept.place / "attic" / "list").mkdir()  # so that the system says no
+    refused = kept("mirror", "vault", "--json")
+    assert (refused.code, list(refused.json["failed"])) == (5, ["gone", "attic"])
+    assert "was not brought up to date" in refused.json["failed"]["attic"][0]
 
 
 HOURLY = '[[event]]\nname = "off the rock"\nkind = "vault"\nwhen = "every hour"\nwithin = "2 hours"\n'

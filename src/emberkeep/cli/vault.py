@@ -10,7 +10,7 @@ from pathlib import Path
 from emberkeep.cli.context import answer, now, the_keep
 from emberkeep.cli.far import trust
 from emberkeep.cli.verify import share_of
-from emberkeep.errors import EmberKeepError, UsageError
+from emberkeep.errors import EmberKeepError, UsageError, system_may_refuse
 from emberkeep.far import Far, VaultAt, address_of, checked_target, is_far
 from emberkeep.keep import Keep
 from emberkeep.remote.places import is_by_transfer
@@ -32,9 +32,14 @@ def run_vault(args: argparse.Namespace, screen: Screen) -> int:
     sent: list[vault.Sent] = []
     seen: list[vault.Checked] = []
     failed: dict[str, EmberKeepError] = {}
+    hint = "make room or mend that, and say it again; what was sent stays there"
     for at in meant:
         try:
-            with vault.opened(at, keep.folder, os.environ, trust(args, screen)) as found, progress("vault") as step:
+            with (
+                system_may_refuse("the vault was not brought up to date", at.target, hint),
+                vault.opened(at, keep.folder, os.environ, trust(args, screen)) as found,
+                progress("vault") as step,
+            ):
                 if args.check:
                     seen.append(vault.check(found, share, random.SystemRandom(), step))
                 else:
@@ -52,7 +57,7 @@ def run_vault(args: argparse.Namespace, screen: Screen) -> int:
         for one in sent:
             view.vaulted(screen, one)
         for name, error in failed.items():
-            screen.line(f"! The vault {name} was left as it was.", BAD)
+            screen.line(f"! The vault {name} was not {'looked at' if args.check else 'brought up to date'}.", BAD)
             screen.error(error)
         if sent:
             screen.next("the same with --check --sample 5% looks whether all is there")
@@ -84,7 +89,7 @@ def _meant(args: argparse.Namespace, keep: Keep) -> list[VaultAt]:
                 f"keep.toml tells the way to the vault '{named[0].name}'", hint="leave out what the call tells of it"
             )
         return named
-    if known and not is_far(args.target) and not Path(args.target).parent.name and not Path(args.target).exists():
+    if known and Path(args.target).name == args.target and not Path(args.target).exists():
         names = ", ".join(one.name for one in known)
         raise UsageError(
             f"keep.toml tells of no vault '{args.target}'",
