@@ -175,6 +175,16 @@ def test_what_thinning_could_not_free_the_next_frees(tmp_path: Path, source: Pat
     assert verify(Store(folder)).sound
 
 
+def test_what_thinning_would_free_is_worked_out_with_its_progress_told(tmp_path: Path, source: Path) -> None:
+    folder = tmp_path / "store"
+    for _ in range(3):
+        taken(Store(folder), source)
+    told: list[tuple[int, int]] = []
+    assert compact.freed_by(Store(folder), ["1"], lambda done, total: told.append((done, total))) > 0
+    assert [done for done, _ in told] == sorted({done for done, _ in told}) and len(told) == 2
+    assert told[-1][0] == told[-1][1] == sum(Store(folder).manifest_path(label).stat().st_size for label in ("2", "3"))
+
+
 def test_thinning_is_refused_while_a_manifest_cannot_be_read(tmp_path: Path, source: Path) -> None:
     folder, _, _ = prepared(tmp_path, source, "thin")
     flip(Store(folder).manifest_path("2"), 60)

@@ -20,11 +20,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """A preview without ``--go``."""
     keep = the_keep(args)
-    with opened(keep) as store:
-        found = thin.plan(keep, store, now())
-        freed = None
-        if args.go:
-            with progress("thin") as step:
-                freed = thin.carry_out(store, found, progress=step)
+    with opened(keep) as store, progress("thin") as step:
+        found = thin.plan(keep, store, now(), step)
+        freed = thin.carry_out(store, found, progress=step) if args.go else None
     result = {"verdicts": found.verdicts, "frees_about": found.frees, "done": bool(args.go), "freed": freed}
     return answer(args, 0, result, lambda: view.thinning(screen, found, freed, keep.config.tz))

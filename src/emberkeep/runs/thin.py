@@ -29,7 +29,7 @@ class Thinning:
         return tuple(verdict.about.label for verdict in self.verdicts if not verdict.stays)
 
 
-def plan(keep: Keep, store: Store, now: datetime) -> Thinning:
+def plan(keep: Keep, store: Store, now: datetime, progress: Progress = silent) -> Thinning:
     """What thinning would do. UsageError without a ladder; Damage, nothing judged, when a snapshot cannot be read."""
     if not keep.config.ladder:
         raise UsageError(
@@ -41,7 +41,7 @@ def plan(keep: Keep, store: Store, now: datetime) -> Thinning:
         raise Damage(faults[0], hint="run 'emberkeep verify'; nothing is thinned while a snapshot cannot be read")
     verdicts = judge(found, keep.config.ladder, Journal(keep.folder).needed(), now, keep.config.tz)
     thinning = Thinning(tuple(verdicts))
-    return replace(thinning, frees=freed_by(store, thinning.going))
+    return replace(thinning, frees=freed_by(store, thinning.going, progress))
 
 
 def check_clock(keep: Keep, found: Thinning, now: datetime) -> None:

@@ -52,7 +52,7 @@ from emberkeep.store.compact import needed
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import is_sound, parse_about
 from emberkeep.store.store import Store
-from emberkeep.store.verify import check_packs, manifest_names, parted
+from emberkeep.store.verify import check_packs, manifest_file, manifest_names
 from emberkeep.trees import digest_of, file_chunks
 
 FORMAT = 1
@@ -299,7 +299,7 @@ def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, prog
         if not another:
             _check_ours(vault, listed, store, memory)
         rows = _rows(vault, held, store, memory, progress)
-        _check_whole(store, listed, rows)
+        _check_whole(store, listed, rows, progress)
         newest = max(store.numbers(), default=0)
     there = vault.place.sizes()
     wanted = [name for name, row in rows.items() if there.get(row.called) != vault.stored(row)]
@@ -374,19 +374,13 @@ def _is_same(vault: Vault, name: str, listed: Listed, store: Store, label: str) 
         return None
 
 
-def _check_whole(store: Store, listed: Mapping[str, Listed], rows: Mapping[str, Listed]) -> None:
+def _check_whole(store: Store, listed: Mapping[str, Listed], rows: Mapping[str, Listed], progress: Progress) -> None:
     """Refused where blocks are lacking that snapshots need which are new to the vault; or any, where a pack goes."""
     changed = {name for name in listed.keys() | rows.keys() if listed.get(name) != rows.get(name)}
     names = manifest_names(store)
     if not any(name in listed for name in changed if name.startswith("packs/")):
-        names = [name for name in names if _within(store, name) in changed]
-    needed(store, names)
-
-
-def _within(store: Store, name: str) -> str:
-    """What a vault's list calls the manifest that the store calls ``name``."""
-    label, defaults = parted(name)
-    return store.manifest_path(label, defaults=defaults).relative_to(store.folder).as_posix()
+        names = [name for name in names if manifest_file(store, name).relative_to(store.folder).as_posix() in changed]
+    needed(store, names, progress)
 
 
 def _check_sound(store: Store, new: Mapping[str, Path], progress: Progress) -> None:

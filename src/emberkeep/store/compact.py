@@ -41,7 +41,7 @@ from emberkeep.store.packs import (
 )
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.store import Store
-from emberkeep.store.verify import load, manifest_names, parted
+from emberkeep.store.verify import load, manifest_file, manifest_names, parted
 
 IDLE = 0.05
 """A pack is put together anew when more than this share of it is of no use."""
@@ -91,21 +91,21 @@ def release(store: Store, labels: Sequence[str], progress: Progress = silent) ->
     with store.writing():
         store.forget_index()
         names = [name for name in manifest_names(store) if name not in labels]
-        needs = needed(store, names)
+        needs = needed(store, names, progress)
         before = store.size()
         hint = "the remaining snapshots are whole; thin again to go on"
         with system_may_refuse("the space could not be freed", store.folder, hint):
             _drop(store, labels)
             if _move_out_of_sparse_blocks(store, names, needs):
-                needs = needed(store, names)
+                needs = needed(store, names, progress)
             left = compact(store, needs, progress)
         store.keep_trust()
     return Freed(before, store.size(), left)
 
 
-def freed_by(store: Store, labels: Sequence[str]) -> int:
+def freed_by(store: Store, labels: Sequence[str], progress: Progress = silent) -> int:
     """About how many bytes letting the snapshots ``labels`` go would free."""
-    needs = needed(store, [name for name in manifest_names(store) if name not in labels])
+    needs = needed(store, [name for name in manifest_names(store) if name not in labels], progress)
     freed: float = sum(store.manifest_path(label).stat().st_size for label in labels)
     for pack in _packs(store, needs):
         if pack.torn:
@@ -117,14 +117,17 @@ def freed_by(store: Store, labels: Sequence[str]) -> int:
     return int(freed)
 
 
-def needed(store: Store, names: Iterable[str]) -> Needs:
+def needed(store: Store, names: Sequence[str], progress: Progress = silent) -> Needs:
     """What the manifests ``names`` need. Refused when one of them, or a list of extents, cannot be read, or a
     block is missing."""
     found = Needs()
     stretches: dict[BlockId, set[tuple[int, int]]] = defaultdict(set)
+    total = sum(path.stat().st_size for name in names if (path := manifest_file(store, name)).exists())
+    done = 0
     for name in names:
         try:
-            for place in map(Place._make, manifests.parse_places(*store.manifest_file(*parted(name))) - found.places):
+            data, file = store.manifest_file(*parted(name))
+            for place in map(Place._make, manifests.parse_places(data, file) - found.places):
                 found.places.add(place)
                 for block, offset, length in lists.all_extents(place, store.block):
                     stretches[block].add((offset, offset + length))
@@ -133,6 +136,8 @@ def needed(store: Store, names: Iterable[str]) -> Needs:
                 f"{name} is damaged, so what it needs cannot be known; nothing was let go",
                 hint="run 'emberkeep verify', and 'emberkeep verify --repair'",
             ) from error
+        done += len(data)
+        progress(done, total)
     stretches.pop(HOLE, None)
     if any(block not in store.index for block in stretches):
         raise Refused(

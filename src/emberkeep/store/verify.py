@@ -8,6 +8,7 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
+from pathlib import Path
 
 from emberkeep.errors import Damage
 from emberkeep.store import extents as lists
@@ -101,6 +102,12 @@ def parted(name: str) -> tuple[str, bool]:
     """The label that ``name`` means, and whether it is that of recorded defaults."""
     label = name.removeprefix("defaults:")
     return label, name != label
+
+
+def manifest_file(store: Store, name: str) -> Path:
+    """The file of the manifest that ``name`` means."""
+    label, defaults = parted(name)
+    return store.manifest_path(label, defaults=defaults)
 
 
 def load(store: Store, name: str) -> Manifest:
