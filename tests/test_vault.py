@@ -261,6 +261,26 @@ def test_a_keep_that_lost_its_snapshots_takes_none_from_the_vault(kept: Kept) ->
     assert kept.vault("v", keep=kept.place / "new.keep").code == 0  # which is the same keep, on a new machine
 
 
+def test_a_vault_whose_list_is_lost_gives_nothing_away_either(kept: Kept) -> None:
+    place, _ = folder_vault(kept, sealed=False)
+    (place / "list").unlink()
+    before = all_of(place)
+    store = kept.folder / "store"
+    store.rename(kept.place / "aside")
+    refused = kept.vault("v")
+    assert (refused.code, "this keep has none" in refused.err, all_of(place)) == (3, True, before)
+    (kept.place / "aside").rename(store)
+    assert kept.vault("v").code == 0
+    assert kept.vault("v", "--check", "--sample", "100%").code == 0
+
+
+@pytest.mark.parametrize("text", ["[]", '{"files": [], "vaults": []}', '{"files": {"a": 1}, "vaults": {"v": 2}}', "{"])
+def test_a_memory_that_makes_no_sense_costs_a_second_look_alone(kept: Kept, text: str) -> None:
+    folder_vault(kept, sealed=False)
+    (kept.folder / "vault.json").write_text(text)
+    assert kept.vault("v", "--json").json["vaults"][0]["new"] == 0
+
+
 def test_what_is_lost_or_damaged_here_stays_whole_there(kept: Kept) -> None:
     place, _ = folder_vault(kept, sealed=False)
     before = all_of(place)

@@ -90,6 +90,11 @@ def is_far(folder: str) -> bool:
     return re.match(r"[a-z][a-z0-9+.-]+://", folder) is not None
 
 
+def is_by_transfer(target: str) -> bool:
+    """Whether a folder is reached by our own file transfer."""
+    return target.partition("://")[0] in SCHEMES
+
+
 def address_of(text: str) -> Address:
     """An address taken apart. UsageError for what is none, or holds a password."""
     from urllib.parse import unquote, urlsplit  # only where there is one: every command reads keep.toml
@@ -187,7 +192,7 @@ def _vault(reader: Reader, keep: str) -> VaultAt:
         1,
     )
     try:
-        if checked_target(target).partition("://")[0] in SCHEMES:
+        if is_by_transfer(checked_target(target)):
             way = replace(way, address=address_of(target))
     except UsageError as error:
         reader.fault("target", error.faults[0].what, error.faults[0].hint)

@@ -11,9 +11,8 @@ from emberkeep.cli.context import answer, now, the_keep
 from emberkeep.cli.far import trust
 from emberkeep.cli.verify import share_of
 from emberkeep.errors import EmberKeepError, UsageError, system_may_refuse
-from emberkeep.far import Far, VaultAt, address_of, checked_target, is_far
+from emberkeep.far import Far, VaultAt, address_of, checked_target, is_by_transfer, is_far
 from emberkeep.keep import Keep
-from emberkeep.remote.places import is_by_transfer
 from emberkeep.runs import vault
 from emberkeep.show import mirror as view
 from emberkeep.show.console import BAD, Screen, progress
@@ -29,25 +28,17 @@ def run_vault(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     meant = _meant(args, keep)
     share = share_of(args.sample) if args.sample else 0.0
-    sent: list[vault.Sent] = []
-    seen: list[vault.Checked] = []
+    done: list[vault.Sent | vault.Checked] = []
     failed: dict[str, EmberKeepError] = {}
-    hint = "make room or mend that, and say it again; what was sent stays there"
     for at in meant:
         try:
-            with (
-                system_may_refuse("the vault was not brought up to date", at.target, hint),
-                vault.opened(at, keep.folder, os.environ, trust(args, screen)) as found,
-                progress("vault") as step,
-            ):
-                if args.check:
-                    seen.append(vault.check(found, share, random.SystemRandom(), step))
-                else:
-                    sent.append(vault.send(keep, found, now(), another=args.another, progress=step))
+            done.append(_one(args, screen, keep, at, share))
         except EmberKeepError as error:
             if len(meant) == 1:
                 raise
             failed[at.name] = error
+    sent = [one for one in done if isinstance(one, vault.Sent)]
+    seen = [one for one in done if isinstance(one, vault.Checked)]
     codes = [error.exit_code for error in failed.values()]
     codes += [4] if any(one.faults for one in seen) else []
 
@@ -64,6 +55,19 @@ def run_vault(args: argparse.Namespace, screen: Screen) -> int:
 
     told = {name: [str(fault) for fault in error.faults] for name, error in failed.items()}
     return answer(args, max(codes, default=0), {"vaults": sent, "checked": seen, "failed": told}, text)
+
+
+def _one(args: argparse.Namespace, screen: Screen, keep: Keep, at: VaultAt, share: float) -> vault.Sent | vault.Checked:
+    """Look at one vault, or bring it up to date."""
+    hint = "make room or mend that, and say it again; what was sent stays there"
+    with (
+        system_may_refuse("the vault was not brought up to date", at.target, hint),
+        vault.opened(at, keep.folder, os.environ, trust(args, screen)) as found,
+        progress("vault") as step,
+    ):
+        if args.check:
+            return vault.check(found, share, random.SystemRandom(), step)
+        return vault.send(keep, found, now(), another=args.another, progress=step)
 
 
 def _bring_back(args: argparse.Namespace, screen: Screen) -> int:

@@ -11,7 +11,6 @@ from typing import Any, Protocol
 from emberkeep import files
 from emberkeep.errors import Place as Where
 from emberkeep.errors import Refused, UnreadableInput
-from emberkeep.far import SCHEMES
 from emberkeep.remote.host import Denied, Door, Host
 from emberkeep.remote.walk import now_there, walk
 from emberkeep.remote.work import Lines
@@ -205,11 +204,6 @@ class ObjectPlace:
 
     def close(self) -> None:
         """Nothing is kept open."""
-
-
-def is_by_transfer(target: str) -> bool:
-    """Whether a target is reached by one of our own hosts."""
-    return target.partition("://")[0] in SCHEMES
 
 
 def place_of(target: str, door: Door | None) -> Place:

@@ -21,7 +21,7 @@ vault of which this keep does not hold the newest snapshots, or that is not wher
 
 ::
 
-    KEEP/vault.json      JSON: packs = { NAME = [bytes, mtime_ns, BLAKE3 (hex)] }, which spares reading them each time,
+    KEEP/vault.json      JSON: files = { NAME = [bytes, mtime_ns, BLAKE3 (hex)] }, which spares reading them each time,
                          vaults = { TARGET = { at, newest, list } }: when each was brought up to date, the newest
                          snapshot then, and the BLAKE3 (hex) of its list
 """
@@ -247,24 +247,25 @@ def _held(keep: Keep) -> dict[str, Path]:
 
 
 class _Memory:
-    """``vault.json`` of a keep; what is wrong with it costs no more than reading the packs again."""
+    """``vault.json`` of a keep; what is wrong with it costs no more than reading the files again."""
 
     def __init__(self, keep: Keep) -> None:
         self._file = keep.folder / "vault.json"
-        self._packs: dict[str, list[Any]] = {}
+        self._files: dict[str, list[Any]] = {}
         self.vaults: dict[str, dict[str, Any]] = {}
-        with suppress(OSError, ValueError, LookupError, TypeError):
+        with suppress(OSError, ValueError, LookupError, TypeError, AttributeError):
             told = json.loads(self._file.read_text(encoding="utf-8"))
-            self._packs, self.vaults = dict(told["packs"]), dict(told["vaults"])
+            self._files = {name: row for name, row in told["files"].items() if isinstance(row, list) and len(row) == 3}
+            self.vaults = {name: row for name, row in told["vaults"].items() if isinstance(row, dict)}
 
     def knows(self, name: str, path: Path) -> bool:
         """Whether a file is as it was when its digest was remembered."""
-        return self._packs.get(name, [])[:2] == _stamp(path)
+        return self._files.get(name, [])[:2] == _stamp(path)
 
     def digest(self, name: str, path: Path) -> str:
         if not self.knows(name, path):
-            self._packs[name] = [*_stamp(path), digest_of(file_chunks(path))]
-        return str(self._packs[name][2])
+            self._files[name] = [*_stamp(path), digest_of(file_chunks(path))]
+        return str(self._files[name][2])
 
     def brought_up(self, target: str) -> tuple[datetime | None, int]:
         """When a vault was last brought up to date, and the newest snapshot then; None and 0 for never."""
@@ -274,8 +275,8 @@ class _Memory:
         return None, 0
 
     def save(self, names: Mapping[str, Path]) -> None:
-        packs = {name: told for name, told in self._packs.items() if name in names}
-        files.write_whole(self._file, [json.dumps({"packs": packs, "vaults": self.vaults}).encode()])
+        kept = {name: told for name, told in self._files.items() if name in names}
+        files.write_whole(self._file, [json.dumps({"files": kept, "vaults": self.vaults}).encode()])
 
 
 def _stamp(path: Path) -> list[int]:
@@ -345,12 +346,13 @@ def _check_new(vault: Vault, memory: _Memory, another: bool) -> None:
 
 
 def _check_ours(vault: Vault, listed: Mapping[str, Listed], store: Store, memory: _Memory) -> None:
-    """Refused where the vault holds newer snapshots than this keep, or another keep's."""
+    """Refused where the vault holds newer snapshots than this keep, or did, or holds another keep's."""
     hint = "--bring-back with a new --keep gives back what it holds; --another makes it this keep's, the rest goes"
     there = {
         int(stem): name for name in listed if name.startswith("snapshots/") and (stem := Path(name).stem).isdigit()
     }
-    newest, here = max(there, default=0), max(store.numbers(), default=0)
+    held = memory.brought_up(vault.place.label)[1]  # its list may be lost
+    newest, here = max((*there, held)), max(store.numbers(), default=0)
     if newest > here:
         told = f"the newest here is {here}" if here else "this keep has none"
         raise Refused(f"the vault {vault.place.label} holds snapshot {newest}, and {told}", hint=hint)
