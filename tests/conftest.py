@@ -1,64 +1,78 @@
-"""Fixtures: the sample server, the installed program, and faults in the file calls."""
+"""Fixtures: the sample server, adopted, recorded and ready to start; how hard the tests look; a keyboard that interrupts."""
 
 from __future__ import annotations
 
-import json
 import os
 import shutil
 import signal
-import subprocess
-import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, Phase, settings
 
 from emberkeep.demo import mission, sample
 from emberkeep.demo.walk import free_ports
+from emberkeep.remote import work
+from emberkeep.servers import announce, process
+from tests import depth
+from tests.program import Program, Ran, run_program
 
-SHRINK = "EMBERKEEP_NO_SHRINK" not in os.environ
-settings.register_profile(
-    "emberkeep",
-    deadline=None,
-    phases=[phase for phase in Phase if phase is not Phase.explain and (phase is not Phase.shrink or SHRINK)],
-    max_examples=int(os.environ.get("EMBERKEEP_EXAMPLES", "60")),
-    suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture, HealthCheck.data_too_large],
-)
-settings.load_profile("emberkeep")
+KEEP = f"{sample.SERVER}.keep"
 
 
-@dataclass(frozen=True)
-class Ran:
-    """What a run of the program came to."""
-
-    code: int
-    out: str
-    err: str
-
-    @property
-    def json(self) -> Any:
-        return json.loads(self.out)
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--long", action="store_true", help="look as hard as the tests can: what CI runs")
 
 
-Program = Callable[..., Ran]
+def pytest_xdist_auto_num_workers() -> int:
+    """One more than there are processors: some tests wait for other programs."""
+    return (os.cpu_count() or 1) + 1
 
 
-def run_program(*words: str | Path, cwd: Path, environment: dict[str, str] | None = None) -> Ran:
-    """The installed program, as a user's shell would start it."""
-    inherited = {name: value for name, value in os.environ.items() if not name.startswith("EMBERKEEP_KEEP")}
-    done = subprocess.run(
-        [sys.executable, "-m", "emberkeep", *map(str, words)],
-        cwd=cwd,
-        env={**inherited, "PYTHONIOENCODING": "utf-8", **(environment or {})},
-        capture_output=True,
-        check=False,
-        timeout=120,
+def pytest_configure(config: pytest.Config) -> None:
+    depth.long = config.getoption("--long")
+    # A shell starts what it puts in the background with SIGINT ignored, and so would be every program that tests interrupt.
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+    shrinks = "EMBERKEEP_NO_SHRINK" not in os.environ
+    settings.register_profile(
+        "emberkeep",
+        deadline=None,
+        phases=[phase for phase in Phase if phase is not Phase.explain and (phase is not Phase.shrink or shrinks)],
+        max_examples=depth.number("EXAMPLES", 15, 60),
+        suppress_health_check=[HealthCheck.too_slow, HealthCheck.function_scoped_fixture, HealthCheck.data_too_large],
     )
-    return Ran(done.returncode, done.stdout.decode("utf-8"), done.stderr.decode("utf-8"))
+    settings.load_profile("emberkeep")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    if depth.long:
+        return
+    left_out = [item for item in items if item.get_closest_marker("long")]
+    if left_out:
+        config.hook.pytest_deselected(items=left_out)
+        items[:] = [item for item in items if item not in left_out]
+
+
+@pytest.fixture(scope="session", autouse=True)
+def short_looks() -> Iterator[None]:
+    """A log that was just written to is watched for a moment to see whether it grows: a shorter one than at work."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(process, "LOOKS_AGAIN", 0.15)
+        yield
+
+
+@pytest.fixture
+def no_pauses(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Tries at a host, and at who receives announcements, follow one another without waiting."""
+    for module, names in ((work, ("FIRST_PAUSE", "LONGEST_PAUSE")), (announce, ("PAUSE", "LONGEST_PAUSE"))):
+        for name in names:
+            monkeypatch.setattr(module, name, 0.01)
+
+
+# --- the sample server, built, adopted and recorded once in each worker, and copied ---------------------------------
 
 
 @pytest.fixture(scope="session")
@@ -67,6 +81,31 @@ def built(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("built")
     sample.build(folder, "village")
     return folder
+
+
+def said_yes(ran: Ran) -> Ran:
+    """A run of the program that had to end well."""
+    assert ran.code == 0, ran.out + ran.err
+    return ran
+
+
+@pytest.fixture(scope="session")
+def adopted_once(built: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The keep that ``adopt`` drafts of the sample; never changed."""
+    folder = tmp_path_factory.mktemp("adopted")
+    shutil.copytree(built, folder, symlinks=True, dirs_exist_ok=True)
+    said_yes(run_program("adopt", sample.SERVER, cwd=folder))
+    return folder / KEEP
+
+
+@pytest.fixture(scope="session")
+def recorded_once(adopted_once: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The same keep with the defaults of 4.2 and 4.3; never changed."""
+    folder = tmp_path_factory.mktemp("recorded")
+    shutil.copytree(adopted_once.parent, folder, symlinks=True, dirs_exist_ok=True)
+    for version, source in (("4.2", "releases/skerrylight-4.2"), ("4.3", "releases/skerrylight-4.3.zip")):
+        said_yes(run_program("--keep", KEEP, "defaults", "record", version, source, cwd=folder))
+    return folder / KEEP
 
 
 @pytest.fixture
@@ -83,24 +122,20 @@ def server(place: Path) -> Path:
 
 
 @pytest.fixture
-def keeper(place: Path) -> Program:
+def keeper(place: Path, adopted_once: Path) -> Program:
     """Runs the program in ``place`` on an adopted sample server."""
-    adopted = run_program("adopt", sample.SERVER, cwd=place)
-    assert adopted.code == 0, adopted.err
+    shutil.copytree(adopted_once, place / KEEP)
 
     def run(*words: str | Path, environment: dict[str, str] | None = None) -> Ran:
-        keep = {"EMBERKEEP_KEEP": f"{sample.SERVER}.keep"}
-        return run_program(*words, cwd=place, environment={**keep, **(environment or {})})
+        return run_program(*words, cwd=place, environment={"EMBERKEEP_KEEP": KEEP, **(environment or {})})
 
     return run
 
 
 @pytest.fixture
-def recorded(keeper: Program) -> Program:
+def recorded(keeper: Program, place: Path, recorded_once: Path) -> Program:
     """The same with the defaults of 4.2 and 4.3 recorded."""
-    for version, source in (("4.2", "releases/skerrylight-4.2"), ("4.3", "releases/skerrylight-4.3.zip")):
-        done = keeper("defaults", "record", version, source)
-        assert done.code == 0, done.err
+    shutil.copytree(recorded_once, place / KEEP, dirs_exist_ok=True)
     return keeper
 
 
@@ -152,29 +187,49 @@ class Rock:
                 os.kill(int(told.read_text()), signal.SIGKILL)
 
 
-def make_rock(place: Path, size: str) -> Rock:
-    """The sample with a keep that knows how it is run, on ports of its own; 4.2 recorded, recipes at hand."""
+Moorings = Callable[[Path, str], Rock]
+
+
+@pytest.fixture(scope="session")
+def moorings(tmp_path_factory: pytest.TempPathFactory) -> Moorings:
+    """Makes rocks of a size (``cove``, ``village``) in a new folder: the sample with a keep that knows how it is run, on
+    ports of its own; 4.2 recorded, recipes at hand. What is the same in all of a size is made once in a worker."""
+    made: dict[str, Path] = {}
+
+    def moor(place: Path, size: str) -> Rock:
+        if size not in made:
+            made[size] = _moored_once(tmp_path_factory.mktemp(size), size)
+        shutil.copytree(made[size], place, symlinks=True)
+        return _with_ports(Rock(place, place / sample.SERVER, place / KEEP))
+
+    return moor
+
+
+def _moored_once(place: Path, size: str) -> Path:
     sample.build(place, size)
-    rock = Rock(place, place / sample.SERVER, place / f"{sample.SERVER}.keep")
-    adopted = run_program("adopt", sample.SERVER, cwd=place)
-    assert adopted.code == 0, adopted.err
+    said_yes(run_program("adopt", sample.SERVER, cwd=place))
+    said_yes(run_program("--keep", KEEP, "defaults", "record", "4.2", "releases/skerrylight-4.2", cwd=place))
+    shutil.copytree(place / "releases" / "recipes", place / KEEP / "recipes")
+    return place
+
+
+def _with_ports(rock: Rock) -> Rock:
+    """The rock told of free ports, its settings' time as it was; its players are warned briefly."""
     port, console, _, _ = free_ports(4)
     settings = rock.server / "keeper.properties"
     facts = settings.stat()
-    text = settings.read_text().replace("port=27800", f"port={port}").replace("=27900", f"={console}")
-    settings.write_text(text)
+    settings.write_text(settings.read_text().replace("port=27800", f"port={port}").replace("=27900", f"={console}"))
     os.utime(settings, ns=(facts.st_atime_ns, facts.st_mtime_ns))
     with (rock.keep / "keep.toml").open("a") as told:
-        told.write(mission.operating(port, console))
-    shutil.copytree(place / "releases" / "recipes", rock.keep / "recipes")
-    done = rock.run("defaults", "record", "4.2", "releases/skerrylight-4.2")
-    assert done.code == 0, done.err
+        told.write(
+            mission.operating(port, console).replace('"2 s", "1 s"', '"0.2 s", "0.1 s"').replace('"1 s"', '"0.2 s"')
+        )
     return rock
 
 
 @pytest.fixture
-def rock(tmp_path: Path) -> Iterator[Rock]:
+def rock(tmp_path: Path, moorings: Moorings) -> Iterator[Rock]:
     """A small server that can be started; what runs at the end is ended."""
-    made = make_rock(tmp_path / "rock", "cove")
+    made = moorings(tmp_path / "rock", "cove")
     yield made
     made.settle()

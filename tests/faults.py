@@ -6,16 +6,18 @@ import os
 import random
 import shutil
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, BinaryIO
 
 from emberkeep import files
+from tests import depth
 
 CALLS = (
     "create",
     "write",
     "sync",
-    "sync_path",
+    "reopen",
     "sync_folder",
     "replace",
     "unlink",
@@ -66,6 +68,14 @@ for _name in CALLS:
     setattr(FaultyIO, _name, _counted(_name))
 
 
+def moments(calls: int, quick: int, thorough: int = 10**9) -> list[int]:
+    """Calls at which to disturb an act that makes ``calls`` of them: the first, the last, and the one *after* the last,
+    when all has been said to be done; between these as many as the depth has it, drawn evenly by chance."""
+    inner = range(2, calls)
+    most = min(depth.number("KILLS", quick, thorough), len(inner))
+    return [1, *sorted(random.Random(calls).sample(inner, most)), calls, calls + 1]
+
+
 def count_calls(act: Callable[[], object]) -> int:
     """How many writing calls ``act`` makes."""
     counting = FaultyIO(10**9, None)
@@ -78,7 +88,8 @@ class PowerCut(FaultyIO):
     """Stops at the n-th call; :meth:`cut` then takes back what was not synced, as a power cut may.
 
     Contents written after a file's last sync are lost in part. Names made, renamed or removed since their folder's last
-    sync are each lost or kept, as ``chance`` has it, in the order in which they came: a journal keeps a beginning of them.
+    sync, and modes and times given since a file's or folder's own, are lost from some moment on that ``chance`` picks: a
+    journal keeps a beginning of them.
     """
 
     def __init__(self, at: int, chance: random.Random, room: Path) -> None:
@@ -86,7 +97,8 @@ class PowerCut(FaultyIO):
         self._chance = chance
         self._room = room
         self._synced: dict[Path, int] = {}
-        self._names: list[tuple[Path, Callable[[], None]]] = []
+        self._names: list[tuple[Path, Callable[[], object]]] = []
+        """Changes that are not synced yet, and what takes each back, by the path whose sync makes it last."""
         self._open: dict[int, Path] = {}
         self._saved = 0
 
@@ -98,17 +110,38 @@ class PowerCut(FaultyIO):
         self._names.append((path.parent, lambda: path.unlink(missing_ok=True)))
         return handle
 
+    def reopen(self, path: str | Path) -> BinaryIO:
+        handle: BinaryIO = super().reopen(path)
+        self._open[id(handle)] = Path(path)
+        return handle
+
     def sync(self, handle: BinaryIO) -> None:
         super().sync(handle)
-        self._synced[self._open[id(handle)]] = os.fstat(handle.fileno()).st_size
+        path = self._open[id(handle)]
+        self._synced[path] = os.fstat(handle.fileno()).st_size
+        self._settled(path)
 
-    def sync_path(self, path: Path) -> None:
-        super().sync_path(path)
-        self._synced[path] = path.stat().st_size
-
-    def sync_folder(self, path: Path) -> None:
+    def sync_folder(self, path: str | Path) -> None:
         super().sync_folder(path)
-        self._names = [(folder, back) for folder, back in self._names if folder != path]
+        self._settled(Path(path))
+
+    def _settled(self, path: Path) -> None:
+        def open_yet(where: Path) -> bool:
+            return where != path and (where.exists() or path not in where.parents)  # a folder that is gone has no names
+
+        self._names = [(where, back) for where, back in self._names if open_yet(where)]
+
+    def chmod(self, path: str | Path, mode: int) -> None:
+        before = Path(path).stat().st_mode & 0o7777
+        super().chmod(path, mode)
+        self._names.append((Path(path), lambda: _if_there(os.chmod, path, before)))
+
+    def utime(self, path: str | Path, mtime_ns: int) -> None:
+        facts = os.lstat(path)
+        super().utime(path, mtime_ns)
+        times = (facts.st_atime_ns, facts.st_mtime_ns)
+        if not os.path.islink(path):
+            self._names.append((Path(path), lambda: _if_there(os.utime, path, ns=times)))
 
     def replace(self, source: Path, target: Path) -> None:
         saved = self._save(target)
@@ -164,3 +197,8 @@ class PowerCut(FaultyIO):
 def _again(saved: Path, path: Path) -> None:
     if not path.exists():
         shutil.copy2(saved, path)
+
+
+def _if_there(act: Callable[..., object], path: str | Path, *args: Any, **how: Any) -> None:
+    with suppress(FileNotFoundError):
+        act(path, *args, **how)

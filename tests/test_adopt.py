@@ -25,7 +25,8 @@ from emberkeep.servers.draft import draft
 from emberkeep.servers.findings import Adoption, Sure
 from emberkeep.servers.roles import Roles
 from emberkeep.trees import FolderTree
-from tests.conftest import Program, run_program, tree_state
+from tests.conftest import tree_state
+from tests.program import Program, run_program
 
 TRUE_ROLES = {
     "skerrylight-4.2.0.bin": "engine",

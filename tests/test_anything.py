@@ -1,7 +1,7 @@
 """Any edits of a server folder, any damage to a keep, any command: never a fault of ours, and a keep that was whole gives
 back its first snapshot whole.
 
-``EMBERKEEP_STEPS`` says how many commands each seed tries (15), ``EMBERKEEP_SEED`` where the seeds begin.
+``EMBERKEEP_STEPS`` says how many commands each seed tries (3; 15 in the long form), ``EMBERKEEP_SEED`` where the seeds begin.
 """
 
 from __future__ import annotations
@@ -15,9 +15,11 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Program, tree_state
+from tests import depth
+from tests.conftest import tree_state
+from tests.program import Program
 
-STEPS = int(os.environ.get("EMBERKEEP_STEPS", "15"))
+STEPS = depth.number("STEPS", 3, 15)
 SEED = int(os.environ.get("EMBERKEEP_SEED", "1"))
 TEXT = {".xml", ".json", ".toml", ".yaml", ".ini", ".properties", ".txt", ".sh", ".lst"}
 SCRAPS = (
@@ -152,7 +154,7 @@ def check(keeper: Program, words: list[str], steps: list[str]) -> int:
 pytestmark = pytest.mark.skipif(os.name == "nt", reason="links, pipes and names of POSIX")
 
 
-@pytest.mark.parametrize("seed", range(SEED, SEED + 3))
+@pytest.mark.parametrize("seed", range(SEED, SEED + depth.choose(2, 3)))
 def test_whatever_is_in_a_server_folder_no_command_stumbles(
     recorded: Program, place: Path, server: Path, seed: int
 ) -> None:
@@ -168,7 +170,7 @@ def test_whatever_is_in_a_server_folder_no_command_stumbles(
     assert tree_state(place / "whole") == first
 
 
-@pytest.mark.parametrize("seed", range(SEED, SEED + 3))
+@pytest.mark.parametrize("seed", range(SEED, SEED + depth.choose(2, 3)))
 def test_whatever_became_of_a_keep_no_command_stumbles(recorded: Program, place: Path, seed: int) -> None:
     chance, steps = random.Random(seed), [f"seed {seed}"]
     keep = place / "gannet-rock.keep"

@@ -18,7 +18,7 @@ from emberkeep.merging.merge import merge_trees, no_rules
 from emberkeep.merging.results import MERGED, VENDORS, YOURS, Breach
 from emberkeep.runs import loose
 from emberkeep.trees import FolderTree
-from tests.conftest import Program
+from tests.program import Program
 
 KINDS = ("food", "tackle", "lamp")
 

@@ -26,8 +26,10 @@ from emberkeep.runs import restore
 from emberkeep.runs.snapshot import find, take
 from emberkeep.show.console import Meter
 from emberkeep.store.store import Store
-from tests.conftest import Program, Ran, run_program, tree_state
+from tests import depth
+from tests.conftest import tree_state
 from tests.faults import FaultyIO
+from tests.program import Program, Ran, run_program
 
 
 def calm(done: Ran) -> Ran:
@@ -620,7 +622,7 @@ def test_a_merge_that_cannot_be_written_is_taken_back(recorded: Program, place: 
         found = runs.merge_keep(keep, store, wanted, answers)
         take(keep, now)
         failures = 0
-        for at in range(1, 400):
+        for at in range(1, 400, depth.choose(6, 1)):
             faulty = FaultyIO(at, OSError(28, "No space left on device"))
             try:
                 with files.use(faulty):
@@ -637,7 +639,7 @@ def test_a_merge_that_cannot_be_written_is_taken_back(recorded: Program, place: 
                 tree = find(store, keep, "latest", now)
                 restore.apply(restore.plan(tree, server, lambda path: True), tree)
             assert {path: state[:2] + state[3:] for path, state in tree_state(server).items()} == before, at
-        assert failures > 20
+        assert failures > depth.choose(3, 20)
     assert recorded("verify").code == 0
 
 

@@ -23,7 +23,7 @@ from emberkeep.databases.mariadb import Access, Connection
 from emberkeep.databases.rows import Structure
 from emberkeep.databases.statements import statements
 from emberkeep.errors import Damage, EmberKeepError, Refused, RunFailed, UnreadableInput
-from tests import mariadbs
+from tests import depth, mariadbs
 from tests.mariadbs import ODD, Server
 
 
@@ -130,7 +130,7 @@ def test_a_dump_goes_into_another_database_too(sea: Server, odd: Access) -> None
 
 def test_counts_do_not_depend_on_how_a_dump_is_cut(odd: Access) -> None:
     data, told = taken(odd)
-    for size in (1, 7, 100, 4096, 1 << 20):
+    for size in depth.choose((7, 4096), (1, 7, 100, 4096, 1 << 20)):
         watch = Watch()
         for at in range(0, len(data), size):
             watch.see(data[at : at + size])
@@ -458,6 +458,7 @@ def test_rows_come_back_from_xml(sea: Server, told: list[tuple[str | None, bytes
     sea.sql(f"drop database {access.schema}")
 
 
+@pytest.mark.long
 def test_a_million_rows(sea: Server) -> None:
     """Dumped, put back, compared: in bounded memory, and to the row."""
     access = sea.access(sea.schema())

@@ -27,9 +27,9 @@ from emberkeep.runs.databases import facts_in, put_back
 from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree
 from tests import mariadbs
-from tests.conftest import Ran, run_program
 from tests.faults import FaultyIO
 from tests.mariadbs import ODD, WORD, Server
+from tests.program import Ran, run_program
 
 
 @pytest.fixture(scope="module")
@@ -202,6 +202,7 @@ def test_a_damaged_dump_is_never_loaded(rock: Rock) -> None:
 
 
 @pytest.mark.parametrize("stop", range(1, 14, 2))
+@pytest.mark.long
 def test_a_snapshot_whose_disk_is_full_is_none(rock: Rock, stop: int, monkeypatch: pytest.MonkeyPatch) -> None:
     rock.sql(
         "create table t (a int primary key, b varchar(40)); insert into t select seq, md5(seq) from seq_1_to_50000"
@@ -463,6 +464,7 @@ def test_sql_for_another_database_is_refused(stepped: Rock) -> None:
         assert stepped.dump() == before
 
 
+@pytest.mark.long
 def test_a_run_killed_in_the_middle_of_a_file_goes_on_or_back(stepped: Rock) -> None:
     before = stepped.dump()
     data = stepped.place / "sql" / "from-4.3" / "accounts" / "data-2.sql"
@@ -766,6 +768,7 @@ def test_a_wipe_that_names_no_table_is_told(rock: Rock) -> None:
     assert "there is no table bugs" in rock("wipe", "players", code=2).err
 
 
+@pytest.mark.long
 def test_a_million_rows_are_stepped_on_wiped_and_brought_back(rock: Rock, tmp_path: Path) -> None:
     rock.tell(LAYOUT + '[scopes.progress]\nrows = [{ database = "accounts", table = "bag", where = "worth < 500" }]\n')
     rock.sql(
@@ -793,6 +796,7 @@ def test_a_million_rows_are_stepped_on_wiped_and_brought_back(rock: Rock, tmp_pa
 # --- the server goes away, or has no room --------------------------------------------
 
 
+@pytest.mark.long
 def test_a_server_that_dies_in_the_middle_keeps_all(tmp_path: Path) -> None:
     """Killed while a restore loads: after it comes up again, undo brings back what was there."""
     (tmp_path / "sea").mkdir()
@@ -823,6 +827,7 @@ def test_a_server_that_dies_in_the_middle_keeps_all(tmp_path: Path) -> None:
         assert rock.dump() == before
 
 
+@pytest.mark.long
 def test_a_server_without_room_keeps_the_old_one(tmp_path: Path) -> None:
     """The server's disk, a small one in memory, is full before the dump is loaded."""
     disk = tmp_path / "disk"

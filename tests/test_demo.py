@@ -13,7 +13,8 @@ from pathlib import Path
 
 import pytest
 
-from tests.conftest import Ran, free_ports, run_program, tree_state
+from tests.conftest import free_ports, tree_state
+from tests.program import Ran, run_process, run_program
 
 README = Path(__file__).parent.parent / "README.md"
 
@@ -22,11 +23,12 @@ README = Path(__file__).parent.parent / "README.md"
 def walked(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Ran]:
     """The demo, run once."""
     place = tmp_path_factory.mktemp("walked")
-    return place, run_program("demo", "rock", "--size", "village", cwd=place)
+    return place, run_process("demo", "rock", "--size", "village", cwd=place)
 
 
+@pytest.mark.long
 def test_the_demo_of_databases_steps_one_on_and_back(tmp_path: Path) -> None:
-    done = run_program("demo", "rock", "--size", "village", "--databases", cwd=tmp_path)
+    done = run_process("demo", "rock", "--size", "village", "--databases", cwd=tmp_path)
     assert done.code == 0, done.out[-2000:] + done.err
     assert "Traceback" not in done.out + done.err
     ran = re.findall(r"^\$ emberkeep (\w+)", done.out, re.MULTILINE)
@@ -36,6 +38,7 @@ def test_the_demo_of_databases_steps_one_on_and_back(tmp_path: Path) -> None:
     assert "byte for byte" in done.out
 
 
+@pytest.mark.long
 def test_the_demo_walks_through_a_whole_update_day(walked: tuple[Path, Ran]) -> None:
     place, done = walked
     assert done.code == 0, done.out[-2000:] + done.err
@@ -55,6 +58,7 @@ def test_the_demo_walks_through_a_whole_update_day(walked: tuple[Path, Ran]) -> 
     assert (place / "rock" / "gannet-rock.keep" / "keep.toml").is_file()
 
 
+@pytest.mark.long
 def test_what_the_demo_says_to_try_next_works(walked: tuple[Path, Ran]) -> None:
     place, done = walked
     tail = done.out.split("try:")[1].splitlines()
@@ -77,7 +81,7 @@ def test_the_demo_never_touches_a_folder_that_holds_something(tmp_path: Path) ->
 
 
 def test_only_the_sample_as_json(tmp_path: Path) -> None:
-    done = run_program("demo", "rock", "--size", "village", "--json", cwd=tmp_path)
+    done = run_process("demo", "rock", "--size", "village", "--json", cwd=tmp_path)
     assert done.json["server"].endswith("gannet-rock")
     assert not (tmp_path / "rock" / "gannet-rock.keep").exists()
 

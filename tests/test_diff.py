@@ -29,7 +29,8 @@ from emberkeep.documents.model import Document
 from emberkeep.errors import UnreadableInput
 from emberkeep.servers.tiles import TileNames, seen_tiles
 from emberkeep.trees import FolderTree
-from tests.conftest import Program, run_program, tree_state
+from tests.conftest import tree_state
+from tests.program import Program, run_program
 
 
 def two_folders(tmp_path: Path, left: dict[str, bytes], right: dict[str, bytes]) -> tuple[FolderTree, FolderTree]:

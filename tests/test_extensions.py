@@ -11,7 +11,7 @@ import pytest
 from emberkeep.servers.extensions import Extension, duplicates, fits_engine, missing_companions, read_manifest
 from emberkeep.servers.looking import Look
 from emberkeep.trees import FolderTree
-from tests.conftest import Program
+from tests.program import Program
 
 
 def manifest(tmp_path: Path, **members: str) -> Extension | None:

@@ -22,15 +22,15 @@ from emberkeep.keep import Keep, remember
 from emberkeep.planning.identifiers import Known, canonical, identifiers, known_people
 from emberkeep.runs import wipe
 from emberkeep.runs.wipe import Preview
-from tests.conftest import make_rock
+from tests.conftest import Moorings
 
 NOW = datetime(2026, 6, 5, 18, 0, tzinfo=UTC)
 SCOPES = ("map", "players", "extension-data")
 
 
 @pytest.fixture(scope="module")
-def built(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    return make_rock(tmp_path_factory.mktemp("leftovers") / "rock", "village").place
+def built(tmp_path_factory: pytest.TempPathFactory, moorings: Moorings) -> Path:
+    return moorings(tmp_path_factory.mktemp("leftovers") / "rock", "village").place
 
 
 @pytest.fixture

@@ -24,7 +24,8 @@ from emberkeep.runs import restore
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store, Taken
 from emberkeep.trees import FolderTree
-from tests.conftest import Program, tree_state
+from tests.conftest import tree_state
+from tests.program import Program
 
 CONFIG = Config("x", "server", "UTC")
 
@@ -380,7 +381,7 @@ def console(says: bytes = b"aye\n") -> Iterator[tuple[int, list[tuple[str, float
         server.heard = []  # type: ignore[attr-defined]
         server.says = says  # type: ignore[attr-defined]
         server.daemon_threads = True
-        thread = threading.Thread(target=server.serve_forever, daemon=True)
+        thread = threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True)
         thread.start()
         yield server.server_address[1], server.heard  # type: ignore[attr-defined]
         server.shutdown()

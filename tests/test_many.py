@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from emberkeep.store.store import Store
-from tests.conftest import run_program
+from tests.program import run_program
 
 
 @pytest.fixture

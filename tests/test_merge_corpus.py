@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import shutil
 import subprocess
 from pathlib import Path
@@ -10,9 +9,9 @@ from pathlib import Path
 import pytest
 
 from emberkeep.merging.merge import merge_file
-from tests import corpus
+from tests import corpus, depth
 
-SEEDS = int(os.environ.get("EMBERKEEP_CASES", "25"))
+SEEDS = depth.number("CASES", 5, 25)
 
 
 @pytest.mark.parametrize("format_name", corpus.FORMATS)

@@ -10,6 +10,7 @@ import pytest
 from emberkeep.comparing.records import compare, facts
 from emberkeep.documents import formats
 from emberkeep.merging.merge import merge_file
+from tests import depth
 
 
 def body(some: random.Random, depth: int, inline: bool) -> str:
@@ -63,7 +64,7 @@ def edited(some: random.Random, text: str) -> str:
 
 @pytest.mark.parametrize("block", range(6))
 def test_no_document_makes_the_merge_stumble(block: int) -> None:
-    for seed in range(block * 90, block * 90 + 90):
+    for seed in range(block * 90, block * 90 + depth.choose(20, 90)):
         some = random.Random(seed)
         old = document(some)
         related = some.random() < 0.7

@@ -7,6 +7,7 @@ import yaml
 
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import ORDER, FileMerge, Outcome, What
+from tests import depth
 
 OLD = """\
 <?xml version="1.0"?>
@@ -319,7 +320,8 @@ def test_with_a_broken_side_lines_are_merged_and_it_is_named(side: str) -> None:
 
 
 def test_nesting_too_deep_to_merge_is_a_fault_not_a_crash() -> None:
-    deep = "<a>" * 5000 + "{}" + "</a>" * 5000
+    levels = depth.choose(1500, 5000)
+    deep = "<a>" * levels + "{}" + "</a>" * levels
     result = merge_file("x.xml", *(deep.format(n).encode() for n in (1, 2, 3)))
     assert result.fault is not None
     assert "nested" in result.fault.what

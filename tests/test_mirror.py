@@ -13,7 +13,7 @@ import time
 from collections.abc import Iterator
 from contextlib import ExitStack
 from dataclasses import replace
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -22,7 +22,7 @@ from pyftpdlib.handlers import DTPHandler, FTPHandler, TLS_FTPHandler
 
 from emberkeep.demo.host import Host
 from emberkeep.errors import Refused, UnreadableInput, UsageError
-from emberkeep.far import Address, address_of
+from emberkeep.far import Address, Far, address_of
 from emberkeep.keep import Keep
 from emberkeep.remote import listing
 from emberkeep.remote.host import Denied, FarEntry, Odd
@@ -33,9 +33,9 @@ from emberkeep.runs import mirror
 from emberkeep.runs.journal import Journal
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.trees import Kind, read
-from tests import farhosts
-from tests.conftest import Ran, run_program
+from tests import depth, farhosts
 from tests.farhosts import WORD, Listening
+from tests.program import Ran, run_process, run_program
 
 ODD_NAMES = ("with space.txt", "-dash", "grün.txt", "a;b=c", " leading", "quo\"te'", "deep/er/and deeper/x")
 BIG = 6_000_000
@@ -127,7 +127,9 @@ def certificate(room: Path, name: str = "localhost") -> tuple[Path, Path]:
     return both, cert
 
 
-@pytest.fixture(params=["ftp", "ftp with LIST only", "ftps", "sftp"])
+@pytest.fixture(
+    params=["ftp", *(pytest.param(way, marks=pytest.mark.long) for way in ("ftp with LIST only", "ftps", "sftp"))]
+)
 def site(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Site]:
     root = made(tmp_path / "there" / "gannet-rock")
     with ExitStack() as stack:
@@ -287,7 +289,7 @@ def over_ftp(tmp_path: Path, served: farhosts.Ftp, far: str = "") -> Site:
     )
 
 
-@pytest.mark.parametrize("every", [11, 13, 23])
+@pytest.mark.parametrize("every", depth.choose([13], [11, 13, 23]))
 def test_a_line_that_is_cut_again_and_again(root: Path, tmp_path: Path, every: int) -> None:
     with farhosts.ftp(root.parent, farhosts.cut_at(lambda number: number % every == 0)) as served:
         site = over_ftp(tmp_path, served, "connections = 2")
@@ -302,7 +304,8 @@ def test_a_line_that_is_cut_again_and_again(root: Path, tmp_path: Path, every: i
         assert held(site.copy) == held(root)
 
 
-@pytest.mark.parametrize("at", range(8, 60, 4))
+@pytest.mark.usefixtures("no_pauses")
+@pytest.mark.parametrize("at", depth.some(range(8, 60, 4), 4))
 def test_a_send_cut_off_for_good_is_finished_or_taken_back(root: Path, tmp_path: Path, at: int) -> None:
     with farhosts.ftp(root.parent) as served:
         site = over_ftp(tmp_path, served, "connections = 1")
@@ -316,7 +319,7 @@ def test_a_send_cut_off_for_good_is_finished_or_taken_back(root: Path, tmp_path:
         return bool(dead)
 
     with farhosts.ftp(root.parent, farhosts.cut_at(dies), port=served.port):
-        sent = run_in_process(site, "mirror", "send", "--go")
+        sent = site("mirror", "send", "--go").code
     with farhosts.ftp(root.parent, port=served.port):
         if sent == 0:
             assert held(root) == held(site.copy)
@@ -332,19 +335,6 @@ def test_a_send_cut_off_for_good_is_finished_or_taken_back(root: Path, tmp_path:
             back = site("undo", "--go")
             assert back.code == 0, back.err
             assert held(root) == before
-
-
-def run_in_process(site: Site, *words: str) -> int:
-    """The program's exit code, with no waiting between tries."""
-    from emberkeep.cli import main
-    from emberkeep.remote import work
-
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(work, "FIRST_PAUSE", 0.01)
-        patch.setattr(work, "LONGEST_PAUSE", 0.01)
-        for name, value in site.environment.items():
-            patch.setenv(name, value)
-        return main.main(["--keep", str(site.folder), *words])
 
 
 def test_a_large_file_goes_on_where_it_stopped(root: Path, tmp_path: Path) -> None:
@@ -752,6 +742,7 @@ def test_certificates_are_checked(root: Path, tmp_path: Path) -> None:
         (WORD, ":1", 2, "tries"),
     ],
 )
+@pytest.mark.long
 def test_what_cannot_be_reached_is_told_and_nothing_is_half_done(
     root: Path, tmp_path: Path, word: str, address: str, code: int, told: str
 ) -> None:
@@ -760,7 +751,7 @@ def test_what_cannot_be_reached_is_told_and_nothing_is_half_done(
         where = where.replace(str(served.port), "1") if address == ":1" else where
         site = Site(root, tmp_path / "here", where, SECRET)
         site.environment["FAR_WORD"] = word
-        assert run_in_process(site, "mirror", "fetch") == code
+        assert site.mirror("fetch").code == code
         if code != 2:
             refused = site.mirror("fetch")
             assert (told in refused.err, word in refused.err) == (True, False)
@@ -914,7 +905,8 @@ def test_plain_ftp_is_warned_of_once(root: Path, tmp_path: Path) -> None:
         assert "for anybody" not in site.mirror("fetch").err
 
 
-def test_adopting_an_address(built: Path, tmp_path: Path) -> None:
+def test_adopting_an_address(built: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(Far, "still", timedelta(seconds=0.1))
     root = tmp_path / "there" / "gannet-rock"
     shutil.copytree(built / "gannet-rock", root)
     with farhosts.ftp(root.parent) as served:
@@ -939,7 +931,7 @@ def test_adopting_an_address(built: Path, tmp_path: Path) -> None:
 @pytest.mark.parametrize("faults", ["", "list"])
 def test_the_stand_in_host(root: Path, tmp_path: Path, faults: str) -> None:
     host = Host(root.parent, WORD, faults)
-    thread = threading.Thread(target=host.serve_forever, daemon=True)
+    thread = threading.Thread(target=host.serve_forever, args=(0.02,), daemon=True)
     thread.start()
     try:
         site = Site(root, tmp_path / "here", f"{host.address}gannet-rock", SECRET)
@@ -961,7 +953,7 @@ def test_the_stand_in_host(root: Path, tmp_path: Path, faults: str) -> None:
 
 def test_the_stand_in_host_lists_what_is_being_renamed(root: Path) -> None:
     host = Host(root, WORD)
-    thread = threading.Thread(target=host.serve_forever, daemon=True)
+    thread = threading.Thread(target=host.serve_forever, args=(0.02,), daemon=True)
     thread.start()
     stop = threading.Event()
     for number in range(400):
@@ -993,8 +985,9 @@ def test_the_stand_in_host_lists_what_is_being_renamed(root: Path) -> None:
         thread.join()
 
 
+@pytest.mark.long
 def test_the_far_demo_walks_there_and_back(tmp_path: Path) -> None:
-    walked = run_program("demo", "--far", "--size", "village", cwd=tmp_path)
+    walked = run_process("demo", "--far", "--size", "village", cwd=tmp_path)
     assert walked.code == 0, walked.out + walked.err
     assert "holds again what it held before" in walked.out
     assert "holds what the vault" in walked.out

@@ -21,7 +21,8 @@ from emberkeep.merging import intents, orders
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import FileMerge
-from tests.conftest import Program, tree_state
+from tests.conftest import tree_state
+from tests.program import Program
 
 PATH = "m/stores.xml"
 FOOD = Order("food twice", PATH, "x", "2", "afloat", "stores/good", (("kind", ("food",)),), accepted=date(2031, 4, 2))

@@ -18,7 +18,8 @@ from emberkeep.merging.dialogue import BACK, FIELD, KIND, SKIP, Dialogue, Said, 
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import Question
 from emberkeep.merging.rules import answered, in_turn, settle_by
-from tests.conftest import Program, run_program, tree_state
+from tests.conftest import tree_state
+from tests.program import Program, run_program
 
 ASKED = Question("m/stores.xml", "good[id=kelp]", "worth", "10", "30", "20", line=4)
 

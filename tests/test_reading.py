@@ -299,6 +299,7 @@ def a_program(place: Path, text: str) -> str:
     ("text", "limit"),
     [("exit 255", 10.0), ("echo Welcome aboard, keeper; exec sleep 60", 10.0), ("exec sleep 60", 1.0)],
 )
+@pytest.mark.long
 def test_where_ssh_is_of_no_use_a_connection_of_ours_does_it(
     there: Path, far: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, text: str, limit: float
 ) -> None:
@@ -314,6 +315,7 @@ def test_where_ssh_is_of_no_use_a_connection_of_ours_does_it(
     assert time.monotonic() - began < 30
 
 
+@pytest.mark.long
 def test_a_fetch_goes_on_where_its_ssh_was_cut_off(
     there: Path, far: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -339,6 +341,7 @@ def test_a_fetch_goes_on_where_its_ssh_was_cut_off(
 
 
 @pytest.mark.skipif(not hasattr(signal, "SIGSTOP"), reason="no signal holds a process here")
+@pytest.mark.long
 def test_an_ssh_that_falls_silent_is_ended_and_the_rest_comes(
     there: Path, far: farhosts.Sshd, monkeypatch: pytest.MonkeyPatch
 ) -> None:

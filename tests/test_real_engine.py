@@ -15,7 +15,8 @@ from pathlib import Path
 import pytest
 
 from emberkeep.servers.process import wait_for
-from tests.conftest import Ran, free_ports, run_program, tree_state
+from tests.conftest import free_ports, tree_state
+from tests.program import Ran, run_program
 
 PROGRAM = shutil.which("minetestserver", path=f"{os.environ.get('PATH', '')}{os.pathsep}/usr/games")
 REQUIRED = os.environ.get("EMBERKEEP_REAL_ENGINE") == "required"
@@ -82,6 +83,7 @@ def blocks(world: Path) -> int:
     return count
 
 
+@pytest.mark.long
 def test_from_adoption_to_a_second_folder(real: Real) -> None:
     told = real.ok("watch")
     assert "listening on" in told.out

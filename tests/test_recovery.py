@@ -25,8 +25,9 @@ from emberkeep.runs.journal import Journal
 from emberkeep.store.intake import silent
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
-from tests.conftest import Program, tree_state
-from tests.faults import FaultyIO, PowerCut, Stop, count_calls
+from tests.conftest import tree_state
+from tests.faults import FaultyIO, PowerCut, Stop, count_calls, moments
+from tests.program import Program
 
 
 def clock() -> datetime:
@@ -97,7 +98,7 @@ def test_stopped_at_any_call_it_is_finished_or_taken_back(keep: Keep, tmp_path: 
     counted = copy_of(keep, tmp_path / "count")
     calls = count_calls(lambda: put_back(counted))
     waited = 0
-    for at in range(1, calls + 1):
+    for at in moments(calls, 10):
         mine = copy_of(keep, tmp_path / f"at{at}")
         room = tmp_path / f"room{at}"
         room.mkdir()
@@ -109,7 +110,7 @@ def test_stopped_at_any_call_it_is_finished_or_taken_back(keep: Keep, tmp_path: 
         run = Journal(mine.folder).waiting()
         if run is None:
             state = tree_state(mine.server)
-            assert state in (wrecked, restored), at
+            assert state == restored if at > calls else state in (wrecked, restored), at
             continue
         waited += 1
         with pytest.raises(Refused, match="interrupted half-way"):
@@ -122,7 +123,27 @@ def test_stopped_at_any_call_it_is_finished_or_taken_back(keep: Keep, tmp_path: 
             assert tree_state(mine.server) == wrecked, at
         assert Journal(mine.folder).waiting() is None
         assert verify(Store(mine.store_folder)).sound
-    assert waited > 8
+    assert waited > 3
+
+
+@pytest.mark.parametrize("what", ["restore", "undo"])
+def test_what_was_reported_done_outlasts_a_power_cut(keep: Keep, tmp_path: Path, what: str) -> None:
+    """Names that came, went and changed, modes and times: nothing of it waits for the system to write it some time."""
+    if what == "undo":
+        put_back(keep)
+    act = put_back if what == "restore" else undo
+    whole = copy_of(keep, tmp_path / "whole")
+    act(whole)
+    done = tree_state(whole.server)
+    assert done != tree_state(keep.server)
+    for chance in range(12):
+        mine, room = copy_of(keep, tmp_path / f"cut{chance}"), tmp_path / f"room{chance}"
+        room.mkdir()
+        power = PowerCut(10**9, random.Random(chance), room)
+        with files.use(power):
+            act(mine)
+        power.cut()
+        assert tree_state(mine.server) == done, chance
 
 
 def test_failing_at_any_call_it_is_put_back_as_it_was(keep: Keep, tmp_path: Path) -> None:
@@ -131,7 +152,7 @@ def test_failing_at_any_call_it_is_put_back_as_it_was(keep: Keep, tmp_path: Path
     counted = copy_of(keep, tmp_path / "count")
     calls = count_calls(lambda: put_back(counted))
     back = 0
-    for at in range(1, calls + 1):
+    for at in moments(calls, 10):
         mine = copy_of(keep, tmp_path / f"at{at}")
         try:
             with files.use(FaultyIO(at, OSError(28, "No space left on device"))):
@@ -141,7 +162,7 @@ def test_failing_at_any_call_it_is_put_back_as_it_was(keep: Keep, tmp_path: Path
             assert tree_state(mine.server) == wrecked, at
             back += "all was put back" in str(error)
         assert Journal(mine.folder).waiting() is None
-    assert back > 8
+    assert back > 3
 
 
 def test_a_restore_can_be_undone_and_that_too(keep: Keep) -> None:

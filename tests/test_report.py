@@ -11,7 +11,8 @@ from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import Merge
 from emberkeep.show.report import html
 from emberkeep.show.summary import summary
-from tests.conftest import Program, run_program, tree_state
+from tests.conftest import tree_state
+from tests.program import Program, run_program
 
 OLD = '<r>\n <good id="rope"><worth>5</worth></good>\n <good id="net"><worth>7</worth></good>\n</r>\n'
 

@@ -25,7 +25,7 @@ from emberkeep.scan import Ahead, Scan
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store, Taken
 from emberkeep.trees import FolderTree, read
-from tests.conftest import Program
+from tests.program import Program
 
 needs_fork = pytest.mark.skipif(not scan.FORKS, reason="no processes are forked here")
 

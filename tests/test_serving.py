@@ -24,6 +24,7 @@ from emberkeep.planning.forecast import forecast
 from emberkeep.running import Console, Service, duration
 from emberkeep.runs.journal import StartRecord
 from emberkeep.servers import console, lifecycle
+from emberkeep.servers import watch as watching
 from emberkeep.servers.process import is_locked, running_signs, wait_for
 from emberkeep.servers.secrets import secret
 from emberkeep.servers.watch import Follower, Movement, State, Watch, read_line
@@ -74,7 +75,7 @@ def served(handler: type) -> Iterator[socketserver.ThreadingTCPServer]:
     server = socketserver.ThreadingTCPServer(("127.0.0.1", 0), handler)
     server.daemon_threads = True
     server.heard = []
-    threading.Thread(target=server.serve_forever, daemon=True).start()
+    threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
     try:
         yield server
     finally:
@@ -375,21 +376,22 @@ def test_a_start_that_dies_tells_its_last_line(tmp_path: Path) -> None:
     assert seen.last == "the sky fell"
 
 
-def test_a_silent_conversion_is_told_from_a_hang(tmp_path: Path) -> None:
+def test_a_silent_conversion_is_told_from_a_hang(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(watching, "LOOKS", 0.2)
     working = START + (
-        "log.write('game 2.5 begins\\n'); end = time.time() + 6\n"
+        "log.write('game 2.5 begins\\n'); end = time.time() + 3\n"
         "while time.time() < end:\n    open('world/x', 'a').write('x' * 1000); sum(range(300000))\n"
         "log.write('open for players\\n'); time.sleep(30)"
     )
-    watch = watch_of(tmp_path / "working", working, silent=4, world=True)
+    watch = watch_of(tmp_path / "working", working, silent=2, world=True)
     heard = []
     seen = watch.run(heard.append)
     finish(watch)
     assert seen.state is State.READY
     assert seen.converted
-    assert any(one.activity.works and one.quiet > 2 for one in heard)
+    assert any(one.activity.works and one.quiet > 1 for one in heard)
     watch = watch_of(
-        tmp_path / "hanging", START + "log.write('game 2.5 begins\\n'); time.sleep(60)", silent=4, world=True
+        tmp_path / "hanging", START + "log.write('game 2.5 begins\\n'); time.sleep(60)", silent=2, world=True
     )
     seen = watch.run()
     finish(watch)

@@ -12,7 +12,7 @@ import pytest
 from emberkeep.keep import Wanted
 from emberkeep.servers import published
 from emberkeep.servers.published import wanted_versions
-from tests.conftest import Program
+from tests.program import Program
 
 Serve = Callable[[dict[str, bytes]], str]
 
@@ -42,7 +42,7 @@ def serve() -> Iterator[Serve]:
                 """Quiet."""
 
         server = ThreadingHTTPServer(("127.0.0.1", 0), Pages)
-        threading.Thread(target=server.serve_forever, daemon=True).start()
+        threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
         running.append(server)
         return f"http://127.0.0.1:{server.server_port}"
 

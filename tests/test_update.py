@@ -16,7 +16,8 @@ from pathlib import Path
 import pytest
 
 from emberkeep.runs.journal import Journal
-from tests.conftest import WORD, Rock, run_program, tree_state
+from tests.conftest import WORD, Rock, tree_state
+from tests.program import run_program
 
 pytestmark = pytest.mark.skipif(os.name == "nt", reason="the launch script is one for sh")
 
@@ -87,11 +88,11 @@ def without(state: dict[str, tuple[object, ...]], rock: Rock) -> dict[str, tuple
     ("faults", "told"),
     [
         ("crash", "the keel is cracked"),
-        ("crash-late", "the keel cracked"),
-        ("port-taken", "is taken: Address already in use"),
-        ("refuse-save", "the save is damaged"),
+        pytest.param("crash-late", "the keel cracked", marks=pytest.mark.long),
+        pytest.param("port-taken", "is taken: Address already in use", marks=pytest.mark.long),
+        pytest.param("refuse-save", "the save is damaged", marks=pytest.mark.long),
         ("tear=outer-skerries/chart/strip.0.0.sea", "the great lantern"),
-        ("lose=outer-skerries/chart/strip.-1.-1.sea", "tiles"),
+        pytest.param("lose=outer-skerries/chart/strip.-1.-1.sea", "tiles", marks=pytest.mark.long),
     ],
 )
 def test_an_update_that_goes_wrong_is_taken_back_to_the_byte(rock: Rock, faults: str, told: str) -> None:
@@ -115,7 +116,10 @@ def quick(rock: Rock, **limits: str) -> None:
 
 @pytest.mark.parametrize(
     ("faults", "limit", "told"),
-    [("never-ready", {"limit": "3 s"}, "was not ready"), ("hang stubborn", {"silent": "3 s"}, "hangs")],
+    [
+        ("never-ready", {"limit": "2 s"}, "was not ready"),
+        pytest.param("hang stubborn", {"silent": "3 s"}, "hangs", marks=pytest.mark.long),
+    ],
 )
 def test_a_server_that_never_becomes_ready_is_ended_and_all_put_back(
     rock: Rock, faults: str, limit: dict[str, str], told: str
@@ -136,6 +140,7 @@ def test_after_going_back_it_is_told_that_the_server_is_stopped(rock: Rock) -> N
     assert rock.run("start", "--go").code == 0
 
 
+@pytest.mark.long
 def test_stay_leaves_a_failed_update_for_a_look(rock: Rock) -> None:
     before = tree_state(rock.server)
     done = rock.update("--go", "--stay", SKERRYLIGHT_FAULTS="crash")
@@ -244,6 +249,7 @@ def test_a_rehearsal_leaves_the_live_folder_alone_and_tells_how_long_it_takes(ro
     assert rock.update("--rehearse", "again").code == 3  # not empty
 
 
+@pytest.mark.long
 def test_a_rehearsal_while_players_are_on(rock: Rock) -> None:
     assert rock.run("snapshot").code == 0
     assert rock.run("start", "--go").code == 0
@@ -294,6 +300,7 @@ def killed_at_each(rock: Rock, words: Sequence[str], names: Sequence[str], prepa
     return reached
 
 
+@pytest.mark.long
 def test_killed_at_any_moment_an_update_is_taken_back_or_finished(rock: Rock) -> None:
     """At moments spread over the whole update, the engine's start included."""
     line = ["update", "releases/skerrylight-4.3.zip", "--to", "4.3", "--extensions", "releases/extensions-4.3", "--go"]
@@ -338,7 +345,7 @@ def test_a_start_is_refused_while_the_server_runs_and_a_stop_when_it_will_not_en
     stuck = rock.run("stop", "--now", "--go")
     assert stuck.code == 5
     assert "did not stop within 1 second" in stuck.err
-    path.write_text(path.read_text().replace('still = "1 s"', 'still = "1 s"\nterminate = "1 s"\nkill = "5 s"'))
+    path.write_text(path.read_text().replace('still = "0.2 s"', 'still = "0.2 s"\nterminate = "1 s"\nkill = "5 s"'))
     forced = rock.run("stop", "--now", "--go", "--json")
     assert forced.code == 0, forced.err
     assert forced.json["stopped"]["forced"] == "killed"
@@ -367,6 +374,7 @@ def test_history_tells_the_steps_and_how_long_each_took(rock: Rock) -> None:
     assert rock.run("history", "--run", "7").code == 2
 
 
+@pytest.mark.long
 def test_passwords_reach_neither_journal_nor_report_nor_output(rock: Rock) -> None:
     secret = "do not write this down 4711"
     rock.run("start", "--go", ROCK_CONSOLE=secret)
@@ -389,6 +397,7 @@ def test_without_a_keep_that_knows_how_it_is_started(tmp_path: Path) -> None:
     assert run_program("--keep", "server.keep", "stop", cwd=tmp_path).code == 0
 
 
+@pytest.mark.long
 def test_the_admins_own_updater_brings_the_engine(rock: Rock) -> None:
     shutil.unpack_archive(rock.place / "releases" / "skerrylight-4.3.zip", rock.place)
     new = rock.place / "skerrylight-4.3"
@@ -417,6 +426,7 @@ def test_the_admins_own_updater_brings_the_engine(rock: Rock) -> None:
 
 
 @pytest.mark.parametrize(("presses", "state"), [("y", "taken back"), ("n", "begun"), ("", "taken back")])
+@pytest.mark.long
 def test_ctrl_c_asks_whether_to_go_back_and_the_second_one_goes_back(rock: Rock, presses: str, state: str) -> None:
     pexpect = pytest.importorskip("pexpect")
     before = tree_state(rock.server)

@@ -25,10 +25,10 @@ from emberkeep.runs import snapshot, vault
 from emberkeep.store.compact import release
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
-from tests import farhosts
-from tests.conftest import Ran, run_program
+from tests import depth, farhosts
 from tests.farhosts import free_port
 from tests.faults import FaultyIO
+from tests.program import Ran, run_program
 
 WORDS = "seven gannets on a rock"
 NOW = datetime(2031, 4, 2, 20, tzinfo=UTC)
@@ -67,7 +67,9 @@ def kept(tmp_path: Path) -> Kept:
     return Kept(tmp_path / "here")
 
 
-@pytest.fixture(params=["folder", "sftp", "ftp", "object storage"])
+@pytest.fixture(
+    params=["folder", *(pytest.param(way, marks=pytest.mark.long) for way in ("sftp", "ftp", "object storage"))]
+)
 def target(request: pytest.FixtureRequest, kept: Kept, tmp_path: Path) -> Iterator[tuple[str, tuple[str, ...]]]:
     """Where the vault lies, and what the way there takes."""
     if request.param == "folder":
@@ -407,13 +409,13 @@ class Fate:
             assert self.must <= {store.about(str(number)).taken.isoformat() for number in store.numbers()}
 
 
-@pytest.mark.parametrize("seed", range(8))
+@pytest.mark.parametrize("seed", range(depth.choose(2, 8)))
 def test_whatever_becomes_of_the_keep_the_vault_gives_back_what_it_held(kept: Kept, seed: int) -> None:
     fate = Fate(kept, seed + int(os.environ.get("EMBERKEEP_SEED", "0")))
     fate.send()
     acts = [fate.play, fate.play, fate.play, fate.send, fate.send, fate.thin, fate.remember, fate.forget]
     acts += [fate.go_back, fate.lose, fate.damage, fate.begin_anew, fate.come_back, fate.come_back]
-    for _ in range(int(os.environ.get("EMBERKEEP_STEPS", "25"))):
+    for _ in range(depth.number("STEPS", 10, 25)):
         act = fate.chance.choice(acts)
         try:
             act()
@@ -459,6 +461,7 @@ def test_vaults_of_keep_toml_are_brought_up_to_date_together_or_by_name(kept: Ke
     assert not Path(kept.place / "atic").exists()
 
 
+@pytest.mark.usefixtures("no_pauses")
 def test_a_vault_that_cannot_be_reached_does_not_keep_the_others(kept: Kept) -> None:
     told(kept, f'[[vault]]\nname = "gone"\ntarget = "sftp://keeper@127.0.0.1:{free_port()}/x"\n' + ATTIC)
     done = kept("mirror", "vault", "--json")

@@ -30,7 +30,8 @@ from emberkeep.servers import announce
 from emberkeep.servers.announce import Message, post, time_left
 from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree
-from tests.conftest import Ran, Rock, make_rock, run_program, tree_state
+from tests.conftest import Moorings, Rock, tree_state
+from tests.program import Ran, run_program
 from tests.test_adopt import moor
 from tests.test_update import killed_at_each
 
@@ -39,8 +40,8 @@ SCOPES = ("map", "players", "progress", "extension-data")
 
 
 @pytest.fixture(scope="module")
-def built(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    return make_rock(tmp_path_factory.mktemp("wipes") / "rock", "cove").place
+def built(tmp_path_factory: pytest.TempPathFactory, moorings: Moorings) -> Path:
+    return moorings(tmp_path_factory.mktemp("wipes") / "rock", "cove").place
 
 
 @pytest.fixture
@@ -459,6 +460,7 @@ def test_a_wipe_of_a_running_server_from_the_warning_to_the_announcement(rock: R
     ("fault", "told"),
     [("crash", "ended after"), ("refuse-save", "ended after"), ("hang", "nothing moved")],
 )
+@pytest.mark.long
 def test_a_start_that_fails_brings_everything_back(rock: Rock, fault: str, told: str) -> None:
     path = rock.keep / "keep.toml"
     path.write_text(path.read_text().replace("[start]", '[start]\nsilent = "2 s"'))
@@ -492,6 +494,7 @@ def test_what_was_made_by_hand_and_is_gone_after_the_start_brings_all_back(rock:
     assert len(list((rock.server / "outer-skerries" / "keepers").iterdir())) == 4
 
 
+@pytest.mark.long
 def test_killed_at_any_moment_a_wipe_is_taken_back_or_finished(rock: Rock) -> None:
     """The engine's start included; its preview is asked for anew each time, as a run that ended forgets it."""
     line = ["wipe", "map", "players", "extension-data", "--seed", "4711"]

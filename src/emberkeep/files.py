@@ -3,8 +3,9 @@
 Every call goes through :data:`io`, a small object whose methods are the operating system's. A test may put
 another in its place (``use``) to fail or stop at the n-th call.
 
-Order of durability: the temporary file stands beside its target, is written, synced, given its mode and
-time, renamed over the target, and then the folder is synced, so that a power cut leaves the old file or the new one.
+Order of durability: the temporary file stands beside its target, is written, given its mode and time, synced, renamed
+over the target, and then the folder is synced, so that a power cut leaves the old file or the new one. What makes and
+removes many names syncs their folders once, at the end of a :func:`durable` block.
 """
 
 from __future__ import annotations
@@ -25,7 +26,15 @@ from emberkeep.scan import TEMPORARY
 class SystemIO:
     """The writing calls of the operating system, one method each."""
 
+    unsynced: set[str] | None = None
+    """Within a :func:`durable` block: folders in which names came, went or changed since they were last synced."""
+
+    def _changed(self, path: str | Path) -> None:
+        if self.unsynced is not None:
+            self.unsynced.add(os.path.dirname(path))  # noqa: PTH120 - called for every file
+
     def create(self, path: str | Path) -> BinaryIO:
+        self._changed(path)
         return cast(BinaryIO, open(path, "xb", buffering=0))  # noqa: PTH123 - paths of text are quicker
 
     def write(self, handle: BinaryIO, data: bytes) -> None:
@@ -44,15 +53,14 @@ class SystemIO:
         """End the file where the handle stands."""
         handle.truncate()
 
-    def sync_path(self, path: Path) -> None:
-        """Sync a file that was written and closed before."""
-        descriptor = os.open(path, os.O_RDWR | getattr(os, "O_BINARY", 0))
-        try:
-            os.fsync(descriptor)
-        finally:
-            os.close(descriptor)
+    def reopen(self, path: str | Path) -> BinaryIO:
+        """A file that was written and closed before, to be synced."""
+        # only Windows asks for the right to write of who syncs
+        return cast(BinaryIO, open(path, "r+b" if os.name == "nt" else "rb", buffering=0))  # noqa: PTH123
 
-    def sync_folder(self, path: Path) -> None:
+    def sync_folder(self, path: str | Path) -> None:
+        if self.unsynced is not None:
+            self.unsynced.discard(str(path))
         if os.name == "nt":  # Windows keeps folders in its journal and cannot open them for syncing.
             return
         descriptor = os.open(path, os.O_RDONLY)
@@ -62,21 +70,28 @@ class SystemIO:
             os.close(descriptor)
 
     def replace(self, source: Path, target: Path) -> None:
+        self._changed(source)
+        self._changed(target)
         os.replace(source, target)
 
     def unlink(self, path: str | Path) -> None:
+        self._changed(path)
         os.unlink(path)  # noqa: PTH108
 
     def rmdir(self, path: Path) -> None:
+        self._changed(path)
         path.rmdir()
 
     def mkdir(self, path: Path) -> None:
+        self._changed(path)
         path.mkdir()
 
     def symlink(self, target: str, path: Path) -> None:
+        self._changed(path)
         os.symlink(target, path)
 
     def link(self, existing: Path, path: Path) -> None:
+        self._changed(path)
         os.link(existing, path, follow_symlinks=os.link not in os.supports_follow_symlinks)
 
     def chmod(self, path: str | Path, mode: int) -> None:
@@ -102,6 +117,23 @@ def use(other: SystemIO) -> Iterator[None]:
         yield
     finally:
         io = before
+
+
+@contextlib.contextmanager
+def durable() -> Iterator[None]:
+    """What the block makes, renames and removes stays so through a power cut once the block has ended well: every
+    folder in which that happened is synced, once, at the end. Within another such block that one's end counts."""
+    if io.unsynced is not None:
+        yield
+        return
+    io.unsynced = set()
+    try:
+        yield
+        for folder in sorted(io.unsynced, reverse=True):
+            with contextlib.suppress(FileNotFoundError, NotADirectoryError):  # gone since: a change of the folder above
+                io.sync_folder(folder)
+    finally:
+        io.unsynced = None
 
 
 Chunk = bytes | int
@@ -134,7 +166,26 @@ def set_facts(path: str | Path, facts: Facts) -> None:
         io.utime(path, facts.mtime_ns)
 
 
-def _write_chunks(path: str | Path, chunks: Iterable[Chunk], *, sync: bool) -> None:
+def settle(path: str | Path, facts: Facts) -> None:
+    """Give a written file its facts, and sync both; facts alone where it may not be read."""
+    try:
+        handle = io.reopen(path)  # before its mode may forbid that
+    except PermissionError:
+        set_facts(path, facts)
+        return
+    with handle:
+        set_facts(path, facts)
+        io.sync(handle)
+
+
+def settle_folder(path: str | Path, facts: Facts) -> None:
+    """Give a folder its facts; they are synced at the end of the :func:`durable` block."""
+    set_facts(path, facts)
+    if io.unsynced is not None:
+        io.unsynced.add(str(path))
+
+
+def _write_chunks(path: str | Path, chunks: Iterable[Chunk]) -> None:
     with io.create(path) as handle:
         hole = False
         for chunk in chunks:
@@ -145,8 +196,6 @@ def _write_chunks(path: str | Path, chunks: Iterable[Chunk], *, sync: bool) -> N
                 io.write(handle, chunk)
         if hole:
             io.truncate(handle)
-        if sync:
-            io.sync(handle)
 
 
 def write_whole(target: Path, chunks: Iterable[Chunk], *, mode: int | None = None, mtime_ns: int | None = None) -> None:
@@ -158,8 +207,8 @@ def write_whole(target: Path, chunks: Iterable[Chunk], *, mode: int | None = Non
     if mode is None and target.is_file() and not target.is_symlink():
         mode = stat.S_IMODE(target.stat().st_mode)
     with _beside(target) as beside:
-        _write_chunks(beside, chunks, sync=True)
-        set_facts(beside, Facts(mode, mtime_ns))
+        _write_chunks(beside, chunks)
+        settle(beside, Facts(mode, mtime_ns))
         io.replace(beside, target)
     io.sync_folder(target.parent)
 
@@ -213,7 +262,7 @@ def write_new(target: str, chunks: Iterable[Chunk], facts: Facts) -> None:
     """Write ``chunks`` as a file that is not there yet, without syncing it; it goes again when that fails. The path is
     text: for tens of thousands of small files, pathlib takes as long as the system."""
     try:
-        _write_chunks(target, chunks, sync=False)
+        _write_chunks(target, chunks)
         set_facts(target, facts)
     except FileExistsError:
         raise
@@ -236,14 +285,13 @@ class Stage:
         """Write ``chunks`` beside ``target``. What ``chunks`` or the system raises leaves nothing of it."""
         make_folder(target.parent)
         with _beside(target) as beside:
-            _write_chunks(beside, chunks, sync=False)
+            _write_chunks(beside, chunks)
         self._waiting.append((beside, target, facts))
 
     def commit(self) -> None:
         """Sync and rename all. OSError half-way leaves the rest to :meth:`abandon`."""
         for beside, _, facts in self._waiting:
-            io.sync_path(beside)
-            set_facts(beside, facts)
+            settle(beside, facts)
         folders = {target.parent for _, target, _ in self._waiting}
         while self._waiting:
             io.replace(*self._waiting[0][:2])
@@ -349,9 +397,9 @@ def discard(path: Path) -> None:
 
 
 def move_in(source: Path, target: Path, facts: Facts) -> None:
-    """Give a file that was written and synced elsewhere its facts and its place, over what stands there."""
+    """Give a file that was settled elsewhere its place, over what stands there; ``facts`` where it has to be written
+    anew, as its place is on another disk."""
     make_folder(target.parent)
-    set_facts(source, facts)
     try:
         io.replace(source, target)
     except OSError as error:

@@ -153,7 +153,8 @@ class ObjectPlace:
         try:
             from fsspec.core import url_to_fs  # type: ignore[import-untyped]  # its own packages are optional
 
-            self._system, self._top = url_to_fs(address)
+            # asked anew: its packages would keep a connection to wherever the environment named at first
+            self._system, self._top = url_to_fs(address, skip_instance_cache=True)
         except (ImportError, ValueError) as error:
             raise UnreadableInput(
                 f"{address} cannot be reached: {error}",
@@ -169,7 +170,7 @@ class ObjectPlace:
             return act()
         except FileNotFoundError:
             raise UnreadableInput(f"{what}: it is not there", place=Where(self.label)) from None
-        except (OSError, ValueError) as error:
+        except Exception as error:  # each of its packages has a tree of errors of its own
             raise UnreadableInput(f"{what}: {error}", place=Where(self.label)) from error
 
     def sizes(self) -> dict[str, int]:

@@ -435,6 +435,21 @@ class _Fetch:
             self.done += count
             self.progress(min(self.done, self.total), self.total)
 
+    def _moved_in(self, rows: Sequence[_Whole]) -> list[Known]:
+        ways: set[str] = set()
+        known = []
+        for one in rows:
+            path = one.entry.path
+            copy = self.keep.server / path
+            folder = path.rpartition("/")[0]
+            if folder not in ways:
+                _check_way(self.keep.server, path)
+                ways.add(folder)
+            files.move_in(one.part, copy, _facts(one.entry))
+            facts = copy.stat()
+            known.append(Known(one.entry, one.digest, (facts.st_size, facts.st_mtime_ns)))
+        return known
+
     def _settle_full(self, least: int = 1) -> None:
         """Have what is whole put into its place once there is much of it, while further files come."""
         with self._guard:
@@ -451,21 +466,9 @@ class _Fetch:
         """Put files into their places together: syncing many behind one another costs little more than the first of
         them does."""
         for one in rows:
-            files.io.sync_path(one.part)
-        ways: set[str] = set()
-        known = []
-        for one in rows:
-            path = one.entry.path
-            copy = self.keep.server / path
-            folder = path.rpartition("/")[0]
-            if folder not in ways:
-                _check_way(self.keep.server, path)
-                ways.add(folder)
-            files.move_in(one.part, copy, _facts(one.entry))
-            facts = copy.stat()
-            known.append(Known(one.entry, one.digest, (facts.st_size, facts.st_mtime_ns)))
-        for folder in ways:
-            files.io.sync_folder(self.keep.server / folder)
+            files.settle(one.part, _facts(one.entry))
+        with files.durable():
+            known = self._moved_in(rows)
         self.state.put(known)
         for one in rows:
             if one.entry.size >= LARGE:
@@ -514,11 +517,22 @@ def fetch(keep: Keep, lines: Lines, plan: FetchPlan, progress: Progress = silent
     """
     server, state = keep.server, FarState(keep.folder)
     state.speaks_of(str(lines.door.address))
-    files.make_folder(server)
-    removed = _remove(server, state, plan)
+    with files.durable():
+        files.make_folder(server)
+        removed = _remove(server, plan)
+    state.forget(removed)
     state.forget(plan.forgotten)
     state.put((*plan.met, *plan.kept))
     work = _Fetch(keep, lines, state, progress, plan.bytes)
+    with files.durable():
+        rows = _made(server, plan, work)
+    state.put(rows)
+    work.all(plan.get)
+    return Fetched(work.fetched, work.done, len(removed), tuple(sorted(work.failed, key=lambda item: item.path)))
+
+
+def _made(server: Path, plan: FetchPlan, work: _Fetch) -> list[Known]:
+    """Make the folders and links of a plan; what stands now."""
     rows = []
     for entry in plan.folders:
         try:
@@ -538,12 +552,11 @@ def fetch(keep: Keep, lines: Lines, plan: FetchPlan, progress: Progress = silent
             rows.append(Known(entry))
         except (UnreadableInput, OSError) as error:
             work.failed.append(Skipped(entry.path, str(error)))
-    state.put(rows)
-    work.all(plan.get)
-    return Fetched(work.fetched, work.done, removed, tuple(sorted(work.failed, key=lambda item: item.path)))
+    return rows
 
 
-def _remove(server: Path, state: FarState, plan: FetchPlan) -> int:
+def _remove(server: Path, plan: FetchPlan) -> list[str]:
+    """Remove what is gone there; its paths."""
     gone = []
     for path in plan.remove:
         place = server / path
@@ -554,8 +567,7 @@ def _remove(server: Path, state: FarState, plan: FetchPlan) -> int:
         else:
             files.io.unlink(place)
         gone.append(path)
-    state.forget(gone)
-    return len(gone)
+    return gone
 
 
 def _stays_inside(entry: FarEntry) -> bool:

@@ -6,6 +6,7 @@ import os
 import shutil
 from collections import deque
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import nullcontext
 from dataclasses import dataclass
 from pathlib import Path
 from threading import Event, Lock
@@ -263,6 +264,11 @@ def apply(plan: RestorePlan, snapshot: Source, *, fresh: bool = False, progress:
     ``fresh``: the target is a new folder that nothing leans on yet, so what is written is not synced file by file.
     OSError when the system refuses; what was done until then stays, and the same restore goes on from it.
     """
+    with nullcontext() if fresh else files.durable():
+        return _applied(plan, snapshot, fresh, progress)
+
+
+def _applied(plan: RestorePlan, snapshot: Source, fresh: bool, progress: Progress) -> list[Fault]:
     faults: list[Fault] = []
     files.make_folder(plan.target)
     for leftover in plan.leftovers:
@@ -391,11 +397,11 @@ def _touch(plan: RestorePlan) -> None:
     """Modes and times, the folders' last: writing into a folder changes its time."""
     for entry in plan.touch:
         if entry.kind is FILE:
-            files.set_facts(plan.target / entry.path, _facts(entry))
+            files.settle(plan.target / entry.path, _facts(entry))
     for entry in deepest_first(plan.folders):
-        files.set_facts(plan.target / entry.path, _facts(entry))
+        files.settle_folder(plan.target / entry.path, _facts(entry))
     if plan.top is not None:
-        files.set_facts(plan.target, _facts(plan.top))
+        files.settle_folder(plan.target, _facts(plan.top))
 
 
 def check_target(into: Path, server: Path) -> None:

@@ -345,7 +345,8 @@ def _one(room: Room, step: Step, plan: Plan, begun: datetime) -> None:
     if step.whole and not room.run.whole:
         room.run = room.journal.change(replace(room.run, whole=True))
     room.say(step.title)
-    step.act(room, plan)
+    with files.durable():  # before the journal says that it is done
+        step.act(room, plan)
     room.journal.step_done(room.run, room.at, room.clock())
 
 

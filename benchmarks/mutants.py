@@ -1,0 +1,499 @@
+"""Single faults put into the product, one at a time, and whether a test notices: does the suite bite?
+
+    python benchmarks/mutants.py [--modules GLOB …] [--budget 200] [--seed 1] [--jobs 2] [--map FILE] [--list] [--out FILE]
+
+A *mutant* is a module with one fault: a condition turned round, a comparison's bound moved, a call dropped, a result that is
+never computed, an exception swallowed or caught too widely. ``--budget`` of them are drawn by ``--seed`` from the modules that
+``--modules`` names (by default those that people's worlds rest on). Each is put into a copy of the package, and the tests that
+ran the faulty line, as a first run with coverage learned (kept in ``--map`` for the next time), are run against it in a process
+of its own, the quick ones first, until one fails. A mutant that is *killed* made a test fail or hang; one that *survived* shows
+a line that no test holds.
+
+Survivors that change nothing anybody could see stand, each with its reason, in ``mutants_accepted.toml``; they are told apart,
+and one that is killed after all, or fits nothing any more, is told too. Exit code 1 when fewer than 95 % of the others were
+killed. Needs the development packages (``pip install '.[dev]'``); POSIX only, as it forks.
+"""
+
+from __future__ import annotations
+
+import argparse
+import ast
+import contextlib
+import fnmatch
+import json
+import os
+import random
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+import tomllib
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent
+PACKAGE = ROOT / "src" / "emberkeep"
+ACCEPTED = Path(__file__).with_name("mutants_accepted.toml")
+MODULES = (
+    "merging/*", "documents/*", "store/*", "files.py", "runs/*", "planning/*", "migrating/*", "recurrence.py", "archives.py",
+    "remote/*", "servers/watch.py",
+)  # fmt: skip
+AIM = 0.95
+MOST_TESTS_SECONDS = 100.0
+"""How long, by what the tests take unharmed, one mutant is tried."""
+
+
+# --- faults --------------------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Mutant:
+    """One fault. ``start``, ``end``: offsets in the module's UTF-8 bytes that ``text`` stands in for; ``where``: the function."""
+
+    module: str
+    where: str
+    line: int
+    kind: str
+    start: int
+    end: int
+    text: str
+    was: str
+
+    @property
+    def name(self) -> str:
+        """What tells it apart from others, also when lines have moved."""
+        return f"{self.module}:{self.where}: {self.kind}: {' '.join(self.was.split())[:100]}"
+
+    def applied(self, source: bytes) -> bytes:
+        """The module with the fault."""
+        return source[: self.start] + self.text.encode() + source[self.end :]
+
+
+FLIPPED = {
+    ast.Lt: "<=", ast.LtE: "<", ast.Gt: ">=", ast.GtE: ">", ast.Eq: "!=", ast.NotEq: "==", ast.In: "not in", ast.NotIn: "in",
+    ast.Is: "is not", ast.IsNot: "is",
+}  # fmt: skip
+
+
+class Finder(ast.NodeVisitor):
+    """All faults that a module's text can be given."""
+
+    def __init__(self, module: str, source: bytes) -> None:
+        self.module, self.source = module, source
+        self.found: list[Mutant] = []
+        self._where: list[str] = []
+        starts = [0]
+        for line in source.splitlines(keepends=True):
+            starts.append(starts[-1] + len(line))
+        self._starts = starts
+        self.visit(ast.parse(source))
+
+    def _span(self, node: ast.expr | ast.stmt | ast.ExceptHandler) -> tuple[int, int]:
+        assert node.end_lineno is not None and node.end_col_offset is not None
+        return self._starts[node.lineno - 1] + node.col_offset, self._starts[node.end_lineno - 1] + node.end_col_offset
+
+    def _text(self, node: ast.expr | ast.stmt) -> str:
+        start, end = self._span(node)
+        return self.source[start:end].decode()
+
+    def _add(self, kind: str, node: ast.expr | ast.stmt, text: str, line: int | None = None) -> None:
+        start, end = self._span(node)
+        where = ".".join(self._where) or "(top)"
+        self.found.append(Mutant(self.module, where, line or node.lineno, kind, start, end, text, self._text(node)))
+
+    def _named(self, node: ast.FunctionDef | ast.ClassDef) -> None:
+        self._where.append(node.name)
+        for inner in node.body:  # not its decorators, defaults and annotations
+            self.visit(inner)
+        self._where.pop()
+
+    def visit_FunctionDef(self, node: ast.FunctionDef) -> None:
+        self._named(node)
+
+    def visit_ClassDef(self, node: ast.ClassDef) -> None:
+        self._named(node)
+
+    def visit_Assert(self, node: ast.Assert) -> None:
+        """Assertions are for the type checker."""
+
+    def visit_AnnAssign(self, node: ast.AnnAssign) -> None:
+        if node.value is not None and self._where and isinstance(node.target, ast.Name):
+            self.visit(node.value)
+
+    def visit_If(self, node: ast.If) -> None:
+        if "TYPE_CHECKING" in self._text(node.test):
+            return
+        self._turned(node.test)
+        self.generic_visit(node)
+
+    def visit_While(self, node: ast.While) -> None:
+        self._turned(node.test)
+        self.generic_visit(node)
+
+    def visit_IfExp(self, node: ast.IfExp) -> None:
+        self._turned(node.test)
+        self.generic_visit(node)
+
+    def visit_comprehension(self, node: ast.comprehension) -> None:
+        for test in node.ifs:
+            self._turned(test)
+        self.generic_visit(node)
+
+    def _turned(self, test: ast.expr) -> None:
+        if isinstance(test, ast.Compare | ast.BoolOp | ast.Constant):
+            return  # its own faults say the same or more
+        self._add("condition turned round", test, f"(not ({self._text(test)}))")
+
+    def visit_Compare(self, node: ast.Compare) -> None:
+        if len(node.ops) == 1:
+            right = self._text(node.comparators[0])
+            self._add("comparison", node, f"({self._text(node.left)} {FLIPPED[type(node.ops[0])]} {right})")
+        self.generic_visit(node)
+
+    def visit_BoolOp(self, node: ast.BoolOp) -> None:
+        for value in node.values:  # each part left out, as if nobody had thought of it
+            rest = (" and " if isinstance(node.op, ast.And) else " or ").join(
+                f"({self._text(other)})" for other in node.values if other is not value
+            )
+            self._add(f"without “{' '.join(self._text(value).split())[:60]}”", node, f"({rest})", value.lineno)
+        self.generic_visit(node)
+
+    def visit_Constant(self, node: ast.Constant) -> None:
+        if type(node.value) is int:
+            self._add("a number more", node, str(node.value + 1))
+        elif node.value is True or node.value is False:
+            self._add("yes for no", node, str(not node.value))
+
+    def visit_JoinedStr(self, node: ast.JoinedStr) -> None:
+        """Words to users are not held to the letter."""
+
+    def visit_Expr(self, node: ast.Expr) -> None:
+        value = node.value
+        if isinstance(value, ast.Call):
+            self._add("call dropped", node, "pass")
+        if not isinstance(value, ast.Constant):
+            self.generic_visit(node)
+
+    def visit_AugAssign(self, node: ast.AugAssign) -> None:
+        self._add("not added", node, "pass")
+        self.generic_visit(node)
+
+    def visit_Raise(self, node: ast.Raise) -> None:
+        self._add("not raised", node, "pass")  # what it says is words
+
+    def visit_Return(self, node: ast.Return) -> None:
+        if node.value is not None and not isinstance(node.value, ast.Constant):
+            self._add("nothing returned", node, "return None")
+        elif node.value is None:
+            self._add("not returned yet", node, "pass")
+        self.generic_visit(node)
+
+    def visit_Continue(self, node: ast.Continue) -> None:
+        self._add("not passed over", node, "pass")
+
+    def visit_Break(self, node: ast.Break) -> None:
+        self._add("goes on", node, "pass")
+
+    def visit_ExceptHandler(self, node: ast.ExceptHandler) -> None:
+        if node.type is not None and self._text(node.type) not in ("BaseException", "Exception"):
+            self._add("caught too widely", node.type, "Exception")
+        for inner in node.body:
+            self.visit(inner)
+
+    def visit_UnaryOp(self, node: ast.UnaryOp) -> None:
+        self.generic_visit(node)
+
+
+def mutants(globs: Sequence[str]) -> list[Mutant]:
+    """All faults of the modules that ``globs`` name; those that Python would not even read are left out."""
+    found = []
+    for path in sorted(PACKAGE.rglob("*.py")):
+        module = path.relative_to(PACKAGE).as_posix()
+        if any(fnmatch.fnmatch(module, pattern) for pattern in globs):
+            source = path.read_bytes()
+            for mutant in Finder(module, source).found:
+                with contextlib.suppress(SyntaxError):
+                    ast.parse(mutant.applied(source))
+                    found.append(mutant)
+    return found
+
+
+# --- which tests ran which line --------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Coverage:
+    """``lines``: by module and line the tests that ran it; ``seconds``: how long each test took."""
+
+    lines: dict[str, dict[int, list[str]]]
+    seconds: dict[str, float]
+
+    def tests(self, mutant: Mutant) -> list[str]:
+        """The tests that ran a mutant's line, the quick ones first."""
+        found = self.lines.get(mutant.module, {}).get(mutant.line, [])
+        return sorted(found, key=lambda test: self.seconds.get(test, 1.0))
+
+
+def coverage(saved: Path, jobs: int) -> Coverage:
+    """What ``saved`` holds, else learned by running the whole suite once."""
+    if not saved.exists():
+        saved.write_text(json.dumps(_learned(jobs)))
+    told = json.loads(saved.read_text())
+    lines = {module: {int(line): tests for line, tests in found.items()} for module, found in told["lines"].items()}
+    return Coverage(lines, told["seconds"])
+
+
+def _learned(jobs: int) -> dict[str, object]:
+    import coverage as library
+
+    with tempfile.TemporaryDirectory() as room:
+        junit, data = Path(room) / "tests.xml", Path(room) / "coverage"
+        line = [sys.executable, "-m", "pytest", "-n", str(jobs), f"--junit-xml={junit}", "-o", "junit_family=xunit1"]
+        line += [f"--cov={PACKAGE}", "--cov-context=test", "--cov-report=", "-p", "no:randomly"]
+        print("learning which test runs which line …", flush=True)
+        subprocess.run(
+            line, cwd=ROOT, env={**os.environ, "COVERAGE_FILE": str(data)}, stdout=subprocess.DEVNULL, check=True
+        )
+        found = library.CoverageData(str(data))
+        found.read()
+        lines: dict[str, dict[int, list[str]]] = {}
+        for file in found.measured_files():
+            module = Path(file).relative_to(PACKAGE).as_posix()
+            lines[module] = {
+                number: sorted({context.rpartition("|")[0] for context in contexts if context})
+                for number, contexts in found.contexts_by_lineno(file).items()
+            }
+        return {"lines": lines, "seconds": _seconds(junit)}
+
+
+def _seconds(junit: Path) -> dict[str, float]:
+    from xml.etree import ElementTree
+
+    return {
+        f"{case.get('file')}::{case.get('name')}": float(case.get("time", "0"))
+        for case in ElementTree.parse(junit).iter("testcase")
+    }
+
+
+# --- trying them -------------------------------------------------------------------------------------------------------
+
+
+@dataclass
+class Verdict:
+    """What became of a mutant: ``killed``, ``hung``, ``survived`` or ``never run``; ``tried``: tests that ran it."""
+
+    mutant: Mutant
+    how: str
+    tried: int = 0
+    by: str = ""
+
+
+@dataclass
+class Bench:
+    """One copy of the package, in which one mutant at a time stands."""
+
+    room: Path
+    source: Path = field(init=False)
+
+    def __post_init__(self) -> None:
+        self.source = self.room / "src"
+        shutil.copytree(ROOT / "src", self.source, ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
+
+    def tried(self, mutant: Mutant, known: Coverage) -> Verdict:
+        """Run the tests that run its line; the copy is whole again afterwards."""
+        tests = known.tests(mutant)
+        if not tests:
+            return Verdict(mutant, "never run")
+        path = self.source / "emberkeep" / mutant.module
+        whole = path.read_bytes()
+        path.write_bytes(mutant.applied(whole))
+        shutil.rmtree(path.parent / "__pycache__", ignore_errors=True)
+        try:
+            return self._run(mutant, tests, known)
+        finally:
+            path.write_bytes(whole)
+            shutil.rmtree(path.parent / "__pycache__", ignore_errors=True)
+
+    def _run(self, mutant: Mutant, tests: list[str], known: Coverage) -> Verdict:
+        chosen: list[str] = []
+        total = 0.0
+        for test in tests:
+            total += known.seconds.get(test, 1.0) + 0.05
+            if chosen and total > MOST_TESTS_SECONDS:
+                break
+            chosen.append(test)
+        log = self.room / "log"
+        started = time.monotonic()
+        process = _forked(self, chosen, log)
+        limit = started + 20 + 4 * total
+        while True:
+            ended, status = os.waitpid(process, os.WNOHANG)
+            if ended:
+                code = os.waitstatus_to_exitcode(status)
+                failed = next(
+                    (line for line in log.read_text(errors="replace").splitlines() if line.startswith("FAILED")), ""
+                )
+                return Verdict(mutant, "survived" if code == 0 else "killed", len(chosen), failed[7:120])
+            if time.monotonic() > limit:
+                os.killpg(process, signal.SIGKILL)
+                os.waitpid(process, 0)
+                return Verdict(mutant, "hung", len(chosen))
+            time.sleep(0.02)
+
+
+def _forked(bench: Bench, tests: Sequence[str], log: Path) -> int:
+    """A process that runs tests against the copy; it has loaded what all of them need."""
+    process = os.fork()
+    if process:
+        with contextlib.suppress(OSError):
+            os.setpgid(process, process)
+        return process
+    try:
+        os.setpgid(0, 0)
+        descriptor = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
+        for number in (1, 2):
+            os.dup2(descriptor, number)
+        os.chdir(ROOT)
+        os.environ |= {
+            "PYTHONPATH": str(bench.source), "PYTHONDONTWRITEBYTECODE": "1", "EMBERKEEP_NO_SHRINK": "1",
+            "HYPOTHESIS_STORAGE_DIRECTORY": str(bench.room / "hypothesis"),
+        }  # fmt: skip
+        sys.dont_write_bytecode = True
+        sys.path[:0] = [str(bench.source), str(ROOT)]
+        import pytest
+
+        words = [
+            "-x",
+            "-q",
+            "--tb=no",
+            "-p",
+            "no:cacheprovider",
+            "-p",
+            "no:xdist",
+            "-p",
+            "no:randomly",
+            "-o",
+            "addopts=",
+        ]
+        code = int(pytest.main([*words, f"--basetemp={bench.room / 'tests'}", *tests]))
+        sys.stdout.flush()
+    except BaseException:
+        code = 70
+    os._exit(code)
+
+
+def verdicts(chosen: Sequence[Mutant], known: Coverage, jobs: int) -> Iterator[Verdict]:
+    """Each mutant tried, as they are done."""
+    with tempfile.TemporaryDirectory() as room, ThreadPoolExecutor(jobs) as pool:
+        benches = [Bench(Path(room) / str(number)) for number in range(jobs)]
+
+        def one(mutant: Mutant) -> Verdict:
+            bench = benches.pop()
+            try:
+                return bench.tried(mutant, known)
+            finally:
+                benches.append(bench)
+
+        yield from pool.map(one, chosen)
+
+
+def warmed() -> None:
+    """Load what tests need beside the product, once for all of them."""
+    import hypothesis.strategies
+    import numpy
+    import paramiko
+    import pytest
+    import rich.progress
+    import yaml
+
+    assert "emberkeep" not in sys.modules
+    del hypothesis, numpy, paramiko, pytest, rich, yaml
+
+
+# --- the table -----------------------------------------------------------------------------------------------------------
+
+
+def accepted() -> dict[str, str]:
+    """Survivors that are accepted, by name, and why."""
+    told = tomllib.loads(ACCEPTED.read_text()) if ACCEPTED.exists() else {}
+    return {one["mutant"]: one["why"] for one in told.get("accepted", [])}
+
+
+def area(module: str) -> str:
+    """What a module counts towards in the table."""
+    return module.rpartition("/")[0] or module
+
+
+def report(found: Sequence[Verdict], known: dict[str, str]) -> float:
+    """Print the table and every survivor; the share that was killed of those not accepted."""
+    areas: dict[str, Counter[str]] = {}
+    for one in found:
+        lived = one.how in ("survived", "never run")
+        how = "accepted" if lived and one.mutant.name in known else one.how
+        areas.setdefault(area(one.mutant.module), Counter())[how] += 1
+    columns = ("killed", "hung", "survived", "never run", "accepted")
+    print(f"\n{'':24}{''.join(f'{name:>11}' for name in columns)}{'share':>9}")
+    everything: Counter[str] = sum(areas.values(), Counter())
+    for name, counts in [*sorted(areas.items()), ("all", everything)]:
+        print(f"{name:24}{''.join(f'{counts[column]:11}' for column in columns)}{_share(counts):9.1%}")
+    for one in found:
+        if one.how in ("survived", "never run") and one.mutant.name not in known:
+            mutant = one.mutant
+            print(f"\n{mutant.module}:{mutant.line} {mutant.where}: {mutant.kind} ({one.how}, {one.tried} tests)")
+            print(f"    - {' '.join(mutant.was.split())[:150]}\n    + {' '.join(mutant.text.split())[:150]}")
+        elif one.mutant.name in known and one.how in ("killed", "hung"):
+            print(f"\naccepted, and killed all the same: {one.mutant.name}")
+    return _share(everything)
+
+
+def _share(counts: Counter[str]) -> float:
+    dead = counts["killed"] + counts["hung"]
+    every = dead + counts["survived"] + counts["never run"]
+    return dead / every if every else 1.0
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--modules", nargs="+", default=MODULES, metavar="GLOB", help="paths below src/emberkeep")
+    parser.add_argument("--budget", type=int, default=200, help="how many faults are tried")
+    parser.add_argument("--seed", type=int, default=1, help="which of them")
+    parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1, help="how many at a time")
+    parser.add_argument("--map", type=Path, help="where it is kept which test runs which line")
+    parser.add_argument("--at", nargs="+", default=[], metavar="MODULE:LINE", help="all faults of these lines instead")
+    parser.add_argument("--list", action="store_true", help="only list them")
+    parser.add_argument("--out", type=Path, help="write every verdict here, as JSON")
+    args = parser.parse_args()
+    every = mutants(args.modules)
+    known = accepted()
+    names = {mutant.name for mutant in mutants(("*",))}
+    for name in known.keys() - names:
+        print(f"accepted, and not there any more: {name}")
+    if args.at:
+        chosen = [mutant for mutant in mutants(("*",)) if f"{mutant.module}:{mutant.line}" in args.at]
+    else:
+        chosen = random.Random(args.seed).sample(every, min(args.budget, len(every)))
+    print(f"{len(every)} faults in {len({mutant.module for mutant in every})} modules; {len(chosen)} of them are tried")
+    if args.list:
+        for mutant in chosen:
+            print(mutant.name)
+        return 0
+    warmed()
+    with tempfile.TemporaryDirectory() as room:
+        told = coverage(args.map or Path(room) / "map.json", args.jobs)
+        found = []
+        for number, one in enumerate(verdicts(chosen, told, args.jobs), 1):
+            found.append(one)
+            print(f"\r{number} of {len(chosen)}", end="", file=sys.stderr, flush=True)
+    share = report(found, known)
+    if args.out:
+        args.out.write_text(json.dumps([{**asdict(one), "name": one.mutant.name} for one in found], indent=1))
+    return 0 if share >= AIM else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,113 @@
+"""The program as tests run it: in this process, which starts nothing, or as a process of its own where that matters.
+
+:func:`run_program` calls ``main`` with a folder, an environment and streams of its own, as a shell would give them. Kills,
+signals, terminals, pipes and two writers at once need :func:`start_program` or :func:`run_process`.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import os
+import subprocess
+import sys
+import threading
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager, redirect_stderr, redirect_stdout
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from emberkeep.cli.main import main
+
+
+@dataclass(frozen=True)
+class Ran:
+    """What a run of the program came to."""
+
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+Program = Callable[..., Ran]
+
+
+def command_line(*words: str | Path) -> list[str]:
+    """The program's own command line, for a process."""
+    return [sys.executable, "-m", "emberkeep", *map(str, words)]
+
+
+def process_environment(more: Mapping[str, str] | None = None) -> dict[str, str]:
+    """This process's environment without a keep that its user may have named, and ``more``."""
+    inherited = {name: value for name, value in os.environ.items() if not name.startswith("EMBERKEEP_KEEP")}
+    return {**inherited, "PYTHONIOENCODING": "utf-8", **(more or {})}
+
+
+def start_program(
+    *words: str | Path, cwd: Path, environment: Mapping[str, str] | None = None, **how: Any
+) -> subprocess.Popen[Any]:
+    """The program as a process; it prints nowhere unless ``how`` says where."""
+    how = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL, **how}
+    return subprocess.Popen(command_line(*words), cwd=cwd, env=process_environment(environment), **how)
+
+
+def run_process(*words: str | Path, cwd: Path, environment: Mapping[str, str] | None = None, **how: Any) -> Ran:
+    """The program as a process, to its end."""
+    how = {"capture_output": True, "timeout": 120, **how}
+    done = subprocess.run(command_line(*words), cwd=cwd, env=process_environment(environment), check=False, **how)
+    return Ran(done.returncode, done.stdout.decode("utf-8"), done.stderr.decode("utf-8"))
+
+
+_in_use = threading.Lock()
+"""A process has one current folder and one environment: who runs two at once needs processes."""
+
+
+def run_program(*words: str | Path, cwd: Path, environment: Mapping[str, str] | None = None) -> Ran:
+    """The program in this process, to its end: quicker than :func:`run_process` by the start of an interpreter."""
+    out, err = _stream(), _stream()
+    with _standing_in(cwd, process_environment(environment)), redirect_stdout(out), redirect_stderr(err):
+        code = _exit_code([str(word) for word in words])
+    return Ran(code, _text(out), _text(err))
+
+
+def _stream() -> io.TextIOWrapper:
+    return io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True)
+
+
+def _text(stream: io.TextIOWrapper) -> str:
+    stream.flush()
+    raw = stream.buffer
+    assert isinstance(raw, io.BytesIO)
+    return raw.getvalue().decode("utf-8")
+
+
+def _exit_code(words: list[str]) -> int:
+    try:
+        return main(words)
+    except SystemExit as end:  # argparse's way to end
+        return end.code if isinstance(end.code, int) else int(end.code is not None)
+
+
+@contextmanager
+def _standing_in(cwd: Path, environment: dict[str, str]) -> Iterator[None]:
+    """Another current folder, environment and empty standard input for a while."""
+    assert _in_use.acquire(blocking=False), "two programs at once need processes: start_program"
+    before, variables, keyboard = Path.cwd(), dict(os.environ), sys.stdin
+    try:
+        os.chdir(cwd)
+        os.environ.clear()
+        os.environ.update(environment)
+        with Path(os.devnull).open() as nothing:
+            sys.stdin = nothing
+            yield
+    finally:
+        sys.stdin = keyboard
+        os.environ.clear()
+        os.environ.update(variables)
+        os.chdir(before)
+        _in_use.release()
