@@ -20,6 +20,7 @@ import argparse
 import ast
 import contextlib
 import fnmatch
+import importlib
 import json
 import os
 import random
@@ -31,10 +32,12 @@ import tempfile
 import time
 import tomllib
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
+
+import pytest
 
 ROOT = Path(__file__).resolve().parent.parent
 PACKAGE = ROOT / "src" / "emberkeep"
@@ -210,16 +213,12 @@ class Finder(ast.NodeVisitor):
 
 
 def mutants(globs: Sequence[str]) -> list[Mutant]:
-    """All faults of the modules that ``globs`` name; those that Python would not even read are left out."""
+    """All faults of the modules that ``globs`` name."""
     found = []
     for path in sorted(PACKAGE.rglob("*.py")):
         module = path.relative_to(PACKAGE).as_posix()
         if any(fnmatch.fnmatch(module, pattern) for pattern in globs):
-            source = path.read_bytes()
-            for mutant in Finder(module, source).found:
-                with contextlib.suppress(SyntaxError):
-                    ast.parse(mutant.applied(source))
-                    found.append(mutant)
+            found += Finder(module, path.read_bytes()).found
     return found
 
 
@@ -237,6 +236,14 @@ class Coverage:
         """The tests that ran a mutant's line, the quick ones first."""
         found = self.lines.get(mutant.module, {}).get(mutant.line, [])
         return sorted(found, key=lambda test: self.seconds.get(test, 1.0))
+
+    def without(self, tests: set[str]) -> Coverage:
+        """The same as if there were no such tests."""
+        lines = {
+            module: {line: [name for name in names if name not in tests] for line, names in found.items()}
+            for module, found in self.lines.items()
+        }
+        return Coverage(lines, self.seconds)
 
 
 def coverage(saved: Path, jobs: int) -> Coverage:
@@ -327,27 +334,43 @@ class Bench:
             if chosen and total > MOST_TESTS_SECONDS:
                 break
             chosen.append(test)
-        log = self.room / "log"
-        started = time.monotonic()
-        process = _forked(self, chosen, log)
-        limit = started + 20 + 4 * total
-        while True:
-            ended, status = os.waitpid(process, os.WNOHANG)
-            if ended:
-                code = os.waitstatus_to_exitcode(status)
-                failed = next(
-                    (line for line in log.read_text(errors="replace").splitlines() if line.startswith("FAILED")), ""
-                )
-                return Verdict(mutant, "survived" if code == 0 else "killed", len(chosen), failed[7:120])
+        failed = self.failing(chosen, 20 + 4 * total)
+        how = "hung" if failed is None else "killed" if failed else "survived"
+        return Verdict(mutant, how, len(chosen), failed[0] if failed else "")
+
+    def failing(self, tests: Sequence[str], seconds: float, *, first: bool = True) -> list[str] | None:
+        """The tests that fail against the copy as it stands, by default the first only; None when they take longer than
+        that. A copy that cannot even be loaded fails by the name ``(loading)``."""
+        log = self.room / "failed"
+        log.unlink(missing_ok=True)
+        process = _forked(self, tests, log, first)
+        limit = time.monotonic() + seconds
+        while not os.waitpid(process, os.WNOHANG)[0]:
             if time.monotonic() > limit:
                 os.killpg(process, signal.SIGKILL)
                 os.waitpid(process, 0)
-                return Verdict(mutant, "hung", len(chosen))
+                return None
             time.sleep(0.02)
+        return list(json.loads(log.read_text())) if log.exists() else ["(loading)"]
 
 
-def _forked(bench: Bench, tests: Sequence[str], log: Path) -> int:
-    """A process that runs tests against the copy; it has loaded what all of them need."""
+class Failing:
+    """A pytest plugin: which tests failed."""
+
+    def __init__(self) -> None:
+        self.names: list[str] = []
+
+    def pytest_runtest_logreport(self, report: pytest.TestReport) -> None:
+        if report.failed:
+            self.names.append(report.nodeid)
+
+    def pytest_collectreport(self, report: pytest.CollectReport) -> None:
+        if report.failed:
+            self.names.append("(loading)")
+
+
+def _forked(bench: Bench, tests: Sequence[str], log: Path, first: bool) -> int:
+    """A process that runs tests against the copy and writes down which failed; it has loaded what all of them need."""
     process = os.fork()
     if process:
         with contextlib.suppress(OSError):
@@ -355,7 +378,7 @@ def _forked(bench: Bench, tests: Sequence[str], log: Path) -> int:
         return process
     try:
         os.setpgid(0, 0)
-        descriptor = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
+        descriptor = os.open(bench.room / "log", os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
         for number in (1, 2):
             os.dup2(descriptor, number)
         os.chdir(ROOT)
@@ -365,54 +388,49 @@ def _forked(bench: Bench, tests: Sequence[str], log: Path) -> int:
         }  # fmt: skip
         sys.dont_write_bytecode = True
         sys.path[:0] = [str(bench.source), str(ROOT)]
-        import pytest
-
-        words = [
-            "-x",
-            "-q",
-            "--tb=no",
-            "-p",
-            "no:cacheprovider",
-            "-p",
-            "no:xdist",
-            "-p",
-            "no:randomly",
-            "-o",
-            "addopts=",
-        ]
-        code = int(pytest.main([*words, f"--basetemp={bench.room / 'tests'}", *tests]))
-        sys.stdout.flush()
-    except BaseException:
-        code = 70
-    os._exit(code)
+        words = ["-q", "--tb=short", "-p", "no:cacheprovider", "-p", "no:xdist", "-p", "no:randomly", "-o", "addopts="]
+        words += [*(["-x"] if first else []), f"--basetemp={bench.room / 'tests'}"]
+        failing = Failing()
+        code = pytest.main([*words, *tests], [failing])
+        if code in (pytest.ExitCode.OK, pytest.ExitCode.TESTS_FAILED, pytest.ExitCode.INTERRUPTED):
+            log.write_text(json.dumps(failing.names))
+    finally:
+        os._exit(0)
 
 
-def verdicts(chosen: Sequence[Mutant], known: Coverage, jobs: int) -> Iterator[Verdict]:
-    """Each mutant tried, as they are done."""
+def verdicts(chosen: Sequence[Mutant], known: Coverage, jobs: int) -> list[Verdict]:
+    """Each mutant tried. A test that also fails against the whole package proves nothing: what it killed is tried again
+    without it."""
     with tempfile.TemporaryDirectory() as room, ThreadPoolExecutor(jobs) as pool:
         benches = [Bench(Path(room) / str(number)) for number in range(jobs)]
+        done = 0
 
         def one(mutant: Mutant) -> Verdict:
+            nonlocal done
             bench = benches.pop()
             try:
                 return bench.tried(mutant, known)
             finally:
                 benches.append(bench)
+                done += 1
+                print(f"\r{done} tried", end="", file=sys.stderr, flush=True)
 
-        yield from pool.map(one, chosen)
+        found = list(pool.map(one, chosen))
+        while True:
+            killers = sorted({verdict.by for verdict in found} - {"", "(loading)"})
+            unfit = set(benches[0].failing(killers, 3600, first=False) or ()) if killers else set()
+            if not unfit:
+                return found
+            print(f"\nfails without a fault too, and is left out: {', '.join(sorted(unfit))}", file=sys.stderr)
+            known = known.without(unfit)
+            found = [one(verdict.mutant) if verdict.by in unfit else verdict for verdict in found]
 
 
 def warmed() -> None:
     """Load what tests need beside the product, once for all of them."""
-    import hypothesis.strategies
-    import numpy
-    import paramiko
-    import pytest
-    import rich.progress
-    import yaml
-
+    for name in ("hypothesis.strategies", "numpy", "paramiko", "rich.progress", "yaml", "zstandard", "psutil"):
+        importlib.import_module(name)
     assert "emberkeep" not in sys.modules
-    del hypothesis, numpy, paramiko, pytest, rich, yaml
 
 
 # --- the table -----------------------------------------------------------------------------------------------------------
@@ -485,10 +503,7 @@ def main() -> int:
     warmed()
     with tempfile.TemporaryDirectory() as room:
         told = coverage(args.map or Path(room) / "map.json", args.jobs)
-        found = []
-        for number, one in enumerate(verdicts(chosen, told, args.jobs), 1):
-            found.append(one)
-            print(f"\r{number} of {len(chosen)}", end="", file=sys.stderr, flush=True)
+        found = verdicts(chosen, told, args.jobs)
     share = report(found, known)
     if args.out:
         args.out.write_text(json.dumps([{**asdict(one), "name": one.mutant.name} for one in found], indent=1))

@@ -27,6 +27,7 @@ def pytest_addoption(parser: pytest.Parser) -> None:
     parser.addoption("--long", action="store_true", help="look as hard as the tests can: what CI runs")
 
 
+@pytest.hookimpl(optionalhook=True)
 def pytest_xdist_auto_num_workers() -> int:
     """One more than there are processors: some tests wait for other programs."""
     return (os.cpu_count() or 1) + 1

@@ -187,7 +187,7 @@ class PowerCut(FaultyIO):
     def cut(self) -> None:
         """What the disk holds after the lights went out."""
         for path, synced in self._synced.items():
-            if path.is_file() and path.stat().st_size > synced:
+            if path.is_file() and not path.is_symlink() and path.stat().st_size > synced:
                 os.truncate(path, self._chance.randint(synced, path.stat().st_size))
         keep = self._chance.randint(0, len(self._names))
         for _, back in reversed(self._names[keep:]):

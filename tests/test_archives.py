@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import io
+import random
 import stat
+import struct
 import tarfile
 import zipfile
 from pathlib import Path
+from typing import Any
 
 import pytest
 import zstandard
@@ -14,6 +17,7 @@ import zstandard
 from emberkeep.archives import is_archive, open_archive
 from emberkeep.errors import UnreadableInput
 from emberkeep.trees import Kind, read
+from tests import depth
 
 FILES = {"skerry/RELEASE": b"4.3\n", "skerry/lib/run.sh": b"#!/bin/sh\n", "skerry/big": b"tide " * 50_000}
 
@@ -146,6 +150,27 @@ def test_a_bomb_is_refused_before_it_is_unpacked(tmp_path: Path, name: str, monk
     from emberkeep import archives
 
     monkeypatch.setattr(archives, "ALWAYS", 1 << 20)
+    most = 0
+    if name.endswith("zst"):  # what is unpacked to look inside is limited too: to little more than is allowed
+        real = archives.tempfile.TemporaryFile
+
+        def watched() -> Any:
+            nonlocal most
+            room = real()
+            told = room.tell
+
+            class Watched:
+                def __getattr__(self, what: str) -> Any:
+                    return getattr(room, what)
+
+                def tell(self) -> int:
+                    nonlocal most
+                    most = max(most, told())
+                    return int(told())
+
+            return Watched()
+
+        monkeypatch.setattr(archives.tempfile, "TemporaryFile", watched)
     zeros = bytes(40 << 20)
     path = tmp_path / name
     if name.endswith("zip"):
@@ -161,6 +186,7 @@ def test_a_bomb_is_refused_before_it_is_unpacked(tmp_path: Path, name: str, monk
         path.write_bytes(zstandard.ZstdCompressor().compress(data) if name.endswith("zst") else data)
     with pytest.raises(UnreadableInput, match="far more"):
         open_archive(path)
+    assert most < 2 << 20
 
 
 @pytest.mark.parametrize("name", ["r.zip", "r.tar.gz", "r.tar", "r.tar.zst", "other.bin"])
@@ -173,6 +199,85 @@ def test_what_is_no_whole_archive_is_said(tmp_path: Path, name: str) -> None:
         for member, entry in tree.entries().items():
             if entry.kind is Kind.FILE:
                 read(tree, member)
+
+
+@pytest.mark.parametrize("name", ["r.zip", "r.tar", "r.tar.gz", "r.tar.bz2", "r.tar.xz", "r.tar.zst"])
+def test_damage_anywhere_is_said_and_never_a_fault_of_ours(tmp_path: Path, name: str) -> None:
+    path = tmp_path / name
+    (write_zip if name.endswith("zip") else write_tar)(path)
+    whole, chance, refused, wrong = path.read_bytes(), random.Random(name), 0, 0
+    tries = depth.choose(60, 600)
+    for _ in range(tries):
+        data = bytearray(whole)
+        for _ in range(chance.randrange(1, 4)):
+            data[chance.randrange(len(data))] ^= 1 << chance.randrange(8)
+        path.write_bytes(bytes(data))
+        try:
+            tree = open_archive(path)
+            for member, entry in tree.entries().items():
+                if entry.kind is Kind.FILE:
+                    wrong += read(tree, member) != FILES[member]
+        except (UnreadableInput, KeyError):
+            refused += 1
+    if name not in ("r.tar", "r.tar.zst"):  # which have no sums of their contents
+        assert refused > tries / 2
+        assert not wrong
+
+
+def test_a_member_larger_than_the_archive_says_is_refused(tmp_path: Path) -> None:
+    write_zip(tmp_path / "r.zip")
+    tree = open_archive(tmp_path / "r.zip")
+    tree._entries["skerry/big"] = tree.entries()["skerry/big"]._replace(size=len(FILES["skerry/big"]) - 1)
+    with pytest.raises(UnreadableInput, match="larger than the archive says"):
+        read(tree, "skerry/big")
+
+
+def test_names_are_put_right_or_refused(tmp_path: Path) -> None:
+    """What is only another spelling of a name is taken; a drive's letter, a root, or a zero byte leads out."""
+    write_zip(tmp_path / "r.zip", ["./x", "a//b", "c\\d/", "e:"])
+    with pytest.raises(UnreadableInput, match="leads out"):
+        open_archive(tmp_path / "r.zip")
+    write_zip(tmp_path / "r.zip", ["./x", "a//b", "c\\d/", "f/g:h", ":i", "./"])
+    entries = open_archive(tmp_path / "r.zip").entries()
+    assert {"x", "a/b", "f/g:h", ":i"} <= entries.keys()
+    assert entries["c/d"].kind is Kind.FOLDER and entries["a"].kind is Kind.FOLDER
+    write_tar(tmp_path / "r.tar", [tarfile.TarInfo("./")])
+    assert set(open_archive(tmp_path / "r.tar").entries()) == {"skerry", "skerry/lib", *FILES}
+
+
+@pytest.mark.parametrize("linkname", ["skerry/nothing", "skerry", "skerry/later"])
+def test_hard_links_at_nothing_are_refused(tmp_path: Path, linkname: str) -> None:
+    folder, hard, later = tarfile.TarInfo("skerry"), tarfile.TarInfo("skerry/again"), tarfile.TarInfo("skerry/later")
+    folder.type, hard.type, hard.linkname = tarfile.DIRTYPE, tarfile.LNKTYPE, linkname
+    write_tar(tmp_path / "r.tar", [folder, hard, later])
+    with pytest.raises(UnreadableInput, match="points at nothing in it"):
+        open_archive(tmp_path / "r.tar")
+
+
+def test_links_to_links_are_one_file(tmp_path: Path) -> None:
+    first, second = tarfile.TarInfo("a"), tarfile.TarInfo("b")
+    first.type = second.type = tarfile.LNKTYPE
+    first.linkname, second.linkname = "skerry/RELEASE", "a"
+    write_tar(tmp_path / "r.tar", [first, second])
+    entries = open_archive(tmp_path / "r.tar").entries()
+    assert (entries["a"].same_as, entries["b"].same_as) == ("skerry/RELEASE", "skerry/RELEASE")
+    assert read(open_archive(tmp_path / "r.tar"), "b") == b"4.3\n"
+
+
+def test_times_of_zip_members(tmp_path: Path) -> None:
+    """The extended timestamp where there is one, whatever stands before it; else the entry's own, or none at all."""
+    with zipfile.ZipFile(tmp_path / "r.zip", "w") as archive:
+        for name, month, extra in (
+            ("own", 3, struct.pack("<HHBi", 0x5455, 5, 2, 77)),  # tells of another time
+            ("exact", 3, struct.pack("<HH2s", 0x7875, 2, b"xy") + struct.pack("<HHBi", 0x5455, 5, 1, 77)),
+            ("no such day", 0, b""),
+        ):
+            info = zipfile.ZipInfo(name, (2026, month, 27, 12, 0, 0))
+            info.extra = extra
+            archive.writestr(info, b"x")
+    entries = open_archive(tmp_path / "r.zip").entries()
+    seconds = {name: entry.mtime_ns // 1_000_000_000 for name, entry in entries.items()}
+    assert seconds == {"own": 1_774_612_800, "exact": 77, "no such day": 0}
 
 
 def test_damage_inside_a_member_is_noticed(tmp_path: Path) -> None:

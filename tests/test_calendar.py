@@ -280,6 +280,8 @@ def test_an_event_on_the_night_when_clocks_change() -> None:
         ('when = "when the moon is full"', "not understood"),
         ('when = "second Friday 25:00"', "no time of day"),
         ('when = "every 2 weeks on Friday"', "from when that counts"),
+        ('when = "second Friday 19:00 except Friday"', "only of what comes by day or week"),
+        ('when = "monthly on the 1st 12:00 except Monday"', "only of what comes by day or week"),
         ('when = "daily except Monday, Tuesday, Wednesday, Thursday, Friday, Saturday, Sunday"', "never comes"),
         ('when = "Friday 19:00"\nzone = "Atlantic/Nowhere"', "no time zone"),
         ('when = "Friday 19:00"\nmove = { "2026-03-27" = "2026-03-29 01:30" }', "does not exist in Atlantic/Faroe"),

@@ -19,11 +19,12 @@ from emberkeep.comparing import landmarks
 from emberkeep.databases.sqlite import statements
 from emberkeep.documents import edit
 from emberkeep.documents.edit import Shape
-from emberkeep.errors import Refused, UnreadableInput
-from emberkeep.keep import Keep, Landmark
-from emberkeep.migrating.recipe import Recipe, chain, read
+from emberkeep.errors import Place, Refused, UnreadableInput
+from emberkeep.keep import Config, Keep, Landmark, World
+from emberkeep.migrating import apply
+from emberkeep.migrating.recipe import Recipe, RecipeStep, Remove, Renumber, chain, read
 from emberkeep.planned import Planned
-from emberkeep.trees import FolderTree, NoTree
+from emberkeep.trees import FolderTree, Kind, NoTree
 from tests.conftest import Rock, tree_state
 
 # --- single values -----------------------------------------------------------------
@@ -278,6 +279,57 @@ def test_a_migration_that_is_not_safe_changes_nothing(rock: Rock, step: str, tol
     assert done.code in (2, 3, 5), done.err
     assert told in done.err
     assert tree_state(rock.server) == before
+
+
+def renumbered(root: Path, names: dict[str, str], pattern: str = "", tiles: str = "", to: int = 18) -> list[str]:
+    """Paths after files named by ``names`` (with their contents) were given number ``to`` instead of 17, and notes."""
+    for name, text in names.items():
+        (root / name).parent.mkdir(parents=True, exist_ok=True)
+        (root / name).write_text(text)
+    folder = Planned(FolderTree(root), 1)
+    config = Config("x", "", "UTC", world=World(tiles=tiles))
+    notes = apply.renumber(Renumber("saves", 17, to, pattern), folder, config, Place("step.toml", 4))
+    return sorted(path for path, entry in folder.entries().items() if entry.kind is Kind.FILE) + notes
+
+
+def test_files_take_another_number_and_nothing_else_does(tmp_path: Path) -> None:
+    """A number stands between marks; two in one name are none; tiles have their own; elsewhere is not looked."""
+    names = dict.fromkeys(
+        ("saves/isle.17.sav", "saves/17.17.sav", "saves/a-17-17.sav", "saves/isle17.sav", "isle.17.sav"), "x"
+    )
+    names |= dict.fromkeys(("saves/deep/world_17.db", "saves/strip.17.0.sea"), "y")
+    found = renumbered(tmp_path, names, tiles="strip.{x}.{y}.sea")
+    renames = {
+        "saves/isle.17.sav": "saves/isle.18.sav",
+        "saves/17.17.sav": "saves/17.18.sav",
+        "saves/deep/world_17.db": "saves/deep/world_18.db",
+    }
+    assert found == [*sorted(renames.get(name, name) for name in names), "3 files take number 18, not 17"]
+
+
+def test_renumbering_never_takes_a_name_that_is_there(tmp_path: Path) -> None:
+    with pytest.raises(Refused, match=r"saves/isle\.18\.sav is there already \(1 such\)"):
+        renumbered(tmp_path, {"saves/isle.17.sav": "old", "saves/isle.18.sav": "new"})
+    found = renumbered(
+        tmp_path / "other", {"saves/isle.17.sav": "x", "saves/isle.16.sav": "older"}, "isle.{number}.sav"
+    )
+    assert found == ["saves/isle.16.sav", "saves/isle.18.sav", "1 file takes number 18, not 17",
+                     "left with older numbers: saves/isle.16.sav"]  # fmt: skip
+
+
+def test_removing_leaves_a_folder_that_still_holds_something(tmp_path: Path) -> None:
+    for name in ("old/a.bak", "old/mine.txt", "gone/b.bak"):
+        (tmp_path / name).parent.mkdir(exist_ok=True)
+        (tmp_path / name).write_text("x")
+    folder = Planned(FolderTree(tmp_path), 1)
+    recipe = Recipe(Path("x.toml"), "1", "2", "", ())
+    step = RecipeStep(Remove(("old", "gone", "**/*.bak")))
+    assert apply.apply(step, recipe, folder, Config("x", "", "UTC")) == []
+    assert sorted(folder.entries()) == ["old", "old/mine.txt"]
+    assert apply.apply(step, recipe, folder, Config("x", "", "UTC")) == []
+    folder.remove("old/mine.txt")
+    folder.remove("old")
+    assert apply.apply(step, recipe, folder, Config("x", "", "UTC")) == ["nothing fits old, gone, **/*.bak"]
 
 
 def test_sql_that_fails_in_its_second_file_leaves_the_database_as_it_was(rock: Rock) -> None:

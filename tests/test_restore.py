@@ -6,7 +6,9 @@ import os
 import random
 import shutil
 from contextlib import suppress
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 from hypothesis import given
@@ -162,6 +164,46 @@ def test_a_restore_that_stops_half_way_is_finished_by_the_next(tmp_path: Path, r
             restore.apply(plan, snapshot)
         put_back(snapshot, root)
         assert tree_state(root) == before
+
+
+def test_a_row_that_says_another_digest_than_the_snapshot_is_not_trusted(tmp_path: Path, root: Path) -> None:
+    """A file that nobody has written to since the last snapshot, wanted as another one has it: same size, same time."""
+    path = root / "notes"
+    when = path.stat().st_mtime_ns
+    first = taken(tmp_path, root)
+    path.write_text("N")
+    os.utime(path, ns=(1, when))
+    live = FolderTree(root)
+    store = Store(tmp_path / "store")
+    store.add(live, About("", datetime.now(UTC) + timedelta(minutes=1), "asked"), live=live)
+    assert "notes" in store.unwritten(FolderTree(root))
+    plan = restore.plan(first, root, lambda path: True, store)
+    assert [entry.path for entry in plan.write] == ["notes"]
+
+
+def test_too_little_room_is_refused_before_anything_is_written(
+    tmp_path: Path, root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    snapshot = taken(tmp_path, root)
+    plan = restore.plan(snapshot, tmp_path / "new" / "place", lambda path: True)
+    room = {"free": plan.bytes}
+    monkeypatch.setattr(shutil, "disk_usage", lambda place: SimpleNamespace(free=room["free"]))
+    restore.check_room(plan)
+    room["free"] -= 1
+    with pytest.raises(
+        Refused, match=f"{plan.bytes} bytes are to be written, and the disk has room for {plan.bytes - 1}"
+    ):
+        restore.check_room(plan)
+
+
+@pytest.mark.skipif(not hasattr(os, "mkfifo"), reason="needs named pipes")
+def test_a_folder_that_holds_what_no_tree_shows_stays(tmp_path: Path, root: Path) -> None:
+    snapshot = taken(tmp_path, root)
+    (root / "stray").mkdir()
+    (root / "stray" / "s").write_text("s")
+    os.mkfifo(root / "stray" / "pipe")
+    put_back(snapshot, root)
+    assert os.listdir(root / "stray") == ["pipe"]
 
 
 names = st.sampled_from(["a", "b", "c", "d d", "é"])

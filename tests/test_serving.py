@@ -27,7 +27,7 @@ from emberkeep.servers import console, lifecycle
 from emberkeep.servers import watch as watching
 from emberkeep.servers.process import is_locked, running_signs, wait_for
 from emberkeep.servers.secrets import secret
-from emberkeep.servers.watch import Follower, Movement, State, Watch, read_line
+from emberkeep.servers.watch import Activity, Follower, Movement, State, Watch, read_line
 from tests.conftest import free_ports
 
 from datetime import UTC, datetime  # isort: skip
@@ -404,6 +404,27 @@ def test_a_new_version_line_is_a_new_start() -> None:
     for line in ("game 2.4", "Error: x", "open for players", "game 2.5"):
         seen = read_line(seen, line, PATTERNS)
     assert (seen.version, seen.ready, seen.errors) == ("2.5", "", ())
+
+
+def test_what_counts_as_life() -> None:
+    assert not watching.Activity().works
+    assert not watching.Activity(processor=watching.BUSY).works
+    for one in (Activity(processor=watching.BUSY * 2), Activity(disk=1), Activity(changed=1)):
+        assert one.works
+    assert not Activity(grown=9).works
+
+
+def test_every_failure_is_kept_up_to_a_limit() -> None:
+    patterns = {**PATTERNS, "failed": "cannot load (.+)"}
+    seen = lifecycle.Watched()
+    for number in range(watching.MOST_KEPT + 3):
+        seen = read_line(seen, f"cannot load x{number}", patterns)
+        seen = read_line(seen, f"Error: y{number}", patterns)
+    kept = range(3, watching.MOST_KEPT + 3)
+    assert seen.failures == tuple(f"cannot load x{number}" for number in kept)
+    assert seen.errors == tuple(f"Error: y{number}" for number in kept)
+    first = read_line(read_line(lifecycle.Watched(), "cannot load a", patterns), "cannot load b", patterns)
+    assert first.failures == ("cannot load a", "cannot load b")
 
 
 # --- services --------------------------------------------------------------------------

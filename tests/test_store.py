@@ -6,9 +6,11 @@ import errno
 import os
 import random
 import threading
+import zipfile
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
-from datetime import UTC, datetime
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
 from itertools import pairwise
 from pathlib import Path
 from typing import BinaryIO
@@ -19,7 +21,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep import files
-from emberkeep.errors import Damage, Refused, RunFailed, UsageError
+from emberkeep.archives import open_source
+from emberkeep.errors import Damage, Refused, RunFailed, UnreadableInput, UsageError
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs
@@ -367,25 +370,129 @@ def test_several_threads_may_choose_levels_at_once() -> None:
         assert all(threads.map(some, range(4)))
 
 
+@pytest.mark.parametrize("eager", [3 << 20, 1 << 20], ids=["the only one", "the first of several"])
 def test_an_early_sync_that_failed_counts_though_the_last_one_goes_well(
-    store: Store, source: Path, monkeypatch: pytest.MonkeyPatch
+    store: Store, source: Path, monkeypatch: pytest.MonkeyPatch, eager: int
 ) -> None:
-    monkeypatch.setattr(packs, "EAGER", 1 << 20)
+    monkeypatch.setattr(packs, "EAGER", eager)
 
     class OnceBad(files.SystemIO):
-        bad = 1
+        synced = 0
 
         def sync(self, handle: BinaryIO) -> None:
-            if handle.name.endswith(".pack.part") and self.bad:
-                self.bad -= 1
-                raise OSError(errno.EIO, "Input/output error")
+            if handle.name.endswith(".pack.part"):
+                self.synced += 1
+                if self.synced == 1:
+                    raise OSError(errno.EIO, "Input/output error")
             super().sync(handle)
 
-    with files.use(OnceBad()), pytest.raises(RunFailed, match="Input/output error"):
+    with files.use(bad := OnceBad()), pytest.raises(RunFailed, match="Input/output error"):
         store.add(FolderTree(source), ABOUT)
+    assert bad.synced >= 1
     assert store.numbers() == [] and not list(store.packs.iterdir())
     store.add(FolderTree(source), ABOUT)
     same_contents(store, "1", source)
+
+
+def test_each_digest_is_compared_where_no_other_would_notice(store: Store, source: Path) -> None:
+    """Blocks, stretches of them, and files: what is wrong in one is not left to the others."""
+    store.add(FolderTree(source), ABOUT)
+    held = store.manifest("1").held
+    for path in ("chart/strip.0.0.sea", "chart/strip.0.1.sea", "notes.txt"):
+        wrong = held[path]._replace(digest="0" * 64)
+        with pytest.raises(Damage, match="do not add up"):
+            list(store.contents(wrong))
+        with pytest.raises(Damage, match="do not add up"):
+            list(store.contents(wrong, holes=True))
+    assert store.short(held["notes.txt"]) == (source / "notes.txt").read_bytes()
+    with pytest.raises(Damage, match="does not hold it"):
+        store.short(held["notes.txt"]._replace(digest="0" * 64))
+    for found in scan(store.packs, 1):
+        assert not isinstance(found, Gap)
+        head, location = found
+        flip(store.packs / "00000001.pack", location.offset + packs.HEAD + location.stored // 2)
+        with pytest.raises(Damage, match="not what was put there"):
+            Store(store.folder).block(head.block)
+
+
+def test_a_block_that_would_unpack_to_more_than_any_is_not_unpacked() -> None:
+    raw = bytes(packs.LARGEST_BLOCK)
+    for size, good in ((packs.LARGEST_BLOCK, True), (packs.LARGEST_BLOCK + 1, False)):
+        stored = zstandard.ZstdCompressor().compress(raw + bytes(size - len(raw)))
+        found = packs.decoded(packs.Encoded(Head(packs.ZSTD, bytes(32), size, len(stored)), memoryview(stored)))  # type: ignore[arg-type]
+        assert (found is not None) is good
+
+
+def test_entries_are_found_again_right_behind_a_stray_byte(store: Store, source: Path) -> None:
+    store.add(FolderTree(source), ABOUT)
+    pack = store.packs / "00000001.pack"
+    whole = [found[1] for found in scan(store.packs, 1) if not isinstance(found, Gap)]
+    data, at = pack.read_bytes(), whole[1].offset
+    pack.write_bytes(data[:at] + b"x" + data[at:])
+    found = list(scan(store.packs, 1))
+    assert [item for item in found if isinstance(item, Gap)] == [Gap(1, at, at + 1)]
+    assert len(found) == len(whole) + 1
+
+
+def test_what_was_seen_of_another_state_of_a_snapshot_counts_for_nothing(store: Store, source: Path) -> None:
+    live = FolderTree(source)
+    store.add(live, replace(ABOUT, taken=datetime.now(UTC) + timedelta(minutes=1)), live=live)
+    assert "notes.txt" in Store(store.folder).unwritten(FolderTree(source))
+    manifest = store.manifest("1")
+    rows = {path: row for path, row in manifest.held.items() if path != "nothing"}
+    store.manifest_path("1").write_bytes(manifests.serialize(replace(manifest, held=rows)))
+    assert Store(store.folder).unwritten(FolderTree(source)) == {}
+
+
+def test_a_broken_archive_is_no_snapshot_and_a_file_that_goes_is_left_out(
+    store: Store, source: Path, tmp_path: Path
+) -> None:
+    archive = tmp_path / "r.zip"
+    with zipfile.ZipFile(archive, "w", zipfile.ZIP_DEFLATED) as out:
+        out.writestr("tile", random.Random(2).randbytes(200_000))
+        out.writestr("notes", "tide " * 900)
+    data = bytearray(archive.read_bytes())
+    data[data.index(b"notes") + 20] ^= 0xFF
+    archive.write_bytes(bytes(data))
+    with pytest.raises(UnreadableInput, match="notes"):
+        store.add(open_source(archive), About("", NOW, "asked", source="r.zip"))
+    assert store.numbers() == []
+
+    class Going(FolderTree):
+        def chunks(self, path: str) -> Iterator[bytes]:
+            if path == "notes.txt":
+                raise UnreadableInput("notes.txt cannot be read: Permission denied")
+            return super().chunks(path)
+
+    live = Going(source)
+    taken = store.add(live, ABOUT, live=live)
+    assert [item.path for item in taken.skipped] == ["notes.txt"]
+    assert "notes.txt" not in store.manifest("1").held
+
+
+def test_a_file_that_changes_between_comparing_and_storing_is_read_again(store: Store, source: Path) -> None:
+    """What is stored is what its digest says, and of one moment, whichever of its reads the change falls between."""
+    tile = source / "chart" / "strip.0.0.sea"
+    size = tile.stat().st_size
+    live = FolderTree(source)
+    store.add(live, ABOUT, live=live)
+    for number, at_read in enumerate((1, 2, 3), 2):
+        tile.write_bytes(random.Random(number).randbytes(size))
+        reads = 0
+
+        class Changing(FolderTree):
+            def chunks(self, path: str) -> Iterator[bytes]:
+                nonlocal reads
+                if path == "chart/strip.0.0.sea":
+                    reads += 1
+                    if reads == at_read:  # noqa: B023 - called before the loop goes on
+                        tile.write_bytes(random.Random(100 + number).randbytes(size))  # noqa: B023
+                return super().chunks(path)
+
+        live = Changing(source)
+        store.add(live, ABOUT, live=live)
+        assert verify(Store(store.folder)).sound
+        same_contents(store, str(number), source)
 
 
 def test_files_compared_in_other_threads_come_out_as_they_stand(store: Store, tmp_path: Path) -> None:

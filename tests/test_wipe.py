@@ -20,6 +20,7 @@ from emberkeep.events import Webhook
 from emberkeep.keep import Keep
 from emberkeep.planning import values
 from emberkeep.planning.attendance import Tide, attendance, by_day, fit, online, visits
+from emberkeep.planning.scopes import UNASKED
 from emberkeep.planning.values import Asked, Wiped
 from emberkeep.runs import due, wipe
 from emberkeep.runs import run as runs
@@ -395,6 +396,26 @@ def test_a_scope_that_cannot_be_is_refused_and_touches_nothing(keep: Keep, scope
         carry_out(keep, request_of(keep, "wild"))
     assert tree_state(keep.server) == state
     assert Journal(keep.folder).waiting() is None
+
+
+def test_what_is_unsorted_is_never_wiped_unasked(keep: Keep) -> None:
+    """A scope may name it: it stays, is told, and goes only when keep.toml says so too."""
+    (keep.server / "attic").mkdir()
+    (keep.server / "attic" / "old.chest").write_text("gold")
+    keep = add(keep, '[scopes.wild]\nfiles = ["attic/**", "outer-skerries/keepers/*.json"]')
+    request = request_of(keep, "wild")
+    found = wipe.preview(keep, request, {}, NOW).cleared.scopes[0]
+    assert [(one.path, one.why, one.count) for one in found.stays] == [("attic/old.chest", UNASKED, 1)]
+    assert found.files and "attic/old.chest" not in found.files
+    carry_out(keep, request)
+    assert (keep.server / "attic" / "old.chest").read_text() == "gold"
+    assert not list((keep.server / "outer-skerries" / "keepers").glob("*.json"))
+    with pytest.raises(Refused, match=r"all that it reaches stays: attic/old\.chest \(no role covers it") as caught:
+        wipe.preview(keep, request, {}, NOW)
+    assert "--unsorted 'GLOB=clear'" in caught.value.faults[0].hint
+    keep = add(keep, '[wipe.unsorted]\n"attic/*" = "clear"')
+    carry_out(keep, request_of(keep, "wild"))
+    assert not (keep.server / "attic" / "old.chest").exists()
 
 
 def test_an_unknown_scope_is_told_with_the_nearest(keep: Keep) -> None:

@@ -6,13 +6,17 @@ point outside, sizes that only a bomb has. Devices and the like are left out and
 
 from __future__ import annotations
 
+import bz2
 import datetime
 import decimal
+import gzip
+import lzma
 import stat
 import struct
 import tarfile
 import tempfile
 import zipfile
+import zlib
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -28,6 +32,12 @@ RATIO = 200
 ALWAYS = 512 << 20
 """… or to this many bytes, whichever is more."""
 
+_FAR_MORE = "it would unpack to far more than an archive of this size holds"
+_BROKEN = (
+    *(OSError, EOFError, ValueError, RuntimeError, struct.error, NotImplementedError),
+    *(zipfile.BadZipFile, tarfile.TarError, zlib.error, lzma.LZMAError, zstandard.ZstdError),
+)
+"""What the packages that read archives raise on damaged ones, and on kinds of them that they do not read."""
 TAR_NAMES = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz", ".tar.zst", ".tzst")
 
 
@@ -64,7 +74,7 @@ class ArchiveTree(Still):
                     if left < 0:
                         raise UnreadableInput(f"{path} is larger than the archive says", place=Place(self.path.name))
                     yield chunk
-        except (OSError, EOFError, zipfile.BadZipFile, tarfile.TarError, RuntimeError, ValueError) as error:
+        except _BROKEN as error:
             raise UnreadableInput(f"cannot unpack {path}: {error}", place=Place(str(self.path))) from error
 
     def digest(self, path: str) -> str:
@@ -92,14 +102,7 @@ def open_archive(path: Path) -> ArchiveTree:
             return _open_zip(path)
         if path.name.lower().endswith(TAR_NAMES):
             return _open_tar(path)
-    except (
-        OSError,
-        EOFError,
-        zipfile.BadZipFile,
-        tarfile.TarError,
-        zstandard.ZstdError,
-        ValueError,
-    ) as error:
+    except _BROKEN as error:
         raise UnreadableInput(f"not a whole archive: {error}", place=Place(str(path))) from error
     raise UnreadableInput(
         "not an archive we know",
@@ -126,10 +129,8 @@ class _Gathered:
                 place=Place(str(self.path)),
             )
         self.total += entry.size
-        if self.total > max(ALWAYS, RATIO * self.path.stat().st_size):
-            raise UnreadableInput(
-                "it would unpack to far more than an archive of this size holds", place=Place(str(self.path))
-            )
+        if self.total > _most(self.path):
+            raise UnreadableInput(_FAR_MORE, place=Place(str(self.path)))
         for parent in _parents(entry.path):
             self.entries.setdefault(parent, Entry(parent, Kind.FOLDER, 0o755, entry.mtime_ns))
         self.entries[entry.path] = entry
@@ -220,6 +221,7 @@ def _open_tar(path: Path) -> ArchiveTree:
             continue
         gathered.add(entry)
         members[name] = info
+    _read_through(path, archive.fileobj)
 
     def stream(name: str) -> IO[bytes]:
         handle = archive.extractfile(members[name])
@@ -249,14 +251,30 @@ def _tar_entry(info: tarfile.TarInfo, name: str) -> Entry | None:
     return Entry(name, Kind.FILE, mode, mtime, info.size, "", *people) if info.isfile() else None
 
 
+def _read_through(path: Path, packed: IO[bytes] | None) -> None:
+    """Read what was compressed to its end, where its sum stands: reading members alone would never compare that."""
+    if not isinstance(packed, gzip.GzipFile | bz2.BZ2File | lzma.LZMAFile):
+        return
+    limit = _most(path)
+    packed.seek(0)
+    while packed.read(CHUNK):
+        if packed.tell() > limit:
+            raise UnreadableInput(_FAR_MORE, place=Place(str(path)))
+
+
+def _most(path: Path) -> int:
+    """Bytes that an archive may unpack to."""
+    return max(ALWAYS, RATIO * path.stat().st_size)
+
+
 def _unzst(path: Path) -> IO[bytes]:
     """The tar inside a .tar.zst, in an unnamed temporary file: reading members needs to seek."""
-    limit = max(ALWAYS, RATIO * path.stat().st_size)
+    limit = _most(path)
     out = tempfile.TemporaryFile()  # noqa: SIM115 - lives as long as the tree
     with path.open("rb") as packed:
         for chunk in zstandard.ZstdDecompressor().read_to_iter(packed):
             out.write(chunk)
             if out.tell() > limit:
-                raise UnreadableInput("it would unpack to far more than an archive holds", place=Place(str(path)))
+                raise UnreadableInput(_FAR_MORE, place=Place(str(path)))
     out.seek(0)
     return out

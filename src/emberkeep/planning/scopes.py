@@ -40,6 +40,7 @@ OF_EXTENSIONS = ("extension-data", "databases")
 """Roles in which the admin's definitions stand beside what belongs to single players."""
 PLAYERS = ("extension-data", "players", "progress")
 """Scopes of single players; the first of those asked for takes what was unsorted and is to be cleared."""
+UNASKED = "no role covers it, and what is unsorted is never wiped unasked"
 MOST_NAMED = 12
 LARGEST_PARSED = 32 << 20
 
@@ -170,14 +171,10 @@ class Clearing:
     def run(self) -> Cleared:
         """Clear them. Refused where a scope would clear what the admin made, or clears nothing or everything."""
         found = tuple(self._clear(scope) for scope in self.scopes)
-        empty = [scope for scope, one in zip(self.scopes, found, strict=True) if one.nothing and not scope.sets]
+        pairs = zip(self.scopes, found, strict=True)
+        empty = [(scope, one) for scope, one in pairs if one.nothing and not scope.sets]
         if empty and not self.lenient:
-            picked = empty[0].picked
-            told = ", ".join((*picked.files, *(pick.file for pick in picked.records))) or "its rows"
-            raise Refused(
-                f"the scope '{empty[0].name}' would clear nothing: nothing here fits {told}",
-                hint=f"leave it out, or put [scopes.{empty[0].name}] in {KEEP_FILE} right",
-            )
+            raise _clears_nothing(*empty[0])
         survived = dict(self.survived + Counter(self.spared.values()))
         survives = {one.told.name: survived.get(one.told.name, 0) for one in self.survivors}
         people = frozenset(self.players)
@@ -246,7 +243,7 @@ class Clearing:
             answer = next(
                 (said for pattern, said in self.config.wiping.unsorted.items() if globs.matches(path, [pattern])), ""
             )
-            return "" if answer == CLEAR else "no role covers it, and what is unsorted is never wiped unasked"
+            return "" if answer == CLEAR else UNASKED
         return ""
 
     def _check_made(self, scope: Scope, going: Iterable[str]) -> None:
@@ -398,12 +395,25 @@ class Clearing:
             yield Kept(role, count, sizes[role], _why(role, asked))
 
 
+def _clears_nothing(scope: Scope, found: ScopeCleared) -> Refused:
+    """What is said of a scope that clears nothing: that all it reaches stays, and why, or that it reaches nothing."""
+    hint = f"leave it out, or put [scopes.{scope.name}] in {KEEP_FILE} right"
+    if found.stays:
+        named = "; ".join(f"{one.path} ({one.why})" for one in found.stays[:MOST_NAMED])
+        if any(one.why == UNASKED for one in found.stays):
+            hint = f"--unsorted 'GLOB=clear' clears what is unsorted; else {hint}"
+        return Refused(f"the scope '{scope.name}' would clear nothing: all that it reaches stays: {named}", hint=hint)
+    picked = scope.picked
+    told = ", ".join((*picked.files, *(pick.file for pick in picked.records))) or "its rows"
+    return Refused(f"the scope '{scope.name}' would clear nothing: nothing here fits {told}", hint=hint)
+
+
 def _why(role: str, asked: set[str]) -> str:
     scope = {"world": "map"}.get(role, role)
     told = {
         "access": "who may come in and who may do what",
         "extension-data": "definitions: no player's identifier in them",
-        "unsorted": "no role covers it, and what is unsorted is never wiped unasked",
+        UNSORTED: UNASKED,
         "logs": "the past",
         "scratch": "not part of the game",
     }

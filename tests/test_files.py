@@ -1,0 +1,309 @@
+"""The module that writes: what it reported done stays through a power cut, and what failed leaves nothing behind."""
+
+from __future__ import annotations
+
+import os
+import random
+import stat
+from collections.abc import Callable
+from pathlib import Path
+from typing import BinaryIO
+
+import pytest
+
+from emberkeep import files
+from emberkeep.errors import Refused
+from emberkeep.files import TEMPORARY, Facts
+from tests.conftest import tree_state
+from tests.faults import FaultyIO, PowerCut, Stop, count_calls, moments
+
+TIDE = [b"tide " * 1000, 70_000, b"ebb", 5000]
+"""Contents with holes, one of them at the end."""
+WHOLE = b"tide " * 1000 + bytes(70_000) + b"ebb" + bytes(5000)
+WHEN = 1_700_000_000_123_456_789
+
+
+def whole(folder: Path) -> None:
+    files.write_whole(folder / "a", TIDE, mode=0o640, mtime_ns=WHEN)
+
+
+def through(folder: Path) -> None:
+    with files.writing(folder / "a") as handle:
+        handle.write(b"PK")
+        handle.write(b"tide" * 3000)
+        handle.seek(0)
+        handle.write(b"pk")
+
+
+def staged(folder: Path) -> None:
+    stage = files.Stage()
+    for name in ("a", "deep/b", "deep/c"):
+        stage.put(folder / name, [name.encode() * 900], Facts(0o600, WHEN))
+    stage.commit()
+
+
+def linked(folder: Path) -> None:
+    with files.durable():
+        files.place_link(folder / "old", "x", Facts(mtime_ns=WHEN))
+        files.place_name(folder / "again", folder / "x")
+
+
+def moved(folder: Path) -> None:
+    (folder / "part").write_bytes(b"fetched" * 500)
+    files.settle(folder / "part", Facts(0o640, WHEN))
+    with files.durable():
+        files.move_in(folder / "part", folder / "new" / "place" / "a", Facts(0o640, WHEN))
+
+
+def made_and_gone(folder: Path) -> None:
+    with files.durable():
+        files.make_folder(folder / "new" / "deep")
+        files.settle_folder(folder / "new", Facts(0o700, WHEN))
+        files.io.unlink(folder / "gone" / "y")
+        files.io.rmdir(folder / "gone")
+        files.io.replace(folder / "x", folder / "new" / "x")
+
+
+ACTS: list[Callable[[Path], None]] = [whole, through, staged, linked, moved, made_and_gone]
+
+
+def prepared(folder: Path) -> Path:
+    (folder / "gone").mkdir(parents=True)
+    for name in ("old", "x", "gone/y"):
+        (folder / name).write_bytes(name.encode() * 50)
+    for path in (folder / "gone", folder):
+        os.utime(path, ns=(0, 0))
+    return folder
+
+
+@pytest.mark.parametrize("act", ACTS)
+def test_what_was_written_outlasts_a_power_cut(tmp_path: Path, act: Callable[[Path], None]) -> None:
+    for chance in range(8):
+        folder, room = prepared(tmp_path / f"at{chance}"), tmp_path / f"room{chance}"
+        room.mkdir()
+        power = PowerCut(10**9, random.Random(chance), room)
+        with files.use(power):
+            act(folder)
+        done = tree_state(folder, times=False)
+        power.cut()
+        assert tree_state(folder, times=False) == done
+
+
+@pytest.mark.parametrize("act", [whole, through, staged])
+def test_stopped_anywhere_the_old_file_stands_or_the_new_one(tmp_path: Path, act: Callable[[Path], None]) -> None:
+    counted = prepared(tmp_path / "count")
+    calls = count_calls(lambda: act(counted))
+    new = (counted / "a").read_bytes()
+    for at in moments(calls, 12):
+        folder, room = prepared(tmp_path / f"at{at}"), tmp_path / f"room{at}"
+        (folder / "a").write_bytes(b"the old one")
+        room.mkdir()
+        power = PowerCut(at, random.Random(at), room)
+        with files.use(power):
+            if at > calls:
+                act(folder)
+            else:
+                with pytest.raises(Stop):
+                    act(folder)
+        power.cut()
+        assert (folder / "a").read_bytes() in ((new,) if at > calls else (b"the old one", new)), at
+
+
+@pytest.mark.parametrize("act", [whole, through, linked])
+def test_what_fails_leaves_nothing_behind(tmp_path: Path, act: Callable[[Path], None]) -> None:
+    """Whatever the system refuses, no temporary file stays, and no other file is touched."""
+    counted = prepared(tmp_path / "count")
+    calls = count_calls(lambda: act(counted))
+    failed = 0
+    for at in range(1, calls + 1):
+        folder = prepared(tmp_path / f"at{at}")
+        try:
+            with files.use(FaultyIO(at, OSError(28, "No space left on device"))):
+                act(folder)
+        except OSError:
+            failed += 1
+        assert not [name for name in os.listdir(folder) if name.startswith(TEMPORARY)], at
+        assert (folder / "gone" / "y").exists()
+    assert failed >= calls - 1
+
+
+def test_contents_modes_and_times_are_as_told(tmp_path: Path) -> None:
+    whole(tmp_path)
+    facts = (tmp_path / "a").stat()
+    assert (tmp_path / "a").read_bytes() == WHOLE
+    assert (stat.S_IMODE(facts.st_mode), facts.st_mtime_ns) == (0o640, WHEN)
+    files.write_whole(tmp_path / "a", [b"new"])
+    assert stat.S_IMODE((tmp_path / "a").stat().st_mode) == 0o640  # that of the file it replaced
+    (tmp_path / "link").symlink_to("a")
+    files.write_whole(tmp_path / "link", [b"own"])
+    assert not (tmp_path / "link").is_symlink() and (tmp_path / "a").read_bytes() == b"new"
+    through(tmp_path)
+    assert (tmp_path / "a").read_bytes() == b"pk" + b"tide" * 3000
+
+
+def test_a_further_name_over_one_of_its_own_leaves_no_third(tmp_path: Path) -> None:
+    """Renaming one name of a file over another of its names does nothing, says POSIX, and the first name stays."""
+    (tmp_path / "x").write_text("x")
+    for _ in range(2):
+        files.place_name(tmp_path / "again", tmp_path / "x")
+    assert sorted(os.listdir(tmp_path)) == ["again", "x"]
+    assert (tmp_path / "again").samefile(tmp_path / "x")
+
+
+def test_a_write_that_the_system_takes_in_parts_is_whole(tmp_path: Path) -> None:
+    class Slow(files.SystemIO):
+        def create(self, path: str | Path) -> BinaryIO:
+            handle: BinaryIO = super().create(path)
+            return _Nibbling(handle)  # type: ignore[return-value]
+
+    with files.use(Slow()):
+        files.write_new(str(tmp_path / "a"), [b"one", b"two " * 50], Facts())
+    assert (tmp_path / "a").read_bytes() == b"one" + b"two " * 50
+
+
+class _Nibbling:
+    """A file that takes seven bytes at a time, as a full pipe or a signal may make any."""
+
+    def __init__(self, handle: BinaryIO) -> None:
+        self.handle = handle
+
+    def __enter__(self) -> _Nibbling:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.handle.close()
+
+    def write(self, data: memoryview) -> int:
+        return self.handle.write(data[:7])
+
+
+def test_a_new_file_is_never_written_over_one_that_is_there(tmp_path: Path) -> None:
+    (tmp_path / "a").write_text("old")
+    with pytest.raises(FileExistsError):
+        files.write_new(str(tmp_path / "a"), [b"new"], Facts())
+    assert (tmp_path / "a").read_text() == "old"
+
+
+def test_a_new_file_goes_again_when_its_contents_fail(tmp_path: Path) -> None:
+    def fails() -> object:
+        yield b"half"
+        raise OSError(5, "Input/output error")
+
+    with pytest.raises(OSError, match="Input"):
+        files.write_new(str(tmp_path / "a"), fails(), Facts())  # type: ignore[arg-type]
+    assert os.listdir(tmp_path) == []
+
+
+def test_a_stage_that_is_abandoned_leaves_nothing(tmp_path: Path) -> None:
+    stage = files.Stage()
+    stage.put(tmp_path / "a", [b"x"], Facts())
+    stage.put(tmp_path / "b", [b"y"], Facts())
+    stage.abandon()
+    stage.commit()
+    assert os.listdir(tmp_path) == []
+
+
+def test_a_file_without_rights_to_read_it_gets_its_facts_all_the_same(tmp_path: Path) -> None:
+    class NotTheirs(files.SystemIO):
+        def reopen(self, path: str | Path) -> BinaryIO:
+            raise PermissionError(13, "Permission denied", str(path))
+
+    (tmp_path / "a").write_text("x")
+    with files.use(NotTheirs()):
+        files.settle(tmp_path / "a", Facts(0o600, WHEN))
+    facts = (tmp_path / "a").stat()
+    assert (stat.S_IMODE(facts.st_mode), facts.st_mtime_ns) == (0o600, WHEN)
+
+
+def test_what_another_disk_has_to_take_is_written_anew(tmp_path: Path) -> None:
+    class OtherDisk(files.SystemIO):
+        def replace(self, source: Path, target: Path) -> None:
+            if source.name == "part":
+                raise OSError(18, "Invalid cross-device link")
+            super().replace(source, target)
+
+    (tmp_path / "part").write_bytes(b"x" * 3_000_000)
+    with files.use(OtherDisk()):
+        files.move_in(tmp_path / "part", tmp_path / "a", Facts(0o600, WHEN))
+    assert os.listdir(tmp_path) == ["a"]
+    facts = (tmp_path / "a").stat()
+    assert (facts.st_size, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns) == (3_000_000, 0o600, WHEN)
+
+    class Full(files.SystemIO):
+        def replace(self, source: Path, target: Path) -> None:
+            raise OSError(28, "No space left on device")
+
+    (tmp_path / "part").write_bytes(b"y")
+    with files.use(Full()), pytest.raises(OSError, match="No space"):
+        files.move_in(tmp_path / "part", tmp_path / "a", Facts())
+    assert (tmp_path / "part").exists()
+
+
+def test_owners_are_given_only_where_that_is_allowed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    given: list[tuple[str, int, int]] = []
+
+    class Noting(files.SystemIO):
+        def chown(self, path: str | Path, owner: int, group: int) -> None:
+            given.append((Path(path).name, owner, group))
+
+    (tmp_path / "a").write_text("x")
+    with files.use(Noting()):
+        for allowed in (True, False):
+            monkeypatch.setattr(files, "may_give_away", lambda allowed=allowed: allowed)
+            files.set_facts(tmp_path / "a", Facts(0o600, owner=1001, group=7))
+            files.set_facts(tmp_path / "a", Facts(0o600))
+    assert given == [("a", 1001, 7)]
+    assert files.may_give_away() is not None
+
+
+def test_a_lock_that_cannot_be_is_refused_and_one_that_is_held_says_so(tmp_path: Path) -> None:
+    with (
+        files.alone(tmp_path / "lock", lambda: Refused("held")),
+        pytest.raises(Refused, match=r"^held$"),
+        files.alone(tmp_path / "lock", lambda: Refused("held")),
+    ):
+        pass
+    (tmp_path / "text").write_text("no database, far from it\n" * 100)
+    with (
+        pytest.raises(Refused, match="cannot be written to") as caught,
+        files.alone(tmp_path / "text", lambda: Refused("held")),
+    ):
+        pass
+    assert "may be removed" in caught.value.faults[0].hint
+
+
+def test_sweeping_takes_temporary_files_and_folders_only(tmp_path: Path) -> None:
+    (tmp_path / f"{TEMPORARY}1").write_text("x")
+    (tmp_path / f"{TEMPORARY}2").mkdir()
+    (tmp_path / f"{TEMPORARY}2" / "y").write_text("y")
+    (tmp_path / "mine").write_text("z")
+    files.sweep(tmp_path)
+    assert os.listdir(tmp_path) == ["mine"]
+
+
+def test_each_folder_is_synced_once_at_the_end(tmp_path: Path) -> None:
+    synced: list[str] = []
+
+    class Noting(files.SystemIO):
+        def sync_folder(self, path: str | Path) -> None:
+            synced.append(Path(path).name)
+            super().sync_folder(path)
+
+    (tmp_path / "a").mkdir()
+    with files.use(Noting()):
+        with files.durable():
+            for number in range(3):
+                (tmp_path / "a" / f"{number}").write_text("x")
+                files.io.unlink(tmp_path / "a" / f"{number}")
+            with files.durable():
+                files.io.mkdir(tmp_path / "b")
+            assert synced == []
+        assert sorted(synced) == sorted(["a", tmp_path.name])
+        synced.clear()
+        with pytest.raises(ValueError, match="x"), files.durable():
+            files.io.rmdir(tmp_path / "b")
+            raise ValueError("x")
+        assert synced == []  # what failed is put right by whoever notices
+        with files.durable():
+            pass
+        assert synced == []
