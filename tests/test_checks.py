@@ -12,7 +12,9 @@ import pytest
 from emberkeep.documents import formats
 from emberkeep.documents.encoding import Text
 from emberkeep.documents.model import Document
+from emberkeep.merging import checks
 from emberkeep.merging.answers import Answers
+from emberkeep.merging.checks import Record
 from emberkeep.merging.inspection import inspect
 from emberkeep.merging.merge import merge_trees, no_rules
 from emberkeep.merging.results import MERGED, VENDORS, YOURS, Breach
@@ -231,3 +233,156 @@ def test_a_record_copied_into_a_list_where_other_rules_hold_is_named(tmp_path: P
     merge = merge_trees(trees["old"], trees["new"], trees["mine"])
     found = inspect(merge, [trees["old"], trees["new"]], trees["mine"], trees["new"], no_rules)
     assert {(breach.record, breach.what) for breach in found} == {("stops/[id=g7]", "lacks at")}
+
+
+# --- each rule and its limits: what is learned of one list ---------------------------------------
+
+
+def learned(*columns: tuple[str, Sequence[str | None]]) -> set[str]:
+    """The names of what is learned of a list of records by its columns, without the file's and the list's own."""
+    count = len(columns[0][1])
+    rows = [{name: value for name, told in columns if (value := told[at]) is not None} for at in range(count)]
+    records = [Record(f"r[{at}]", f"r{at}", "", row) for at, row in enumerate(rows)]
+    found = checks.learn([{"x": {"r": records}}])
+    names = [check.name for check, _ in found.checks] + [check.name for check in found.unique]
+    return {name.removeprefix("x: r ") for name in names} - {"is unique"}
+
+
+def numbers(count: int, *firsts: str) -> list[str]:
+    return [*firsts, *(str(at) for at in range(count - len(firsts)))]
+
+
+@pytest.mark.parametrize(("count", "rule"), [(11, False), (12, True)])
+def test_a_rule_of_any_list_has_twelve_records_behind_it(count: int, rule: bool) -> None:
+    assert ("has a" in learned(("a", numbers(count)))) is rule
+    assert ("a is a whole number" in learned(("a", numbers(count)))) is rule
+    records = [Record(f"r[{at}]", f"r{at}", "", {}) for at in range(count)]
+    assert bool(checks.learn([{"x": {"r": records}}]).unique) is rule
+
+
+def test_a_field_that_one_record_lacks_is_not_required_of_the_others() -> None:
+    assert "has a" not in learned(("a", [None, *numbers(39)]), ("b", numbers(40)))
+    assert "has b" in learned(("a", [None, *numbers(39)]), ("b", numbers(40)))
+    assert "a is a whole number" in learned(("a", [None, *numbers(12)]), ("b", numbers(13)))
+    assert "a is a whole number" not in learned(("a", [None, *numbers(11)]), ("b", numbers(12)))
+
+
+def test_what_kind_of_number_a_field_holds() -> None:
+    assert "a is a number" in learned(("a", numbers(40, "1.5")))
+    assert "a is a whole number" not in learned(("a", numbers(40, "1.5")))
+    assert not {"a is a number", "a is a whole number"} & learned(("a", numbers(40, "lots")))
+    assert "a >= 0" in learned(("a", numbers(30, "0")))
+    assert "a >= 0" not in learned(("a", numbers(29)))
+    assert "a >= 0" not in learned(("a", numbers(40, "-1")))
+
+
+@pytest.mark.parametrize(
+    ("words", "rule"),
+    [
+        (["food", "lamp"] * 15, True),
+        (["food", "lamp"] * 14 + ["lamp"], False),
+        (["food"] * 40, False),
+        ([f"w{at % 12}" for at in range(36)], True),
+        ([f"w{at % 13}" for at in range(39)], False),
+        (["food"] * 39 + ["lamp"], False),
+        (["food"] * 38 + ["lamp"] * 2, True),
+        (["two words", "lamp"] * 20, False),
+        (["w" * 33, "lamp"] * 20, False),
+        (["w" * 32, "lamp"] * 20, True),
+    ],
+)
+def test_few_words_each_met_again_are_a_vocabulary(words: list[str], rule: bool) -> None:
+    assert ("a is a known word" in learned(("a", words))) is rule
+
+
+@pytest.mark.parametrize(
+    ("lows", "highs", "names", "rule"),
+    [
+        (range(30), range(5, 35), ("least", "most"), True),
+        (range(29), range(5, 34), ("least", "most"), False),  # too few
+        (range(30), range(30), ("least", "most"), False),  # always equal: one is the other
+        (range(30), [*range(1, 30), 28], ("least", "most"), False),  # once above
+        (range(30), [*range(1, 30), 29], ("least", "most"), True),
+        (range(30), range(5, 35), ("worth", "weight"), False),  # no names that say so, and they never meet
+        (range(30), [at + (at > 2) for at in range(30)], ("worth", "weight"), True),  # they meet three times
+        (range(30), [at + (at > 1) for at in range(30)], ("worth", "weight"), False),
+        (range(100), [at + (at > 4) for at in range(100)], ("worth", "weight"), True),  # a twentieth of all
+        (range(100), [at + (at > 3) for at in range(100)], ("worth", "weight"), False),
+    ],
+)
+def test_one_number_that_never_exceeds_another(
+    lows: Sequence[int], highs: Sequence[int], names: tuple[str, str], rule: bool
+) -> None:
+    low, high = names
+    found = learned((low, [*map(str, lows)]), (high, [*map(str, highs)]))
+    assert (f"{low} <= {high}" in found) is rule
+    assert f"{high} <= {low}" not in found
+
+
+def test_numbers_that_often_lack_or_are_words_are_not_ordered() -> None:
+    lows, highs = [str(at) for at in range(30)], [str(at + 5) for at in range(30)]
+    assert "least <= most" in learned(("least", [*lows, None]), ("most", [*highs, "3"]))
+    assert "least <= most" not in learned(("least", [*lows[:-1], None]), ("most", highs))
+    assert "least <= most" not in learned(("least", [*lows[:-1], "few"]), ("most", highs))
+
+
+def two_lists(first: Sequence[str], second: Sequence[str], own: Sequence[str] = ()) -> dict[str, checks.Table]:
+    """Records of ``x`` that name, under ``sells``, records of ``y``; ``own``: and others of their own list."""
+    sells = [
+        Record(f"s[{at}]", f"s{at}", "", {"sells": name, **({"next": own[at]} if own else {})})
+        for at, name in enumerate(first)
+    ]
+    return {"x": {"s": sells}, "y": {"g": [Record(f"g[{name}]", name, "", {}) for name in second]}}
+
+
+GOODS = [f"g{at}" for at in range(11)]
+
+
+def references(*releases: dict[str, checks.Table]) -> list[tuple[str, str, str]]:
+    return [found[1:] for found in checks.learn(releases).references]
+
+
+def test_what_a_field_names_stands_in_another_list() -> None:
+    sold = [GOODS[at % 11] for at in range(12)]
+    assert references(two_lists(sold, GOODS)) == [("sells", "y", "g")]
+    assert references(two_lists(sold[:11], GOODS)) == []  # too few
+    assert references(two_lists(["g1", "g2"] * 8, GOODS)) == []  # two words are a vocabulary
+    assert references(two_lists(["g1", "g2", "g3"] * 8, GOODS)) == [("sells", "y", "g")]
+    assert references(two_lists([*sold, "gone"], GOODS)) == []
+    assert (
+        references(two_lists([str(at % 4) for at in range(16)], ["0", "1", "2", "3"])) == []
+    )  # numbers meet by chance
+    assert references(two_lists(sold, GOODS, [f"s{(at + 1) % 12}" for at in range(12)])) == [("sells", "y", "g")]
+    old = two_lists([*sold[:-1], "gone"], GOODS)
+    assert references(old, two_lists(sold, GOODS)) == []  # it has to hold in every release
+    assert references(two_lists(sold, [*GOODS, "g20"]), two_lists(sold, GOODS)) == [("sells", "y", "g")]
+    assert checks.learn([]).references == []
+
+
+def test_of_several_lists_that_hold_all_names_the_shortest_is_meant() -> None:
+    release = two_lists([GOODS[at % 4] for at in range(12)], GOODS)
+    release["z"] = {"few": [Record(f"f[{name}]", name, "", {}) for name in GOODS[:4]]}
+    assert references(release) == [("sells", "z", "few")]
+
+
+def looked_at(release: dict[str, checks.Table], merged: dict[str, checks.Table]) -> list[str]:
+    sides = checks.Sides(merged, lambda file, record: None, lambda file, record: None, lambda file, record: 1)
+    return [f"{breach.record}: {breach.what}" for breach in checks.breaches(checks.learn([release]), sides)]
+
+
+def test_a_file_that_is_not_there_breaks_no_reference() -> None:
+    release = two_lists([GOODS[at % 11] for at in range(12)], GOODS)
+    assert looked_at(release, {"x": release["x"]}) == []
+    assert looked_at(release, {"y": release["y"]}) == []
+    assert len(looked_at(release, {"x": release["x"], "y": {}})) == 12
+    fewer = {"x": release["x"], "y": {"g": release["y"]["g"][1:]}}
+    assert looked_at(release, fewer) == [f"s[{at}]: sells is g0, which does not stand in y" for at in (0, 11)]
+
+
+def test_a_name_stands_twice_only_within_one_parent() -> None:
+    several = [Record(f"{parent}/r[{name}]", name, parent, {}) for parent in ("a", "b") for name in map(str, range(8))]
+    learned_of = checks.learn([{"x": {"r": several}}])
+    assert learned_of.unique
+    sides = checks.Sides({"x": {"r": [*several, several[3]]}}, lambda *_: None, lambda *_: None, lambda *_: 1)
+    assert [breach.record for breach in checks.breaches(learned_of, sides)] == ["a/r[3]"]
+    assert not checks.learn([{"x": {"r": [*several, several[3]]}}]).unique

@@ -6,6 +6,8 @@ from pathlib import Path
 
 import pytest
 
+from emberkeep.documents.encoding import BOM
+from emberkeep.merging import merge as merging
 from emberkeep.merging.answers import Answer, Answers
 from emberkeep.merging.merge import merge_file, merge_trees
 from emberkeep.merging.results import FILE, FileMerge, Merge, Outcome
@@ -44,6 +46,25 @@ def test_the_same_line_changed_twice_is_asked(answer: str, line: str) -> None:
     text = (result.data or OLD.replace("hour 6", "hour 7").encode()).decode()
     assert line in text
     assert "<<<<" not in text
+
+
+@pytest.mark.parametrize(("old", "mine", "new"), [(o, m, n) for o in ("", BOM) for m in ("", BOM) for n in ("", BOM)])
+def test_a_byte_order_mark_is_the_admins_and_no_part_of_a_line(old: str, mine: str, new: str) -> None:
+    lines = ("one\ntwo\nthree\n", "one\ntwo\nmine\n", "new\ntwo\nthree\n")
+    sides = [(mark + text).encode() for mark, text in zip((old, mine, new), lines, strict=True)]
+    result = merge_file("notes.txt", *sides)
+    assert not result.questions
+    assert result.data == (mine + "new\ntwo\nmine\n").encode()
+
+
+def test_a_text_beyond_any_size_is_taken_whole(monkeypatch: pytest.MonkeyPatch) -> None:
+    old, mine, new = b"a\nb\nc\n", b"A\nb\nc\n", b"a\nb\nC\n"
+    monkeypatch.setattr(merging, "LARGEST_TEXT", len(mine))
+    assert merge_file("notes.txt", old, mine, new).data == b"A\nb\nC\n"
+    for one, other in ((mine + b"\n", new), (mine, new + b"\n")):
+        result = merge_file("notes.txt", old, one, other)
+        assert (result.data, result.format) == (None, "")
+        assert [question.field for question in result.open] == ["(file)"]
 
 
 @pytest.mark.parametrize("final", ["", "\n"])

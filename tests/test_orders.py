@@ -96,6 +96,34 @@ def test_a_value_that_is_neither_the_default_nor_the_order_stays_a_question() ->
     assert not result.obeyed
 
 
+@pytest.mark.parametrize(
+    ("do", "operand", "default", "value", "follows"),
+    [
+        ("x", "0.5", "5", "2", True),
+        ("x", "0.5", "5", "3", True),
+        ("x", "0.5", "5", "1", False),
+        ("x", "0.5", "5", "4", False),
+        ("x", "0.5", "4", "3", False),  # exact: one beside it is a hand edit
+        ("x", "0.5", "4", "1", False),
+        ("x", "0.5", "4", "2", True),
+        ("x", "0.5", "4", "2.0", True),
+        ("x", "0.5", "5", "2.5", True),
+        ("x", "0.5", "5", "2.4", False),  # only whole numbers are rounded
+        ("x", "0.5", "5.0", "3", False),
+        ("x", "2", "4", "many", False),
+        ("x", "2", "many", "8", False),
+        ("+", "3", "4", "7", True),
+        ("+", "3", "4", "8", False),
+        ("+", "0.5", "4", "4", False),
+        ("=", "9", "4", "9", True),
+        ("=", "9", "4", "8", False),
+        ("drop", "", "4", "4", False),
+    ],
+)
+def test_which_hand_edits_follow_from_an_order(do: str, operand: str, default: str, value: str, follows: bool) -> None:
+    assert Order("x", "*", do, operand, "worth").follows(default, value) is follows
+
+
 def test_exceptions_are_left_alone() -> None:
     new = OLD.replace(">40<", ">30<")
     result = merge(OLD, OLD, new, replace(FOOD, excepted=("kelp",)))
