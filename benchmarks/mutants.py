@@ -1,6 +1,7 @@
 """Single faults put into the product, one at a time, and whether a test notices: does the suite bite?
 
-    python benchmarks/mutants.py [--modules GLOB …] [--budget 200] [--seed 1] [--jobs 2] [--map FILE] [--list] [--out FILE]
+    python benchmarks/mutants.py [--modules GLOB …] [--budget 200] [--seed 1] [--jobs 2] [--seconds 60] [--map FILE]
+                                 [--at MODULE:LINE …] [--list] [--out FILE]
 
 A *mutant* is a module with one fault: a condition turned round, a comparison's bound moved, a call dropped, a result that is
 never computed, an exception swallowed or caught too widely. ``--budget`` of them are drawn by ``--seed`` from the modules that
@@ -47,8 +48,6 @@ MODULES = (
     "remote/*", "servers/watch.py",
 )  # fmt: skip
 AIM = 0.95
-MOST_TESTS_SECONDS = 100.0
-"""How long, by what the tests take unharmed, one mutant is tried."""
 
 
 # --- faults --------------------------------------------------------------------------------------------------------------
@@ -302,14 +301,16 @@ class Verdict:
 
 @dataclass
 class Bench:
-    """One copy of the package, in which one mutant at a time stands."""
+    """One copy of the project, in which one mutant at a time stands."""
 
     room: Path
+    seconds: float
     source: Path = field(init=False)
 
     def __post_init__(self) -> None:
-        self.source = self.room / "src"
-        shutil.copytree(ROOT / "src", self.source, ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
+        self.source = self.room / "copy" / "src"
+        left_out = shutil.ignore_patterns("__pycache__", "*.egg-info", ".git", ".*_cache", "build", "screenshots")
+        shutil.copytree(ROOT, self.source.parent, ignore=left_out)
 
     def tried(self, mutant: Mutant, known: Coverage) -> Verdict:
         """Run the tests that run its line; the copy is whole again afterwards."""
@@ -331,7 +332,7 @@ class Bench:
         total = 0.0
         for test in tests:
             total += known.seconds.get(test, 1.0) + 0.05
-            if chosen and total > MOST_TESTS_SECONDS:
+            if chosen and total > self.seconds:
                 break
             chosen.append(test)
         failed = self.failing(chosen, 20 + 4 * total)
@@ -344,14 +345,25 @@ class Bench:
         log = self.room / "failed"
         log.unlink(missing_ok=True)
         process = _forked(self, tests, log, first)
-        limit = time.monotonic() + seconds
-        while not os.waitpid(process, os.WNOHANG)[0]:
-            if time.monotonic() > limit:
-                os.killpg(process, signal.SIGKILL)
-                os.waitpid(process, 0)
+        try:
+            if not _ended(process, seconds):
                 return None
-            time.sleep(0.02)
+        finally:
+            with contextlib.suppress(ProcessLookupError):  # it, and whatever it left running
+                os.killpg(process, signal.SIGKILL)
         return list(json.loads(log.read_text())) if log.exists() else ["(loading)"]
+
+
+def _ended(process: int, seconds: float) -> bool:
+    """Whether a process ended by itself within so many seconds."""
+    limit = time.monotonic() + seconds
+    while not os.waitid(os.P_PID, process, os.WEXITED | os.WNOHANG):
+        if time.monotonic() > limit:
+            os.kill(process, signal.SIGKILL)
+            os.waitid(os.P_PID, process, os.WEXITED)
+            return False
+        time.sleep(0.02)
+    return True
 
 
 class Failing:
@@ -381,13 +393,13 @@ def _forked(bench: Bench, tests: Sequence[str], log: Path, first: bool) -> int:
         descriptor = os.open(bench.room / "log", os.O_WRONLY | os.O_CREAT | os.O_TRUNC)
         for number in (1, 2):
             os.dup2(descriptor, number)
-        os.chdir(ROOT)
+        os.chdir(bench.source.parent)
         os.environ |= {
             "PYTHONPATH": str(bench.source), "PYTHONDONTWRITEBYTECODE": "1", "EMBERKEEP_NO_SHRINK": "1",
             "HYPOTHESIS_STORAGE_DIRECTORY": str(bench.room / "hypothesis"),
         }  # fmt: skip
         sys.dont_write_bytecode = True
-        sys.path[:0] = [str(bench.source), str(ROOT)]
+        sys.path[:0] = [str(bench.source), str(bench.source.parent)]
         words = ["-q", "--tb=short", "-p", "no:cacheprovider", "-p", "no:xdist", "-p", "no:randomly", "-o", "addopts="]
         words += [*(["-x"] if first else []), f"--basetemp={bench.room / 'tests'}"]
         failing = Failing()
@@ -398,11 +410,11 @@ def _forked(bench: Bench, tests: Sequence[str], log: Path, first: bool) -> int:
         os._exit(0)
 
 
-def verdicts(chosen: Sequence[Mutant], known: Coverage, jobs: int) -> list[Verdict]:
+def verdicts(chosen: Sequence[Mutant], known: Coverage, jobs: int, seconds: float) -> list[Verdict]:
     """Each mutant tried. A test that also fails against the whole package proves nothing: what it killed is tried again
     without it."""
     with tempfile.TemporaryDirectory() as room, ThreadPoolExecutor(jobs) as pool:
-        benches = [Bench(Path(room) / str(number)) for number in range(jobs)]
+        benches = [Bench(Path(room) / str(number), seconds) for number in range(jobs)]
         done = 0
 
         def one(mutant: Mutant) -> Verdict:
@@ -481,11 +493,13 @@ def main() -> int:
     parser.add_argument("--budget", type=int, default=200, help="how many faults are tried")
     parser.add_argument("--seed", type=int, default=1, help="which of them")
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1, help="how many at a time")
+    parser.add_argument("--seconds", type=float, default=60, help="how long one is tried, by what tests take unharmed")
     parser.add_argument("--map", type=Path, help="where it is kept which test runs which line")
     parser.add_argument("--at", nargs="+", default=[], metavar="MODULE:LINE", help="all faults of these lines instead")
     parser.add_argument("--list", action="store_true", help="only list them")
     parser.add_argument("--out", type=Path, help="write every verdict here, as JSON")
     args = parser.parse_args()
+    signal.signal(signal.SIGTERM, lambda number, frame: sys.exit(f"ended by signal {number}"))
     every = mutants(args.modules)
     known = accepted()
     names = {mutant.name for mutant in mutants(("*",))}
@@ -503,7 +517,7 @@ def main() -> int:
     warmed()
     with tempfile.TemporaryDirectory() as room:
         told = coverage(args.map or Path(room) / "map.json", args.jobs)
-        found = verdicts(chosen, told, args.jobs)
+        found = verdicts(chosen, told, args.jobs, args.seconds)
     share = report(found, known)
     if args.out:
         args.out.write_text(json.dumps([{**asdict(one), "name": one.mutant.name} for one in found], indent=1))

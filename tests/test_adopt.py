@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import random
 import re
 import sqlite3
 import subprocess
@@ -26,6 +25,7 @@ from emberkeep.servers.findings import Adoption, Sure
 from emberkeep.servers.roles import Roles
 from emberkeep.trees import FolderTree
 from tests.conftest import tree_state
+from tests.helpers import moor
 from tests.program import Program, run_program
 
 TRUE_ROLES = {
@@ -213,36 +213,6 @@ def test_extension_data_of_single_players_is_told_by_the_ids_in_it(server: Path)
     assert config_globs == []
 
 
-def moor(tmp_path: Path) -> Path:
-    """A server of another shape: one big save file, INI settings, YAML economy, a batch file, players by number, text
-    lists, a version file, no extensions."""
-    root = tmp_path / "moor"
-    for folder in ("saves", "players", "balance"):
-        (root / folder).mkdir(parents=True)
-    some = random.Random(3)
-    ids = [f"7656119000000{number:04}" for number in range(5)]
-    goods = "".join(f"  - code: good-{n}\n    price: {n}\n    weight: {n / 4}\n" for n in range(30))
-    texts = {
-        "go.bat": "@echo off\r\nset PORT=27500\r\npeatd.exe -config moor.ini -port %PORT% +worldseed 8812\r\n",
-        "moor.ini": "[world]\nname = Long Moor\nsave = moor\n[net]\nport = 27500\n",
-        "balance/goods.yaml": f"# prices in pence\ngoods:\n{goods}",
-        "balance/weather.yaml": "rain: 0.4\n",
-        "banned.txt": f"# by id\n{ids[3]}\n{ids[4]} 2026-01-01 again and again\n",
-        "operators.txt": f"{ids[0]}\n",
-        "version.txt": "1.7.3\n",
-        "server.log": "[10:00:01] Peat 1.7.3 up\n[10:00:02] reading saves/moor.sav\n[10:00:09] server ready, 7.2 s\n"
-        "[10:01:00] 76561190000000000 joins\n",
-    }
-    for path, text in texts.items():
-        (root / path).write_text(text, newline="")
-    (root / "peatd.exe").write_bytes(b"MZ" + some.randbytes(4000))
-    (root / "saves" / "moor.sav").write_bytes(some.randbytes(200_000))
-    (root / "saves" / "moor.1.sav").write_bytes(some.randbytes(190_000))
-    for ident in ids:
-        (root / "players" / f"{ident}.dat").write_bytes(some.randbytes(300))
-    return root
-
-
 def test_a_server_of_another_shape_is_understood_too(tmp_path: Path) -> None:
     root = moor(tmp_path)
     found = adopt(root)
@@ -254,7 +224,7 @@ def test_a_server_of_another_shape_is_understood_too(tmp_path: Path) -> None:
         "moor.ini": "settings",
         "balance/goods.yaml": "economy",
         "balance/weather.yaml": "economy",
-        "players/76561190000000003.dat": "players",
+        "players/44110190000000003.dat": "players",
         "banned.txt": "access",
         "operators.txt": "access",
         "saves/moor.sav": "world",

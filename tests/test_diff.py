@@ -24,12 +24,12 @@ from emberkeep.comparing.records import Kind, compare
 from emberkeep.comparing.rows import SAMPLE, compare_databases
 from emberkeep.comparing.tiles import changed_share
 from emberkeep.comparing.totals import totals
-from emberkeep.documents import formats
 from emberkeep.documents.model import Document
 from emberkeep.errors import UnreadableInput
 from emberkeep.servers.tiles import TileNames, seen_tiles
 from emberkeep.trees import FolderTree
 from tests.conftest import tree_state
+from tests.helpers import parsed
 from tests.program import Program, run_program
 
 
@@ -45,12 +45,6 @@ def two_folders(tmp_path: Path, left: dict[str, bytes], right: dict[str, bytes])
 def difference(tmp_path: Path, left: dict[str, bytes], right: dict[str, bytes]) -> TreeDifference:
     trees = two_folders(tmp_path, left, right)
     return compare_trees(*trees, times=False, tiles=seen_tiles(trees[0].entries().values()))
-
-
-def parsed(text: str, path: str = "stores.xml") -> Document:
-    found = formats.parse(path, text.encode())
-    assert found is not None
-    return found
 
 
 # --- byte ranges and tiles ---------------------------------------------------
@@ -299,14 +293,17 @@ STORES = "<s><!-- first --><good id='rope' worth='{rope}'><kind>tackle</kind><fr
     ],
 )
 def test_where_picks_records(tests: list[str], records: set[str]) -> None:
-    left = parsed(STORES.format(rope=1, kelp=20, n=1))
-    right = parsed(STORES.format(rope=2, kelp=30, n=2))
+    left = parsed("stores.xml", STORES.format(rope=1, kelp=20, n=1))
+    right = parsed("stores.xml", STORES.format(rope=2, kelp=30, n=2))
     found = compare(left, right, {}, [condition(text) for text in tests])
     assert {item.record for item in found} == records
 
 
 def test_a_reworded_comment_is_one_change() -> None:
-    left, right = parsed("<s><!-- dear --><a id='x'/><b/></s>"), parsed("<s><!-- cheap --><a id='x'/><b/></s>")
+    left, right = (
+        parsed("stores.xml", "<s><!-- dear --><a id='x'/><b/></s>"),
+        parsed("stores.xml", "<s><!-- cheap --><a id='x'/><b/></s>"),
+    )
     (item,) = compare(left, right)
     assert (item.field, item.kind, item.left, item.right) == ("(comment)", Kind.CHANGED, "dear", "cheap")
 
@@ -316,7 +313,7 @@ def test_totals_by_kind_and_the_largest_movers() -> None:
         inside = "".join(
             f'<good id="{name}"><kind>{kind}</kind><worth>{worth}</worth></good>' for name, kind, worth in rows
         )
-        return parsed(f"<stores>{inside}</stores>")
+        return parsed("stores.xml", f"<stores>{inside}</stores>")
 
     left = goods(
         ("a", "food", "1"),

@@ -16,6 +16,7 @@ from emberkeep.errors import UnreadableInput
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import FileMerge
 from tests import corpus, depth
+from tests.helpers import merge_text, text_of
 
 
 def source(text: str) -> Text:
@@ -25,15 +26,9 @@ def source(text: str) -> Text:
 
 
 def merge(old: str, mine: str, new: str, answer: str = "") -> FileMerge:
-    sides = (side.encode() for side in (old, mine, new))
-    result = merge_file("prices.json", *sides, settle=lambda question: (answer, "test" if answer else ""))
+    result = merge_text("prices.json", old, mine, new, answer)
     assert result.fault is None
     return result
-
-
-def text_of(result: FileMerge) -> str:
-    assert result.data is not None
-    return result.data.decode()
 
 
 def test_members_elements_and_values() -> None:

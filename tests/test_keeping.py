@@ -25,8 +25,8 @@ from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.store.verify import verify
 from emberkeep.trees import FolderTree
 from tests.conftest import tree_state
+from tests.helpers import flip
 from tests.program import Program
-from tests.test_store import flip
 
 NOW = datetime(2026, 11, 20, 12, 0, tzinfo=UTC)
 FAROE = ZoneInfo("Atlantic/Faroe")

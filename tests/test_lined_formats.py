@@ -5,14 +5,9 @@ from __future__ import annotations
 import pytest
 
 from emberkeep.documents import formats
-from emberkeep.documents.model import Document, Role
+from emberkeep.documents.model import Role
 from emberkeep.merging.merge import merge_file
-
-
-def parsed(name: str, text: str) -> Document:
-    found = formats.parse(name, text.encode())
-    assert found is not None
-    return found
+from tests.helpers import parsed
 
 
 @pytest.mark.parametrize(

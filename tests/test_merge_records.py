@@ -8,6 +8,7 @@ import yaml
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import ORDER, FileMerge, Outcome, What
 from tests import depth
+from tests.helpers import merge_text, text_of
 
 OLD = """\
 <?xml version="1.0"?>
@@ -38,14 +39,7 @@ def swap(text: str, *pairs: tuple[str, str]) -> str:
 
 
 def merge(mine: str, new: str, old: str = OLD, answer: str = "", name: str = "stores.xml") -> FileMerge:
-    settle = (lambda question: (answer, "test")) if answer else (lambda question: ("", ""))
-    return merge_file(name, old.encode(), mine.encode(), new.encode(), settle=settle)
-
-
-def text_of(result: FileMerge) -> str:
-    assert result.fault is None
-    assert result.data is not None
-    return result.data.decode()
+    return merge_text(name, old, mine, new, answer)
 
 
 NEW_RECORD = """\

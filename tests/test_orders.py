@@ -13,15 +13,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.demo import stores
-from emberkeep.documents import formats
 from emberkeep.documents.identity import Identities
-from emberkeep.documents.model import Document
 from emberkeep.errors import UnreadableInput
 from emberkeep.merging import intents, orders
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import FileMerge
 from tests.conftest import tree_state
+from tests.helpers import parsed
 from tests.program import Program
 
 PATH = "m/stores.xml"
@@ -34,12 +33,6 @@ def good(name: str, kind: str, afloat: str, worth: str = "5") -> str:
 
 def table(*rows: str) -> str:
     return f"<stores>\n{''.join(rows)}</stores>\n"
-
-
-def parsed(text: str) -> Document:
-    found = formats.parse(PATH, text.encode())
-    assert found is not None
-    return found
 
 
 def merge(old: str, mine: str, new: str, *told: Order) -> FileMerge:
@@ -237,7 +230,7 @@ def test_every_fault_of_an_orders_file_is_named_with_its_line(tmp_path: Path) ->
 
 
 def found(old: str, mine: str) -> intents.Intents:
-    left, right = parsed(old), parsed(mine)
+    left, right = parsed(PATH, old), parsed(PATH, mine)
     return intents.propose(PATH, left, right, Identities([left], [right]))
 
 

@@ -27,10 +27,11 @@ from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
 from tests.conftest import tree_state
 from tests.faults import FaultyIO, PowerCut, Stop, count_calls, moments
+from tests.helpers import new_keep, undo
 from tests.program import Program
 
 
-def clock() -> datetime:
+def real_clock() -> datetime:
     return datetime.now(UTC)
 
 
@@ -43,11 +44,8 @@ def keep(tmp_path: Path) -> Keep:
     (server / "world" / "deep" / "b").write_text("b")
     (server / "notes").write_text("n")
     (server / "latest").symlink_to("notes")
-    folder = tmp_path / "server.keep"
-    folder.mkdir()
-    (folder / "keep.toml").write_text('format = 1\n[server]\nname = "x"\nfolder = "../server"\n')
-    keep = Keep(folder)
-    snapshot.take(keep, clock(), note="good")
+    keep = new_keep(tmp_path)
+    snapshot.take(keep, real_clock(), note="good")
     (server / "world" / "tile").write_bytes(b"griefed")
     (server / "world" / "deep" / "b").unlink()
     (server / "world" / "deep").rmdir()
@@ -60,19 +58,14 @@ def keep(tmp_path: Path) -> Keep:
 
 def put_back(keep: Keep, *only: str) -> None:
     with closing(Store(keep.store_folder)) as store:
-        tree = snapshot.find(store, keep, "1", clock())
+        tree = snapshot.find(store, keep, "1", real_clock())
         found = recovery.planned(keep, store, tree, only)
-        recovery.put_back(keep, store, found, only, clock, silent)
+        recovery.put_back(keep, store, found, only, real_clock, silent)
 
 
 def resume(keep: Keep) -> None:
     with closing(Store(keep.store_folder)) as store:
-        recovery.resume(recovery.room_of(keep, store, runs.waiting(keep), clock))
-
-
-def undo(keep: Keep) -> None:
-    with closing(Store(keep.store_folder)) as store:
-        runs.undo(keep, store, runs.to_undo(keep, store, None), clock)
+        recovery.resume(recovery.room_of(keep, store, runs.waiting(keep), real_clock))
 
 
 def copy_of(keep: Keep, place: Path) -> Keep:
@@ -205,7 +198,7 @@ def test_a_merge_that_was_interrupted_goes_on_or_is_taken_back(
     run = journal.runs()[-1]
     with sqlite3.connect(keep.folder / "journal.db") as database:  # as if killed in the middle of writing
         database.execute("update step set ended = null where at = 1")
-    journal.end(run, "begun", clock())
+    journal.end(run, "begun", real_clock())
     shutil.copyfile(place / "releases" / "skerrylight-4.2" / "keeper.properties", server / "keeper.properties")
     again = recorded(then, "--go")
     assert again.code == 0, again.err

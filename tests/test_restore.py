@@ -23,7 +23,7 @@ from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.trees import FolderTree
 from tests.conftest import tree_state
 from tests.faults import FaultyIO
-from tests.test_store import NOW, flip
+from tests.helpers import NOW, flip
 
 ABOUT = About("", NOW, "asked")
 ROLES = (("players", ("players/*",)), ("world", ("world/**",)))

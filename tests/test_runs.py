@@ -6,7 +6,6 @@ import os
 import shutil
 from collections.abc import Callable
 from contextlib import closing, suppress
-from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
@@ -24,13 +23,9 @@ from emberkeep.store.verify import verify
 from emberkeep.wiping import SetText
 from tests.conftest import Moorings, tree_state
 from tests.faults import FaultyIO, Stop, count_calls, moments
+from tests.helpers import NOW, clock, new_keep, undo
 
-NOW = datetime(2031, 4, 2, 18, 0, tzinfo=UTC)
 STOPS = (Stop, EmberKeepError, OSError)
-
-
-def clock() -> datetime:
-    return NOW
 
 
 def room(keep: Keep, store: Store, run: Run) -> Room:
@@ -200,10 +195,7 @@ def keep(tmp_path: Path) -> Keep:
     (server / "world").mkdir(parents=True)
     for name in ("a", "b", "c"):
         (server / "world" / name).write_text(name)
-    folder = tmp_path / "server.keep"
-    folder.mkdir()
-    (folder / "keep.toml").write_text('format = 1\n[server]\nname = "x"\nfolder = "../server"\n')
-    return Keep(folder)
+    return new_keep(tmp_path)
 
 
 def write(keep: Keep, path: str, text: str) -> None:
@@ -214,11 +206,6 @@ def write(keep: Keep, path: str, text: str) -> None:
     with closing(Store(keep.store_folder)) as store:
         steps: list[Step] = [SnapshotStep("before", "test"), FileStep("write", "write", change)]
         runs.carry_out(room(keep, store, Run(0, "test", NOW, title=f"writing {path}")), steps)
-
-
-def undo(keep: Keep, number: int | None = None) -> None:
-    with closing(Store(keep.store_folder)) as store:
-        runs.undo(keep, store, runs.to_undo(keep, store, number), clock)
 
 
 def test_an_older_run_is_taken_back_while_what_it_changed_has_not_changed_since(keep: Keep) -> None:

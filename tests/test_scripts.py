@@ -12,8 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.documents import script
-from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import FileMerge
+from tests.helpers import merge_text
 
 SH = """\
 #!/bin/sh
@@ -29,9 +29,7 @@ CMD = '@echo off\r\nrem set SEED=5\r\nset SEED=1\r\nset "TITLE=A server"\r\nsker
 
 
 def merge(mine: str, new: str, old: str, name: str = "go.sh", answer: str = "") -> FileMerge:
-    return merge_file(
-        name, old.encode(), mine.encode(), new.encode(), settle=lambda question: (answer, "test" if answer else "")
-    )
+    return merge_text(name, old, mine, new, answer)
 
 
 def change(text: str, *pairs: tuple[str, str]) -> str:

@@ -29,6 +29,7 @@ from emberkeep.servers.process import is_locked, running_signs, wait_for
 from emberkeep.servers.secrets import secret
 from emberkeep.servers.watch import Activity, Follower, Movement, State, Watch, read_line
 from tests.conftest import free_ports
+from tests.helpers import new_keep
 
 from datetime import UTC, datetime  # isort: skip
 
@@ -36,11 +37,7 @@ posix = pytest.mark.skipif(os.name == "nt", reason="POSIX only")
 
 
 def keep_of(folder: Path, more: str) -> Keep:
-    (folder / "server").mkdir(exist_ok=True)
-    made = folder / "server.keep"
-    made.mkdir(exist_ok=True)
-    (made / "keep.toml").write_text(f'format = 1\n[server]\nname = "x"\nfolder = "../server"\n{textwrap.dedent(more)}')
-    return Keep(made)
+    return new_keep(folder, textwrap.dedent(more))
 
 
 # --- consoles ------------------------------------------------------------------

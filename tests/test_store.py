@@ -43,9 +43,7 @@ from emberkeep.store.reuse import PIECE, in_place
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.store.verify import verify
 from emberkeep.trees import FolderTree, Kind, read
-
-NOW = datetime(2026, 4, 2, 18, 0, tzinfo=UTC)
-ABOUT = About("", NOW, "asked")
+from tests.helpers import ABOUT, NOW, flip, same_contents
 
 
 @pytest.fixture
@@ -71,15 +69,6 @@ def store(tmp_path: Path) -> Iterator[Store]:
     opened = Store(tmp_path / "keep" / "store")
     yield opened
     opened.close()
-
-
-def same_contents(store: Store, label: str, root: Path) -> None:
-    tree = SnapshotTree(store, store.manifest(label), label)
-    live = FolderTree(root)
-    assert dict(tree.entries()) == dict(live.entries())
-    for path, entry in live.entries().items():
-        if entry.kind is Kind.FILE:
-            assert read(tree, path) == read(live, path)
 
 
 def test_what_goes_in_comes_out(store: Store, source: Path) -> None:
@@ -160,12 +149,6 @@ def test_an_index_of_other_packs_does_not_count(store: Store, source: Path) -> N
 
 
 # --- damage ------------------------------------------------------------------
-
-
-def flip(path: Path, at: int) -> None:
-    data = bytearray(path.read_bytes())
-    data[at] ^= 0x10
-    path.write_bytes(bytes(data))
 
 
 @pytest.mark.parametrize("share", [0.0, 0.1, 0.35, 0.6, 0.8, 0.999])

@@ -29,7 +29,7 @@ from emberkeep.store.verify import verify
 from emberkeep.trees import FILE, FolderTree, read
 from tests import depth
 from tests.faults import FaultyIO, PowerCut, Stop, count_calls, moments
-from tests.test_store import ABOUT, NOW, flip, same_contents
+from tests.helpers import ABOUT, NOW, flip, new_keep, same_contents
 
 KILLS = depth.number("KILLS", 8, 50)
 """How often the real program is killed."""
@@ -215,12 +215,7 @@ def test_thinning_is_refused_while_blocks_are_missing(tmp_path: Path, source: Pa
 
 @pytest.fixture
 def keep(tmp_path: Path, source: Path) -> Path:
-    folder = tmp_path / "server.keep"
-    folder.mkdir()
-    (folder / "keep.toml").write_text(
-        'format = 1\n[server]\nname = "x"\nfolder = "../server"\n[ladder]\n"2 days" = "all"\n'
-    )
-    return folder
+    return new_keep(tmp_path, '[ladder]\n"2 days" = "all"').folder
 
 
 def program(keep: Path, *words: str) -> list[str]:

@@ -88,6 +88,9 @@ def target(request: pytest.FixtureRequest, kept: Kept, tmp_path: Path) -> Iterat
 
 
 def object_storage(kept: Kept) -> Iterator[tuple[str, tuple[str, ...]]]:
+    if os.environ.get("EMBERKEEP_REAL_SERVERS") != "required":
+        pytest.importorskip("moto", reason="needs the extra 'long'")
+        pytest.importorskip("s3fs", reason="needs the extra 'long'")
     import boto3
     from moto.server import ThreadedMotoServer
 

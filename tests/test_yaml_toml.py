@@ -13,34 +13,16 @@ from hypothesis import strategies as st
 
 from emberkeep.comparing.records import compare, facts
 from emberkeep.documents import formats
-from emberkeep.documents.model import Document, Role
+from emberkeep.documents.model import Role
 from emberkeep.errors import UnreadableInput
 from emberkeep.merging.merge import merge_file
-from emberkeep.merging.results import FileMerge
 from tests import makers
+from tests.helpers import merge_text, parsed, text_of
 from tests.makers import Edits, Style
-
-
-def parsed(path: str, text: str) -> Document:
-    found = formats.parse(path, text.encode())
-    assert found is not None
-    return found
 
 
 def shape(path: str, text: str) -> list[tuple[str, str, str]]:
     return sorted(facts(parsed(path, text)))
-
-
-def merge(path: str, old: str, mine: str, new: str, answer: str = "") -> FileMerge:
-    sides = (side.encode() for side in (old, mine, new))
-    result = merge_file(path, *sides, settle=lambda question: (answer, "test" if answer else ""))
-    assert result.fault is None
-    return result
-
-
-def text_of(result: FileMerge) -> str:
-    assert result.data is not None
-    return result.data.decode()
 
 
 # --- reading -----------------------------------------------------------------
@@ -151,7 +133,7 @@ def test_aliases_are_never_expanded() -> None:
 )
 def test_yaml_that_is_unsuited_for_records_is_taken_by_line(text: str) -> None:
     assert formats.parse("a.yaml", text.encode()) is None
-    result = merge("a.yaml", text, "# mine\n" + text, text + "# theirs\n")
+    result = merge_text("a.yaml", text, "# mine\n" + text, text + "# theirs\n")
     assert text_of(result) == "# mine\n" + text + "# theirs\n"
 
 
@@ -240,7 +222,7 @@ goods:
 def test_a_hand_written_yaml_keeps_its_writing(old: str, new: str, expected: str | None) -> None:
     vendor = "# ours\nfog:\n  chance: 0.2\n  thickest: 0.8\n# the sky\nseasons: [winter, spring, haar]\ngoods:\n- id: kelp\n  worth: 3\n- {id: tar, worth: 5}\n"
     assert vendor.count(old) == 1
-    result = merge("w.yaml", vendor, MINE, vendor.replace(old, new))
+    result = merge_text("w.yaml", vendor, MINE, vendor.replace(old, new))
     assert not [question for question in result.questions if question.open]
     after = yaml.safe_load(text_of(result))
     wanted = yaml.safe_load(vendor.replace(old, new))
@@ -266,7 +248,7 @@ def test_a_hand_written_toml_keeps_its_writing(old: str, new: str, expected: str
     if "eel" in old:
         mine = mine.replace('["eel"]', '[\n  "eel", # big ones\n]')
         expected = '"crab"'
-    result = merge("h.toml", vendor, mine, vendor.replace(old, new))
+    result = merge_text("h.toml", vendor, mine, vendor.replace(old, new))
     assert not result.questions
     wanted = tomllib.loads(vendor.replace(old, new))
     assert {**tomllib.loads(text_of(result)), "ours": None} == {**wanted, "ours": None}
@@ -287,7 +269,7 @@ def test_a_hand_written_toml_keeps_its_writing(old: str, new: str, expected: str
 )
 def test_answers_are_spelled_for_the_format(path: str, line: str, answer: str, expected: str) -> None:
     old, mine, new = (line.format(value) for value in "123")
-    assert text_of(merge(path, old, mine, new, answer)) == expected
+    assert text_of(merge_text(path, old, mine, new, answer)) == expected
 
 
 def test_an_order_of_keys_is_no_difference_of_values() -> None:
