@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import signal
+import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
@@ -16,9 +17,10 @@ from hypothesis import HealthCheck, Phase, settings
 from emberkeep.demo import mission, sample
 from emberkeep.demo.walk import free_ports
 from emberkeep.remote import work
+from emberkeep.runs.journal import Journal
 from emberkeep.servers import announce, process
 from tests import depth
-from tests.program import Program, Ran, run_program
+from tests.program import Program, Ran, run_program, start_program
 
 KEEP = f"{sample.SERVER}.keep"
 
@@ -186,6 +188,42 @@ class Rock:
         if told.exists():
             with suppress(ProcessLookupError, ValueError):
                 os.kill(int(told.read_text()), signal.SIGKILL)
+
+
+def killed_at_each(rock: Rock, words: Sequence[str], names: Sequence[str], prepare: Callable[[], object]) -> set[str]:
+    """kill -9 of the real program in each of these steps; then resumed (every other time) and undone, back to the byte.
+    The steps in which it could be caught."""
+    before = tree_state(rock.server)
+    journal = Journal(rock.keep)
+    reached = set()
+    for number, name in enumerate(names):
+        prepare()
+        process = start_program("--keep", rock.keep, *words, cwd=rock.place, environment=WORD)
+        while process.poll() is None:
+            run = journal.waiting()
+            if run and any(step.name == name for step in run.steps):
+                break
+            time.sleep(0.005)
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        run = journal.waiting()
+        if run is None:
+            assert rock.run("stop", "--now", "--go").code == 0
+            assert rock.run("undo", "--go").code == 0
+            assert tree_state(rock.server) == before
+            continue
+        reached.add(name)
+        assert "interrupted" in rock.run("history").out
+        if number % 2:
+            done = rock.run("resume", "--go")
+            assert done.code == 0, (name, done.err)
+            assert "lamp lit" in rock.run("watch").out
+        stopped = rock.run("stop", "--now", "--go")
+        assert stopped.code == 0, (name, stopped.err)
+        back = rock.run("undo", "--go")
+        assert back.code == 0, (name, back.err)
+        assert tree_state(rock.server) == before, name
+    return reached
 
 
 Moorings = Callable[[Path, str], Rock]

@@ -26,7 +26,6 @@ from emberkeep.far import Address, Far, address_of
 from emberkeep.keep import Keep
 from emberkeep.remote import listing
 from emberkeep.remote.host import Denied, FarEntry, Odd
-from emberkeep.remote.state import FarState
 from emberkeep.remote.walk import now_there, walk
 from emberkeep.remote.work import TRIES, Lines
 from emberkeep.runs import mirror
@@ -34,71 +33,8 @@ from emberkeep.runs.journal import Journal
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.trees import Kind, read
 from tests import depth, farhosts
-from tests.farhosts import WORD, Listening
+from tests.farhosts import WORD, Listening, Site, held, made
 from tests.program import Ran, run_process, run_program
-
-ODD_NAMES = ("with space.txt", "-dash", "grün.txt", "a;b=c", " leading", "quo\"te'", "deep/er/and deeper/x")
-BIG = 6_000_000
-
-
-def made(root: Path) -> Path:
-    """A small server with names of all kinds, an empty file, an empty folder and a large file."""
-    for number, name in enumerate(ODD_NAMES):
-        path = root / name
-        path.parent.mkdir(parents=True, exist_ok=True)
-        path.write_text(f"{name} {number}\n")
-    (root / "nothing").write_bytes(b"")
-    (root / "hollow").mkdir()
-    (root / "world").mkdir()
-    (root / "world" / "big.sea").write_bytes(os.urandom(1 << 20) * 5 + os.urandom(BIG - (5 << 20)))
-    (root / "mission").mkdir()
-    (root / "mission" / "stores.xml").write_text("<stores>\n  <good id='rope'>7</good>\n</stores>\n")
-    for number, path in enumerate(sorted(path for path in root.rglob("*") if path.is_file())):
-        os.utime(path, (1, 1_700_000_000 + number * 60))
-    return root
-
-
-def held(root: Path) -> dict[str, bytes | None]:
-    """What a folder holds, by path; None for a folder."""
-    return {path.relative_to(root).as_posix(): None if path.is_dir() else path.read_bytes() for path in root.rglob("*")}
-
-
-class Site:
-    """A far server, its keep here, and the program run on it."""
-
-    def __init__(self, root: Path, place: Path, address: str, far: str = "", **environment: str) -> None:
-        self.root, self.place, self.address = root, place, address
-        self.vague = False
-        """Whether the host tells days, not seconds."""
-        self.environment = {"FAR_WORD": WORD, **environment}
-        self.folder = place / "rock.keep"
-        self.folder.mkdir(parents=True)
-        self.copy = place / "rock"
-        (self.folder / "keep.toml").write_text(
-            f'format = 1\n[server]\nname = "Rock"\nfolder = "{address}"\n[far]\nstill = "0.1 s"\n{far}\n'
-            '[roles]\nworld = ["world/**"]\neconomy = ["mission/**"]\n'
-        )
-
-    @property
-    def keep(self) -> Keep:
-        return Keep(self.folder)
-
-    def __call__(self, *words: str) -> Ran:
-        return run_program("--keep", str(self.folder), *words, cwd=self.place, environment=self.environment)
-
-    def mirror(self, *words: str) -> Ran:
-        return self("mirror", *words)
-
-    def lines(self, **changed: Any) -> Lines:
-        """Connections that wait for nothing between tries."""
-        return Lines(mirror.door_of(self.keep, self.environment), pause=lambda seconds: None, **changed)
-
-    def fetch(self, lines: Lines, **how: Any) -> mirror.Fetched:
-        keep, state = self.keep, FarState(self.folder)
-        known = state.known() if state.address == str(lines.door.address) else {}
-        plan = mirror.fetch_plan(walk(lines), known, mirror.Local(keep.server, known), lambda path: True, **how)
-        return mirror.fetch(keep, lines, plan)
-
 
 SECRET = 'secret = { env = "FAR_WORD" }'
 

@@ -26,7 +26,7 @@ from emberkeep.remote.host import Denied, Door, Lost, Want
 from emberkeep.remote.reading import Reader
 from emberkeep.remote.sftp import SftpHost
 from tests import farhosts
-from tests.test_mirror import Site, held, made
+from tests.farhosts import Site, held, made
 
 # --- a server that may answer late, short, and in any order --------------------------------
 

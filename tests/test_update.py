@@ -6,17 +6,15 @@ import json
 import os
 import re
 import shutil
-import signal
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import pytest
 
 from emberkeep.runs.journal import Journal
-from tests.conftest import WORD, Rock, tree_state
+from tests.conftest import WORD, Rock, killed_at_each, tree_state
 from tests.program import run_program
 
 pytestmark = pytest.mark.skipif(os.name == "nt", reason="the launch script is one for sh")
@@ -259,45 +257,6 @@ def test_a_rehearsal_while_players_are_on(rock: Rock) -> None:
     assert (rock.server / "log" / "skerrylight.pid").read_text() == pid
     assert "lamp doused" not in (rock.server / "log" / "latest.log").read_text()
     assert rock.run("watch").code == 0
-
-
-def killed_at_each(rock: Rock, words: Sequence[str], names: Sequence[str], prepare: Callable[[], object]) -> set[str]:
-    """kill -9 of the real program in each of these steps; then resumed (every other time) and undone, back to the byte.
-    The steps in which it could be caught."""
-    before = tree_state(rock.server)
-    line = [sys.executable, "-m", "emberkeep", "--keep", str(rock.keep), *words]
-    journal = Journal(rock.keep)
-    reached = set()
-    for number, name in enumerate(names):
-        prepare()
-        process = subprocess.Popen(
-            line, cwd=rock.place, env={**os.environ, **WORD}, stderr=subprocess.DEVNULL, stdout=subprocess.DEVNULL
-        )
-        while process.poll() is None:
-            run = journal.waiting()
-            if run and any(step.name == name for step in run.steps):
-                break
-            time.sleep(0.005)
-        process.send_signal(signal.SIGKILL)
-        process.wait()
-        run = journal.waiting()
-        if run is None:
-            assert rock.run("stop", "--now", "--go").code == 0
-            assert rock.run("undo", "--go").code == 0
-            assert tree_state(rock.server) == before
-            continue
-        reached.add(name)
-        assert "interrupted" in rock.run("history").out
-        if number % 2:
-            done = rock.run("resume", "--go")
-            assert done.code == 0, (name, done.err)
-            assert "lamp lit" in rock.run("watch").out
-        stopped = rock.run("stop", "--now", "--go")
-        assert stopped.code == 0, (name, stopped.err)
-        back = rock.run("undo", "--go")
-        assert back.code == 0, (name, back.err)
-        assert tree_state(rock.server) == before, name
-    return reached
 
 
 @pytest.mark.long

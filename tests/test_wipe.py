@@ -31,10 +31,9 @@ from emberkeep.servers import announce
 from emberkeep.servers.announce import Message, post, time_left
 from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree
-from tests.conftest import Moorings, Rock, tree_state
+from tests.conftest import Moorings, Rock, killed_at_each, tree_state
 from tests.helpers import moor
 from tests.program import Ran, run_program
-from tests.test_update import killed_at_each
 
 NOW = datetime(2026, 6, 5, 18, 0, tzinfo=UTC)
 SCOPES = ("map", "players", "progress", "extension-data")
