@@ -457,7 +457,7 @@ def test_what_was_broken_off_is_told_and_done_on_a_word_alone(tmp_path: Path) ->
     Journal(keep.folder).claim("nightly", one.key, "", BEGUN, clock())  # and then the machine was switched off
     assert come_by(keep, clock) == []
     assert "broken off" in due.waiting(keep)[0]
-    with due._alone(keep):
+    with due.exclusive_lock(keep):
         assert due.waiting(keep) == []  # somebody is at it
     hands = due.Hands(lambda store, run: Room(keep, store, Journal(keep.folder), run, clock), clock, {})
     assert [came.state for came in due.settle(keep, "nightly", hands, run=True)] == ["done"]
@@ -547,7 +547,7 @@ def test_many_at_once_do_it_once(tmp_path: Path) -> None:
     rule = f"FREQ=DAILY;BYHOUR={local.hour};BYMINUTE={local.minute};BYSECOND=0"
     keep = keep_with(tmp_path, event("nightly", f'rrule = "{rule}"', "snapshot"))
     with_events = keep.config.calendar.events
-    Journal(keep.folder).claim("nightly", due._signature(with_events[0]), "known since", DONE, now - 3 * DAY)
+    Journal(keep.folder).claim("nightly", due.signature(with_events[0]), "known since", DONE, now - 3 * DAY)
     stale = [now - n * DAY for n in (1, 2, 3)]  # earlier days were dealt with
     for day in stale:
         for one in occurrences(keep.config, day - timedelta(hours=1), day + timedelta(hours=1)):

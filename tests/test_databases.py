@@ -425,8 +425,8 @@ def test_rows_that_the_other_side_has_just_so_often_are_alike(left: list[int], r
     counts = Counter(left), Counter(right)
     wanted = [bytes(counts[0][one] != counts[1][one] for one in side) for side in (left, right)]
     with pytest.MonkeyPatch.context() as patched:
-        patched.setattr(dumps, "_AT_A_TIME", part)
-        assert list(dumps._alone(*(np.array(side, np.int64) for side in (left, right)))) == wanted
+        patched.setattr(dumps, "AT_A_TIME", part)
+        assert list(dumps.unmatched(*(np.array(side, np.int64) for side in (left, right)))) == wanted
 
 
 # --- tables as XML -----------------------------------------------------------------

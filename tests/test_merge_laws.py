@@ -143,7 +143,7 @@ def test_the_result_is_the_same_when_unchanged_records_are_read_too(
     sides = (listed(old), listed(changed(old, "m", mine)), listed(changed(old, "n", new)))
     left_out = merge_file("stores.xml", *sides)
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(align, "_WORTH_IT", 1 << 30)
+        patch.setattr(align, "WORTH_IT", 1 << 30)
         patch.setattr(records, "in_step", lambda *_: None)
         assert left_out == merge_file("stores.xml", *sides)
 
@@ -229,7 +229,7 @@ def test_a_comparison_tells_the_same_when_unchanged_records_are_read_too(
 
     left_out = told()
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(align, "_WORTH_IT", 1 << 30)
+        patch.setattr(align, "WORTH_IT", 1 << 30)
         patch.setattr(comparing, "in_step", lambda *_: None)
         assert left_out == told()
 

@@ -253,7 +253,7 @@ def test_any_tree_becomes_any_other(
 @pytest.fixture
 def lanes(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(restore, "WORTH_LANES", 0)
-    monkeypatch.setattr(restore, "_LANE", 1)
+    monkeypatch.setattr(restore, "LANE", 1)
 
 
 def several(folder: Path) -> None:

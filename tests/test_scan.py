@@ -73,7 +73,7 @@ def test_either_way_of_asking_finds_the_same(root: Path, monkeypatch: pytest.Mon
     before = Scan(str(root))
     (root / ".emberkeep-left").mkdir()
     (root / ".emberkeep-left" / "inside").write_bytes(b"")
-    monkeypatch.setattr(scan, "_BY_FOLDER", by_folder and scan._BY_FOLDER)
+    monkeypatch.setattr(scan, "BY_FOLDER", by_folder and scan.BY_FOLDER)
     found = Scan(str(root))
     assert told(dict(found.rows)) == told(dict(before.rows))
     assert found.temporary == [".emberkeep-left"]

@@ -668,10 +668,10 @@ def test_what_waits_until_few_players_are_on(rock: Rock) -> None:
     assert rock.run("start", "--go").code == 0
     with (rock.server / "log" / "latest.log").open("a") as log:
         log.write("20:00:00 Ann comes ashore\n20:01:00 Bo comes ashore\n")
-    assert due._not_yet(keep, event) == "2 players are there, 1 at most"
+    assert due.why_not_yet(keep, event) == "2 players are there, 1 at most"
     with (rock.server / "log" / "latest.log").open("a") as log:
         log.write("20:02:00 Ann casts off\n")
-    assert due._not_yet(keep, event) == ""
+    assert due.why_not_yet(keep, event) == ""
 
 
 # --- attendance ---------------------------------------------------------------------------------------------

@@ -26,7 +26,7 @@ FORKS = hasattr(os, "fork") and sys.platform != "darwin"
 Row = tuple[str, os.stat_result]
 """A path from the folder on, and what the system tells of it."""
 
-_BY_FOLDER = os.stat in os.supports_dir_fd and os.listdir in os.supports_fd
+BY_FOLDER = os.stat in os.supports_dir_fd and os.listdir in os.supports_fd
 """Whether names can be asked about in an open folder, which takes three quarters of the time that whole paths take."""
 _TYPE, _FOLDER = 0o170000, 0o040000
 """The bits of a mode that say what kind of thing it is, and those of a folder."""
@@ -63,7 +63,7 @@ class Scan:
 
     def _list(self, folder: str) -> list[str]:
         """Add what stands in one folder; the folders among it."""
-        rows = self._in_open(folder) if _BY_FOLDER else self._in_named(folder)
+        rows = self._in_open(folder) if BY_FOLDER else self._in_named(folder)
         self.rows += rows
         return [path for path, facts in rows if facts[0] & _TYPE == _FOLDER]
 

@@ -31,7 +31,7 @@ if TYPE_CHECKING:
 
 
 _BATCH = 1 << 16
-_AT_A_TIME = 1 << 20
+AT_A_TIME = 1 << 20
 """Rows of a table that are compared at a time, about."""
 
 
@@ -56,7 +56,7 @@ def compare_dumps(left: Side, right: Side) -> list[Difference]:
         found = list(_structure(structures, (left.tables, right.tables)))
         if not names:
             return found
-        alone = {name: _alone(*(read.hashes(name) for read in reads)) for name in names}
+        alone = {name: unmatched(*(read.hashes(name) for read in reads)) for name in names}
         paths = room / "left.db", room / "right.db"
         for at, side in enumerate((left, right)):
             _kept(side, names, {name: both[at] for name, both in alone.items()}, structures, paths[at])
@@ -104,13 +104,13 @@ def _hashed(side: Side, names: Sequence[str], folder: Path) -> _Read:
     return found
 
 
-def _alone(left: np.ndarray, right: np.ndarray) -> tuple[bytes, bytes]:
+def unmatched(left: np.ndarray, right: np.ndarray) -> tuple[bytes, bytes]:
     """For each row of each side a byte: whether the other side does not have it just so often."""
     import numpy as np
 
     found = np.zeros(len(left), np.uint8), np.zeros(len(right), np.uint8)
     parts = 1
-    while max(len(left), len(right)) > parts * _AT_A_TIME:
+    while max(len(left), len(right)) > parts * AT_A_TIME:
         parts *= 2
     for part in range(parts):  # rows that are alike fall into the same part
         places = [_places(side, parts - 1, part) for side in (left, right)]
@@ -124,8 +124,8 @@ def _places(side: np.ndarray, mask: int, part: int) -> np.ndarray:
     """Where the hashes of one part stand."""
     import numpy as np
 
-    starts = range(0, len(side), _AT_A_TIME)
-    some = [start + np.flatnonzero((side[start : start + _AT_A_TIME] & mask) == part) for start in starts]
+    starts = range(0, len(side), AT_A_TIME)
+    some = [start + np.flatnonzero((side[start : start + AT_A_TIME] & mask) == part) for start in starts]
     found: np.ndarray = np.concatenate(some) if some else np.zeros(0, np.int64)
     return found
 

@@ -20,7 +20,7 @@ ALIKE = 0.5
 
 
 UNCHANGED = "\0unchanged"
-_WORTH_IT = 2
+WORTH_IT = 2
 """Fewer items than this are all read."""
 
 
@@ -96,7 +96,7 @@ _NONE = Unchanged({})
 
 def unchanged(sides: Sequence[tuple[Document, Node]], path: Path, identities: Identities) -> Unchanged:
     """The unchanged records of a container. None where records are anonymous, or few."""
-    if any(len(node.items) < _WORTH_IT for _, node in sides):
+    if any(len(node.items) < WORTH_IT for _, node in sides):
         return _NONE
     names = {item.name for _, node in sides for item in node.items if item.role is Role.RECORD and not item.named}
     if any(identities.rule((*path, name)).rule == () for name in names):

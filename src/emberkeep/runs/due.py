@@ -67,7 +67,7 @@ def what_is_due(keep: Keep, now: datetime) -> list[Came]:
     """What would be done now. Writes nothing."""
     found = []
     for duty in _duties(keep, Journal(keep.folder), now):
-        why = _not_yet(keep, duty.occurrence.event) if duty.verdict is Verdict.DO else ""
+        why = why_not_yet(keep, duty.occurrence.event) if duty.verdict is Verdict.DO else ""
         state = "not yet" if why else {Verdict.DO: "due", Verdict.TELL: "due"}.get(duty.verdict, str(duty.verdict))
         found.append(_came(duty, state, why or duty.why))
     return found
@@ -84,7 +84,7 @@ def waiting(keep: Keep) -> list[str]:
 def _at_work(keep: Keep) -> bool:
     """Whether a process does what is due right now."""
     try:
-        with _alone(keep):
+        with exclusive_lock(keep):
             return False
     except Refused:
         return True
@@ -92,7 +92,7 @@ def _at_work(keep: Keep) -> bool:
 
 def do(keep: Keep, hands: Hands) -> list[Came]:
     """Do what is due. Refused while another process does."""
-    with _alone(keep):
+    with exclusive_lock(keep):
         journal = Journal(keep.folder)
         _know(keep, journal, hands.clock())
         found = []
@@ -108,7 +108,7 @@ def _came(duty: Duty, state: str, words: str = "") -> Came:
 
 
 @contextmanager
-def _alone(keep: Keep) -> Iterator[None]:
+def exclusive_lock(keep: Keep) -> Iterator[None]:
     """The one process that does what is due."""
     place = Place(str(keep.folder))
     with files.alone(
@@ -121,7 +121,7 @@ def _alone(keep: Keep) -> Iterator[None]:
 # --- what counts -----------------------------------------------------------------------------
 
 
-def _signature(event: Event) -> str:
+def signature(event: Event) -> str:
     """What tells an event with another rhythm from the one that was known."""
     return f"{event.recurrence} {event.beside} {event.zone} {event.kind}"
 
@@ -129,19 +129,19 @@ def _signature(event: Event) -> str:
 def _know(keep: Keep, journal: Journal, now: datetime) -> None:
     """Note from when on events count: one that was just written into keep.toml is not late."""
     known = {(one.event, one.planned) for one in journal.came() if one.part == _KNOWN}
-    new = [event for event in keep.config.calendar.events if (event.name, _signature(event)) not in known]
+    new = [event for event in keep.config.calendar.events if (event.name, signature(event)) not in known]
     for event in new:
-        journal.claim(event.name, _signature(event), _KNOWN, DONE, now)
+        journal.claim(event.name, signature(event), _KNOWN, DONE, now)
 
 
 def _duties(keep: Keep, journal: Journal, now: datetime) -> list[Duty]:
     came = journal.came()
     known = {(one.event, one.planned): one.begun for one in came if one.part == _KNOWN}
-    since = {event.name: known.get((event.name, _signature(event)), now) for event in keep.config.calendar.events}
+    since = {event.name: known.get((event.name, signature(event)), now) for event in keep.config.calendar.events}
     return duties(keep.config, {(one.event, one.planned, one.part): one.state for one in came}, since, now)
 
 
-def _not_yet(keep: Keep, event: Event) -> str:
+def why_not_yet(keep: Keep, event: Event) -> str:
     """Why it cannot be done now, in words; "" when it can."""
     run = Journal(keep.folder).waiting()
     if run is not None:
@@ -183,7 +183,7 @@ def _deal(keep: Keep, journal: Journal, duty: Duty, hands: Hands) -> Came | None
     if duty.verdict is Verdict.ASK:
         words = f"{duty.why}; 'emberkeep due --run \"{duty.occurrence.event.name}\" --go' does it, --drop leaves it"
         return _came(duty, WAITS, words) if journal.claim(*duty.key, WAITS, now, words) else None
-    if duty.verdict is Verdict.DO and (why := _not_yet(keep, duty.occurrence.event)):
+    if duty.verdict is Verdict.DO and (why := why_not_yet(keep, duty.occurrence.event)):
         return _came(duty, "not yet", why)
     if not journal.claim(*duty.key, BEGUN, now):
         return None
@@ -339,7 +339,7 @@ def settle(keep: Keep, name: str, hands: Hands, *, run: bool) -> list[Came]:
     rows = [one for one in journal.came() if one.event == name and not one.part and one.state in (WAITS, BEGUN)]
     if event is None or not rows:
         raise Refused(f"nothing of '{name}' waits for a word", hint="'emberkeep due' shows what does")
-    with _alone(keep):
+    with exclusive_lock(keep):
         last = rows[-1]
         for older in rows[:-1]:
             journal.settle(older.event, older.planned, "", MISSED, hands.clock(), "a later one was asked about")
@@ -348,7 +348,7 @@ def settle(keep: Keep, name: str, hands: Hands, *, run: bool) -> list[Came]:
         if not run:
             journal.settle(*duty.key, MISSED, hands.clock(), "dropped by the admin")
             return [_came(duty, MISSED, "dropped")]
-        why = _not_yet(keep, replace(event, only_if="", players_at_most=None))
+        why = why_not_yet(keep, replace(event, only_if="", players_at_most=None))
         if not why and last.state == BEGUN:  # whoever began it is gone, as the lock is ours
             journal.settle(*duty.key, WAITS, hands.clock(), "")
         if why or not journal.claim(*duty.key, BEGUN, hands.clock()):

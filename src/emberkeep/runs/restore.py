@@ -359,7 +359,7 @@ def in_lanes(entries: Sequence[Entry], act: Callable[[Entry], None], lanes: int)
     from concurrent.futures import FIRST_EXCEPTION, ThreadPoolExecutor, wait
 
     sizes = sorted(entries, key=lambda entry: entry.size < _LARGE)  # within these, neighbours share blocks
-    waiting = deque(grouped(sizes, _LANE))
+    waiting = deque(grouped(sizes, LANE))
     stopped = Event()
 
     def lane(take: Callable[[], list[Entry]]) -> None:
@@ -389,7 +389,7 @@ _EACH = 128 << 10
 """What a file counts towards a batch beside its bytes."""
 WORTH_LANES = 32 << 20
 """Bytes (and files, by what each counts) from which on two threads write."""
-_LANE = 8 << 20
+LANE = 8 << 20
 _LARGE = 256 << 10
 
 
