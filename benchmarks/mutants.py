@@ -3,8 +3,8 @@
     python benchmarks/mutants.py [--modules GLOB …] [--budget 200] [--seed 1] [--jobs 2] [--seconds 60] [--map FILE]
                                  [--at MODULE:LINE …] [--list] [--out FILE]
 
-A *mutant* is a module with one fault: a condition turned round, a comparison's bound moved, a call dropped, a result that is
-never computed, an exception swallowed or caught too widely. ``--budget`` of them are drawn by ``--seed`` from the modules that
+A *mutant* is a module with one fault: a condition flipped, a bound moved by one, a call dropped (a sync is one), a function that
+returns early, an exception caught too widely. ``--budget`` of them are drawn by ``--seed`` from the modules that
 ``--modules`` names (by default those that people's worlds rest on). Each is put into a copy of the package, and the tests that
 ran the faulty line, as a first run with coverage learned (kept in ``--map`` for the next time), are run against it in a process
 of its own, the quick ones first, until one fails. A mutant that is *killed* made a test fail or hang; one that *survived* shows
@@ -77,13 +77,15 @@ class Mutant:
 
 
 FLIPPED = {
-    ast.Lt: "<=", ast.LtE: "<", ast.Gt: ">=", ast.GtE: ">", ast.Eq: "!=", ast.NotEq: "==", ast.In: "not in", ast.NotIn: "in",
+    ast.Lt: ">=", ast.LtE: ">", ast.Gt: "<=", ast.GtE: "<", ast.Eq: "!=", ast.NotEq: "==", ast.In: "not in", ast.NotIn: "in",
     ast.Is: "is not", ast.IsNot: "is",
 }  # fmt: skip
+MOVED = {ast.Lt: "<=", ast.LtE: "<", ast.Gt: ">=", ast.GtE: ">"}
 
 
 class Finder(ast.NodeVisitor):
-    """All faults that a module's text can be given."""
+    """All faults that a module's text can be given: conditions flipped, calls dropped (syncs among them), bounds moved by one,
+    functions that return early, exceptions caught too widely."""
 
     def __init__(self, module: str, source: bytes) -> None:
         self.module, self.source = module, source
@@ -95,7 +97,7 @@ class Finder(ast.NodeVisitor):
         self._starts = starts
         self.visit(ast.parse(source))
 
-    def _span(self, node: ast.expr | ast.stmt | ast.ExceptHandler) -> tuple[int, int]:
+    def _span(self, node: ast.expr | ast.stmt) -> tuple[int, int]:
         assert node.end_lineno is not None and node.end_col_offset is not None
         return self._starts[node.lineno - 1] + node.col_offset, self._starts[node.end_lineno - 1] + node.end_col_offset
 
@@ -103,112 +105,95 @@ class Finder(ast.NodeVisitor):
         start, end = self._span(node)
         return self.source[start:end].decode()
 
-    def _add(self, kind: str, node: ast.expr | ast.stmt, text: str, line: int | None = None) -> None:
+    def _add(self, kind: str, node: ast.expr | ast.stmt, text: str) -> None:
         start, end = self._span(node)
         where = ".".join(self._where) or "(top)"
-        self.found.append(Mutant(self.module, where, line or node.lineno, kind, start, end, text, self._text(node)))
+        self.found.append(Mutant(self.module, where, node.lineno, kind, start, end, text, self._text(node)))
 
-    def _named(self, node: ast.FunctionDef | ast.ClassDef) -> None:
+    def visit_FunctionDef(self, node: ast.FunctionDef) -> None:
         self._where.append(node.name)
+        first = node.body[1] if ast.get_docstring(node) is not None and len(node.body) > 1 else node.body[0]
+        gives_nothing = isinstance(node.returns, ast.Constant) and node.returns.value is None
+        if gives_nothing and not isinstance(first, ast.Expr | ast.Pass):
+            self._add(EARLY, first, f"return\n{' ' * first.col_offset}{self._text(first)}")
         for inner in node.body:  # not its decorators, defaults and annotations
             self.visit(inner)
         self._where.pop()
 
-    def visit_FunctionDef(self, node: ast.FunctionDef) -> None:
-        self._named(node)
-
     def visit_ClassDef(self, node: ast.ClassDef) -> None:
-        self._named(node)
+        self._where.append(node.name)
+        for inner in node.body:
+            self.visit(inner)
+        self._where.pop()
 
     def visit_Assert(self, node: ast.Assert) -> None:
         """Assertions are for the type checker."""
 
     def visit_AnnAssign(self, node: ast.AnnAssign) -> None:
-        if node.value is not None and self._where and isinstance(node.target, ast.Name):
+        if node.value is not None:
             self.visit(node.value)
-
-    def visit_If(self, node: ast.If) -> None:
-        if "TYPE_CHECKING" in self._text(node.test):
-            return
-        self._turned(node.test)
-        self.generic_visit(node)
-
-    def visit_While(self, node: ast.While) -> None:
-        self._turned(node.test)
-        self.generic_visit(node)
-
-    def visit_IfExp(self, node: ast.IfExp) -> None:
-        self._turned(node.test)
-        self.generic_visit(node)
-
-    def visit_comprehension(self, node: ast.comprehension) -> None:
-        for test in node.ifs:
-            self._turned(test)
-        self.generic_visit(node)
-
-    def _turned(self, test: ast.expr) -> None:
-        if isinstance(test, ast.Compare | ast.BoolOp | ast.Constant):
-            return  # its own faults say the same or more
-        self._add("condition turned round", test, f"(not ({self._text(test)}))")
-
-    def visit_Compare(self, node: ast.Compare) -> None:
-        if len(node.ops) == 1:
-            right = self._text(node.comparators[0])
-            self._add("comparison", node, f"({self._text(node.left)} {FLIPPED[type(node.ops[0])]} {right})")
-        self.generic_visit(node)
-
-    def visit_BoolOp(self, node: ast.BoolOp) -> None:
-        for value in node.values:  # each part left out, as if nobody had thought of it
-            rest = (" and " if isinstance(node.op, ast.And) else " or ").join(
-                f"({self._text(other)})" for other in node.values if other is not value
-            )
-            self._add(f"without “{' '.join(self._text(value).split())[:60]}”", node, f"({rest})", value.lineno)
-        self.generic_visit(node)
-
-    def visit_Constant(self, node: ast.Constant) -> None:
-        if type(node.value) is int:
-            self._add("a number more", node, str(node.value + 1))
-        elif node.value is True or node.value is False:
-            self._add("yes for no", node, str(not node.value))
 
     def visit_JoinedStr(self, node: ast.JoinedStr) -> None:
         """Words to users are not held to the letter."""
 
-    def visit_Expr(self, node: ast.Expr) -> None:
-        value = node.value
-        if isinstance(value, ast.Call):
-            self._add("call dropped", node, "pass")
-        if not isinstance(value, ast.Constant):
+    def visit_If(self, node: ast.If) -> None:
+        if self._text(node.test) != "TYPE_CHECKING":
+            self._flipped(node.test)
             self.generic_visit(node)
 
-    def visit_AugAssign(self, node: ast.AugAssign) -> None:
-        self._add("not added", node, "pass")
+    def visit_While(self, node: ast.While) -> None:
+        self._flipped(node.test)
         self.generic_visit(node)
 
-    def visit_Raise(self, node: ast.Raise) -> None:
-        self._add("not raised", node, "pass")  # what it says is words
+    def visit_IfExp(self, node: ast.IfExp) -> None:
+        self._flipped(node.test)
+        self.generic_visit(node)
+
+    def visit_comprehension(self, node: ast.comprehension) -> None:
+        for test in node.ifs:
+            self._flipped(test)
+        self.generic_visit(node)
+
+    def _flipped(self, test: ast.expr) -> None:
+        if not isinstance(test, ast.Compare | ast.Constant):  # a comparison is flipped wherever it stands
+            self._add(FLIP, test, f"(not ({self._text(test)}))")
+
+    def visit_Compare(self, node: ast.Compare) -> None:
+        if len(node.ops) == 1:
+            (operator,), (right,) = node.ops, node.comparators
+            for kind, table in ((FLIP, FLIPPED), (BOUND, MOVED)):
+                if type(operator) in table:
+                    self._add(kind, node, f"({self._text(node.left)} {table[type(operator)]} {self._text(right)})")
+        for side in (node.left, *node.comparators):
+            if isinstance(side, ast.Constant) and type(side.value) is int:
+                self._add(BOUND, side, str(side.value + 1))
+        self.generic_visit(node)
+
+    def visit_Expr(self, node: ast.Expr) -> None:
+        if isinstance(node.value, ast.Call):
+            self._add(DROP, node, "pass")
+        if not isinstance(node.value, ast.Constant):
+            self.generic_visit(node)
 
     def visit_Return(self, node: ast.Return) -> None:
         if node.value is not None and not isinstance(node.value, ast.Constant):
-            self._add("nothing returned", node, "return None")
-        elif node.value is None:
-            self._add("not returned yet", node, "pass")
+            self._add(EARLY, node, "return None")
         self.generic_visit(node)
-
-    def visit_Continue(self, node: ast.Continue) -> None:
-        self._add("not passed over", node, "pass")
-
-    def visit_Break(self, node: ast.Break) -> None:
-        self._add("goes on", node, "pass")
 
     def visit_ExceptHandler(self, node: ast.ExceptHandler) -> None:
         if node.type is not None and self._text(node.type) not in ("BaseException", "Exception"):
-            self._add("caught too widely", node.type, "Exception")
+            self._add(WIDE, node.type, "Exception")
         for inner in node.body:
             self.visit(inner)
 
-    def visit_UnaryOp(self, node: ast.UnaryOp) -> None:
-        self.generic_visit(node)
+
+FLIP, DROP, BOUND, EARLY, WIDE = (
+    "condition flipped",
+    "call dropped",
+    "bound moved",
+    "returns early",
+    "caught too widely",
+)
 
 
 def mutants(globs: Sequence[str]) -> list[Mutant]:

@@ -251,7 +251,7 @@ def _tar_entry(info: tarfile.TarInfo, name: str) -> Entry | None:
     return Entry(name, Kind.FILE, mode, mtime, info.size, "", *people) if info.isfile() else None
 
 
-def _read_through(path: Path, packed: IO[bytes] | None) -> None:
+def _read_through(path: Path, packed: object) -> None:
     """Read what was compressed to its end, where its sum stands: reading members alone would never compare that."""
     if not isinstance(packed, gzip.GzipFile | bz2.BZ2File | lzma.LZMAFile):
         return
