@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -260,3 +261,14 @@ def test_quoted_text_reads_back(text: str) -> None:
     if any(0xD800 <= ord(char) < 0xE000 for char in text):
         return
     assert tomllib.loads(f"x = {quote(text)}")["x"] == text
+
+
+def test_the_latest_is_neither_what_a_run_took_nor_what_came_from_elsewhere() -> None:
+    taken = [
+        replace(TAKEN[0], label="9", source="summer.zip"),
+        replace(TAKEN[0], label="8", why="restore"),
+        replace(TAKEN[0], label="7"),
+    ]
+    assert resolve("latest", taken, NOW, UTC).label == "7"
+    assert resolve("latest", taken[:2], NOW, UTC).label == "9"  # where there is no other
+    assert resolve("8", taken, NOW, UTC).label == "8"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 import yaml
 
+from emberkeep.merging import moves
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import ORDER, FileMerge, Outcome, What
 from tests import depth
@@ -421,3 +422,130 @@ def test_a_list_that_both_sides_emptied_together_is_empty_though_a_comment_stays
     old, mine, new = (f"stores:\n{rows}other: 1\n" for rows in (kelp + oil, oil, kelp))
     result = merge(mine, new, old, name="stores.yaml")
     assert yaml.safe_load(text_of(result)) == {"stores": [], "other": 1}
+
+
+# --- answers to every kind of question -------------------------------------------------------------
+
+
+@pytest.mark.parametrize(
+    ("answer", "side"), [("old", "old"), ("mine", "mine"), ("new", "new"), ("= 5", "mine"), ("", "mine")]
+)
+def test_a_record_that_became_a_value_is_settled_as_one(answer: str, side: str) -> None:
+    """Each answer gives that side's text; a value typed for a whole record is no answer."""
+    sides = {"old": '"at": {"x": 1}', "mine": '"at": {"x": 2, "y": 0}', "new": '"at": "the pier"'}
+    texts = {name: f'{{\n  "id": "rope",\n  {text}\n}}\n' for name, text in sides.items()}
+    result = merge(texts["mine"], texts["new"], texts["old"], answer, "a.json")
+    assert (texts["mine"] if result.data is None else text_of(result)) == texts[side]
+    assert bool(result.open) is (answer in ("", "= 5"))
+
+
+@pytest.mark.parametrize(("answer", "left"), [("old", ">7<"), ("mine", ">70<"), ("new", ""), ("= 5", ">70<")])
+def test_a_record_that_the_vendor_removed_and_i_edited(answer: str, left: str) -> None:
+    mine = swap(OLD, (">7<", ">70<"))
+    start, end = OLD.index("    <!-- tackle -->"), OLD.index("</stores>")
+    new = OLD[:start].rstrip() + "\n" + OLD[end:]
+    result = merge(mine, new, answer=answer)
+    text = mine if result.data is None else text_of(result)
+    assert ("rope" in text, left in text) == (bool(left), True)
+    assert bool(result.open) is (answer == "= 5")
+
+
+@pytest.mark.parametrize(("answer", "comes"), [("old", ">40<"), ("mine", ""), ("new", ">41<"), ("= 5", "")])
+def test_a_record_that_i_removed_and_the_vendor_changed_comes_beside_a_new_one(answer: str, comes: str) -> None:
+    """What comes of the old defaults and what comes of the new ones stand side by side, each as it was there."""
+    start, end = OLD.index('    <good id="kelp">'), OLD.index('    <good id="lamp-oil">')
+    mine = OLD[:start] + OLD[end:]
+    new = swap(OLD, (">40<", ">41<"), ('    <good id="lamp-oil">', NEW_RECORD + '    <good id="lamp-oil">'))
+    result = merge(mine, new, answer=answer)
+    text = text_of(result)
+    assert text.index("samphire") < text.index("lamp-oil")
+    assert ("kelp" in text) is bool(comes)
+    if comes:
+        assert comes in text
+        assert text.index("kelp") < text.index("samphire")
+
+
+# --- comments stay with their records -----------------------------------------------------------------
+
+
+def test_a_new_record_never_comes_between_a_record_and_its_comment() -> None:
+    """Neither behind the one on its line, nor below the ones in front of it."""
+    old = '<s>\n  <g id="a"/>\n  <g id="b"/>\n</s>\n'
+    mine = '<s>\n  <!-- all of it -->\n  <!-- dear -->\n  <g id="a"/> <!-- one --> <!-- two -->\n  <g id="b"/>\n</s>\n'
+    behind = merge(mine, swap(old, ('  <g id="b"/>', '  <g id="n"/>\n  <g id="b"/>')), old)
+    assert text_of(behind) == swap(mine, ('  <g id="b"/>', '  <g id="n"/>\n  <g id="b"/>'))
+    before = merge(mine, swap(old, ('  <g id="a"/>', '  <g id="n"/>\n  <g id="a"/>')), old)
+    assert text_of(before) == swap(mine, ("  <!-- all", '  <g id="n"/>\n  <!-- all'))
+    both = merge(mine, swap(old, ('  <g id="a"/>', '  <g id="m"/>\n  <g id="n"/>\n  <g id="a"/>')), old)
+    assert text_of(both) == swap(mine, ("  <!-- all", '  <g id="m"/>\n  <g id="n"/>\n  <!-- all'))
+
+
+def test_a_removed_comment_leads_no_more() -> None:
+    """The vendor's comment in front goes; what comes new in front of the record comes where it was."""
+    old = '<s>\n  <!-- of old -->\n  <g id="a"/>\n</s>\n'
+    new = '<s>\n  <g id="n"/>\n  <g id="a"/>\n</s>\n'
+    result = merge(swap(old, ('"a"', '"a" worth="3"')), new, old)
+    assert text_of(result) == '<s>\n  <g id="n"/>\n  <g id="a" worth="3"/>\n</s>\n'
+
+
+def test_the_same_comment_put_to_the_same_record_by_both_is_one() -> None:
+    """Though each was taken, beside the old defaults, for another one that says the same."""
+    old = '<s>\n  <!-- dear -->\n  <g id="a"/>\n  <g id="b"/>\n</s>\n'
+    both = '<s>\n  <!-- dear -->\n  <g id="a"/>\n  <!-- dear -->\n  <g id="b"/>\n</s>\n'
+    moved = '<s>\n  <g id="a"/>\n  <!-- dear -->\n  <g id="b"/>\n</s>\n'
+    for mine, new, wanted in ((both, moved, moved), (moved, both, moved), (both, both, both), (moved, moved, moved)):
+        result = merge(mine, new, old)
+        text = mine if result.data is None else text_of(result)
+        assert text.count("dear") == wanted.count("dear"), (mine, new)
+        assert text.index('id="b"') > text.rindex("dear")
+
+
+def test_a_comment_for_a_record_that_i_removed_does_not_come() -> None:
+    start, end = OLD.index('    <good id="kelp">'), OLD.index('    <good id="lamp-oil">')
+    result = merge(
+        OLD[:start] + OLD[end:], swap(OLD, ('    <good id="kelp">', '    <!-- salty -->\n    <good id="kelp">'))
+    )
+    assert result.data is None or "salty" not in text_of(result)
+
+
+# --- lists without names ------------------------------------------------------------------------------
+
+
+def test_what_is_hardly_alike_is_not_the_same_anonymous_record() -> None:
+    """One of mine and one of the vendor's that share little are two: mine goes only if I left it as it was."""
+    record = '  <g a="{}" b="{}" c="{}" d="{}"/>\n'
+
+    def text(*rows: tuple[int, ...]) -> str:
+        return f"<s>\n{''.join(record.format(*row) for row in rows)}</s>\n"
+
+    one, two = (1, 2, 3, 4), (51, 52, 53, 54)
+    result = merge(text((1, 20, 3, 4), two), text((1, 2, 3, 9), two), text(one, two))
+    assert text_of(result) == text((1, 20, 3, 9), two)
+    result = merge(text(one, two), text((5, 6, 7, 4), two), text(one, two))
+    assert text_of(result) == text((5, 6, 7, 4), two)
+    assert {change.what for change in result.taken} == {What.ADDED, What.REMOVED}
+
+
+@pytest.mark.parametrize(("old", "new"), [('["a", "b"]', "[]"), ('{"a": 1}', "{}"), ('["a"]', "[ ]")])
+def test_what_the_vendor_emptied_is_empty_as_the_vendor_spells_it(old: str, new: str) -> None:
+    texts = [f'{{"id": 1, "list": {inside}, "worth": {worth}}}\n' for inside, worth in ((old, 3), (old, 4), (new, 3))]
+    result = merge(texts[1], texts[2], texts[0], name="a.json")
+    assert text_of(result) == f'{{"id": 1, "list": {new}, "worth": 4}}\n'
+    mine = texts[1].replace('"a"', '"z"')  # what I put there stays
+    kept = merge(mine, texts[2], texts[0], name="a.json")
+    assert '"z"' in (mine if kept.data is None else text_of(kept))
+
+
+def test_more_moves_than_can_be_followed_leave_my_order() -> None:
+    count = moves.MOST + 3
+    names = [f"g{at:03}" for at in range(count)]
+    mine_has = [*names[1:], names[0]]
+
+    def text(order: list[str], worth: str) -> str:
+        rows = "".join(f'  <g id="{name}" worth="{worth if name == "g001" else 1}"/>\n' for name in order)
+        return f"<s>\n{rows}</s>\n"
+
+    few = merge(text(names, "9"), text(mine_has, "1"), text(names, "1"))
+    assert text_of(few) == text(mine_has, "9")
+    many = merge(text(names, "9"), text([names[0], *names[:0:-1]], "1"), text(names, "1"))
+    assert many.data is None or text_of(many) == text(names, "9")
