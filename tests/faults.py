@@ -84,6 +84,23 @@ def count_calls(act: Callable[[], object]) -> int:
     return 10**9 - counting.left
 
 
+class Recorder(FaultyIO):
+    """Lets every call through and notes it: its name and the last part of the path that it is about."""
+
+    def __init__(self) -> None:
+        super().__init__(10**9, None)
+        self.calls: list[tuple[str, str]] = []
+
+    def _step(self, name: str, args: tuple[Any, ...]) -> None:
+        super()._step(name, args)
+        about = getattr(args[0], "name", args[0])  # a handle's path, or a path
+        self.calls.append((name, Path(str(about)).name if not isinstance(about, str) else Path(about).name))
+
+    def places(self, name: str, ending: str) -> list[int]:
+        """Where in the order of calls those of a name stand whose path ends so."""
+        return [at for at, (call, about) in enumerate(self.calls) if call == name and about.endswith(ending)]
+
+
 class PowerCut(FaultyIO):
     """Stops at the n-th call; :meth:`cut` then takes back what was not synced, as a power cut may.
 

@@ -448,6 +448,27 @@ def test_what_waits_for_a_word_is_done_or_dropped_on_it(tmp_path: Path) -> None:
         assert come_by(keep, clock) == []
 
 
+def test_what_may_not_be_done_yet_is_done_once_it_may(tmp_path: Path) -> None:
+    """Whether the server runs is looked at each time; meanwhile nothing counts as dealt with."""
+    text = event("nightly", 'when = "daily 04:00"\nonly-if = "stopped"\ntell = ["10 min"]', "snapshot")
+    keep = keep_with(tmp_path, text + '[process]\npid-file = "here.pid"\n')
+    clock = Clock("2026-06-01T02:00")
+    come_by(keep, clock)
+    with subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"]) as process:
+        (keep.server / "here.pid").write_text(f"{process.pid}\n")
+        try:
+            clock.to("2026-06-01T02:52")
+            assert come_by(keep, clock) == [("nightly", "tell 10 minutes", "told")]  # it is told all the same
+            clock.to("2026-06-01T03:01")
+            assert come_by(keep, clock) == [("nightly", "", "not yet")]
+            assert come_by(keep, clock) == [("nightly", "", "not yet")]
+            assert not keep.store_folder.exists()
+        finally:
+            process.kill()
+    assert come_by(keep, clock) == [("nightly", "", "done")]
+    assert come_by(keep, clock) == []
+
+
 def test_what_was_broken_off_is_told_and_done_on_a_word_alone(tmp_path: Path) -> None:
     keep = keep_with(tmp_path, event("nightly", 'when = "daily 04:00"', "snapshot"))
     clock = Clock("2026-06-01T02:00")

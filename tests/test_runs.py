@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import shutil
+import subprocess
+import sys
 from collections.abc import Callable
 from contextlib import closing, suppress
 from pathlib import Path
@@ -225,6 +227,46 @@ def test_an_older_run_is_taken_back_while_what_it_changed_has_not_changed_since(
     undo(keep)
     assert (keep.server / "world" / "c").read_text() == "c"
     assert (keep.server / "world" / "a").read_text() == "edited since"
+
+
+def test_a_server_that_was_started_meanwhile_is_not_copied(keep: Keep) -> None:
+    """Seen when the snapshot is to be taken, whatever was seen before; nothing is written."""
+    keep = new_keep(keep.folder.parent, '[process]\npid-file = "here.pid"')
+    with subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"]) as process:
+        (keep.server / "here.pid").write_text(f"{process.pid}\n")
+        before = tree_state(keep.server)
+        try:
+            with pytest.raises(RunFailed, match="the server is running"):
+                write(keep, "world/a", "1")
+        finally:
+            process.kill()
+    assert tree_state(keep.server) == before
+    assert Journal(keep.folder).waiting() is None
+    write(keep, "world/a", "1")
+    assert (keep.server / "world" / "a").read_text() == "1"
+
+
+def test_an_undo_that_was_stopped_waits_and_is_finished(keep: Keep) -> None:
+    """From its first write on, the run counts as begun again: nothing else may start until it is taken back wholly."""
+    for name in ("a", "b", "c"):
+        write(keep, f"world/{name}", name * 5)
+
+    class Stops(files.SystemIO):
+        def replace(self, source: Path, target: Path) -> None:
+            if target.name == "c":
+                raise Stop
+            super().replace(source, target)
+
+    with files.use(Stops()), pytest.raises(Stop):
+        undo(keep)
+    waiting = Journal(keep.folder).waiting()
+    assert waiting is not None and (waiting.number, waiting.undoing) == (3, True)
+    with pytest.raises(Refused, match="interrupted half-way"):
+        write(keep, "world/a", "1")
+    with closing(Store(keep.store_folder)) as store:
+        recovery.resume(room(keep, store, waiting))
+    assert Journal(keep.folder).waiting() is None
+    assert (keep.server / "world" / "c").read_text() == "c"
 
 
 def test_while_one_run_waits_no_other_begins(keep: Keep) -> None:

@@ -28,7 +28,7 @@ from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.store.verify import verify
 from emberkeep.trees import FILE, FolderTree, read
 from tests import depth
-from tests.faults import FaultyIO, PowerCut, Stop, count_calls, moments
+from tests.faults import FaultyIO, PowerCut, Recorder, Stop, count_calls, moments
 from tests.helpers import ABOUT, NOW, flip, new_keep, same_contents
 
 KILLS = depth.number("KILLS", 8, 50)
@@ -200,6 +200,49 @@ def test_thinning_is_refused_while_a_manifest_cannot_be_read(tmp_path: Path, sou
     with pytest.raises(Refused, match="damaged"):
         compact.release(Store(folder), ["1"])
     assert sorted(path.name for path in folder.rglob("*")) >= before
+
+
+def test_each_step_of_the_store_is_on_disk_before_the_next_leans_on_it(tmp_path: Path, source: Path) -> None:
+    """Packs before the manifest that names them; manifests are gone before packs go; and every folder at the end."""
+    folder, _, _ = prepared(tmp_path, source, "thin")
+    with files.use(adding := Recorder()):
+        taken(Store(folder), source)
+    (packed,) = adding.places("replace", ".pack.part")
+    assert max(adding.places("sync", ".pack.part")) < packed < min(adding.places("sync_folder", "packs"))
+    written = [at for at in adding.places("sync_folder", "snapshots") if at > packed]
+    assert written and min(adding.places("sync_folder", "packs")) < written[0]
+
+    with files.use(thinning := Recorder()):
+        compact.release(Store(folder), ["1"])
+    gone, packs = thinning.places("unlink", ".manifest"), thinning.places("unlink", ".pack")
+    synced = thinning.places("sync_folder", "snapshots")
+    assert gone and packs
+    assert any(gone[-1] < at < packs[0] for at in synced)
+    assert max(thinning.places("sync_folder", "packs")) > packs[-1]
+
+    with files.use(dropping := Recorder()):
+        Store(folder).drop("2")
+    (gone_at,) = dropping.places("unlink", ".manifest")
+    assert max(dropping.places("sync_folder", "snapshots")) > gone_at
+
+
+def test_a_damaged_block_is_not_carried_into_a_new_pack(tmp_path: Path, source: Path) -> None:
+    """Its pack stays as it is, and is told; what is whole in it has moved."""
+    folder = tmp_path / "store"
+    (source / "own").write_bytes(random.Random(9).randbytes(3_000_000))
+    store = Store(folder)
+    taken(store, source)
+    (source / "own").unlink()
+    taken(store, source)
+    location = Store(folder).location(store.extents(store.manifest("2").held["tile"])[0].block)
+    flip(folder / "packs" / "00000001.pack", location.offset + location.stored // 2)
+    before = (folder / "packs" / "00000001.pack").read_bytes()
+    freed = compact.release(Store(folder), ["1"])
+    assert freed.left_alone == ("packs/00000001.pack",)
+    assert (folder / "packs" / "00000001.pack").read_bytes() == before
+    assert Store(folder).numbers() == [2]
+    with pytest.raises(Damage):
+        contents(Store(folder), "2")
 
 
 def test_thinning_is_refused_while_blocks_are_missing(tmp_path: Path, source: Path) -> None:
@@ -380,13 +423,17 @@ def test_repair_reads_again_what_still_stands_in_the_live_folder(tmp_path: Path,
         with suppress(Damage):
             after[path] = read(SnapshotTree(store, store.manifest("1"), "1"), path)
     assert after == {path: data for path, data in whole.items() if path not in ("tile", "players/0.json")}
+    assert not (tmp_path / "store" / "seen").exists()  # the next snapshot reads all anew
     assert repair(store, FolderTree(source)).dropped == 0
 
 
 def test_repair_puts_a_manifest_aside_that_cannot_be_read(tmp_path: Path, source: Path) -> None:
     folder, _, _ = prepared(tmp_path, source, "thin")
     flip(Store(folder).manifest_path("1"), 60)
-    mended = repair(Store(folder), FolderTree(source))
+    with files.use(mending := Recorder()):
+        mended = repair(Store(folder), FolderTree(source))
+    (aside,) = mending.places("replace", "000001.manifest")
+    assert max(mending.places("sync_folder", "snapshots")) > aside
     assert mended.aside == ("1",)
     assert mended.after.sound
     assert Store(folder).numbers() == [2]
