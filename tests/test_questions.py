@@ -137,15 +137,55 @@ def test_an_answer_is_suggested_where_only_numbers_differ() -> None:
         ("s field", None),
         ("m f k", None),
         ("nx", None),
+        ("mine football", None),
+        ("minefield", None),
     ],
 )
 def test_what_is_understood(text: str, said: Said | None) -> None:
     assert understood(text) == said
 
 
-@given(st.text(max_size=12))
-def test_no_input_is_more_than_misunderstood(text: str) -> None:
-    understood(text)
+SAYINGS = re.compile(
+    r"(?P<answer>m|mine|n|new|o|old)(?:\s+(?P<wider>f|field|k|kind))?|(?P<both>[mno][fk])|(?P<other>s|skip|b|back|e|explain|q|quit)",
+    re.IGNORECASE,
+)
+TOKENS = [
+    *"mnosbeqfkx=",
+    "mine",
+    "new",
+    "old",
+    "field",
+    "kind",
+    "skip",
+    "back",
+    "explain",
+    "quit",
+    "fields",
+    "M",
+    " ",
+    "==",
+]
+
+
+@given(
+    st.one_of(
+        st.text(max_size=12),
+        st.lists(st.sampled_from(TOKENS), max_size=4).map(" ".join),
+        st.lists(st.sampled_from(TOKENS), max_size=3).map("".join),
+    )
+)
+def test_an_input_is_one_of_the_sayings_or_misunderstood(text: str) -> None:
+    said, stripped = understood(text), text.strip()
+    if stripped.startswith("="):
+        value = stripped[1:].strip()
+        assert said == (Said(f"= {value}") if value else None)
+        return
+    found = SAYINGS.fullmatch(stripped)
+    assert (said is None) is (found is None)
+    if said is not None:
+        first, *rest = stripped.lower().split()
+        letters = f"{first[0]}{rest[0][0] if rest else ''}" if len(first) != 2 else first
+        assert said.word[0] == letters[0] and said.wider[:1] == letters[1:]
 
 
 def questions() -> list[Question]:

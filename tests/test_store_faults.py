@@ -8,8 +8,6 @@ import random
 import shutil
 import signal
 import stat
-import subprocess
-import sys
 import tarfile
 import time
 from collections.abc import Callable
@@ -28,8 +26,10 @@ from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.store.verify import verify
 from emberkeep.trees import FILE, FolderTree, read
 from tests import depth
+from tests.conftest import said_yes
 from tests.faults import FaultyIO, PowerCut, Recorder, Stop, count_calls, moments
 from tests.helpers import ABOUT, NOW, flip, new_keep, same_contents
+from tests.program import run_process, start_program
 
 KILLS = depth.number("KILLS", 8, 50)
 """How often the real program is killed."""
@@ -261,36 +261,38 @@ def keep(tmp_path: Path, source: Path) -> Path:
     return new_keep(tmp_path, '[ladder]\n"2 days" = "all"').folder
 
 
-def program(keep: Path, *words: str) -> list[str]:
-    return [sys.executable, "-m", "emberkeep", "--keep", str(keep), *words]
-
-
 @pytest.mark.parametrize("part", range(depth.choose(1, 5)))
 def test_a_killed_program_leaves_only_whole_snapshots(source: Path, keep: Path, part: int) -> None:
-    """kill -9 at random moments of a snapshot, a tenth of them just behind a change of many files."""
+    """kill -9 of a snapshot: every other time at a random moment, else as soon as its pack is being written."""
     some = random.Random(part)
     started = time.monotonic()
-    subprocess.run(program(keep, "snapshot"), check=True, capture_output=True)
+    said_yes(run_process("--keep", keep, "snapshot", cwd=keep))
     usual = time.monotonic() - started
-    for _ in range(KILLS // depth.choose(1, 5)):
+    hits = 0
+    for number in range(KILLS // depth.choose(1, 5)):
         (source / "tile").write_bytes(some.randbytes(2_500_000))
         (source / "players" / "0.json").write_bytes(some.randbytes(900))
-        running = subprocess.Popen(program(keep, "snapshot"), stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        time.sleep(some.uniform(0.2, 1.1) * usual)
+        running = start_program("--keep", keep, "snapshot", cwd=keep)
+        if number % 2:
+            time.sleep(some.uniform(0.2, 1.1) * usual)
+        else:
+            while running.poll() is None and not list((keep / "store" / "packs").glob("*.part")):
+                pass
         running.send_signal(signal.SIGKILL)
-        running.wait()
+        hits += running.wait() == -signal.SIGKILL
         assert verify(Store(keep / "store")).sound
-    subprocess.run(program(keep, "snapshot"), check=True, capture_output=True)
+    assert hits
+    said_yes(run_process("--keep", keep, "snapshot", cwd=keep))
     store = Store(keep / "store")
     same_contents(store, str(store.numbers()[-1]), source)
 
 
 def test_a_reader_sees_whole_snapshots_while_another_program_writes(source: Path, keep: Path) -> None:
     some = random.Random(1)
-    subprocess.run(program(keep, "snapshot"), check=True, capture_output=True)
+    said_yes(run_process("--keep", keep, "snapshot", cwd=keep))
     for _ in range(3):
         (source / "tile").write_bytes(some.randbytes(3_000_000))
-        writer = subprocess.Popen(program(keep, "snapshot"), stdout=subprocess.DEVNULL)
+        writer = start_program("--keep", keep, "snapshot", cwd=keep)
         while writer.poll() is None:
             store = Store(keep / "store")
             for number in store.numbers():
@@ -312,22 +314,22 @@ def test_a_reader_finds_its_blocks_when_another_program_puts_packs_together(tmp_
 
 def test_a_disk_that_is_full_half_way_leaves_all_as_before(source: Path, keep: Path) -> None:
     resource = pytest.importorskip("resource", reason="needs file size limits")
-    subprocess.run(program(keep, "snapshot"), check=True, capture_output=True)
+    said_yes(run_process("--keep", keep, "snapshot", cwd=keep))
     (source / "tile").write_bytes(random.Random(3).randbytes(4_000_000))
     before = {path: path.read_bytes() for path in (keep / "store").rglob("*") if path.is_file()}
 
     def limit() -> None:
         resource.setrlimit(resource.RLIMIT_FSIZE, (1_500_000, 1_500_000))
 
-    done = subprocess.run(program(keep, "snapshot"), capture_output=True, text=True, preexec_fn=limit, check=False)
-    assert done.returncode == 5
-    assert "could not be written" in done.stderr
-    assert "as it was" in done.stderr
+    done = run_process("--keep", keep, "snapshot", cwd=keep, preexec_fn=limit)
+    assert done.code == 5
+    assert "could not be written" in done.err
+    assert "as it was" in done.err
     after = {path: path.read_bytes() for path in (keep / "store").rglob("*") if path.is_file()}
     assert {p: d for p, d in after.items() if p.name != "holder"} == {
         p: d for p, d in before.items() if p.name != "holder"
     }
-    subprocess.run(program(keep, "snapshot"), check=True, capture_output=True)
+    said_yes(run_process("--keep", keep, "snapshot", cwd=keep))
 
 
 def test_too_little_room_is_told_before_anything_is_written(
@@ -343,15 +345,15 @@ def test_too_little_room_is_told_before_anything_is_written(
 
 @pytest.mark.skipif(hasattr(os, "geteuid") and os.geteuid() == 0, reason="root may write anywhere")
 def test_a_read_only_store_can_be_read(source: Path, keep: Path) -> None:
-    subprocess.run(program(keep, "snapshot"), check=True, capture_output=True)
+    said_yes(run_process("--keep", keep, "snapshot", cwd=keep))
     for folder in (keep, *[path for path in keep.rglob("*") if path.is_dir()]):
         folder.chmod(stat.S_IRUSR | stat.S_IXUSR)
     try:
         for words in (("history",), ("verify",), ("restore", "latest")):
-            assert subprocess.run(program(keep, *words), capture_output=True, check=False).returncode == 0
-        refused = subprocess.run(program(keep, "snapshot"), capture_output=True, text=True, check=False)
-        assert refused.returncode in (2, 3)
-        assert "Traceback" not in refused.stderr
+            said_yes(run_process("--keep", keep, *words, cwd=keep))
+        refused = run_process("--keep", keep, "snapshot", cwd=keep)
+        assert refused.code in (2, 3)
+        assert "Traceback" not in refused.err
     finally:
         for folder in (keep, *[path for path in keep.rglob("*") if path.is_dir()]):
             folder.chmod(stat.S_IRWXU)

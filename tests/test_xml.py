@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import threading
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -122,9 +126,35 @@ def test_entity_tricks_are_refused_quickly(text: str) -> None:
         document(text)
 
 
-def test_an_external_dtd_is_not_fetched() -> None:
-    doc = document('<!DOCTYPE a SYSTEM "http://127.0.0.1:9/none.dtd"><a><v>1</v></a>')
-    assert child(doc.root, "v").own == "1"
+def test_an_external_dtd_is_neither_fetched_nor_opened(tmp_path: Path) -> None:
+    """A server that would give it hears nothing, and what a file there declares is not known."""
+    asked: list[str] = []
+
+    class Gives(BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            asked.append(self.path)
+            self.send_response(200)
+            self.end_headers()
+            self.wfile.write(b'<!ENTITY tide "high"><!ATTLIST v at CDATA "pier">')
+
+        def log_message(self, *told: object) -> None:
+            pass
+
+    (tmp_path / "own.dtd").write_text('<!ENTITY tide "high"><!ATTLIST v at CDATA "pier">')
+    with ThreadingHTTPServer(("127.0.0.1", 0), Gives) as server:
+        threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
+        for place in (
+            f"http://127.0.0.1:{server.server_port}/none.dtd",
+            (tmp_path / "own.dtd").as_uri(),
+            f"{tmp_path}/own.dtd",
+        ):
+            doc = document(f'<!DOCTYPE a SYSTEM "{place}"><a><v>1</v></a>')
+            assert child(doc.root, "v").own == "1"
+            assert "at" not in child(doc.root, "v").fields
+            told = document(f'<!DOCTYPE a SYSTEM "{place}"><a><v>&tide;</v></a>')
+            assert "high" not in str(child(told.root, "v").own)
+        server.shutdown()
+    assert asked == []
 
 
 def test_deep_nesting_reads_at_the_top_without_a_crash() -> None:

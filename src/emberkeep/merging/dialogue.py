@@ -40,7 +40,7 @@ def understood(text: str) -> Said | None:
     if not parts or len(parts) > 2:
         return None
     word = _WORDS.get(parts[0]) or (parts[0] if parts[0] in _WORDS.values() else None)
-    wider = "" if len(parts) == 1 else _WIDER.get(parts[1][0], "")
+    wider = "" if len(parts) == 1 else _WIDER.get(parts[1]) or (parts[1] if parts[1] in _WIDER.values() else "")
     if word is None or (len(parts) == 2 and (not wider or word not in (MINE, NEW, OLD))):
         return None
     return Said(word, wider)
