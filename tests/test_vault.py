@@ -478,6 +478,22 @@ def test_a_vault_that_cannot_be_reached_does_not_keep_the_others(kept: Kept) -> 
     assert "was not brought up to date" in refused.json["failed"]["attic"][0]
 
 
+@pytest.mark.long
+def test_object_storage_that_cannot_be_reached_is_told(kept: Kept) -> None:
+    """Whatever its packages raise is no fault of ours."""
+    if os.environ.get("EMBERKEEP_REAL_SERVERS") != "required":
+        pytest.importorskip("s3fs", reason="needs the extra 'long'")
+    kept.environment |= {
+        "AWS_ACCESS_KEY_ID": "x",
+        "AWS_SECRET_ACCESS_KEY": "x",
+        "AWS_ENDPOINT_URL": f"http://127.0.0.1:{free_port()}",
+        "AWS_MAX_ATTEMPTS": "1",
+    }
+    done = kept.vault("s3://vaults/rock")
+    assert done.code == 2, done.err
+    assert "fault in Ember Keep" not in done.err and "s3://vaults/rock" in done.err
+
+
 HOURLY = '[[event]]\nname = "off the rock"\nkind = "vault"\nwhen = "every hour"\nwithin = "2 hours"\n'
 
 
