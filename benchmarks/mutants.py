@@ -406,11 +406,12 @@ def verdicts(chosen: Sequence[Mutant], known: Coverage, jobs: int, seconds: floa
             nonlocal done
             bench = benches.pop()
             try:
-                return bench.tried(mutant, known)
+                verdict = bench.tried(mutant, known)
             finally:
                 benches.append(bench)
-                done += 1
-                print(f"\r{done} tried", end="", file=sys.stderr, flush=True)
+            done += 1
+            print(f"{done} of {len(chosen)}: {verdict.how:9} {mutant.name}", file=sys.stderr, flush=True)
+            return verdict
 
         found = list(pool.map(one, chosen))
         while True:

@@ -15,7 +15,7 @@ from emberkeep import files
 from emberkeep.errors import Refused
 from emberkeep.files import TEMPORARY, Facts
 from tests.conftest import tree_state
-from tests.faults import FaultyIO, PowerCut, Stop, count_calls, moments
+from tests.faults import FaultyIO, PowerCut, Recorder, Stop, count_calls, moments
 
 TIDE = [b"tide " * 1000, 70_000, b"ebb", 5000]
 """Contents with holes, one of them at the end."""
@@ -237,6 +237,31 @@ def test_what_another_disk_has_to_take_is_written_anew(tmp_path: Path) -> None:
     with files.use(Full()), pytest.raises(OSError, match="No space"):
         files.move_in(tmp_path / "part", tmp_path / "a", Facts())
     assert (tmp_path / "part").exists()
+
+
+def test_a_folder_that_has_its_facts_is_left_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    folder = tmp_path / "a"
+    folder.mkdir(mode=0o700)
+    os.utime(folder, ns=(0, WHEN))
+    own = folder.stat()
+    told = Facts(0o700, WHEN, own.st_uid, own.st_gid)
+    monkeypatch.setattr(files, "may_give_away", lambda: True)
+    with files.use(noted := Recorder()), files.durable():
+        files.settle_folder(folder, told)
+        files.settle_folder(folder, Facts())
+    assert noted.calls == []
+    for other in (
+        Facts(0o755),
+        Facts(mtime_ns=WHEN + 1),
+        told._replace(owner=own.st_uid + 1),
+        told._replace(group=own.st_gid + 1),
+    ):
+        assert not files.has_facts(folder, other)
+    monkeypatch.setattr(files, "may_give_away", lambda: False)
+    assert files.has_facts(folder, told._replace(owner=own.st_uid + 1))
+    with files.use(noted), files.durable():
+        files.settle_folder(folder, Facts(0o750))
+    assert noted.calls == [("chmod", "a"), ("sync_folder", "a")]
 
 
 def test_owners_are_given_only_where_that_is_allowed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

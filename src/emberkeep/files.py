@@ -178,8 +178,19 @@ def settle(path: str | Path, facts: Facts) -> None:
         io.sync(handle)
 
 
+def has_facts(path: str | Path, facts: Facts) -> bool:
+    """Whether a file or folder has its facts already."""
+    now = os.lstat(path)
+    mode = facts.mode is None or stat.S_IMODE(now.st_mode) == facts.mode
+    time = facts.mtime_ns is None or now.st_mtime_ns == facts.mtime_ns
+    people = facts.owner < 0 or not may_give_away() or (now.st_uid, now.st_gid) == (facts.owner, facts.group)
+    return mode and time and people
+
+
 def settle_folder(path: str | Path, facts: Facts) -> None:
-    """Give a folder its facts; they are synced at the end of the :func:`durable` block."""
+    """Give a folder the facts that it lacks; they are synced at the end of the :func:`durable` block."""
+    if has_facts(path, facts):
+        return
     set_facts(path, facts)
     if io.unsynced is not None:
         io.unsynced.add(str(path))
