@@ -20,7 +20,9 @@ from __future__ import annotations
 import argparse
 import ast
 import contextlib
+import difflib
 import fnmatch
+import hashlib
 import importlib
 import json
 import os
@@ -198,12 +200,12 @@ FLIP, DROP, BOUND, EARLY, WIDE = (
 
 def mutants(globs: Sequence[str]) -> list[Mutant]:
     """All faults of the modules that ``globs`` name."""
-    found = []
-    for path in sorted(PACKAGE.rglob("*.py")):
-        module = path.relative_to(PACKAGE).as_posix()
-        if any(fnmatch.fnmatch(module, pattern) for pattern in globs):
-            found += Finder(module, path.read_bytes()).found
-    return found
+    return [fault for module in _modules(globs) for fault in Finder(module, (PACKAGE / module).read_bytes()).found]
+
+
+def _modules(globs: Sequence[str]) -> list[str]:
+    every = sorted(path.relative_to(PACKAGE).as_posix() for path in PACKAGE.rglob("*.py"))
+    return [module for module in every if any(fnmatch.fnmatch(module, pattern) for pattern in globs)]
 
 
 # --- which tests ran which line --------------------------------------------------------------------------------------------
@@ -231,35 +233,65 @@ class Coverage:
 
 
 def coverage(saved: Path, jobs: int) -> Coverage:
-    """What ``saved`` holds, else learned by running the whole suite once."""
-    if not saved.exists():
-        saved.write_text(json.dumps(_learned(jobs)))
-    told = json.loads(saved.read_text())
-    lines = {module: {int(line): tests for line, tests in found.items()} for module, found in told["lines"].items()}
-    return Coverage(lines, told["seconds"])
+    """What ``saved`` holds, learned anew for test modules that have changed since by running these; lines of a module of the
+    product that has changed since are followed to where they stand now."""
+    told = json.loads(saved.read_text()) if saved.exists() else {"lines": {}, "seconds": {}, "tests": {}, "sources": {}}
+    now = {
+        path.relative_to(ROOT).as_posix(): hashlib.blake2b(path.read_bytes()).hexdigest()
+        for path in ROOT.glob("tests/test_*.py")
+    }
+    changed = sorted(name for name, digest in now.items() if told["tests"].get(name) != digest)
+    sources = {
+        module: (PACKAGE / module).read_text()
+        for module in {*told["sources"], *_modules(("*",))}
+        if (PACKAGE / module).exists()
+    }
+    lines: dict[str, dict[int, set[str]]] = {}
+    for module, found in told["lines"].items():
+        moved = _moved_lines(told["sources"].get(module, ""), sources.get(module, ""))
+        for line, tests in found.items():
+            if int(line) in moved:
+                kept = {test for test in tests if test.partition("::")[0] not in changed}
+                lines.setdefault(module, {}).setdefault(moved[int(line)], set()).update(kept)
+    seconds = dict(told["seconds"])
+    if changed:
+        print(f"learning which test of {len(changed)} modules runs which line …", flush=True)
+        fresh, took = _learned(changed, jobs)
+        seconds |= took
+        for module, ran in fresh.items():
+            for line, tests in ran.items():
+                lines.setdefault(module, {}).setdefault(line, set()).update(tests)
+    sorted_lines = {module: {line: sorted(tests) for line, tests in found.items()} for module, found in lines.items()}
+    saved.write_text(json.dumps({"lines": sorted_lines, "seconds": seconds, "tests": now, "sources": sources}))
+    return Coverage(sorted_lines, seconds)
 
 
-def _learned(jobs: int) -> dict[str, object]:
+def _moved_lines(before: str, after: str) -> dict[int, int]:
+    """Where the lines of an earlier text stand now, both counted from 1."""
+    matching = difflib.SequenceMatcher(None, before.splitlines(), after.splitlines(), autojunk=False)
+    return {a + at + 1: b + at + 1 for a, b, size in matching.get_matching_blocks() for at in range(size)}
+
+
+def _learned(tests: Sequence[str], jobs: int) -> tuple[dict[str, dict[int, set[str]]], dict[str, float]]:
     import coverage as library
 
     with tempfile.TemporaryDirectory() as room:
         junit, data = Path(room) / "tests.xml", Path(room) / "coverage"
         line = [sys.executable, "-m", "pytest", "-n", str(jobs), f"--junit-xml={junit}", "-o", "junit_family=xunit1"]
-        line += [f"--cov={PACKAGE}", "--cov-context=test", "--cov-report=", "-p", "no:randomly"]
-        print("learning which test runs which line …", flush=True)
+        line += [f"--cov={PACKAGE}", "--cov-context=test", "--cov-report=", "-p", "no:randomly", *tests]
         subprocess.run(
             line, cwd=ROOT, env={**os.environ, "COVERAGE_FILE": str(data)}, stdout=subprocess.DEVNULL, check=True
         )
         found = library.CoverageData(str(data))
         found.read()
-        lines: dict[str, dict[int, list[str]]] = {}
-        for file in found.measured_files():
-            module = Path(file).relative_to(PACKAGE).as_posix()
-            lines[module] = {
-                number: sorted({context.rpartition("|")[0] for context in contexts if context})
+        lines = {
+            Path(file).relative_to(PACKAGE).as_posix(): {
+                number: {context.rpartition("|")[0] for context in contexts if context}
                 for number, contexts in found.contexts_by_lineno(file).items()
             }
-        return {"lines": lines, "seconds": _seconds(junit)}
+            for file in found.measured_files()
+        }
+        return lines, _seconds(junit)
 
 
 def _seconds(junit: Path) -> dict[str, float]:
