@@ -94,7 +94,7 @@ class Recorder(FaultyIO):
     def _step(self, name: str, args: tuple[Any, ...]) -> None:
         super()._step(name, args)
         about = getattr(args[0], "name", args[0])  # a handle's path, or a path
-        self.calls.append((name, Path(str(about)).name if not isinstance(about, str) else Path(about).name))
+        self.calls.append((name, Path(str(about)).name))
 
     def places(self, name: str, ending: str) -> list[int]:
         """Where in the order of calls those of a name stand whose path ends so."""

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import os
 import random
+import sqlite3
 import stat
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import BinaryIO
@@ -332,3 +334,143 @@ def test_each_folder_is_synced_once_at_the_end(tmp_path: Path) -> None:
         with files.durable():
             pass
         assert synced == []
+
+
+# --- what each call asks of the system -------------------------------------------------------------------
+
+CALLS: dict[str, Callable[[Path], object]] = {
+    "create": lambda folder: files.io.create(folder / "new").close(),
+    "replace": lambda folder: files.io.replace(folder / "x", folder.parent / "y"),
+    "replace into": lambda folder: files.io.replace(folder.parent / "there", folder / "y"),
+    "unlink": lambda folder: files.io.unlink(folder / "x"),
+    "rmdir": lambda folder: files.io.rmdir(folder / "empty"),
+    "mkdir": lambda folder: files.io.mkdir(folder / "new"),
+    "symlink": lambda folder: files.io.symlink("x", folder / "new"),
+    "link": lambda folder: files.io.link(folder / "x", folder / "new"),
+}
+
+
+@pytest.mark.parametrize("call", CALLS)
+def test_each_change_of_names_has_its_folder_synced(tmp_path: Path, call: str) -> None:
+    folder = tmp_path / "folder"
+    (folder / "empty").mkdir(parents=True)
+    (folder / "x").write_text("x")
+    (tmp_path / "there").write_text("y")
+    with files.use(noted := Recorder()), files.durable():
+        CALLS[call](folder)
+    synced = {name for kind, name in noted.calls if kind == "sync_folder"}
+    assert synced == ({"folder", tmp_path.name} if call.startswith("replace") else {"folder"})
+
+
+def test_a_folder_that_was_synced_meanwhile_is_not_synced_again(tmp_path: Path) -> None:
+    with files.use(noted := Recorder()), files.durable():
+        staged(tmp_path)
+    assert len(noted.places("sync_folder", "deep")) == 1
+
+
+@pytest.mark.skipif(not Path("/proc/self/fd").is_dir(), reason="looks at descriptors as Linux tells of them")
+def test_syncing_reaches_the_system_and_leaves_nothing_open(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    synced: list[str] = []
+    real = os.fsync
+
+    def fsync(descriptor: int) -> None:
+        synced.append(os.readlink(f"/proc/self/fd/{descriptor}"))
+        real(descriptor)
+
+    monkeypatch.setattr(os, "fsync", fsync)
+    before = os.listdir("/proc/self/fd")
+    files.io.sync_folder(tmp_path)
+    with files.io.create(tmp_path / "a") as handle:
+        files.io.sync(handle)
+    assert synced == [str(tmp_path), str(tmp_path / "a")]
+    synced.clear()
+    files.write_whole(tmp_path / "b", [b"x"])
+    assert synced[1:] == [str(tmp_path)] and Path(synced[0]).name.startswith(TEMPORARY)
+    synced.clear()
+    with files.writing(tmp_path / "c") as out:
+        out.write(b"x")
+    assert synced[1:] == [str(tmp_path)] and Path(synced[0]).name.startswith(TEMPORARY)
+    assert os.listdir("/proc/self/fd") == before
+    with pytest.raises(FileNotFoundError):
+        files.io.sync_folder(tmp_path / "nowhere")
+
+
+def test_a_link_has_its_own_time_and_owner(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    given: list[tuple[int, int]] = []
+
+    class Noting(files.SystemIO):
+        def chown(self, path: str | Path, owner: int, group: int) -> None:
+            given.append((owner, group))
+
+    (tmp_path / "x").write_text("x")
+    before = (tmp_path / "x").stat()
+    monkeypatch.setattr(files, "may_give_away", lambda: True)
+    with files.use(Noting()):
+        files.place_link(tmp_path / "a", "x", Facts(mtime_ns=WHEN, owner=5, group=6))
+        files.place_link(tmp_path / "b", "x", Facts())
+        monkeypatch.setattr(files, "may_give_away", lambda: False)
+        files.place_link(tmp_path / "c", "x", Facts(owner=5))
+    assert given == [(5, 6)]
+    if os.utime in os.supports_follow_symlinks:
+        assert (tmp_path / "a").lstat().st_mtime_ns == WHEN
+        assert (tmp_path / "b").lstat().st_mtime_ns != WHEN
+    assert (tmp_path / "x").stat() == before
+
+
+def test_what_is_no_refusal_of_the_system_is_not_taken_for_one(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A fault of our own comes through as it is, wherever the system's refusals are expected."""
+
+    class Broken(files.SystemIO):
+        def replace(self, source: Path, target: Path) -> None:
+            raise ValueError("a fault of ours")
+
+        def unlink(self, path: str | Path) -> None:
+            raise ValueError("another")
+
+        def reopen(self, path: str | Path) -> BinaryIO:
+            raise ValueError("a third")
+
+    (tmp_path / "a").write_text("x")
+    (tmp_path / f"{TEMPORARY}1").write_text("x")
+    with files.use(Broken()):
+        with pytest.raises(ValueError, match="a fault of ours"):
+            files.move_in(tmp_path / "a", tmp_path / "b", Facts())
+        with pytest.raises(ValueError, match="a third"):
+            files.settle(tmp_path / "a", Facts())
+        with pytest.raises(ValueError, match="another"):
+            files.sweep(tmp_path)
+
+    def broken(*told: object, **more: object) -> None:
+        raise ValueError("a fault of ours")
+
+    monkeypatch.setattr(sqlite3, "connect", broken)
+    with pytest.raises(ValueError, match="a fault of ours"), files.alone(tmp_path / "lock", lambda: Refused("held")):
+        pass
+
+
+def test_an_output_that_goes_on_is_appended_to(tmp_path: Path) -> None:
+    for text in (b"one\n", b"two\n"):
+        with files.appending(tmp_path / "log") as log:
+            log.write(text)
+    assert (tmp_path / "log").read_bytes() == b"one\ntwo\n"
+
+
+def test_archives_may_be_written_through_the_one_module(tmp_path: Path) -> None:
+    """Packages that write archives seek, tell, flush and close as they like; the file counts once the block ends."""
+    with (
+        files.use(FaultyIO(10**9, None)),
+        files.writing(tmp_path / "a.zip") as out,
+        zipfile.ZipFile(out, "w") as archive,
+    ):
+        archive.writestr("x", "tide " * 90)
+        assert not (tmp_path / "a.zip").exists()
+    with zipfile.ZipFile(tmp_path / "a.zip") as archive:
+        assert archive.testzip() is None and archive.read("x") == b"tide " * 90
+    with files.writing(tmp_path / "b") as out:
+        assert out.seekable() and out.tell() == 0
+        assert out.write(b"tide") == 4
+        assert out.seek(1) == 1
+        out.flush()
+        out.close()
+        out.write(b"I")
+    assert (tmp_path / "b").read_bytes() == b"tIde"
