@@ -1,7 +1,7 @@
 """Single faults put into the product, one at a time, and whether a test notices: does the suite bite?
 
     python benchmarks/mutants.py [--modules GLOB …] [--budget 200] [--seed 1] [--jobs 2] [--seconds 60] [--map FILE]
-                                 [--at MODULE:LINE …] [--list] [--out FILE]
+                                 [--at MODULE:LINE … | --again OUT] [--list] [--out FILE]
 
 A *mutant* is a module with one fault: a condition flipped, a bound moved by one, a call dropped (a sync is one), a function that
 returns early, an exception caught too widely. ``--budget`` of them are drawn by ``--seed`` from the modules that
@@ -306,6 +306,9 @@ def _seconds(junit: Path) -> dict[str, float]:
 # --- trying them -------------------------------------------------------------------------------------------------------
 
 
+LIVED = ("survived", "never run")
+
+
 @dataclass
 class Verdict:
     """What became of a mutant: ``killed``, ``hung``, ``survived`` or ``never run``; ``tried``: tests that ran it."""
@@ -481,7 +484,7 @@ def report(found: Sequence[Verdict], known: dict[str, str]) -> float:
     """Print the table and every survivor; the share that was killed of those not accepted."""
     areas: dict[str, Counter[str]] = {}
     for one in found:
-        lived = one.how in ("survived", "never run")
+        lived = one.how in LIVED
         how = "accepted" if lived and one.mutant.name in known else one.how
         areas.setdefault(area(one.mutant.module), Counter())[how] += 1
     columns = ("killed", "hung", "survived", "never run", "accepted")
@@ -490,11 +493,11 @@ def report(found: Sequence[Verdict], known: dict[str, str]) -> float:
     for name, counts in [*sorted(areas.items()), ("all", everything)]:
         print(f"{name:24}{''.join(f'{counts[column]:11}' for column in columns)}{_share(counts):9.1%}")
     for one in found:
-        if one.how in ("survived", "never run") and one.mutant.name not in known:
+        if one.how in LIVED and one.mutant.name not in known:
             mutant = one.mutant
             print(f"\n{mutant.module}:{mutant.line} {mutant.where}: {mutant.kind} ({one.how}, {one.tried} tests)")
             print(f"    - {' '.join(mutant.was.split())[:150]}\n    + {' '.join(mutant.text.split())[:150]}")
-        elif one.mutant.name in known and one.how in ("killed", "hung"):
+        elif one.mutant.name in known and one.how not in LIVED:
             print(f"\naccepted, and killed all the same: {one.mutant.name}")
     return _share(everything)
 
@@ -514,6 +517,7 @@ def main() -> int:
     parser.add_argument("--seconds", type=float, default=60, help="how long one is tried, by what tests take unharmed")
     parser.add_argument("--map", type=Path, help="where it is kept which test runs which line")
     parser.add_argument("--at", nargs="+", default=[], metavar="MODULE:LINE", help="all faults of these lines instead")
+    parser.add_argument("--again", type=Path, metavar="OUT", help="those that survived, by an earlier --out, instead")
     parser.add_argument("--list", action="store_true", help="only list them")
     parser.add_argument("--out", type=Path, help="write every verdict here, as JSON")
     args = parser.parse_args()
@@ -525,6 +529,9 @@ def main() -> int:
         print(f"accepted, and not there any more: {name}")
     if args.at:
         chosen = [mutant for mutant in mutants(("*",)) if f"{mutant.module}:{mutant.line}" in args.at]
+    elif args.again:
+        lived = {one["name"] for one in json.loads(args.again.read_text()) if one["how"] in LIVED}
+        chosen = [mutant for mutant in mutants(("*",)) if mutant.name in lived]
     else:
         chosen = random.Random(args.seed).sample(every, min(args.budget, len(every)))
     print(f"{len(every)} faults in {len({mutant.module for mutant in every})} modules; {len(chosen)} of them are tried")

@@ -52,7 +52,7 @@ def linked(folder: Path) -> None:
 
 def moved(folder: Path) -> None:
     (folder / "part").write_bytes(b"fetched" * 500)
-    files.settle(folder / "part", Facts(0o640, WHEN))
+    files.persist_metadata(folder / "part", Facts(0o640, WHEN))
     with files.durable():
         files.move_in(folder / "part", folder / "new" / "place" / "a", Facts(0o640, WHEN))
 
@@ -60,7 +60,7 @@ def moved(folder: Path) -> None:
 def made_and_gone(folder: Path) -> None:
     with files.durable():
         files.make_folder(folder / "new" / "deep")
-        files.settle_folder(folder / "new", Facts(0o700, WHEN))
+        files.set_folder_metadata(folder / "new", Facts(0o700, WHEN))
         files.io.unlink(folder / "gone" / "y")
         files.io.rmdir(folder / "gone")
         files.io.replace(folder / "x", folder / "new" / "x")
@@ -212,7 +212,7 @@ def test_a_file_without_rights_to_read_it_gets_its_facts_all_the_same(tmp_path: 
 
     (tmp_path / "a").write_text("x")
     with files.use(NotTheirs()):
-        files.settle(tmp_path / "a", Facts(0o600, WHEN))
+        files.persist_metadata(tmp_path / "a", Facts(0o600, WHEN))
     facts = (tmp_path / "a").stat()
     assert (stat.S_IMODE(facts.st_mode), facts.st_mtime_ns) == (0o600, WHEN)
 
@@ -249,8 +249,8 @@ def test_a_folder_that_has_its_facts_is_left_alone(tmp_path: Path, monkeypatch: 
     told = Facts(0o700, WHEN, own.st_uid, own.st_gid)
     monkeypatch.setattr(files, "may_give_away", lambda: True)
     with files.use(noted := Recorder()), files.durable():
-        files.settle_folder(folder, told)
-        files.settle_folder(folder, Facts())
+        files.set_folder_metadata(folder, told)
+        files.set_folder_metadata(folder, Facts())
     assert noted.calls == []
     for other in (
         Facts(0o755),
@@ -258,11 +258,11 @@ def test_a_folder_that_has_its_facts_is_left_alone(tmp_path: Path, monkeypatch: 
         told._replace(owner=own.st_uid + 1),
         told._replace(group=own.st_gid + 1),
     ):
-        assert not files.has_facts(folder, other)
+        assert not files.has_metadata(folder, other)
     monkeypatch.setattr(files, "may_give_away", lambda: False)
-    assert files.has_facts(folder, told._replace(owner=own.st_uid + 1))
+    assert files.has_metadata(folder, told._replace(owner=own.st_uid + 1))
     with files.use(noted), files.durable():
-        files.settle_folder(folder, Facts(0o750))
+        files.set_folder_metadata(folder, Facts(0o750))
     assert noted.calls == [("chmod", "a"), ("sync_folder", "a")]
 
 
@@ -436,7 +436,7 @@ def test_what_is_no_refusal_of_the_system_is_not_taken_for_one(tmp_path: Path, m
         with pytest.raises(ValueError, match="a fault of ours"):
             files.move_in(tmp_path / "a", tmp_path / "b", Facts())
         with pytest.raises(ValueError, match="a third"):
-            files.settle(tmp_path / "a", Facts())
+            files.persist_metadata(tmp_path / "a", Facts())
         with pytest.raises(ValueError, match="another"):
             files.sweep(tmp_path)
 

@@ -166,7 +166,7 @@ def set_facts(path: str | Path, facts: Facts) -> None:
         io.utime(path, facts.mtime_ns)
 
 
-def settle(path: str | Path, facts: Facts) -> None:
+def persist_metadata(path: str | Path, facts: Facts) -> None:
     """Give a written file its facts, and sync both; facts alone where it may not be read."""
     try:
         handle = io.reopen(path)  # before its mode may forbid that
@@ -178,7 +178,7 @@ def settle(path: str | Path, facts: Facts) -> None:
         io.sync(handle)
 
 
-def has_facts(path: str | Path, facts: Facts) -> bool:
+def has_metadata(path: str | Path, facts: Facts) -> bool:
     """Whether a file or folder has its facts already."""
     now = os.lstat(path)
     mode = facts.mode is None or stat.S_IMODE(now.st_mode) == facts.mode
@@ -187,9 +187,9 @@ def has_facts(path: str | Path, facts: Facts) -> bool:
     return mode and time and people
 
 
-def settle_folder(path: str | Path, facts: Facts) -> None:
+def set_folder_metadata(path: str | Path, facts: Facts) -> None:
     """Give a folder the facts that it lacks; they are synced at the end of the :func:`durable` block."""
-    if has_facts(path, facts):
+    if has_metadata(path, facts):
         return
     set_facts(path, facts)
     if io.unsynced is not None:
@@ -219,7 +219,7 @@ def write_whole(target: Path, chunks: Iterable[Chunk], *, mode: int | None = Non
         mode = stat.S_IMODE(target.stat().st_mode)
     with _beside(target) as beside:
         _write_chunks(beside, chunks)
-        settle(beside, Facts(mode, mtime_ns))
+        persist_metadata(beside, Facts(mode, mtime_ns))
         io.replace(beside, target)
     io.sync_folder(target.parent)
 
@@ -302,7 +302,7 @@ class Stage:
     def commit(self) -> None:
         """Sync and rename all. OSError half-way leaves the rest to :meth:`abandon`."""
         for beside, _, facts in self._waiting:
-            settle(beside, facts)
+            persist_metadata(beside, facts)
         folders = {target.parent for _, target, _ in self._waiting}
         while self._waiting:
             io.replace(*self._waiting[0][:2])
@@ -408,7 +408,7 @@ def discard(path: Path) -> None:
 
 
 def move_in(source: Path, target: Path, facts: Facts) -> None:
-    """Give a file that was settled elsewhere its place, over what stands there; ``facts`` where it has to be written
+    """Give a file that was written and synced elsewhere its place, over what stands there; ``facts`` where it has to be written
     anew, as its place is on another disk."""
     make_folder(target.parent)
     try:

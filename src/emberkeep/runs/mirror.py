@@ -466,7 +466,7 @@ class _Fetch:
         """Put files into their places together: syncing many behind one another costs little more than the first of
         them does."""
         for one in rows:
-            files.settle(one.part, _facts(one.entry))
+            files.persist_metadata(one.part, _facts(one.entry))
         with files.durable():
             known = self._moved_in(rows)
         self.state.put(known)

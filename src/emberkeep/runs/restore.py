@@ -397,11 +397,11 @@ def _touch(plan: RestorePlan) -> None:
     """Modes and times, the folders' last: writing into a folder changes its time."""
     for entry in plan.touch:
         if entry.kind is FILE:
-            files.settle(plan.target / entry.path, _facts(entry))
+            files.persist_metadata(plan.target / entry.path, _facts(entry))
     for entry in deepest_first(plan.folders):
-        files.settle_folder(plan.target / entry.path, _facts(entry))
+        files.set_folder_metadata(plan.target / entry.path, _facts(entry))
     if plan.top is not None:
-        files.settle_folder(plan.target, _facts(plan.top))
+        files.set_folder_metadata(plan.target, _facts(plan.top))
 
 
 def check_target(into: Path, server: Path) -> None:
