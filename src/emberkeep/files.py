@@ -408,8 +408,8 @@ def discard(path: Path) -> None:
 
 
 def move_in(source: Path, target: Path, facts: Facts) -> None:
-    """Give a file that was written and synced elsewhere its place, over what stands there; ``facts`` where it has to be written
-    anew, as its place is on another disk."""
+    """Give a file that was written and synced elsewhere its place, over what stands there; ``facts`` where it has to
+    be written anew, as its place is on another disk."""
     make_folder(target.parent)
     try:
         io.replace(source, target)
