@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import bz2
+import gzip
 import io
+import lzma
 import random
 import stat
 import struct
@@ -14,6 +17,7 @@ from typing import Any
 import pytest
 import zstandard
 
+from emberkeep import archives
 from emberkeep.archives import is_archive, open_archive
 from emberkeep.errors import UnreadableInput
 from emberkeep.trees import Kind, read
@@ -84,6 +88,13 @@ def test_names_that_lead_out_are_refused(tmp_path: Path, name: str) -> None:
         ("lib/run.sh", True),
         ("../skerry/big", True),
         ("../../out", False),
+        ("./../../out", False),
+        (".//..//.././out", False),
+        ("lib/../../x", True),
+        ("./lib/.//run.sh", True),
+        ("lib\\..\\..\\..\\x", False),
+        ("C:\\x", False),
+        ("\\\\host\\share", False),
         ("/etc/passwd", False),
         ("lib/../../../x", False),
     ],
@@ -147,8 +158,6 @@ def test_times_that_no_file_has_harm_nothing(tmp_path: Path, told: str, ns: int)
 
 @pytest.mark.parametrize("name", ["bomb.zip", "bomb.tar.gz", "bomb.tar.zst"])
 def test_a_bomb_is_refused_before_it_is_unpacked(tmp_path: Path, name: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    from emberkeep import archives
-
     monkeypatch.setattr(archives, "ALWAYS", 1 << 20)
     most = 0
     if name.endswith("zst"):  # what is unpacked to look inside is limited too: to little more than is allowed
@@ -271,13 +280,59 @@ def test_times_of_zip_members(tmp_path: Path) -> None:
             ("own", 3, struct.pack("<HHBi", 0x5455, 5, 2, 77)),  # tells of another time
             ("exact", 3, struct.pack("<HH2s", 0x7875, 2, b"xy") + struct.pack("<HHBi", 0x5455, 5, 1, 77)),
             ("no such day", 0, b""),
+            ("only that", 3, struct.pack("<HHBi", 0x5455, 5, 1, 78)),
+            ("with more", 3, struct.pack("<HHBii", 0x5455, 9, 3, 79, 80)),
+            ("cut short", 3, struct.pack("<HHB", 0x5455, 5, 1)),
+            ("too short", 3, struct.pack("<HHBi", 0x5455, 4, 1, 81)),
+            ("a head alone", 3, struct.pack("<HH", 0x7875, 0)),
         ):
             info = zipfile.ZipInfo(name, (2026, month, 27, 12, 0, 0))
             info.extra = extra
             archive.writestr(info, b"x")
     entries = open_archive(tmp_path / "r.zip").entries()
     seconds = {name: entry.mtime_ns // 1_000_000_000 for name, entry in entries.items()}
-    assert seconds == {"own": 1_774_612_800, "exact": 77, "no such day": 0}
+    own = 1_774_612_800
+    assert seconds == {
+        **{"own": own, "exact": 77, "no such day": 0, "only that": 78, "with more": 79},
+        **{"cut short": own, "too short": own, "a head alone": own},
+    }
+
+
+def test_a_fault_of_ours_is_not_taken_for_a_broken_archive(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    write_zip(tmp_path / "r.zip")
+    tree = open_archive(tmp_path / "r.zip")
+
+    def broken(*told: object, **more: object) -> None:
+        raise KeyError("a fault of ours")
+
+    monkeypatch.setattr(zipfile.ZipFile, "infolist", broken)
+    with pytest.raises(KeyError):
+        open_archive(tmp_path / "r.zip")
+    monkeypatch.setattr(zipfile.ZipFile, "open", broken)
+    with pytest.raises(KeyError):
+        read(tree, "skerry/big")
+
+
+@pytest.mark.parametrize("name", ["r.tar.gz", "r.tar.bz2", "r.tar.xz"])
+def test_what_follows_the_last_member_counts_too(tmp_path: Path, name: str) -> None:
+    """The sum of what was compressed stands at its end, and so may be as much more as a bomb holds."""
+    path = tmp_path / name
+    write_tar(path)
+    data = path.read_bytes()
+    path.write_bytes(data[:-3])
+    with pytest.raises(UnreadableInput, match="not a whole archive"):
+        open_archive(path)
+    opener = {"gz": gzip.open, "z2": bz2.open, "xz": lzma.open}[name[-2:]]
+    with opener(path, "wb") as out:
+        with tarfile.open(fileobj=out, mode="w|") as archive:
+            archive.addfile(tarfile.TarInfo("x"))
+        for _ in range(40):
+            out.write(bytes(1 << 20))
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(archives, "ALWAYS", 1 << 20)
+        with pytest.raises(UnreadableInput, match="far more"):
+            open_archive(path)
+    assert set(open_archive(path).entries()) == {"x"}
 
 
 def test_damage_inside_a_member_is_noticed(tmp_path: Path) -> None:
