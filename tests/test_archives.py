@@ -282,7 +282,6 @@ def test_times_of_zip_members(tmp_path: Path) -> None:
             ("no such day", 0, b""),
             ("only that", 3, struct.pack("<HHBi", 0x5455, 5, 1, 78)),
             ("with more", 3, struct.pack("<HHBii", 0x5455, 9, 3, 79, 80)),
-            ("cut short", 3, struct.pack("<HHB", 0x5455, 5, 1)),
             ("too short", 3, struct.pack("<HHBi", 0x5455, 4, 1, 81)),
             ("a head alone", 3, struct.pack("<HH", 0x7875, 0)),
         ):
@@ -294,7 +293,7 @@ def test_times_of_zip_members(tmp_path: Path) -> None:
     own = 1_774_612_800
     assert seconds == {
         **{"own": own, "exact": 77, "no such day": 0, "only that": 78, "with more": 79},
-        **{"cut short": own, "too short": own, "a head alone": own},
+        **{"too short": own, "a head alone": own},
     }
 
 
