@@ -1,0 +1,39 @@
+"""What holds for the source as a whole, beside what linters and the layers in pyproject.toml hold."""
+
+from __future__ import annotations
+
+import ast
+from collections import Counter
+from pathlib import Path
+
+import emberkeep
+
+PACKAGE = Path(emberkeep.__file__).parent
+
+CAUGHT_WHOLE = {
+    "cli/main.py": 1,  # nothing reaches a user as a traceback
+    "remote/ftp.py": 2,  # closing a connection must never hide why it is closed, whatever state it is in
+    "remote/sftp.py": 2,
+    "remote/places.py": 1,  # each package of object storage has a tree of errors of its own
+}
+"""Where any exception at all is caught and not raised again as it is, how often."""
+
+
+def catches_all(node: ast.AST) -> bool:
+    """Whether something catches every exception, and does not raise the very same again."""
+    if isinstance(node, ast.ExceptHandler):
+        names = {part.id for part in ast.walk(node.type) if isinstance(part, ast.Name)} if node.type else {"Exception"}
+        again = isinstance(node.body[-1], ast.Raise) and node.body[-1].exc is None
+        handed_on = "BaseException" in names  # which nobody catches to be done with it, but to tidy up or hand it on
+        return "Exception" in names and not again and not handed_on
+    called = node.func if isinstance(node, ast.Call) else None
+    name = called.attr if isinstance(called, ast.Attribute) else called.id if isinstance(called, ast.Name) else ""
+    return name == "suppress" and any(isinstance(told, ast.Name) and told.id == "Exception" for told in node.args)  # type: ignore[attr-defined]
+
+
+def test_exceptions_are_caught_by_name() -> None:
+    """A fault of ours must come through wherever only the system's or an input's are expected."""
+    found: Counter[str] = Counter()
+    for path in sorted(PACKAGE.rglob("*.py")):
+        found[path.relative_to(PACKAGE).as_posix()] += sum(map(catches_all, ast.walk(ast.parse(path.read_bytes()))))
+    assert +found == CAUGHT_WHOLE
