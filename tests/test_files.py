@@ -443,9 +443,13 @@ def test_what_is_no_refusal_of_the_system_is_not_taken_for_one(tmp_path: Path, m
     def broken(*told: object, **more: object) -> None:
         raise ValueError("a fault of ours")
 
-    monkeypatch.setattr(sqlite3, "connect", broken)
-    with pytest.raises(ValueError, match="a fault of ours"), files.alone(tmp_path / "lock", lambda: Refused("held")):
-        pass
+    with monkeypatch.context() as patch:
+        patch.setattr(sqlite3, "connect", broken)
+        with (
+            pytest.raises(ValueError, match="a fault of ours"),
+            files.alone(tmp_path / "lock", lambda: Refused("held")),
+        ):
+            pass
 
 
 def test_an_output_that_goes_on_is_appended_to(tmp_path: Path) -> None:
