@@ -198,6 +198,36 @@ def test_a_bomb_is_refused_before_it_is_unpacked(tmp_path: Path, name: str, monk
     assert most < 2 << 20
 
 
+@pytest.mark.parametrize("name", ["r.zip", "r.tar.gz", "r.tar.zst"])
+def test_as_much_as_is_allowed_is_taken_and_a_byte_more_is_not(
+    tmp_path: Path, name: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = tmp_path / name
+    (write_zip if name.endswith("zip") else write_tar)(path)
+    whole = sum(map(len, FILES.values()))
+    if name.endswith("gz"):
+        whole = len(gzip.decompress(path.read_bytes()))
+    elif name.endswith("zst"):
+        whole = len(zstandard.ZstdDecompressor().decompressobj().decompress(path.read_bytes()))
+    monkeypatch.setattr(archives, "RATIO", 0)
+    monkeypatch.setattr(archives, "ALWAYS", whole)
+    assert open_archive(path).entries().keys() >= FILES.keys()
+    monkeypatch.setattr(archives, "ALWAYS", whole - 1)
+    with pytest.raises(UnreadableInput, match="far more"):
+        open_archive(path)
+
+
+def test_members_of_zips_without_modes(tmp_path: Path) -> None:
+    with zipfile.ZipFile(tmp_path / "r.zip", "w") as archive:
+        for member in ("folder/", "file"):
+            info = zipfile.ZipInfo(member)
+            info.external_attr = 0
+            archive.writestr(info, b"")
+    entries = open_archive(tmp_path / "r.zip").entries()
+    assert (entries["folder"].kind, entries["folder"].mode) == (Kind.FOLDER, 0o755)
+    assert (entries["file"].kind, entries["file"].mode) == (Kind.FILE, 0o644)
+
+
 @pytest.mark.parametrize("name", ["r.zip", "r.tar.gz", "r.tar", "r.tar.zst", "other.bin"])
 def test_what_is_no_whole_archive_is_said(tmp_path: Path, name: str) -> None:
     path = tmp_path / name

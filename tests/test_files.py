@@ -278,8 +278,9 @@ def test_owners_are_given_only_where_that_is_allowed(tmp_path: Path, monkeypatch
         for allowed in (True, False):
             monkeypatch.setattr(files, "may_give_away", lambda allowed=allowed: allowed)
             files.set_facts(tmp_path / "a", Facts(0o600, owner=1001, group=7))
+            files.set_facts(tmp_path / "a", Facts(owner=0, group=0))  # root's
             files.set_facts(tmp_path / "a", Facts(0o600))
-    assert given == [("a", 1001, 7)]
+    assert given == [("a", 1001, 7), ("a", 0, 0)]
     assert files.may_give_away() is not None
 
 
@@ -408,9 +409,10 @@ def test_a_link_has_its_own_time_and_owner(tmp_path: Path, monkeypatch: pytest.M
     with files.use(Noting()):
         files.place_link(tmp_path / "a", "x", Facts(mtime_ns=WHEN, owner=5, group=6))
         files.place_link(tmp_path / "b", "x", Facts())
+        files.place_link(tmp_path / "d", "x", Facts(owner=0, group=0))
         monkeypatch.setattr(files, "may_give_away", lambda: False)
         files.place_link(tmp_path / "c", "x", Facts(owner=5))
-    assert given == [(5, 6)]
+    assert given == [(5, 6), (0, 0)]
     if os.utime in os.supports_follow_symlinks:
         assert (tmp_path / "a").lstat().st_mtime_ns == WHEN
         assert (tmp_path / "b").lstat().st_mtime_ns != WHEN

@@ -138,6 +138,20 @@ def test_each_line_ends_a_silence(tmp_path: Path, clock: Clock) -> None:
     assert seen.seconds == 5 * 0.125 + 0.375  # more than the silence behind the last of them
 
 
+@pytest.mark.parametrize(
+    ("pattern", "loaded"),
+    [
+        (r"mod (?P<name>\w+) (?P<version>[\d.]+) in", [("oak", "1.2")]),
+        (r"mod (?P<name>\w+)", [("oak", "")]),
+        (r"mod (\w+)", [("oak", "")]),
+        (r"mod \w+", [("mod oak", "")]),
+    ],
+)
+def test_how_a_line_names_what_was_loaded(pattern: str, loaded: list[tuple[str, str]]) -> None:
+    seen = watching.read_line(Watched(), "mod oak 1.2 in", {"loaded": pattern})
+    assert [(one.name, one.version) for one in seen.loaded] == loaded
+
+
 # --- what moves -------------------------------------------------------------------------------------
 
 

@@ -252,11 +252,11 @@ def _tar_entry(info: tarfile.TarInfo, name: str) -> Entry | None:
 
 
 def _read_through(path: Path, packed: object) -> None:
-    """Read what was compressed to its end, where its sum stands: reading members alone would never compare that."""
+    """Read on to the end of what was compressed, where its sum stands: reading members alone would never compare
+    that."""
     if not isinstance(packed, gzip.GzipFile | bz2.BZ2File | lzma.LZMAFile):
         return
     limit = _most(path)
-    packed.seek(0)
     while packed.read(CHUNK):
         if packed.tell() > limit:
             raise UnreadableInput(_FAR_MORE, place=Place(str(path)))
