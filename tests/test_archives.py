@@ -221,8 +221,8 @@ def test_members_of_zips_without_modes(tmp_path: Path) -> None:
     with zipfile.ZipFile(tmp_path / "r.zip", "w") as archive:
         for member in ("folder/", "file"):
             info = zipfile.ZipInfo(member)
-            info.external_attr = 0
             archive.writestr(info, b"")
+            info.external_attr = 0  # which is written when the archive is closed
     entries = open_archive(tmp_path / "r.zip").entries()
     assert (entries["folder"].kind, entries["folder"].mode) == (Kind.FOLDER, 0o755)
     assert (entries["file"].kind, entries["file"].mode) == (Kind.FILE, 0o644)
