@@ -429,6 +429,26 @@ def test_repair_reads_again_what_still_stands_in_the_live_folder(tmp_path: Path,
     assert repair(store, FolderTree(source)).dropped == 0
 
 
+def test_a_block_is_read_again_from_a_file_that_was_played_on_elsewhere(tmp_path: Path, source: Path) -> None:
+    """The file is not that of the snapshot any more; the stretch that is lost in the store still stands in it."""
+    tile = random.Random(7).randbytes(3 * (1 << 20) + 500)
+    (source / "tile").write_bytes(tile)
+    store = Store(tmp_path / "store")
+    taken(store, source)
+    for number in (1, 2):
+        extent = store.extents(store.manifest("1").held["tile"])[number]
+        location = store.location(extent.block)
+        flip(tmp_path / "store" / "packs" / "00000001.pack", location.offset + location.stored // 2)
+    (source / "tile").write_bytes(b"played on" + tile[9 : 2 << 20] + b"and on" + tile[(2 << 20) + 6 :])
+    mended = repair(Store(tmp_path / "store"), FolderTree(source))
+    assert (mended.dropped, mended.blocks) == (2, 1)  # one stands there yet, one was written over
+    assert [item.path for item in mended.after.files] == ["tile"]
+    (source / "tile").write_bytes(b"other" + tile[5:])
+    again = repair(Store(tmp_path / "store"), FolderTree(source))
+    assert (again.blocks, again.after.sound) == (1, True)
+    assert contents(Store(tmp_path / "store"), "1")["tile"] == tile
+
+
 def test_repair_puts_a_manifest_aside_that_cannot_be_read(tmp_path: Path, source: Path) -> None:
     folder, _, _ = prepared(tmp_path, source, "thin")
     flip(Store(folder).manifest_path("1"), 60)
