@@ -43,6 +43,7 @@ from emberkeep.store.reuse import PIECE, in_place
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.store.verify import verify
 from emberkeep.trees import FolderTree, Kind, read
+from tests.faults import Recorder
 from tests.helpers import ABOUT, NOW, flip, same_contents
 
 
@@ -492,3 +493,55 @@ def test_files_compared_in_other_threads_come_out_as_they_stand(store: Store, tm
     assert again.about.new_bytes < 24 * 2 * 4096 + 8192
     same_contents(store, "2", root)
     assert verify(store).sound
+
+
+# --- what is left behind -------------------------------------------------------------------------------
+
+
+def test_the_next_writer_sweeps_what_a_killed_one_left(store: Store, source: Path) -> None:
+    store.add(FolderTree(source), ABOUT)
+    left = [store.folder / files.TEMPORARY, store.folder / "snapshots" / f"{files.TEMPORARY}1"]
+    left += [store.folder / "defaults" / f"{files.TEMPORARY}2", store.packs / "00000009.pack.part"]
+    for path in left:
+        path.write_bytes(b"half")
+    store.add(FolderTree(source), ABOUT)
+    assert not [path for path in left if path.exists()]
+
+
+@pytest.mark.skipif(not Path("/proc/self/fd").is_dir(), reason="looks at descriptors as Linux tells of them")
+def test_nothing_stays_open_and_no_thread_goes_on(store: Store, source: Path) -> None:
+    """After a snapshot with files compared in threads, one that failed, a verify, and reading all back."""
+
+    class Full(files.SystemIO):
+        def write(self, handle: BinaryIO, data: bytes) -> None:
+            if handle.name.endswith(".part") and handle.tell() > 1000:
+                raise OSError(errno.ENOSPC, "No space left on device")
+            super().write(handle, data)
+
+    for number in range(12):
+        (source / f"{number}.sea").write_bytes(random.Random(number).randbytes(300_000))
+    store.add(FolderTree(source), ABOUT)
+    opened, threads = len(os.listdir("/proc/self/fd")), threading.active_count()
+    for number in range(12):
+        with (source / f"{number}.sea").open("r+b") as tile:
+            tile.write(random.Random(100 + number).randbytes(5000))
+    with files.use(Full()), pytest.raises(RunFailed):
+        Store(store.folder).add(FolderTree(source), ABOUT)
+    again = Store(store.folder)
+    again.add(FolderTree(source), ABOUT)
+    assert verify(again).sound
+    same_contents(again, "2", source)
+    again.close()
+    assert (len(os.listdir("/proc/self/fd")), threading.active_count()) == (opened, threads)
+
+
+def test_a_small_pack_is_synced_once_and_a_large_one_while_it_is_written(
+    store: Store, source: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with files.use(noted := Recorder()):
+        store.add(FolderTree(source), ABOUT)
+    assert len(noted.places("sync", ".pack.part")) == 1
+    monkeypatch.setattr(packs, "EAGER", 1 << 20)
+    with files.use(eager := Recorder()):
+        Store(store.folder.parent / "other").add(FolderTree(source), ABOUT)
+    assert len(eager.places("sync", ".pack.part")) > 1

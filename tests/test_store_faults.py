@@ -449,6 +449,20 @@ def test_a_block_is_read_again_from_a_file_that_was_played_on_elsewhere(tmp_path
     assert contents(Store(tmp_path / "store"), "1")["tile"] == tile
 
 
+def test_repair_looks_only_at_files_of_the_live_folder(tmp_path: Path, source: Path) -> None:
+    """Where a folder or a link stands now, or nothing, there is nothing to read again."""
+    store = Store(tmp_path / "store")
+    taken(store, source)
+    for name in ("tile", "old"):
+        location = store.location(store.extents(store.manifest("1").held[name])[0].block)
+        flip(tmp_path / "store" / "packs" / "00000001.pack", location.offset + location.stored // 2)
+        (source / name).unlink()
+    (source / "tile").mkdir()
+    (source / "old").symlink_to("players/1.json")
+    mended = repair(Store(tmp_path / "store"), FolderTree(source))
+    assert {"tile", "old"} <= {item.path for item in mended.after.files}
+
+
 def test_repair_puts_a_manifest_aside_that_cannot_be_read(tmp_path: Path, source: Path) -> None:
     folder, _, _ = prepared(tmp_path, source, "thin")
     flip(Store(folder).manifest_path("1"), 60)

@@ -261,6 +261,17 @@ def test_what_the_store_has_is_not_written_again(tmp_path: Path) -> None:
     assert packs.pack_numbers(tmp_path) == []  # nothing was new, so no pack was made
 
 
+def test_a_block_is_compressed_where_that_is_shorter() -> None:
+    dense = random.Random(8).randbytes(5000)
+    for raw, form in ((b"tide" * 900, packs.ZSTD), (dense, packs.RAW), (b"", packs.RAW), (b"x", packs.RAW)):
+        encoded = encode(block_id(raw), raw)
+        assert (encoded.head.form, encoded.head.raw, encoded.head.stored) == (form, len(raw), len(encoded.stored))
+        assert len(encoded.stored) <= len(raw)
+        assert packs.decoded(encoded) == raw
+    spoilt = packs.Encoded(packs.Head(packs.ZSTD, block_id(b""), 9, 3), memoryview(b"abc"))
+    assert packs.decoded(spoilt) is None
+
+
 # --- verify ----------------------------------------------------------------------------------------------
 
 
