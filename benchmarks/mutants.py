@@ -22,6 +22,7 @@ import ast
 import contextlib
 import difflib
 import fnmatch
+import functools
 import hashlib
 import importlib
 import json
@@ -211,6 +212,18 @@ def _modules(globs: Sequence[str]) -> list[str]:
 # --- which tests ran which line --------------------------------------------------------------------------------------------
 
 
+@functools.cache
+def _imports(file: str) -> frozenset[str]:
+    """The modules that a test module imports by name, and what it imports of them, which may be modules too."""
+    found: set[str] = set()
+    for node in ast.walk(ast.parse((ROOT / file).read_bytes())):
+        if isinstance(node, ast.Import):
+            found.update(alias.name for alias in node.names)
+        elif isinstance(node, ast.ImportFrom) and node.module:
+            found.update({node.module, *(f"{node.module}.{alias.name}" for alias in node.names)})
+    return frozenset(found)
+
+
 READS_THE_SOURCE = "tests/test_source.py::test_exceptions_are_caught_by_name"
 """What notices that an exception is caught too widely: no line that runs shows it but in a fault that nobody thought of."""
 
@@ -223,11 +236,14 @@ class Coverage:
     seconds: dict[str, float]
 
     def tests(self, mutant: Mutant) -> list[str]:
-        """The tests that ran a mutant's line, the quick ones first."""
+        """The tests that ran a mutant's line: those of test modules that import its module first, the quick ones of each."""
         if mutant.kind == WIDE:
             return [READS_THE_SOURCE]
         found = self.lines.get(mutant.module, {}).get(mutant.line, [])
-        return sorted(found, key=lambda test: self.seconds.get(test, 1.0))
+        dotted = "emberkeep." + mutant.module.removesuffix(".py").replace("/", ".").removesuffix(".__init__")
+        return sorted(
+            found, key=lambda test: (dotted not in _imports(test.partition("::")[0]), self.seconds.get(test, 1.0))
+        )
 
     def without(self, tests: set[str]) -> Coverage:
         """The same as if there were no such tests."""
