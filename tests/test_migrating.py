@@ -8,6 +8,7 @@ import sqlite3
 import textwrap
 import zipfile
 from collections.abc import Callable
+from contextlib import closing
 from decimal import Decimal
 from pathlib import Path
 
@@ -24,8 +25,12 @@ from emberkeep.keep import Config, Keep, Landmark, World
 from emberkeep.migrating import apply
 from emberkeep.migrating.recipe import Recipe, RecipeStep, Remove, Renumber, chain, read
 from emberkeep.planned import Planned
+from emberkeep.runs import migrate
+from emberkeep.runs.journal import Journal, Run
+from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree, Kind, NoTree
 from tests.conftest import Rock, tree_state
+from tests.helpers import NOW, new_keep
 
 # --- single values -----------------------------------------------------------------
 
@@ -330,6 +335,24 @@ def test_removing_leaves_a_folder_that_still_holds_something(tmp_path: Path) -> 
     folder.remove("old/mine.txt")
     folder.remove("old")
     assert apply.apply(step, recipe, folder, Config("x", "", "UTC")) == ["nothing fits old, gone, **/*.bak"]
+
+
+def test_the_saves_version_is_what_the_last_run_that_stands_came_to(tmp_path: Path) -> None:
+    """Told, else by the journal: a run that was taken back or undone, or is of another kind, says nothing."""
+    keep = new_keep(tmp_path, '[versions.engine]\npattern = "game (.+)"\nin = ["RELEASE"]')
+    (keep.server / "RELEASE").write_text("game 4.2\n")
+    journal = Journal(keep.folder)
+    with closing(Store(keep.store_folder)) as store:
+        assert migrate.saves_version(keep, store, "4.0") == "4.0"
+        assert migrate.saves_version(keep, store, None) == "4.2"
+        for kind, new, state in (
+            *(("migrate", "4.3", "done"), ("update", "4.4", "done"), ("update", "4.5", "undone")),
+            *(("migrate", "4.6", "taken back"), ("wipe", "4.7", "done"), ("update", "4.8", "begun")),
+        ):
+            run = journal.begin(Run(0, kind, NOW, request={"new": new}))
+            journal.end(run, state, NOW)
+            wanted = {"4.3": "4.3"}.get(new, "4.4")
+            assert migrate.saves_version(keep, store, None) == wanted, (kind, new, state)
 
 
 def test_sql_that_fails_in_its_second_file_leaves_the_database_as_it_was(rock: Rock) -> None:

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from emberkeep import files
-from emberkeep.errors import EmberKeepError, Refused, RunFailed
+from emberkeep.errors import EmberKeepError, Refused, RunFailed, UsageError
 from emberkeep.keep import Keep
 from emberkeep.planning.values import Values
 from emberkeep.runs import bring, carry, migrate, recovery, snapshot, update, wipe
@@ -267,6 +267,84 @@ def test_an_undo_that_was_stopped_waits_and_is_finished(keep: Keep) -> None:
         recovery.resume(room(keep, store, waiting))
     assert Journal(keep.folder).waiting() is None
     assert (keep.server / "world" / "c").read_text() == "c"
+
+
+def test_what_a_step_notes_is_there_when_it_is_resumed(keep: Keep) -> None:
+    """The plan's fingerprint and the step's own facts reach the journal before the step acts."""
+    found: list[dict[str, object]] = []
+
+    class Noting(FileStep):
+        def act(self, room: Room, plan: runs.Plan) -> None:
+            found.append(dict(room.facts))
+            if "pids" not in room.facts:
+                room.note(pids=[7], more="x")
+                raise Stop
+            super().act(room, plan)
+
+    def change(room: Room) -> Notes:
+        room.folder.write("world/a", b"whole")
+        return Notes()
+
+    steps: list[Step] = [SnapshotStep("before", "test"), Noting("write", "write", change)]
+    with closing(Store(keep.store_folder)) as store, pytest.raises(Stop):
+        runs.carry_out(room(keep, store, Run(0, "test", NOW, title="a test")), steps)
+    waiting = Journal(keep.folder).waiting()
+    assert waiting is not None
+    step = Journal(keep.folder).steps(waiting)[1]
+    assert (step.facts["pids"], step.facts["more"], step.ended) == ([7], "x", None)
+    assert step.facts["plan"] == found[0]["plan"]
+    with closing(Store(keep.store_folder)) as store:
+        runs.go_on(room(keep, store, waiting), steps)
+    assert found[1]["pids"] == [7]
+    assert (keep.server / "world" / "a").read_text() == "whole"
+    with pytest.raises(UsageError, match="nothing to resume"):
+        runs.waiting(keep)
+
+
+def test_a_run_whose_plan_is_another_now_is_only_taken_back(keep: Keep) -> None:
+    text = {"now": b"one"}
+
+    def change(room: Room) -> Notes:
+        room.folder.write("world/a", text["now"])
+        return Notes()
+
+    class Stops(FileStep):
+        def act(self, room: Room, plan: runs.Plan) -> None:
+            raise Stop
+
+    steps: list[Step] = [SnapshotStep("before", "test"), Stops("write", "write", change)]
+    with closing(Store(keep.store_folder)) as store, pytest.raises(Stop):
+        runs.carry_out(room(keep, store, Run(0, "test", NOW, title="a test")), steps)
+    text["now"] = b"another"
+    waiting = runs.waiting(keep)
+    with (
+        closing(Store(keep.store_folder)) as store,
+        pytest.raises(EmberKeepError, match="not there any more as it was"),
+    ):
+        runs.go_on(room(keep, store, waiting), [steps[0], FileStep("write", "write", change)])
+    assert (keep.server / "world" / "a").read_text() == "a"
+
+
+def test_all_that_changed_since_is_counted_and_some_of_it_named(keep: Keep) -> None:
+    names = [f"f{number}" for number in range(runs.MOST_NAMED + 2)]
+
+    def change(room: Room) -> Notes:
+        for name in names:
+            room.folder.write(f"world/{name}", b"1")
+        return Notes()
+
+    with closing(Store(keep.store_folder)) as store:
+        steps: list[Step] = [SnapshotStep("before", "test"), FileStep("write", "write", change)]
+        runs.carry_out(room(keep, store, Run(0, "test", NOW, title="many")), steps)
+    write(keep, "world/a", "1")
+    for number, more in ((runs.MOST_NAMED, ""), (runs.MOST_NAMED + 1, " and 1 more")):
+        for name in names[:number]:
+            (keep.server / "world" / name).write_text("edited since")
+        with pytest.raises(Refused) as caught:
+            undo(keep, 1)
+        told = ", ".join(f"world/{name}" for name in sorted(names[:number])[: runs.MOST_NAMED])
+        assert str(caught.value).endswith(f"changed since then are {told}{more}")
+        assert "restore 1" in caught.value.faults[0].hint
 
 
 def test_while_one_run_waits_no_other_begins(keep: Keep) -> None:
