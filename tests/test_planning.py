@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from types import SimpleNamespace
 from zoneinfo import ZoneInfo
 
@@ -11,12 +12,17 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from emberkeep.errors import Refused
 from emberkeep.keep import Rung
-from emberkeep.planning import duties, growth
+from emberkeep.planned import Planned
+from emberkeep.planning import duties, growth, values
 from emberkeep.planning.forecast import Forecast, forecast, lasting
 from emberkeep.planning.growth import LONGEST, LOOKS_BACK, SHORTEST
 from emberkeep.planning.ladder import judge
+from emberkeep.planning.values import Wiped
 from emberkeep.store.manifest import About
+from emberkeep.trees import FolderTree, read
+from emberkeep.wiping import SetText
 
 NOW = datetime(2026, 11, 20, 12, 0, tzinfo=UTC)
 FAROE = ZoneInfo("Atlantic/Faroe")
@@ -184,3 +190,45 @@ def test_lateness_is_told_as_finely_as_it_matters(minutes: float, words: str) ->
     found = duties.rounded(timedelta(minutes=minutes))
     assert found.split()[0] == words.split(maxsplit=1)[0]
     assert len(words.split()) == 1 or found.split()[1][:3] == words.split()[1][:3]
+
+
+# --- seeds and values of a wipe ------------------------------------------------------------------------
+
+WIPES = [Wiped(NOW, seed=str(number + 1), left=str(number)) for number in (1, 2, 3)]
+
+
+@pytest.mark.parametrize(
+    ("rest", "now", "seeds"),
+    [
+        (0, "4", ("4",)),
+        (0, "", ()),
+        (-1, "4", ("4",)),
+        (1, "4", ("3", "4")),
+        (2, "4", ("2", "3", "4")),
+        (9, "", ("1", "2", "3", "4")),
+        (2, "7", ("2", "3", "4", "7")),
+    ],
+)
+def test_seeds_that_were_used_lately(rest: int, now: str, seeds: tuple[str, ...]) -> None:
+    assert values.used(WIPES, now, rest) == seeds
+
+
+def test_each_value_that_is_set_is_told_with_what_it_was(tmp_path: Path) -> None:
+    (tmp_path / "a.properties").write_text("seed=7\nname=old\nword=secret\n")
+    told = values.Values(3, "1 June 2026", "7", "4096", "map", "Rock")
+    texts = [
+        SetText("a.properties", "seed", "{seed}"),
+        SetText("a.properties", "name", "tide {number}"),
+        SetText("a.properties", "fresh", "yes"),
+        SetText("a.properties", "word", secret_env="WORD"),
+    ]
+    folder = Planned(FolderTree(tmp_path), 1)
+    found = values.set_all(folder, texts, told, {"WORD": "hush"})
+    assert found == [
+        values.Setting("a.properties", "name", "old", "tide 3"),
+        values.Setting("a.properties", "fresh", None, "yes"),
+        values.Setting("a.properties", "word", "", "", True),
+    ]  # the seed stays, and is not told
+    assert read(folder, "a.properties") == b"seed=7\nname=tide 3\nword=hush\nfresh=yes\n"
+    with pytest.raises(Refused, match="no file b"):
+        values.set_all(folder, [SetText("b", "x", "y")], told, {})

@@ -181,6 +181,22 @@ def test_a_row_that_says_another_digest_than_the_snapshot_is_not_trusted(tmp_pat
     assert [entry.path for entry in plan.write] == ["notes"]
 
 
+@pytest.mark.parametrize("path", ["world/deep", "players/una", ""])
+@pytest.mark.parametrize("what", ["mode", "time"])
+def test_a_mode_or_time_alone_is_something_to_put_back(tmp_path: Path, root: Path, path: str, what: str) -> None:
+    snapshot = taken(tmp_path, root)
+    before = tree_state(root)
+    if what == "mode":
+        (root / path).chmod(0o711)
+    else:
+        os.utime(root / path, ns=(1, 5_000_000_000))
+    plan = put_back(snapshot, root)
+    assert not plan.nothing
+    assert [entry.path for entry in plan.touch] == ([path] if path else [])
+    assert tree_state(root) == before
+    assert put_back(snapshot, root).nothing
+
+
 def test_too_little_room_is_refused_before_anything_is_written(
     tmp_path: Path, root: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
