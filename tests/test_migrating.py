@@ -425,6 +425,8 @@ def fresh(rock: Rock) -> Path:
 def test_carrying_brings_what_is_the_servers_own_and_never_the_engine(rock: Rock, fresh: Path) -> None:
     with (rock.server / "keeper.properties").open("a") as settings:
         settings.write("database-password=hunter two\n")
+    (rock.server / "outer-skerries" / "bay").mkdir(mode=0o700)
+    (rock.server / "log" / "old").mkdir()
     old = tree_state(rock.server)
     before = tree_state(fresh)
     shown = rock.run("carry", rock.server, fresh)
@@ -438,6 +440,8 @@ def test_carrying_brings_what_is_the_servers_own_and_never_the_engine(rock: Rock
     for path, told in old.items():
         if path.startswith(("outer-skerries/", "tidepool/", "extensions/", "una-notes")) and told[0] == "file":
             assert new[path] == told, path
+    assert new["outer-skerries/bay"] == old["outer-skerries/bay"]  # empty as it is
+    assert "log/old" not in new
     assert not (fresh / "outer-skerries" / "chart" / "strip.7.7.sea").exists()
     assert (fresh / "log" / "latest.log").read_text() == "lamp lit\n"
     assert not (fresh / "skerrylight-4.2.0.bin").exists()

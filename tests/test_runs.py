@@ -18,7 +18,7 @@ from emberkeep.keep import Keep
 from emberkeep.planning.values import Values
 from emberkeep.runs import bring, carry, migrate, recovery, snapshot, update, wipe
 from emberkeep.runs import run as runs
-from emberkeep.runs.journal import Journal, Run
+from emberkeep.runs.journal import Journal, Run, StartRecord
 from emberkeep.runs.run import FileStep, Notes, Room, SnapshotStep, Step
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
@@ -385,3 +385,16 @@ def test_the_second_ctrl_c_goes_back(keep: Keep) -> None:
             runs.carry_out(there, steps)
     assert tree_state(keep.server) == before
     assert Journal(keep.folder).waiting() is None
+
+
+# --- starts in the journal -----------------------------------------------------------------------------
+
+
+def test_starts_are_remembered_in_their_order_where_there_is_a_keep(keep: Keep, tmp_path: Path) -> None:
+    told = [StartRecord(NOW, "4.2", 100, 3.5, False, "ready"), StartRecord(NOW, "4.3", 120, 90.0, True, "late")]
+    for one in told:
+        Journal(keep.folder).started(one, run=7)
+    assert Journal(keep.folder).starts() == told
+    elsewhere = Journal(tmp_path / "nowhere")
+    elsewhere.started(told[0])
+    assert elsewhere.starts() == [] and not (tmp_path / "nowhere").exists()
