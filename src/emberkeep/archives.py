@@ -34,7 +34,7 @@ ALWAYS = 512 << 20
 
 _FAR_MORE = "it would unpack to far more than an archive of this size holds"
 _BROKEN = (
-    *(OSError, EOFError, ValueError, RuntimeError, struct.error, NotImplementedError),
+    *(OSError, EOFError, ValueError, RuntimeError, struct.error),
     *(zipfile.BadZipFile, tarfile.TarError, zlib.error, lzma.LZMAError, zstandard.ZstdError),
 )
 """What the packages that read archives raise on damaged ones, and on kinds of them that they do not read."""
