@@ -412,6 +412,9 @@ def test_what_is_unsorted_is_never_wiped_unasked(keep: Keep) -> None:
     with pytest.raises(Refused, match=r"all that it reaches stays: attic/old\.chest \(no role covers it") as caught:
         wipe.preview(keep, request, {}, NOW)
     assert "--unsorted 'GLOB=clear'" in caught.value.faults[0].hint
+    (keep.server / "attic" / "older.chest").write_text("silver")
+    with pytest.raises(Refused, match=r"attic/old\.chest and 1 more \(no role covers it"):
+        wipe.preview(keep, request, {}, NOW)
     keep = add(keep, '[wipe.unsorted]\n"attic/*" = "clear"')
     carry_out(keep, request_of(keep, "wild"))
     assert not (keep.server / "attic" / "old.chest").exists()

@@ -33,6 +33,7 @@ ALWAYS = 512 << 20
 """… or to this many bytes, whichever is more."""
 
 _FAR_MORE = "it would unpack to far more than an archive of this size holds"
+_AGAIN = "it is damaged or cut short; get it again from where it came"
 _BROKEN = (
     *(OSError, EOFError, ValueError, RuntimeError, struct.error),
     *(zipfile.BadZipFile, tarfile.TarError, zlib.error, lzma.LZMAError, zstandard.ZstdError),
@@ -75,7 +76,7 @@ class ArchiveTree(Still):
                         raise UnreadableInput(f"{path} is larger than the archive says", place=Place(self.path.name))
                     yield chunk
         except _BROKEN as error:
-            raise UnreadableInput(f"cannot unpack {path}: {error}", place=Place(str(self.path))) from error
+            raise UnreadableInput(f"cannot unpack {path}: {error}", place=Place(str(self.path)), hint=_AGAIN) from error
 
     def digest(self, path: str) -> str:
         return digest_of(self.chunks(path))
@@ -103,7 +104,7 @@ def open_archive(path: Path) -> ArchiveTree:
         if path.name.lower().endswith(TAR_NAMES):
             return _open_tar(path)
     except _BROKEN as error:
-        raise UnreadableInput(f"not a whole archive: {error}", place=Place(str(path))) from error
+        raise UnreadableInput(f"not a whole archive: {error}", place=Place(str(path)), hint=_AGAIN) from error
     raise UnreadableInput(
         "not an archive we know",
         place=Place(str(path)),

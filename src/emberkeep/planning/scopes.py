@@ -399,7 +399,8 @@ def _clears_nothing(scope: Scope, found: ScopeCleared) -> Refused:
     """What is said of a scope that clears nothing: that all it reaches stays, and why, or that it reaches nothing."""
     hint = f"leave it out, or put [scopes.{scope.name}] in {KEEP_FILE} right"
     if found.stays:
-        named = "; ".join(f"{one.path} ({one.why})" for one in found.stays[:MOST_NAMED])
+        more = {one.path: f" and {one.count - 1} more" if one.count > 1 else "" for one in found.stays}
+        named = "; ".join(f"{one.path}{more[one.path]} ({one.why})" for one in found.stays[:MOST_NAMED])
         if any(one.why == UNASKED for one in found.stays):
             hint = f"--unsorted 'GLOB=clear' clears what is unsorted; else {hint}"
         return Refused(f"the scope '{scope.name}' would clear nothing: all that it reaches stays: {named}", hint=hint)
