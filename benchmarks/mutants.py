@@ -1,14 +1,14 @@
 """Single faults put into the product, one at a time, and whether a test notices: does the suite bite?
 
     python benchmarks/mutants.py [--modules GLOB …] [--budget 200] [--seed 1] [--jobs 2] [--seconds 60] [--map FILE]
-                                 [--at MODULE:LINE … | --again OUT] [--list] [--out FILE]
+                                 [--at MODULE:LINE … | --again OUT] [--long] [--list] [--out FILE]
 
 A *mutant* is a module with one fault: a condition flipped, a bound moved by one, a call dropped (a sync is one), a function that
 returns early, an exception caught too widely. ``--budget`` of them are drawn by ``--seed`` from the modules that
 ``--modules`` names (by default those that people's worlds rest on). Each is put into a copy of the package, and the tests that
 ran the faulty line, as a first run with coverage learned (kept in ``--map`` for the next time), are run against it in a process
 of its own, the quick ones first, until one fails. A mutant that is *killed* made a test fail or hang; one that *survived* shows
-a line that no test holds.
+a line that no test holds. With ``--long`` the tests are those of the long form; give it a ``--map`` of its own.
 
 Survivors that change nothing anybody could see stand, each with its reason, in ``mutants_accepted.toml``; they are told apart,
 and one that is killed after all, or fits nothing any more, is told too. Exit code 1 when fewer than 95 % of the others were
@@ -254,9 +254,9 @@ class Coverage:
         return Coverage(lines, self.seconds)
 
 
-def coverage(saved: Path, jobs: int) -> Coverage:
+def coverage(saved: Path, jobs: int, form: Sequence[str]) -> Coverage:
     """What ``saved`` holds, learned anew for test modules that have changed since by running these; lines of a module of the
-    product that has changed since are followed to where they stand now."""
+    product that has changed since are followed to where they stand now. ``form``: words to pytest, ``--long`` or none."""
     told = json.loads(saved.read_text()) if saved.exists() else {"lines": {}, "seconds": {}, "tests": {}, "sources": {}}
     now = {
         path.relative_to(ROOT).as_posix(): hashlib.blake2b(path.read_bytes()).hexdigest()
@@ -278,7 +278,7 @@ def coverage(saved: Path, jobs: int) -> Coverage:
     seconds = dict(told["seconds"])
     if changed:
         print(f"learning which test of {len(changed)} modules runs which line …", flush=True)
-        fresh, took = _learned(changed, jobs)
+        fresh, took = _learned(changed, jobs, form)
         seconds |= took
         for module, ran in fresh.items():
             for line, tests in ran.items():
@@ -294,13 +294,13 @@ def _moved_lines(before: str, after: str) -> dict[int, int]:
     return {a + at + 1: b + at + 1 for a, b, size in matching.get_matching_blocks() for at in range(size)}
 
 
-def _learned(tests: Sequence[str], jobs: int) -> tuple[dict[str, dict[int, set[str]]], dict[str, float]]:
+def _learned(tests: Sequence[str], jobs: int, form: Sequence[str]) -> tuple[dict[str, dict[int, set[str]]], dict[str, float]]:
     import coverage as library
 
     with tempfile.TemporaryDirectory() as room:
         junit, data = Path(room) / "tests.xml", Path(room) / "coverage"
         line = [sys.executable, "-m", "pytest", "-n", str(jobs), f"--junit-xml={junit}", "-o", "junit_family=xunit1"]
-        line += [f"--cov={PACKAGE}", "--cov-context=test", "--cov-report=", "-p", "no:randomly", *tests]
+        line += [f"--cov={PACKAGE}", "--cov-context=test", "--cov-report=", "-p", "no:randomly", *form, *tests]
         subprocess.run(
             line, cwd=ROOT, env={**os.environ, "COVERAGE_FILE": str(data)}, stdout=subprocess.DEVNULL, check=True
         )
@@ -347,6 +347,7 @@ class Bench:
 
     room: Path
     seconds: float
+    form: Sequence[str] = ()
     source: Path = field(init=False)
 
     def __post_init__(self) -> None:
@@ -445,18 +446,20 @@ def _forked(bench: Bench, tests: Sequence[str], log: Path, first: bool) -> int:
         words = ["-q", "--tb=short", "-p", "no:cacheprovider", "-p", "no:xdist", "-p", "no:randomly", "-o", "addopts="]
         words += [*(["-x"] if first else []), f"--basetemp={bench.room / 'tests'}"]
         failing = Failing()
-        code = pytest.main([*words, *tests], [failing])
+        code = pytest.main([*words, *bench.form, *tests], [failing])
         if code in (pytest.ExitCode.OK, pytest.ExitCode.TESTS_FAILED, pytest.ExitCode.INTERRUPTED):
             log.write_text(json.dumps(failing.names))
     finally:
         os._exit(0)
 
 
-def verdicts(chosen: Sequence[Mutant], known: Coverage, jobs: int, seconds: float) -> list[Verdict]:
+def verdicts(
+    chosen: Sequence[Mutant], known: Coverage, jobs: int, seconds: float, form: Sequence[str]
+) -> list[Verdict]:
     """Each mutant tried. A test that also fails against the whole package proves nothing: what it killed is tried again
     without it."""
     with tempfile.TemporaryDirectory() as room, ThreadPoolExecutor(jobs) as pool:
-        benches = [Bench(Path(room) / str(number), seconds) for number in range(jobs)]
+        benches = [Bench(Path(room) / str(number), seconds, form) for number in range(jobs)]
         done = 0
 
         def one(mutant: Mutant) -> Verdict:
@@ -540,6 +543,7 @@ def main() -> int:
     parser.add_argument("--map", type=Path, help="where it is kept which test runs which line")
     parser.add_argument("--at", nargs="+", default=[], metavar="MODULE:LINE", help="all faults of these lines instead")
     parser.add_argument("--again", type=Path, metavar="OUT", help="those that survived, by an earlier --out, instead")
+    parser.add_argument("--long", action="store_true", help="by the tests of the long form")
     parser.add_argument("--list", action="store_true", help="only list them")
     parser.add_argument("--out", type=Path, help="write every verdict here, as JSON")
     args = parser.parse_args()
@@ -563,8 +567,9 @@ def main() -> int:
         return 0
     warmed()
     with tempfile.TemporaryDirectory() as room:
-        told = coverage(args.map or Path(room) / "map.json", args.jobs)
-        found = verdicts(chosen, told, args.jobs, args.seconds)
+        form = ["--long"] if args.long else []
+        told = coverage(args.map or Path(room) / "map.json", args.jobs, form)
+        found = verdicts(chosen, told, args.jobs, args.seconds, form)
     share = report(found, known)
     if args.out:
         args.out.write_text(json.dumps([{**asdict(one), "name": one.mutant.name} for one in found], indent=1))

@@ -22,6 +22,7 @@ from emberkeep.keep import Keep, remember
 from emberkeep.planning.identifiers import Known, canonical, identifiers, known_people
 from emberkeep.runs import wipe
 from emberkeep.runs.wipe import Preview
+from emberkeep.trees import FolderTree
 from tests.conftest import Moorings
 
 NOW = datetime(2026, 6, 5, 18, 0, tzinfo=UTC)
@@ -359,3 +360,10 @@ def test_a_name_counts_where_it_stands_by_itself(text: str, there: bool) -> None
     known = known_people({"0" * 32: "Odd"})
     assert bool(list(known.in_text(text.encode()))) is there
     assert not list(known_people({"0" * 32: "Odd"}, {"Odd"}).in_text(text.encode()))
+
+
+def test_a_player_who_is_called_like_a_thing_of_the_game_is_not_looked_for_by_that_name(keep: Keep) -> None:
+    (name, ident), (other, _), *_ = people(keep)
+    put(keep, "mission/named.xml", f"<goods><good name='{name}'/></goods>")
+    found = wipe.known_of(keep, FolderTree(keep.server))
+    assert (name in found.names, other in found.names, canonical(ident) in found.ids) == (False, True, True)

@@ -517,6 +517,18 @@ def test_what_was_made_by_hand_and_is_gone_after_the_start_brings_all_back(rock:
     assert len(list((rock.server / "outer-skerries" / "keepers").iterdir())) == 4
 
 
+def test_players_of_before_that_are_there_again_after_the_start_are_told(rock: Rock, tmp_path: Path) -> None:
+    keepers = rock.server / "outer-skerries" / "keepers"
+    first, *_ = sorted(keepers.iterdir())
+    shutil.copy(first, tmp_path / first.name)
+    script = rock.server / "cast-off.sh"
+    again, own = f"cp {tmp_path / first.name} outer-skerries/keepers/", "touch outer-skerries/keepers/new.kpr"
+    script.write_text(script.read_text().replace("exec ", f"{again}\n{own}\nexec "))
+    rock.run("wipe", "players")
+    done = rock.run("wipe", "players", "--go")
+    assert f"1 players of before are there again: outer-skerries/keepers/{first.name}" in done.out, done.out + done.err
+
+
 @pytest.mark.long
 def test_killed_at_any_moment_a_wipe_is_taken_back_or_finished(rock: Rock) -> None:
     """The engine's start included; its preview is asked for anew each time, as a run that ended forgets it."""

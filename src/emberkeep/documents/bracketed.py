@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_left
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
 from functools import cached_property
 from itertools import accumulate
 from typing import NamedTuple
@@ -22,7 +22,7 @@ ELEMENT = "[]"
 DEEPEST = 100
 """Levels of nesting that are read; whoever works on what was read gets by with the calls that Python allows, then."""
 _COMMA = re.compile(r"[ \t]*,")
-_TRAILING = re.compile(r",\s*[}\]]")
+_TRAILING = re.compile(r",\s*([}\]])")
 
 
 class Token(NamedTuple):
@@ -59,17 +59,21 @@ class BracketedDocument(Document):
         return True
 
     @cached_property
-    def _trailing_commas(self) -> bool:
-        return any(_TRAILING.search(self.text, start, end) for start, end in self.bracketed())
+    def _trailing_commas(self) -> frozenset[str]:
+        """The closing brackets before which this text has commas."""
+        spans = self.bracketed()
+        return frozenset(found[1] for span in spans for found in _TRAILING.finditer(self.text, *span))
 
     def extent(self, node: Node) -> tuple[int, int]:
         """A node's span with the comma behind it."""
         found = _COMMA.match(self.text, node.end) if node.role is Role.RECORD and self.within(node) else None
         return node.start, found.end() if found else node.end
 
-    def inline(self, parts: Sequence[str]) -> str:
+    def inline(self, parts: Sequence[str], *, before: bool) -> str:
         # Commas on all sides keep values apart; ``finish`` takes out those that are too many.
         space = " " if ", " in self.text else ""
+        if before:
+            return "".join(f"{part},{space}" for part in parts)
         return "".join(f",{space}{part}" for part in parts) + ","
 
     def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
@@ -110,8 +114,9 @@ def _before(edits: Sequence[Edit], at: int) -> int:
     return bisect_left(edits, at, key=lambda edit: edit.start)
 
 
-def repaired(text: str, found: Iterable[Token], *, trailing: bool) -> list[Edit]:
-    """Edits that put a comma between any two values, and take out every other one; ``trailing``: leave the last."""
+def repaired(text: str, found: Iterable[Token], *, trailing: Collection[str]) -> list[Edit]:
+    """Edits that put a comma between any two values, and take out every other one; ``trailing``: before these closing
+    brackets the last one is left."""
     edits: list[Edit] = []
     last: Token | None = None
     comma: Token | None = None
@@ -126,7 +131,7 @@ def repaired(text: str, found: Iterable[Token], *, trailing: bool) -> list[Edit]
                 comma = token
             continue
         if mark in ("}", "]"):
-            if comma is not None and not trailing:
+            if comma is not None and mark not in trailing:
                 edits.append(Edit(comma.start, comma.end, ""))
             last = token
         elif mark in ("{", "["):

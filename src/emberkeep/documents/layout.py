@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from bisect import bisect_left, bisect_right
 from collections import Counter
 from collections.abc import Sequence
 
@@ -99,7 +100,22 @@ def reconciled(text: str, edits: Sequence[Edit]) -> list[Edit]:
             joined = "".join(edit.text for edit in behind).rstrip("\r\n")
             result = [edit for edit in result if edit is not removal and edit not in behind]
             result.append(Edit(start, removal.end, joined))
-    return result
+    return _yielding(text, result)
+
+
+def _yielding(text: str, edits: Sequence[Edit]) -> list[Edit]:
+    """Removals that leave the blank lines they would take where something is put between these and what goes."""
+    places = sorted(edit.start for edit in edits if edit.start == edit.end)
+    found = []
+    for edit in edits:
+        start, end = edit.start, edit.end
+        for place in () if edit.text else places[bisect_right(places, start) : bisect_left(places, end)]:
+            if not text[place:end].strip():
+                end = place
+            elif not text[start:place].strip():
+                start = place
+        found.append(edit if (start, end) == (edit.start, edit.end) else Edit(start, end, edit.text))
+    return found
 
 
 def finished(document: Document, edits: Sequence[Edit]) -> str:
@@ -138,7 +154,7 @@ def insert_after(document: Document, node: Node, source: Document, run: Sequence
     text = document.text
     at = document.extent(node)[1]
     if not ends_its_line(text, at):
-        return Edit(at, at, _inline(document, source, run))
+        return Edit(at, at, _inline(document, source, run, before=False))
     indent = document.block_indent(node)
     indent = line_indent(text, node.start) if indent is None else indent
     block = _blank_lines(source, run, before=True) * document.source.newline + moved_block(
@@ -159,7 +175,7 @@ def insert_before(document: Document, node: Node, source: Document, run: Sequenc
     if indent is None:
         indent = document.block_indent(node)
         if indent is None:
-            return Edit(node.start, node.start, _inline(document, source, run))
+            return Edit(node.start, node.start, _inline(document, source, run, before=True))
         block = moved_block(document, source, run, indent)
         return Edit(node.start, node.start, f"{block.removeprefix(indent)}{newline}{indent}")
     at = node.start - len(indent)
@@ -167,8 +183,8 @@ def insert_before(document: Document, node: Node, source: Document, run: Sequenc
     return Edit(at, at, block + newline + _blank_lines(source, run, before=False) * newline)
 
 
-def _inline(document: Document, source: Document, run: Sequence[Node]) -> str:
-    return document.inline([document.adopt_raw(source.raw(node), None) for node in run])
+def _inline(document: Document, source: Document, run: Sequence[Node], *, before: bool) -> str:
+    return document.inline([document.adopt_raw(source.raw(node), None) for node in run], before=before)
 
 
 def _space_before(text: str, at: int) -> str:

@@ -165,8 +165,8 @@ class Document:
         """A node's span with the separator that follows it, where the format has such."""
         return node.start, node.end
 
-    def inline(self, parts: Sequence[str]) -> str:
-        """Nodes put into a line of others, one behind the other."""
+    def inline(self, parts: Sequence[str], *, before: bool) -> str:
+        """Nodes put into a line of others, one behind the other; ``before``: in front of the one they are put next to."""
         return "".join(parts)
 
     def container(self, node: Node) -> str:
