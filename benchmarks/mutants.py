@@ -294,7 +294,9 @@ def _moved_lines(before: str, after: str) -> dict[int, int]:
     return {a + at + 1: b + at + 1 for a, b, size in matching.get_matching_blocks() for at in range(size)}
 
 
-def _learned(tests: Sequence[str], jobs: int, form: Sequence[str]) -> tuple[dict[str, dict[int, set[str]]], dict[str, float]]:
+def _learned(
+    tests: Sequence[str], jobs: int, form: Sequence[str]
+) -> tuple[dict[str, dict[int, set[str]]], dict[str, float]]:
     import coverage as library
 
     with tempfile.TemporaryDirectory() as room:

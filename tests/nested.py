@@ -165,7 +165,11 @@ def _yaml_lines(value: Tree, hand: Hand, path: tuple[str, ...]) -> list[str]:
 
 
 def _inline(value: Any) -> str:
-    return yaml.safe_dump(value, default_flow_style=True, width=10**6, allow_unicode=True, sort_keys=False).removesuffix("\n...\n").rstrip("\n")
+    return (
+        yaml.safe_dump(value, default_flow_style=True, width=10**6, allow_unicode=True, sort_keys=False)
+        .removesuffix("\n...\n")
+        .rstrip("\n")
+    )
 
 
 def as_toml(value: Tree, hand: Hand) -> bytes:

@@ -6,7 +6,6 @@ import base64
 import gzip
 import json
 import random
-import shutil
 import sqlite3
 import uuid
 from collections.abc import Callable
@@ -29,15 +28,9 @@ NOW = datetime(2026, 6, 5, 18, 0, tzinfo=UTC)
 SCOPES = ("map", "players", "extension-data")
 
 
-@pytest.fixture(scope="module")
-def built(tmp_path_factory: pytest.TempPathFactory, moorings: Moorings) -> Path:
-    return moorings(tmp_path_factory.mktemp("leftovers") / "rock", "village").place
-
-
 @pytest.fixture
-def keep(built: Path, tmp_path: Path) -> Keep:
-    shutil.copytree(built, tmp_path / "rock", symlinks=True)
-    return Keep(tmp_path / "rock" / "gannet-rock.keep")
+def keep(moorings: Moorings, tmp_path: Path) -> Keep:
+    return Keep(moorings(tmp_path / "rock", "village").keep)
 
 
 def people(keep: Keep) -> list[tuple[str, str]]:

@@ -395,10 +395,9 @@ def test_a_host_that_falls_silent_is_left_and_asked_again(root: Path, tmp_path: 
 
     with farhosts.ftp(root.parent, dtp_handler=Silent) as served:
         site = over_ftp(tmp_path, served)
-        with site.lines() as lines:
-            lines.door = replace(lines.door, limit=1.0)
-            for line in lines._all:
-                line.door = lines.door
+        lines = site.lines()
+        lines.door = replace(lines.door, limit=1.0)
+        with lines:
             done = site.fetch(lines)
         assert (done.failed, Silent.left) == ((), [0])
         assert held(site.copy) == held(root)

@@ -14,7 +14,9 @@ import time
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Any
 
+import paramiko
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -45,7 +47,7 @@ class Odd:
     closed: bool = False
     _answers: list[bytes] = field(default_factory=list)
     _bytes: bytes = b""
-    _open: dict[bytes, bytes] = field(default_factory=dict)
+    open: dict[bytes, bytes] = field(default_factory=dict)
 
     def write(self, data: bytes) -> None:
         at = 0
@@ -69,16 +71,16 @@ class Odd:
                 self._status(number, 2, b"no such file")
                 return
             handle = self.chance.randbytes(self.chance.randint(1, 9)) + number
-            self._open[handle] = text
-            self.most_open = max(self.most_open, len(self._open))
+            self.open[handle] = text
+            self.most_open = max(self.most_open, len(self.open))
             self._say(102, number + struct.pack(">I", len(handle)) + handle)
         elif kind == 4:
-            del self._open[text]
+            del self.open[text]
             self._status(number, 0, b"")
         else:
             offset, wanted = struct.unpack(">QI", rest)
             assert wanted <= max(self.piece, reading.LEAST_PIECE)
-            data = self.contents[self._open[text]][offset : offset + self.chance.randint(1, wanted)]
+            data = self.contents[self.open[text]][offset : offset + self.chance.randint(1, wanted)]
             if data:
                 self._say(103, number + struct.pack(">I", len(data)) + data)
             else:
@@ -148,7 +150,7 @@ def test_whatever_the_order_and_the_length_of_answers(
     server = Odd(contents, chance, piece, limits)
     reader = Reader(server)
     assert files_of(reader, wants) == wished
-    assert server._open == {} and server.most_open <= reading.AHEAD
+    assert server.open == {} and server.most_open <= reading.AHEAD
     assert files_of(reader, wants[:3]) == wished[:3]  # it goes on with others
 
 
@@ -258,7 +260,7 @@ def test_a_real_host_by_the_systems_ssh_and_over_a_connection_of_ours(
     finally:
         host.close()
     assert len(started) == (1 if connections == 4 else 0)
-    assert all(one._process.poll() is not None for one in started)
+    assert all(one.process.poll() is not None for one in started)
 
 
 def test_ssh_takes_no_other_key_than_the_one_that_was_checked(there: Path, far: farhosts.Sshd) -> None:
@@ -275,9 +277,9 @@ def test_ssh_is_given_the_passphrase_and_shows_it_nobody(there: Path, far: farho
     way = pipe.Pipe(replace(door_to(far, there), secret="low tide 7"), key)
     try:
         Reader(way)
-        command = Path(f"/proc/{way._process.pid}/cmdline")
+        command = Path(f"/proc/{way.process.pid}/cmdline")
         assert not command.exists() or b"low tide" not in command.read_bytes()
-        room = Path(way._room.name)
+        room = way.room
         assert all(b"low tide" not in path.read_bytes() for path in room.iterdir())
         assert stat.S_IMODE(room.stat().st_mode) == 0o700
     finally:
@@ -304,12 +306,13 @@ def test_where_ssh_is_of_no_use_a_connection_of_ours_does_it(
     there: Path, far: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, text: str, limit: float
 ) -> None:
     monkeypatch.setenv("PATH", a_program(tmp_path / "bin", text))
-    host = SftpHost(replace(door_to(far, there), limit=limit))
+    door = replace(door_to(far, there), limit=limit)
+    host = SftpHost(door)
     began = time.monotonic()
     try:
         wants = all_wants(there)
         assert read_all(host, wants) == {want.path: (there / want.path).read_bytes() for want in wants}
-        assert not host._door.met.ssh
+        assert not door.met.ssh
     finally:
         host.close()
     assert time.monotonic() - began < 30
@@ -325,8 +328,8 @@ def test_a_fetch_goes_on_where_its_ssh_was_cut_off(
         def read(self, size: int) -> bytes:
             reads[0] += 1
             if reads[0] in (90, 400, 405, 800):
-                self._process.kill()
-                self._process.wait()
+                self.process.kill()
+                self.process.wait()
                 raise Lost("cut")
             return super().read(size)
 
@@ -351,7 +354,7 @@ def test_an_ssh_that_falls_silent_is_ended_and_the_rest_comes(
         def read(self, size: int) -> bytes:
             reads[0] += 1
             if reads[0] == 300:
-                os.kill(self._process.pid, signal.SIGSTOP)
+                os.kill(self.process.pid, signal.SIGSTOP)
             return super().read(size)
 
     monkeypatch.setattr(sftp, "Pipe", Silent)
@@ -375,7 +378,7 @@ def test_what_waits_for_ssh_ends_when_the_host_is_closed(
         def read(self, size: int) -> bytes:
             self.reads += 1
             if self.reads == 300:
-                os.kill(self._process.pid, signal.SIGSTOP)
+                os.kill(self.process.pid, signal.SIGSTOP)
                 held_up.set()
             return super().read(size)
 
@@ -401,11 +404,11 @@ def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(
     there: Path, far: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     opened: list[float] = []
-    connect = SftpHost._connect
+    connect = paramiko.SSHClient.connect
 
-    def counted(self: SftpHost, door: Door) -> None:
+    def counted(client: paramiko.SSHClient, *told: Any, **further: Any) -> None:
         opened.append(time.monotonic())
-        connect(self, door)
+        connect(client, *told, **further)
 
     class Gone(pipe.Pipe):
         pieces = 0
@@ -415,12 +418,12 @@ def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(
             if Gone.pieces == 700:
                 far.stop()
             if Gone.pieces >= 700:
-                self._process.kill()
+                self.process.kill()
                 raise Lost("cut")
             return super().read(size)
 
     monkeypatch.setattr(sftp, "Pipe", Gone)
-    monkeypatch.setattr(SftpHost, "_connect", counted)
+    monkeypatch.setattr(paramiko.SSHClient, "connect", counted)
     site = Site(there, tmp_path / "here", far.address(there), f'key = "{far.key}"\nconnections = 2')
     assert site.mirror("fetch", "--accept-new", "--only", "mission/stores.xml").code == 0
     with site.lines() as lines, pytest.raises(UnreadableInput, match="tries"):

@@ -22,6 +22,7 @@ from emberkeep import scan
 from emberkeep.keep import Keep
 from emberkeep.runs import snapshot
 from emberkeep.scan import Ahead, Scan
+from emberkeep.store import seen
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store, Taken
 from emberkeep.trees import FolderTree, read
@@ -240,10 +241,17 @@ def test_a_glimpse_is_not_enough_when_a_pack_is_gone(root: Path, tmp_path: Path)
     assert held(store, take(store, root, glimpse).about.label, "world/tile") == b"sea"
 
 
+@pytest.fixture
+def soon_settled(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What was written a moment before a scan counts as seen: this system's file times are exact."""
+    monkeypatch.setattr(seen, "SETTLED_NS", 20_000_000)
+
+
 @needs_fork
-def test_what_a_running_server_saved_since_the_look_is_in_the_snapshot(place: Path, keeper: Program) -> None:
-    keeper("snapshot")
-    time.sleep(2.1)  # what was just written is read once more
+def test_what_a_running_server_saved_since_the_look_is_in_the_snapshot(
+    place: Path, keeper: Program, soon_settled: None
+) -> None:
+    time.sleep(0.05)
     keeper("snapshot")
     keep, server = Keep(place / "gannet-rock.keep"), place / "gannet-rock"
 
@@ -258,8 +266,7 @@ def test_what_a_running_server_saved_since_the_look_is_in_the_snapshot(place: Pa
     other = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"])
     try:
         (server / "keeper.pid").write_text(str(other.pid))
-        keeper("snapshot", "--while-running")
-        time.sleep(2.1)
+        time.sleep(0.05)
         keeper("snapshot", "--while-running")
         assert after_a_look() == b"saved since the look"
     finally:
@@ -279,16 +286,17 @@ sys.exit(code)
 
 
 @needs_fork
-def test_the_program_leaves_looking_at_an_unchanged_folder_to_another_process(place: Path, keeper: Program) -> None:
+def test_the_program_leaves_looking_at_an_unchanged_folder_to_another_process(
+    place: Path, keeper: Program, soon_settled: None
+) -> None:
     keep, server = place / "gannet-rock.keep", place / "gannet-rock"
-    keeper("snapshot")
 
     def looked(*more: str) -> str:
         line = [sys.executable, "-c", _LISTED, f"{server}/", "--keep", str(keep), *more]
         done = subprocess.run(line, capture_output=True, text=True, check=True)
         return done.stdout.splitlines()[-1]
 
-    time.sleep(2.1)  # what was just written is read once more
+    time.sleep(0.05)
     keeper("snapshot")
     assert looked() == "had it looked at"
     assert looked("--rehash") == "looked itself"

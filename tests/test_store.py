@@ -26,6 +26,7 @@ from emberkeep.errors import Damage, Refused, RunFailed, UnreadableInput, UsageE
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs
+from emberkeep.store import store as store_module
 from emberkeep.store.intake import BLOCK
 from emberkeep.store.manifest import About
 from emberkeep.store.packs import (
@@ -259,7 +260,19 @@ def test_a_reader_is_not_stopped_by_a_writer(store: Store, source: Path) -> None
         assert verify(Store(store.folder)).sound
 
 
-def test_blocks_at_hand_stay_so_when_several_threads_ask_for_them(
+def test_the_blocks_at_hand_are_those_used_last_and_no_more_than_fit(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(store_module, "AT_HAND", 10)
+    recent = store_module.Recent()
+    for name in (b"a", b"b", b"b"):  # one that two threads read counts once
+        recent.put(name, name * 5)
+    assert (recent.get(b"a"), recent.get(b"b"), recent.get(b"a"), recent.bytes) == (b"aaaaa", b"bbbbb", b"aaaaa", 10)
+    recent.put(b"c", b"c")
+    assert (recent.get(b"b"), recent.get(b"a"), recent.get(b"c"), recent.bytes) == (None, b"aaaaa", b"c", 6)
+    recent.put(b"d", b"d" * 30)
+    assert (recent.get(b"a"), recent.get(b"c"), recent.get(b"d"), recent.bytes) == (None, None, b"d" * 30, 30)
+
+
+def test_a_block_that_several_threads_ask_for_is_read_again_by_none(
     store: Store, source: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     store.add(FolderTree(source), ABOUT)
@@ -270,25 +283,19 @@ def test_blocks_at_hand_stay_so_when_several_threads_ask_for_them(
 
     def read_both(reader: PackReader, block: BlockId, location: Location) -> bytes:
         read_from_disk.append(block)
-        if threading.current_thread() is not threading.main_thread():
-            together.wait(5)  # both threads miss the block before either has it
+        together.wait(5)  # both threads miss the block before either has it
         return unpacked(reader, block, location)
 
     monkeypatch.setattr(PackReader, "read", read_both)
-    for _ in range(40):  # as often as would fill the room for blocks several times if each counted twice
-        store._cached.clear()
-        store._cached_bytes = 0
-        threads = [threading.Thread(target=store.block, args=(blocks[0],)) for _ in range(2)]
+    for block in blocks:
+        threads = [threading.Thread(target=store.block, args=(block,)) for _ in range(2)]
         for thread in threads:
             thread.start()
         for thread in threads:
             thread.join()
-        assert store._cached_bytes == len(store.block(blocks[0]))
-    read_from_disk.clear()
-    for _ in range(3):
-        for block in blocks:
-            store.block(block)
-    assert len(read_from_disk) == len(blocks) - 1
+    assert len(read_from_disk) == 2 * len(blocks)
+    assert store.recent.bytes == sum(len(store.block(block)) for block in blocks)
+    assert len(read_from_disk) == 2 * len(blocks)
 
 
 def test_dense_blocks_take_the_level_that_makes_them_smallest() -> None:

@@ -39,15 +39,9 @@ NOW = datetime(2026, 6, 5, 18, 0, tzinfo=UTC)
 SCOPES = ("map", "players", "progress", "extension-data")
 
 
-@pytest.fixture(scope="module")
-def built(tmp_path_factory: pytest.TempPathFactory, moorings: Moorings) -> Path:
-    return moorings(tmp_path_factory.mktemp("wipes") / "rock", "cove").place
-
-
 @pytest.fixture
-def keep(built: Path, tmp_path: Path) -> Keep:
-    shutil.copytree(built, tmp_path / "rock", symlinks=True)
-    return Keep(tmp_path / "rock" / "gannet-rock.keep")
+def keep(moorings: Moorings, tmp_path: Path) -> Keep:
+    return Keep(moorings(tmp_path / "rock", "cove").keep)
 
 
 def add(keep: Keep, text: str) -> Keep:
@@ -245,9 +239,7 @@ rows = [{ database = "**/logbook.*.db", table = "learned" }]
     assert {row[0] for row in _rows(keep)} == wardens
 
 
-def test_a_preview_that_has_become_untrue_is_said_and_asked_again(built: Path, tmp_path: Path) -> None:
-    shutil.copytree(built, tmp_path / "rock", symlinks=True)
-    rock = Rock(tmp_path / "rock", tmp_path / "rock" / "gannet-rock", tmp_path / "rock" / "gannet-rock.keep")
+def test_a_preview_that_has_become_untrue_is_said_and_asked_again(rock: Rock) -> None:
     state = tree_state(rock.server)
     line = ("wipe", "players", "extension-data", "--no-start")
     unseen = rock.run(*line, "--go")

@@ -166,7 +166,7 @@ class Document:
         return node.start, node.end
 
     def inline(self, parts: Sequence[str], *, before: bool) -> str:
-        """Nodes put into a line of others, one behind the other; ``before``: in front of the one they are put next to."""
+        """Nodes put into a line of others, one behind the other; ``before``: in front of the one they stand next to."""
         return "".join(parts)
 
     def container(self, node: Node) -> str:

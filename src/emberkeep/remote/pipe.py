@@ -28,7 +28,8 @@ _BUFFER = 1 << 20
 
 class Pipe:
     """A running ``ssh`` with a host's SFTP at its other end. ``key``: the host's, as a file of known hosts tells it,
-    without a name. Denied where it cannot be started; that it is not let in shows as Lost at the first read."""
+    without a name. Denied where it cannot be started; that it is not let in shows as Lost at the first read.
+    ``room``: a folder of its own, for as long as it runs."""
 
     def __init__(self, door: Door, key: str) -> None:
         program = shutil.which("ssh")
@@ -37,13 +38,14 @@ class Pipe:
         if door.secret and os.name == "nt":
             raise Denied("on Windows, ssh is given passwords by nobody but the one who sits there")
         self._limit = door.limit
-        self._room = tempfile.TemporaryDirectory(prefix="emberkeep-")
+        self._folder = tempfile.TemporaryDirectory(prefix="emberkeep-")
+        self.room = Path(self._folder.name)
         try:
-            self._process = self._started(program, door, key, Path(self._room.name))
+            self.process = self._started(program, door, key, self.room)
         except OSError as error:
-            self._room.cleanup()
+            self._folder.cleanup()
             raise Denied(f"ssh cannot be started: {error.strerror}") from error
-        self._came = _end(self._process.stdout)
+        self._came = _end(self.process.stdout)
         self._turn = 0
         self._ended = threading.Event()
         threading.Thread(target=self._watch, daemon=True).start()
@@ -76,7 +78,7 @@ class Pipe:
             if turn != self._turn or turn % 2 == 0:
                 turn, since = self._turn, time.monotonic()
             elif time.monotonic() - since > self._limit:
-                self._process.kill()
+                self.process.kill()
                 return
 
     def read(self, size: int) -> bytes:
@@ -89,19 +91,19 @@ class Pipe:
 
     def write(self, data: bytes) -> None:
         try:
-            _end(self._process.stdin).write(data)
-            _end(self._process.stdin).flush()
+            _end(self.process.stdin).write(data)
+            _end(self.process.stdin).flush()
         except OSError as error:
             raise Lost("the connection was cut") from error
 
     def close(self) -> None:
         self._ended.set()
-        self._process.kill()  # first: whoever reads of it holds its end until then
-        for end in (self._process.stdin, self._process.stdout):
+        self.process.kill()  # first: whoever reads of it holds its end until then
+        for end in (self.process.stdin, self.process.stdout):
             with suppress(OSError):
                 _end(end).close()
-        self._process.wait()
-        self._room.cleanup()
+        self.process.wait()
+        self._folder.cleanup()
 
 
 def _end(stream: IO[bytes] | None) -> IO[bytes]:

@@ -51,8 +51,31 @@ _SHRINKS = 0.25
 """Worlds and text rarely shrink to less than this share."""
 _MANIFESTS = 3
 """Manifests kept at hand."""
-_CACHED = 24 << 20
+AT_HAND = 24 << 20
 """Raw bytes of blocks kept at hand."""
+
+
+class Recent:
+    """Raw blocks that were used lately, up to :data:`AT_HAND` bytes of them and the newest always. Not safe by itself
+    for several threads."""
+
+    def __init__(self) -> None:
+        self.blocks: OrderedDict[BlockId, bytes] = OrderedDict()
+        self.bytes = 0
+
+    def get(self, block: BlockId) -> bytes | None:
+        raw = self.blocks.get(block)
+        if raw is not None:
+            self.blocks.move_to_end(block)
+        return raw
+
+    def put(self, block: BlockId, raw: bytes) -> None:
+        if block in self.blocks:  # another thread may have read it meanwhile
+            return
+        self.blocks[block] = raw
+        self.bytes += len(raw)
+        while self.bytes > AT_HAND and len(self.blocks) > 1:
+            self.bytes -= len(self.blocks.popitem(last=False)[1])
 
 
 class Store:
@@ -63,8 +86,7 @@ class Store:
         self.packs = folder / "packs"
         self._reader = PackReader(self.packs)
         self._index: indexes.Index | None = None
-        self._cached: OrderedDict[BlockId, bytes] = OrderedDict()
-        self._cached_bytes = 0
+        self.recent = Recent()
         self._manifests: dict[str, Manifest] = {}
         self._guard = threading.Lock()
         if folder.exists():
@@ -166,18 +188,13 @@ class Store:
     def block(self, block: BlockId) -> bytes:
         """The raw bytes of a block, checked. Several threads may ask at once."""
         with self._guard:
-            raw = self._cached.get(block)
+            raw = self.recent.get(block)
             if raw is not None:
-                self._cached.move_to_end(block)
                 return raw
             location = self._located(block)
         raw = self._reader.read(block, location)
         with self._guard:
-            if block not in self._cached:  # another thread may have read it meanwhile
-                self._cached[block] = raw
-                self._cached_bytes += len(raw)
-            while self._cached_bytes > _CACHED and len(self._cached) > 1:
-                self._cached_bytes -= len(self._cached.popitem(last=False)[1])
+            self.recent.put(block, raw)
         return raw
 
     def location(self, block: BlockId) -> Location:
