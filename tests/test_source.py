@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import ast
+import re
+import shutil
+import subprocess
 from collections import Counter
 from pathlib import Path
+
+import pytest
 
 import emberkeep
 
@@ -37,3 +42,31 @@ def test_exceptions_are_caught_by_name() -> None:
     for path in sorted(PACKAGE.rglob("*.py")):
         found[path.relative_to(PACKAGE).as_posix()] += sum(map(catches_all, ast.walk(ast.parse(path.read_bytes()))))
     assert +found == CAUGHT_WHOLE
+
+
+POSSESSIVE = re.compile(r"(?<!\\)(?:[*+?]|\{\d*,?\d*\})\+|\(\?>")
+
+
+def test_no_pattern_has_possessive_parts() -> None:
+    """Python 3.11.2 matches them wrongly, and values come out of documents otherwise than they stand there."""
+    found = {}
+    for path in sorted(PACKAGE.rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_bytes())):
+            if isinstance(node, ast.Constant) and isinstance(node.value, str) and POSSESSIVE.search(node.value):
+                found[f"{path.relative_to(PACKAGE)}:{node.lineno}"] = node.value
+    assert found == {}
+
+
+def test_an_interpreter_that_is_too_old_is_refused_in_words() -> None:
+    pythons = [shutil.which("python3.10"), *Path("~/.pyenv/versions").expanduser().glob("3.10.*/bin/python")]
+    line = ["-m", "emberkeep"]
+    for old in filter(None, pythons):
+        asked = subprocess.run([old, "--version"], capture_output=True, text=True, check=False)
+        if not asked.stdout.startswith("Python 3.10"):
+            continue  # a name that stands for nothing
+        environment = {"PYTHONPATH": str(PACKAGE.parent)}
+        done = subprocess.run([old, *line], capture_output=True, text=True, env=environment, check=False)
+        assert done.returncode == 1
+        assert done.stderr == "emberkeep needs Python 3.11 or newer, and this is 3.10\n"
+        return
+    pytest.skip("there is no Python 3.10 here")

@@ -6,7 +6,11 @@ layer with it (``emberkeep.runs``, ``emberkeep.merging``, ``emberkeep.comparing`
 
 from __future__ import annotations
 
+import sys
 from typing import TYPE_CHECKING
+
+if sys.version_info < (3, 11):  # noqa: UP036 - started from a folder, nothing else has asked before
+    sys.exit("emberkeep needs Python 3.11 or newer, and this is %d.%d" % sys.version_info[:2])  # noqa: UP031
 
 if TYPE_CHECKING:
     from emberkeep.keep import Keep

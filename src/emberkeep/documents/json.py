@@ -22,12 +22,15 @@ from emberkeep.documents.encoding import BOM, Text, position
 from emberkeep.documents.model import Edit, Field, Node, Role
 from emberkeep.errors import Place, UnreadableInput
 
+# No possessive quantifiers here and below: Python 3.11.2 matches them wrongly. What follows a repeated class can never
+# begin with one of its characters, so nothing is tried twice all the same.
+_STRING = r'"[^"\\\r\n]*(?:\\.[^"\\\r\n]*)*"'
 _TOKEN = re.compile(
-    r"[ \t\r\n]*+(?:"
+    r"[ \t\r\n]*(?:"
     r"(?P<mark>[{}\[\]:,])"
-    r'|(?P<string>"(?:[^"\\\r\n]++|\\.)*+")'
-    r"|(?P<plain>-?[0-9][0-9.eE+\-]*+|true|false|null)"
-    r"|(?P<comment>//[^\r\n]*+|/\*.*?\*/)"
+    rf"|(?P<string>{_STRING})"
+    r"|(?P<plain>-?[0-9][0-9.eE+\-]*|true|false|null)"
+    r"|(?P<comment>//[^\r\n]*|/\*.*?\*/)"
     r"|(?P<end>\Z))",
     re.DOTALL,
 )
@@ -98,24 +101,23 @@ def _refuse(name: str) -> None:
 
 def _nested(depth: int) -> str:
     """A pattern of a container in which others are nested at most ``depth`` deep, in strict JSON."""
-    inside = rf"[^\[\]{{}}\"]++|{_STRING}"
-    pattern = rf"[\[{{](?:{inside})*+[\]}}]"
+    plain = r"[^\[\]{}\"]*"
+    pattern = rf"[\[{{]{plain}(?:{_STRING}{plain})*[\]}}]"
     for _ in range(depth):
-        pattern = rf"[\[{{](?:{inside}|{pattern})*+[\]}}]"
+        pattern = rf"[\[{{]{plain}(?:(?:{_STRING}|{pattern}){plain})*[\]}}]"
     return pattern
 
 
-_STRING = r'"(?:[^"\\\r\n]++|\\.)*+"'
 _SHALLOW = 12
 _SPACE = " \t\r\n"
 _ITEM = re.compile(
-    rf"[{_SPACE}]*+(?:(?P<key>{_STRING})[{_SPACE}]*+:[{_SPACE}]*+)?"
-    rf"(?P<value>{_STRING}|{_nested(_SHALLOW)}|[^\s,:\[\]{{}}\"]++)[{_SPACE}]*+,?+"
+    rf"[{_SPACE}]*(?:(?P<key>{_STRING})[{_SPACE}]*:[{_SPACE}]*)?"
+    rf"(?P<value>{_STRING}|{_nested(_SHALLOW)}|[^\s,:\[\]{{}}\"]+)[{_SPACE}]*,?"
 )
 """A member of an object or element of an array, up to the next one."""
 
 
-_NEXT = re.compile(rf"[{_SPACE}]*+(.)")
+_NEXT = re.compile(rf"[{_SPACE}]*(.)")
 
 
 class _Later:

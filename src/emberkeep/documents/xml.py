@@ -17,27 +17,31 @@ from emberkeep.documents.encoding import BOM, Text, position
 from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role
 from emberkeep.errors import Place, UnreadableInput
 
+# No possessive quantifiers: Python 3.11.2 matches them wrongly. What follows a repeated class can never begin with one
+# of its characters, so nothing is tried twice all the same.
+_QUOTED = r"\"[^\"]*\"|'[^']*'"
 _TOKEN = re.compile(
     r"<(?:"
     r"!--(?P<comment>.*?)-->"
     r"|!\[CDATA\[(?P<cdata>.*?)\]\]>"
     r"|\?(?P<pi>.*?)\?>"
-    r"|/(?P<close>[^\s>]++)\s*+>"
-    r"|(?P<name>[^\s/>!?][^\s/>]*+)(?P<attributes>(?:[^\"'>/]++|\"[^\"]*+\"|'[^']*+'|/(?!>))*+)(?P<empty>/?)>"
+    r"|/(?P<close>[^\s>]+)\s*>"
+    r"|(?P<name>[^\s/>!?][^\s/>]*)(?=[\s/>])"
+    rf"(?P<attributes>[^\"'>/]*(?:(?:{_QUOTED}|/(?!>))[^\"'>/]*)*)(?P<empty>/?)>"
     r")",
     re.DOTALL,
 )
-_ATTRIBUTE = re.compile(r"\s*+([^\s=/]++)\s*+=\s*+(?:\"([^\"]*+)\"|'([^']*+)')", re.DOTALL)
+_ATTRIBUTE = re.compile(r"\s*([^\s=/]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')", re.DOTALL)
 _TAG_NAME = re.compile(r"<[^\s/>]+")
 _LINE_IN_VALUE = re.compile(r"\r\n|[\t\n\r]")
-_PROLOG = re.compile(r"\s++|<\?.*?\?>|<!--.*?-->", re.DOTALL)
+_PASSED_OVER = r"<!--[^-]*(?:-(?!->)[^-]*)*-->|<\?[^?]*(?:\?(?!>)[^?]*)*\?>"
+_PROLOG = re.compile(rf"\s+|{_PASSED_OVER}")
 _DOCTYPE = re.compile(
-    r"<!DOCTYPE(?:[^\[\"'>]++|\"[^\"]*+\"|'[^']*+')*+"
-    r"(?:\[(?:[^\]\"'<]++|\"[^\"]*+\"|'[^']*+'|<!--.*?-->|<\?.*?\?>|<)*+\]\s*+)?>",
-    re.DOTALL,
+    rf"<!DOCTYPE[^\[\"'>]*(?:(?:{_QUOTED})[^\[\"'>]*)*"
+    rf"(?:\[[^\]\"'<]*(?:(?:{_QUOTED}|{_PASSED_OVER}|<(?!!--|\?))[^\]\"'<]*)*\]\s*)?>"
 )
 _REFERENCE = re.compile(r"&(?:#(\d{1,7})|#x([0-9A-Fa-f]{1,6})|(lt|gt|amp|quot|apos));")
-_TAG_IN_COMMENT = re.compile(r"<!--(?:[^<-]++|-(?!->))*+<")
+_TAG_IN_COMMENT = re.compile(r"<!--[^<-]*(?:-(?!->)[^<-]*)*<")
 LONG = 1 << 14
 """Characters of content from which a list of alike elements is looked for first."""
 _PREDEFINED = {"lt": "<", "gt": ">", "amp": "&", "quot": '"', "apos": "'"}
@@ -129,15 +133,21 @@ class XmlDocument(Document):
         plain = self.text.find(f"<{name}", start, closing) < 0 and self._ends_at(start, closing)
         if plain and (found := _TOKEN.match(self.text, closing, limit)) and found["close"] == name:
             return self._node(opened, found.end(), closing)
-        depth = 1
-        for token in _TOKEN.finditer(self.text, start, limit):
+        closing, end = self._ends[start]
+        return self._node(opened, end, closing)
+
+    @cached_property
+    def _ends(self) -> dict[int, tuple[int, int]]:
+        """Where the end tag of each element stands, by where its content begins; read once, when elements have
+        namesakes inside."""
+        found: dict[int, tuple[int, int]] = {}
+        within: list[int] = []
+        for token in _TOKEN.finditer(self.text, self._opening.start()):
             if token["close"] is not None:
-                depth -= 1
-                if depth == 0:
-                    return self._node(opened, token.end(), token.start())
+                found[within.pop()] = token.span()
             elif token["name"] is not None and not token["empty"]:
-                depth += 1
-        raise AssertionError("a checked document ended inside an element")
+                within.append(token.end())
+        return found
 
     def _node(self, opened: re.Match[str], end: int, closing: int | None) -> Node:
         inner = None if closing is None else (opened.end(), closing)
@@ -300,7 +310,7 @@ class XmlDocument(Document):
             at = token.end()
 
     def _quoted(self, token: re.Match[str]) -> Iterator[tuple[int, int]]:
-        for found in _ATTRIBUTE.finditer(self.text, token.start("attributes"), token.end("attributes")):
+        for found in _each(self.text, *token.span("attributes")):
             yield found.span(2 if found[2] is not None else 3)
 
 
@@ -319,19 +329,26 @@ def _closed(text: str, at: int, end: int) -> bool:
 
 @lru_cache(maxsize=64)
 def _start_tag(name: str) -> re.Pattern[str]:
-    return re.compile(rf"""<{re.escape(name)}(?=[\s/>])(?:[^"'<>]++|"[^"]*+"|'[^']*+')*+>""")
+    return re.compile(rf"""<{re.escape(name)}(?=[\s/>])[^"'<>]*(?:(?:{_QUOTED})[^"'<>]*)*>""")
 
 
 @lru_cache(maxsize=64)
 def _first_attribute(name: str) -> re.Pattern[str]:
     """A start tag of which this is the first attribute, with nothing in its value to be resolved."""
-    return re.compile(rf"""<[^\s/>]+ {re.escape(name)}="([^"&\t\r\n]*+)\"""")
+    return re.compile(rf"""<[^\s/>]+ {re.escape(name)}="([^"&\t\r\n]*)\"""")
+
+
+def _each(text: str, at: int, end: int) -> Iterator[re.Match[str]]:
+    """The attributes that stand one behind the other."""
+    while found := _ATTRIBUTE.match(text, at, end):
+        yield found
+        at = found.end()
 
 
 def _attributes(text: str, start: int, end: int) -> Iterator[tuple[str, re.Match[str], str]]:
     """Name (with its @), match and value of each attribute of the start tag at ``start``."""
     at = _TAG_NAME.match(text, start, end)
-    for found in _ATTRIBUTE.finditer(text, at.end() if at else start, end):
+    for found in _each(text, at.end() if at else start, end):
         raw = found[2] if found[2] is not None else found[3]
         yield f"@{found[1]}", found, _decoded(_LINE_IN_VALUE.sub(" ", raw))
 
