@@ -549,3 +549,17 @@ def test_more_moves_than_can_be_followed_leave_my_order() -> None:
     assert text_of(few) == text(mine_has, "9")
     many = merge(text(names, "9"), text([names[0], *names[:0:-1]], "1"), text(names, "1"))
     assert many.data is None and [change.what for change in many.kept] == [What.SET]  # nothing moves, my edit stays
+
+
+def test_a_comment_that_both_sides_gave_a_record_is_one_whatever_it_is_like_in_the_old_file() -> None:
+    """What the vendor put in another's place goes with that; the one that both added is not taken for the one moved."""
+
+    def text(first: list[str], second: list[str]) -> str:
+        lines = [*(f"<!-- {words} -->" for words in first), '<g id="1"/>']
+        return "\n".join(["<r>", *lines, *(f"<!-- {words} -->" for words in second), '<g id="2"/>', "</r>\n"])
+
+    old = text(["food", "raised in June"], ["raised in June", "raised in May"])
+    mine = text(["raised in May", "raised in June"], ["raised in June", "raised in May"])
+    new = text(["food", "raised in May", "raised in June"], ["raised in June", "tar is dear"])
+    merged = text_of(merge_text("a.xml", old, mine, new))
+    assert merged == text(["raised in May", "raised in June"], ["raised in June", "tar is dear"])

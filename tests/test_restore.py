@@ -24,6 +24,7 @@ from emberkeep.trees import FolderTree
 from tests.conftest import tree_state
 from tests.faults import FaultyIO
 from tests.helpers import NOW, flip
+from tests.program import Program
 
 ABOUT = About("", NOW, "asked")
 ROLES = (("players", ("players/*",)), ("world", ("world/**",)))
@@ -313,3 +314,41 @@ def test_damage_met_in_a_lane_is_told_and_the_rest_written(root: Path, tmp_path:
     faults = restore.apply(restore.plan(snapshot, tmp_path / "fresh", lambda path: True), snapshot, fresh=True)
     missing = {path.name for path in root.rglob("*")} - {path.name for path in (tmp_path / "fresh").rglob("*")}
     assert faults and {Path(fault.what.split(" in ")[0]).name for fault in faults} == missing
+
+
+def test_a_part_goes_elsewhere_with_the_folders_it_stands_in(keeper: Program, server: Path, tmp_path: Path) -> None:
+    assert keeper("snapshot").code == 0
+    for number, selector in enumerate(("players", "mission/economy/stores.xml", "extensions/*/*.json")):
+        into = tmp_path / str(number)
+        done = keeper("restore", "1", "--only", selector, "--into", into)
+        assert done.code == 0, done.err
+        came = tree_state(into)
+        assert came and {path: held for path, held in tree_state(server).items() if path in came and path != "."} == {
+            path: held for path, held in came.items() if path != "."
+        }
+
+
+@pytest.mark.parametrize(
+    ("line", "near"),
+    [
+        (["restore", "1", "--only", "palyers"], "players"),
+        (["restore", "1", "--only", "mission/economi"], "mission/economy"),
+        (["restore", "1", "--only", "players/nobody.json", "--into", "elsewhere"], "survey"),
+        (["export", "1", "out.zip", "--only", "playres"], "players"),
+        (["diff", "1", "live", "--only", "setings"], "settings"),
+        (["diff", "1", "live", "--where", "id=no-such-thing"], "FIELD=VALUE"),
+        (["snapshot", "--only", "playres"], ""),
+    ],
+)
+def test_a_slip_of_the_pen_is_not_taken_for_nothing_to_do(
+    keeper: Program, server: Path, line: list[str], near: str
+) -> None:
+    assert keeper("snapshot").code == 0
+    done = keeper(*line)
+    assert (done.code, near in done.err) == (2, True), done.out + done.err
+    assert sorted(path.name for path in server.parent.iterdir()) == ["gannet-rock", "gannet-rock.keep", "releases"]
+
+
+def test_conditions_that_records_meet_may_find_no_difference(keeper: Program) -> None:
+    keeper("snapshot")
+    assert keeper("diff", "1", "live", "--where", "stores").code == 0

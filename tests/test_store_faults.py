@@ -159,6 +159,18 @@ def test_a_power_cut_at_any_call_loses_nothing_that_was_reported(tmp_path: Path,
         shutil.rmtree(where)
 
 
+def test_snapshots_are_gone_for_good_before_their_blocks_are(tmp_path: Path, source: Path) -> None:
+    """A snapshot that comes back after a power cut must find its blocks."""
+    folder, _, thin = prepared(tmp_path, source, "thin")
+    with files.use(recorder := Recorder()):
+        thin(folder)
+    gone = recorder.places("unlink", Store(folder).manifest_path("1").name)
+    packs = [*recorder.places("unlink", ".pack"), *recorder.places("replace", ".part")]
+    synced = recorder.places("sync_folder", "snapshots")
+    assert gone and packs
+    assert any(gone[0] < at < min(packs) for at in synced)
+
+
 def test_what_thinning_could_not_free_the_next_frees(tmp_path: Path, source: Path) -> None:
     folder, _, _ = prepared(tmp_path, source, "thin")
     (source / "own").write_bytes(random.Random(9).randbytes(500_000))

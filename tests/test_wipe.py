@@ -113,6 +113,22 @@ def test_each_scope_clears_what_it_is_called_after(keep: Keep) -> None:
     assert "definitions" in kept["extension-data"].why
 
 
+def test_folders_that_a_scope_empties_go_with_it_and_others_stay(keep: Keep) -> None:
+    world = keep.server / "outer-skerries"
+    for folder, name in (("caches/deep/deeper", "a.cache"), ("caches/mixed", "b.cache"), ("caches/mixed", "note.txt")):
+        (world / folder).mkdir(parents=True, exist_ok=True)
+        (world / folder / name).write_text("x")
+    (world / "caches" / "empty").mkdir()
+    path = keep.folder / "keep.toml"
+    start, end = (path.read_text().index(mark) for mark in ("[scopes.map]", '[records."mission'))
+    scopes = '[scopes.caches]\nfiles = ["outer-skerries/caches/**/*.cache", "outer-skerries/caches/deep/**"]\n'
+    path.write_text(path.read_text()[:start] + scopes + path.read_text()[end:])
+    keep = Keep(keep.folder)
+    carry_out(keep, request_of(keep, "caches"))
+    left = sorted(str(path.relative_to(world)) for path in (world / "caches").rglob("*"))
+    assert left == ["caches/deep", "caches/empty", "caches/mixed", "caches/mixed/note.txt"]
+
+
 def test_the_same_on_a_server_of_another_shape(tmp_path: Path) -> None:
     root = moor(tmp_path)
     assert run_program("adopt", "moor", cwd=tmp_path).code == 0

@@ -67,6 +67,9 @@ Hole = tuple[int, int]
 """A stretch of a sparse file that takes no room on disk: start and end in bytes."""
 
 
+NO_FILE = "neither a file, a folder nor a link"
+
+
 @dataclass(frozen=True, slots=True)
 class Skipped:
     """A path that was not taken into a tree, and why."""
@@ -209,7 +212,7 @@ class FolderTree:
                     self._skipped.append(Skipped(path, f"cannot be read: {error.strerror}"))
                     continue
                 if entry is None:
-                    self._skipped.append(Skipped(path, "neither a file, a folder nor a link"))
+                    self._skipped.append(Skipped(path, NO_FILE))
                     continue
                 found[path] = entry
             self._tell_names(found)

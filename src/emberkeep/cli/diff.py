@@ -12,14 +12,14 @@ from pathlib import Path
 from emberkeep import files
 from emberkeep.archives import is_archive, open_source
 from emberkeep.cli.context import add_only, answer, now, opened, the_keep
-from emberkeep.comparing.files import FileDifference, TreeDifference, compare_trees, find_text
+from emberkeep.comparing.files import FileDifference, Rules, TreeDifference, compare_trees, find_text, holds_records
 from emberkeep.comparing.picking import condition
 from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL
 from emberkeep.errors import EmberKeepError, UsageError
 from emberkeep.keep import Keep
 from emberkeep.runs import defaults, snapshot
 from emberkeep.servers.players import names_by_id
-from emberkeep.servers.roles import Roles, RoleTable, selection
+from emberkeep.servers.roles import Roles, RoleTable, require_some, selection
 from emberkeep.servers.scene import stem
 from emberkeep.servers.tiles import SECTOR, TileNames, seen_tiles
 from emberkeep.show import charts
@@ -68,10 +68,13 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             left = FileTree(left.path, right.path.name)
         if args.find is not None:
             return _find(args, screen, sides, left, right)
+        wanted = sides.wanted(left, right)
+        if not sides.databases_meant():
+            require_some(args.only, wanted, (*left.entries(), *right.entries()), f"{left.label} and {right.label}")
         found = compare_trees(
             left,
             right,
-            wanted=sides.wanted(left, right),
+            wanted=wanted,
             rules=sides.rules(),
             times=sides.of_keep and not (args.left + args.right).count("defaults:"),
             where=[condition(text) for text in args.where],
@@ -81,6 +84,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             summed=LARGEST_DETAIL if args.totals or args.chart else SMALL,
         )
         found = replace(found, files=(*found.files, *sides.databases(left, right)))
+        if args.where and not found.files:
+            _require_records(args.where, left, right, wanted, sides.rules())
         drawn = _draw(args, found)
         code = 2 if found.faults else 1 if found.files else 0
         most = 0 if args.all else 40
@@ -91,6 +96,20 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
                 screen.line(line)
 
         return answer(args, code, {"difference": found, "by_role": found.by_role}, text)
+
+
+def _require_records(
+    where: Sequence[str], left: Tree, right: Tree, wanted: Callable[[str], bool], rules: Rules
+) -> None:
+    """UsageError where no record of either side is what ``--where`` asks for."""
+    conditions = [condition(text) for text in where]
+    for tree in (left, right):
+        if any(holds_records(tree, path, conditions, rules) for path in filter(wanted, tree.entries())):
+            return
+    raise UsageError(
+        f"no record of {left.label} or {right.label} is {' and '.join(map(repr, where))}",
+        hint="FIELD=VALUE, FIELD<NUMBER, FIELD>NUMBER or a piece of a record's name is wanted",
+    )
 
 
 def _find(args: argparse.Namespace, screen: Screen, sides: _Sides, left: Tree, right: Tree) -> int:
@@ -154,6 +173,14 @@ class _Sides:
             return FileTree(path) if path.is_file() and not is_archive(path) else open_source(path)
         keep, store = self.keep()
         return snapshot.find(store, keep, text, now())
+
+    def databases_meant(self) -> bool:
+        """Whether ``--only`` means databases of servers."""
+        try:
+            told = self.keep()[0].config.databases
+        except UsageError:
+            return False
+        return bool(told.served) and any(text.split("/")[0] == "databases" for text in self.args.only)
 
     def databases(self, left: Tree, right: Tree) -> list[FileDifference]:
         """How the databases of servers differ that both sides know of."""

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from emberkeep.cli.context import add_only, answer, now, opened, the_keep
 from emberkeep.runs import export, recovery, restore, snapshot
+from emberkeep.servers.roles import require_some
 from emberkeep.show import words
 from emberkeep.show.console import GOOD, Screen, progress
 
@@ -32,6 +33,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         tree = snapshot.find(store, keep, args.ref, now())
         wanted = restore.scope_of(tree.manifest, args.only, keep.config)
         databases = recovery.selected(keep, tree, tuple(args.only))
+        if not databases:
+            require_some(args.only, wanted, tree.entries(), tree.label)
         number, size = export.export(tree, wanted, target, databases=databases, progress=step)
     written = target.stat().st_size
     result = {"snapshot": tree.manifest.about, "file": target, "files": number, "bytes": size, "written": written}

@@ -17,6 +17,7 @@ from emberkeep.remote.work import Lines
 from emberkeep.runs import mirror, sending, snapshot
 from emberkeep.runs.journal import Journal, Run
 from emberkeep.runs.run import carry_out
+from emberkeep.servers.roles import require_some
 from emberkeep.show import mirror as view
 from emberkeep.show.console import Screen, progress
 from emberkeep.store.manifest import About
@@ -108,6 +109,7 @@ def bring(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) ->
     """Bring here what changed there."""
     wanted = mirror.wanted_of(keep, tuple(args.only))
     listing, state = seen(args, keep, lines), FarState(keep.folder)
+    require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.door.address} and the copy here")
     known = state.known() if state.address == str(lines.door.address) else {}
     if not args.another:
         mirror.refuse_another(listing, known, lines.door.address)
@@ -137,6 +139,7 @@ def _fetch(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -
 def _send(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -> int:
     wanted = mirror.wanted_of(keep, tuple(args.only))
     listing, state = seen(args, keep, lines), FarState(keep.folder)
+    require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.door.address} and the copy here")
     if state.address != str(lines.door.address):
         raise UsageError(f"nothing was fetched from {lines.door.address} yet", hint="'emberkeep mirror fetch' first")
     known = state.known()

@@ -11,6 +11,7 @@ from emberkeep.cli.context import add_go, add_only, answer, now, opened, the_kee
 from emberkeep.errors import Damage, Refused, UsageError, system_may_refuse
 from emberkeep.keep import Keep
 from emberkeep.runs import recovery, restore, snapshot
+from emberkeep.servers.roles import require_some
 from emberkeep.show import snapshots as view
 from emberkeep.show.console import Screen, progress
 from emberkeep.store.store import SnapshotTree, Store
@@ -53,7 +54,10 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: SnapshotTree) -> int:
     into = Path(os.path.abspath(args.into))
     restore.check_target(into, keep.server)
-    plan = restore.plan(tree, into, restore.scope_of(tree.manifest, args.only, keep.config))
+    wanted = restore.scope_of(tree.manifest, args.only, keep.config)
+    if not recovery.selected(keep, tree, tuple(args.only)):
+        require_some(args.only, wanted, tree.entries(), tree.label)
+    plan = restore.plan(tree, into, wanted)
     restore.check_names(plan, tree)
     restore.check_room(plan)
     hint = f"{into} is not whole; remove it and try again"
@@ -115,7 +119,9 @@ def _in_place(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store
     found = recovery.planned(keep, store, tree, only, rehash=args.rehash)
     if not args.go or found.nothing:
         told = {"plan": found.plan, "databases": found.databases, "done": False}
-        return answer(args, 0, told, lambda: view.restore_preview(screen, found.plan, found.databases))
+        return answer(
+            args, 1 if found.plan.spared else 0, told, lambda: view.restore_preview(screen, found.plan, found.databases)
+        )
     with progress("restore") as step:
         done = recovery.put_back(keep, store, found, only, now, step)
 
@@ -126,4 +132,4 @@ def _in_place(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store
             screen.line(f"What stood there before is snapshot {done.before.label}; 'emberkeep undo' takes this back.")
 
     told = {"plan": done.plan, "databases": done.databases, "done": True, "run": done.run, "before": done.before}
-    return answer(args, 0, told, text)
+    return answer(args, 1 if done.plan.spared else 0, told, text)

@@ -43,4 +43,5 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         "done": bool(args.go),
         "before": before,
     }
-    return answer(args, 0, result, lambda: view.undoing(screen, found, bool(args.go), keep.config.tz))
+    unsure = found.run.whole and found.plan is not None and found.plan.spared
+    return answer(args, 1 if unsure else 0, result, lambda: view.undoing(screen, found, bool(args.go), keep.config.tz))

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from emberkeep.comparing.picking import Seen, seen
-from emberkeep.comparing.records import Condition, Kind
+from emberkeep.comparing.records import Condition, Kind, meets_any
 from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL, Asked, Terms, in_own_terms
 from emberkeep.comparing.tiles import TileMap, tile_maps
 from emberkeep.documents import formats
@@ -223,6 +223,18 @@ def find_text(
         if any(sides):
             found.append(FoundFile(path, *sides))
     return found, faults
+
+
+def holds_records(tree: Tree, path: str, where: Sequence[Condition], rules: Rules = lambda path: {}) -> bool:
+    """Whether a file has records that meet all conditions."""
+    entry = tree.entries()[path]
+    if entry.kind is not EntryKind.FILE or entry.size > LARGEST_DETAIL:
+        return False
+    try:
+        document = formats.parse(path, read(tree, path))
+    except EmberKeepError:
+        return False  # what cannot be read is told elsewhere
+    return document is not None and meets_any(document, rules(path), where)
 
 
 def _seen_in(tree: Tree, path: str, text: str, rules: Rules) -> Iterable[Seen]:

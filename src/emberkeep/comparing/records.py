@@ -56,6 +56,24 @@ def compare(
     return list(walker.nodes(left.root, right.root, _At((left.root.name,), "", tuple(where))))
 
 
+def meets_any(document: Document, rules: Mapping[str, Rule], where: Sequence[Condition]) -> bool:
+    """Whether any record meets conditions, together with those that it stands in."""
+    identities = Identities([document], [], rules)
+
+    def below(node: Node, path: Path, record: str, waiting: tuple[Condition, ...]) -> bool:
+        for item in items_of(node, path, identities):
+            if item.node.role is not Role.RECORD:
+                continue
+            here = (*path, item.node.name)
+            name = joined(record, item.label(here, identities))
+            left = _unmet(waiting, name, (item.node,))
+            if not left or below(item.node, here, name, left):
+                return True
+        return False
+
+    return below(document.root, (document.root.name,), "", tuple(where))
+
+
 @dataclass(frozen=True, slots=True)
 class _At:
     """Where the walk is: the record's path and name, and the conditions that no record around here has met yet.

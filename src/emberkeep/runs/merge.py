@@ -23,8 +23,9 @@ from emberkeep.planned import Planned
 from emberkeep.runs import defaults
 from emberkeep.runs.journal import MERGE, Journal, Run
 from emberkeep.runs.run import Clock, FileStep, Notes, Plan, Room, SnapshotStep, Step, carry_out
+from emberkeep.servers.databases import meant
 from emberkeep.servers.process import refuse_if_running
-from emberkeep.servers.roles import selection
+from emberkeep.servers.roles import require_some, selection
 from emberkeep.servers.versions import ordering
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
@@ -114,6 +115,8 @@ def merge_keep(
     selected = selection(wanted.only, config.roles, config.world.tiles) if wanted.only else None
     paths = defaults.merged_paths(keep, before, after)
     chosen = [path for path in paths if selected is None or selected(path)]
+    if selected is not None and not (of_tables and meant(wanted.only, config.databases)):
+        require_some(wanted.only, selected, paths, "what is merged")
     with formats.read_once(wanted.checked):
         merged = merge_trees(
             before,

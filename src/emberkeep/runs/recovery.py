@@ -13,9 +13,11 @@ from emberkeep.runs.journal import RESTORE, Journal, Run
 from emberkeep.runs.restore import RestorePlan
 from emberkeep.runs.run import Clock, Plan, Room, SnapshotStep, Step
 from emberkeep.servers.databases import meant
+from emberkeep.servers.roles import require_some
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About, beside
 from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.trees import FolderTree
 
 if TYPE_CHECKING:
     from emberkeep.runs.databases import DatabasePlan
@@ -42,6 +44,9 @@ def planned(keep: Keep, store: Store, tree: SnapshotTree, only: tuple[str, ...],
     """What putting ``tree`` back, or what ``only`` selects of it, would do; databases are read whole."""
     wanted = restore.scope_of(tree.manifest, only, keep.config)
     found = restore.plan(tree, keep.server, wanted, None if rehash else store)
+    if found.nothing and not selected(keep, tree, only):
+        live = FolderTree(keep.server).entries() if keep.server.is_dir() else {}
+        require_some(only, wanted, (*tree.entries(), *live), tree.label)
     return Recovery(found, tree, tuple(_planned_databases(keep, tree, only)))
 
 
@@ -79,7 +84,10 @@ class RestoreStep(Step):
     def plan(self, room: Room) -> Plan:
         tree = self._tree(room)
         wanted = restore.scope_of(tree.manifest, self.only, room.keep.config)
-        found = self.found or restore.plan(tree, room.keep.server, wanted)
+        before = room.before()
+        found = self.found
+        if found is None or (before is not None and before.skipped):
+            found = restore.plan(tree, room.keep.server, wanted, before=before)
         self.found = found
         changes = [Change(entry.path, What.WRITE, entry.size) for entry in found.write]
         changes += [Change(entry.path, What.DELETE, 0, entry.size) for entry in (*found.replace, *found.remove)]
@@ -126,10 +134,12 @@ def put_back(
     request = {"target": label, "only": list(only), "databases": list(names)}
     asked = Run(0, RESTORE, clock(), title=f"restore of snapshot {label}", request=request)
     room = Room(keep, store, journal, asked, clock, progress=progress)
-    done = run.carry_out(room, steps(label, only, names, found.plan))
+    carried = steps(label, only, names, found.plan)
+    done = run.carry_out(room, carried)
     if room.faults:
         raise Damage.gathered(tuple(room.faults))
-    return replace(found, run=done, before=room.told.get("before"))
+    plan = next((step.found for step in carried if isinstance(step, RestoreStep) and step.found), found.plan)
+    return replace(found, plan=plan, run=done, before=room.told.get("before"))
 
 
 def steps_of(keep: Keep, store: Store, found: Run) -> list[Step]:

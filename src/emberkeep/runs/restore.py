@@ -7,7 +7,7 @@ import shutil
 from collections import deque
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import nullcontext
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from threading import Event, Lock
 from typing import Protocol
@@ -20,7 +20,7 @@ from emberkeep.servers.roles import selection
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import Held, Manifest
 from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import FILE, FOLDER, LINK, Entry, FolderTree, Tree, deepest_first
+from emberkeep.trees import FILE, FOLDER, LINK, NO_FILE, Entry, FolderTree, Skipped, Tree, deepest_first
 
 
 @dataclass(frozen=True)
@@ -43,6 +43,8 @@ class RestorePlan:
     top: Entry | None = None
     """Mode and time of the folder itself, where the whole of it is restored."""
     top_differs: bool = False
+    spared: tuple[Skipped, ...] = ()
+    """What a snapshot had to leave out, and why: nobody could give it back, so it stays as it stands."""
 
     @property
     def bytes(self) -> int:
@@ -55,6 +57,17 @@ class RestorePlan:
         return not (
             self.write or self.touch or self.make or self.remove or self.replace or self.leftovers or self.top_differs
         )
+
+    def sparing(self, sparing: Sparing) -> RestorePlan:
+        """The same, but for what yet another snapshot had to leave out."""
+        write, touch, make = (
+            tuple(entry for entry in entries if not sparing.spares(entry))
+            for entries in (self.write, self.touch, self.make)
+        )
+        remove, blocking = (
+            tuple(entry for entry in entries if not sparing.keeps(entry)) for entries in (self.remove, self.replace)
+        )
+        return replace(self, write=write, touch=touch, make=make, remove=remove, replace=blocking)
 
 
 def scope_of(manifest: Manifest, only: Sequence[str], config: Config) -> Callable[[str], bool]:
@@ -84,15 +97,19 @@ def plan(
     wanted: Callable[[str], bool],
     store: Store | None = None,
     trusted: Collection[str] = (),
+    before: Tree | None = None,
 ) -> RestorePlan:
     """Compare ``target`` with the snapshot. Contents are compared by hash, so damage with an old time is found too;
     only with a ``store`` whose server ``target`` is, files that nobody has written to since its last snapshot count
-    as known. ``trusted``: paths that are as they should be when size and time are.
+    as known. ``trusted``: paths that are as they should be when size and time are. ``before``: the snapshot that taking
+    this back would put back. What that, the snapshot itself or the scan had to leave out is neither written nor
+    removed.
     """
     live = FolderTree(target) if target.is_dir() else None
     there = live.entries() if live else {}
     known = store.unwritten(live) if store and live else {}
-    held = {path: entry for path, entry in snapshot.entries().items() if wanted(path)}
+    sparing = Sparing([tree for tree in (snapshot, before, live) if tree is not None])
+    held = {path: entry for path, entry in snapshot.entries().items() if wanted(path) and not sparing.spares(entry)}
     write: list[Entry] = []
     touch: list[Entry] = []
     make: list[Entry] = []
@@ -119,9 +136,10 @@ def plan(
         elif entry.kind is FILE and _facts_differ(entry, now):
             touch.append(entry)
     in_the_way = _in_the_way(held, there)
+    make = [*_parents_to_make(held, there, snapshot), *make]
     top = snapshot.top if wanted("") else None
     extra = [entry for path, entry in there.items() if path not in held and wanted(path)]
-    extra = [entry for entry in extra if entry.path not in in_the_way]
+    extra = [entry for entry in extra if entry.path not in in_the_way and not sparing.keeps(entry)]
     return RestorePlan(
         target,
         snapshot.label,
@@ -130,11 +148,50 @@ def plan(
         tuple(make),
         tuple(deepest_first(_removable(extra, there, held, wanted))),
         tuple(deepest_first(in_the_way.values())),
-        tuple(folders),
+        (*folders, *(entry for entry in make if entry.path not in held)),
         live.leftovers if live else (),
         top,
         top is not None and (live is None or live.top is None or _facts_differ(top, live.top)),
+        sparing.told(wanted),
     )
+
+
+class Sparing:
+    """What some trees had to leave out: files that could not be read, folders that could not be listed, devices."""
+
+    def __init__(self, trees: Iterable[Tree]) -> None:
+        found = {}
+        for tree in trees:
+            entries = tree.entries()
+            for one in tree.skipped:
+                entry = entries.get(one.path)
+                if entry is None or entry.kind is FOLDER:  # a file that is there was read, if not as one would like
+                    found[one.path] = one
+        self._left = found
+        self._above = all_parents(found)
+
+    def spares(self, entry: Entry) -> bool:
+        """Whether an entry may not be put where it belongs: there, above or below it stands what was left out."""
+        return self._stands_at(entry.path) or (entry.kind is not FOLDER and entry.path in self._above)
+
+    def keeps(self, entry: Entry) -> bool:
+        """Whether an entry may not be removed."""
+        return self._stands_at(entry.path) or entry.path in self._above
+
+    def _stands_at(self, path: str) -> bool:
+        return bool(self._left) and (path in self._left or any(parent in self._left for parent in _parents(path)))
+
+    def told(self, wanted: Callable[[str], bool]) -> tuple[Skipped, ...]:
+        """What an admin has to know of it; that devices stay is no news."""
+        return tuple(one for path, one in sorted(self._left.items()) if one.why != NO_FILE and wanted(path))
+
+
+def _parents_to_make(held: Mapping[str, Entry], there: Mapping[str, Entry], snapshot: Source) -> Iterator[Entry]:
+    """The folders around what is put back that are neither there nor among it."""
+    for path in sorted(all_parents(held) - held.keys()):
+        if path not in there:
+            latest = max(entry.mtime_ns for entry in held.values() if entry.path.startswith(f"{path}/"))
+            yield snapshot.entries().get(path, Entry(path, FOLDER, 0o755, latest))
 
 
 def _is_as_told(entry: Entry, row: Held, snapshot: Source) -> bool:

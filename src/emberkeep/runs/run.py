@@ -8,6 +8,7 @@ Undoing puts that snapshot back over what the run touched.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
@@ -34,7 +35,7 @@ from emberkeep.servers.process import refuse_if_running
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import BESIDE, About, beside
 from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import LINK, Entry, FolderTree, Tree
+from emberkeep.trees import FILE, LINK, Entry, FolderTree, Tree
 
 Clock = Callable[[], datetime]
 Say = Callable[[str], None]
@@ -96,6 +97,10 @@ class Room:
         if self.planned is None:
             self.planned = Planned(FolderTree(self.keep.server, "live"), self.moment)
         return self.planned
+
+    def before(self) -> SnapshotTree | None:
+        """The snapshot that taking this run back puts back, once it has been taken."""
+        return _tree(self.store, self.run.before) if self.run.before else None
 
     def note(self, **facts: Any) -> None:
         """Have the journal remember facts of the current step."""
@@ -251,6 +256,7 @@ def preview(room: Room, steps: Sequence[Step]) -> Preview:
     for step in steps:
         try:
             plan = step.plan(room)
+            _check_readable(room, plan)
         except EmberKeepError as error:
             if not unknown:
                 raise
@@ -324,6 +330,7 @@ def _through(room: Room, steps: Sequence[Step], stay: bool) -> Run:
                 step.passed(room)
                 continue
             _check_same(room, plan)
+            _check_given_back(room, plan)
             _one(room, step, plan, begun)
     except KeyboardInterrupt:
         raise _stopped(room) from None
@@ -357,6 +364,35 @@ def _check_same(room: Room, plan: Plan) -> None:
             "what this run began from is not there any more as it was (a source, keep.toml, answers or orders changed)",
             hint="'emberkeep undo --go' takes the run back; then begin it again",
         )
+
+
+def _check_given_back(room: Room, plan: Plan) -> None:
+    """Refused where a step would change what the snapshot before had to leave out."""
+    before = room.before()
+    if before is None or not before.skipped:
+        return
+    sparing = restore.Sparing([before])
+    for path in sorted(plan.touched):
+        if path and path not in before.entries() and sparing.keeps(Entry(path, FILE, 0, 0)):
+            _refuse_unreadable(path)
+
+
+def _refuse_unreadable(path: str) -> None:
+    raise Refused(
+        f"{path} would be changed, and could not be read: no snapshot could give it back",
+        hint="run this as a user who may read it",
+    )
+
+
+def _check_readable(room: Room, plan: Plan) -> None:
+    """Refused beforehand for the same reason."""
+    base = room.planned.base if room.planned is not None else None
+    if not isinstance(base, FolderTree):
+        return
+    for path in sorted(plan.touched):
+        entry = base.entries().get(path)
+        if entry is not None and entry.kind is FILE and not os.access(base.root / path, os.R_OK):
+            _refuse_unreadable(path)
 
 
 def _left(tree: Tree, path: str) -> str:
@@ -577,16 +613,17 @@ def undo(keep: Keep, store: Store, found: Undoing, clock: Clock, progress: Progr
         return None
     tree = _tree(store, run.before)
     check(keep, found.plan, tree)
-    before = None
+    before, plan = None, found.plan
     if run.state == DONE:
         note = f"before undoing run {run.number}"
         before = snapshot.take(keep, clock(), note=note, why=UNDO, store=store, progress=progress).about
+        plan = plan.sparing(restore.Sparing([_tree(store, before.label)]))
         journal.change(replace(run, undoing=True))
         journal.end(run, BEGUN, clock())  # stopped from here on, it waits to be taken back wholly
     hint = "mend that, and 'emberkeep undo --go' again"
     try:
         with system_may_refuse(f"the {run.words} could not be taken back", keep.server, hint):
-            faults = restore.apply(found.plan, tree, progress=progress)
+            faults = restore.apply(plan, tree, progress=progress)
             _put_databases_back(keep, tree, found.databases, progress)
     except KeyboardInterrupt:
         raise Interrupted("taking the run back was interrupted", hint="'emberkeep undo --go' goes on with it") from None

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
+from difflib import get_close_matches
 
 from emberkeep import globs
 from emberkeep.errors import UsageError
@@ -38,6 +39,20 @@ def selection(selectors: Sequence[str], table: RoleTable, tiles: str = "") -> Ca
     roles = Roles(table)
     tests = [_tiles(selector, tiles) or _test(selector, roles) for selector in selectors]
     return lambda path: any(test(path) for test in tests)
+
+
+def require_some(selectors: Sequence[str], wanted: Callable[[str], bool], paths: Iterable[str], label: str) -> None:
+    """UsageError where selectors were given and select none of ``paths``: a slip of the pen must not pass for
+    "nothing to do". ``label``: what ``paths`` stand in."""
+    paths = list(paths)
+    if not selectors or any(map(wanted, paths)):
+        return
+    folders = {path[: at.start()] for path in paths for at in re.finditer("/", path)}
+    near = get_close_matches(selectors[0].rstrip("/*"), {*ROLES, UNSORTED, *folders, *paths}, 1, 0.6)
+    raise UsageError(
+        f"{' and '.join(map(repr, selectors))} select{'s' if len(selectors) == 1 else ''} nothing in {label}",
+        hint=f"was '{near[0]}' meant?" if near else "'emberkeep survey' shows the roles and where files stand",
+    )
 
 
 _RANGE = re.compile(r"(?:(?P<folder>.+)/)?tiles:(?P<range>.*)")

@@ -265,6 +265,7 @@ def restore_plan(screen: Screen, plan: RestorePlan, done: bool) -> None:
     """What a restore will do, or did."""
     if plan.nothing:
         screen.line(f"{plan.target} is already as {plan.snapshot} says; nothing to do.", GOOD)
+        _spared(screen, plan)
         return
     screen.line(f"{'Restored' if done else 'Would restore'} {plan.snapshot} into {plan.target}", HEAD)
     _group(screen, "write" if not done else "wrote", plan.write, GOOD)
@@ -276,6 +277,15 @@ def restore_plan(screen: Screen, plan: RestorePlan, done: bool) -> None:
         )
     touched = [entry for entry in plan.touch if entry.kind is Kind.FILE]
     _group(screen, "set mode and time of", touched, "")
+    _spared(screen, plan)
+
+
+def _spared(screen: Screen, plan: RestorePlan) -> None:
+    """What no snapshot could give back."""
+    for one in plan.spared[:MOST_LINES]:
+        screen.line(f"  left alone: {one.path} (no snapshot holds it: {one.why})", ASKS)
+    if len(plan.spared) > MOST_LINES:
+        screen.line(f"  left alone: {len(plan.spared) - MOST_LINES} more", ASKS)
 
 
 def databases(screen: Screen, plans: Sequence[DatabasePlan], *, done: bool = False, go: str = "") -> None:

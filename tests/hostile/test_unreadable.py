@@ -1,0 +1,112 @@
+"""Files that the caretaker may not read: no snapshot holds them, so no run may take them away or write over them."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from tests.conftest import KEEP, tree_state
+from tests.program import Ran, command_line, process_environment
+
+RIGHTS = "--bounding-set=-dac_override,-dac_read_search", "--inh-caps=-dac_override,-dac_read_search"
+
+
+def lesser_user(*words: str | Path, cwd: Path) -> Ran:
+    """The program as somebody who may not read what is not theirs: root without its right to, others as they are."""
+    before = []
+    if os.name == "nt":
+        pytest.skip("there are no modes here")
+    if os.geteuid() == 0:
+        if not shutil.which("setpriv"):
+            pytest.skip("root reads everything here")
+        before = ["setpriv", *RIGHTS, "--"]
+    line = [*before, *command_line(*words)]
+    environment = process_environment({"EMBERKEEP_KEEP": KEEP})
+    done = subprocess.run(line, cwd=cwd, env=environment, capture_output=True, text=True, check=False, timeout=120)
+    return Ran(done.returncode, done.stdout, done.stderr)
+
+
+@pytest.fixture
+def rights(place: Path, adopted_once: Path) -> Callable[..., Ran]:
+    """Runs the program on the adopted sample without the right to read what others keep to themselves."""
+    shutil.copytree(adopted_once, place / KEEP)
+    return lambda *words: lesser_user(*words, cwd=place)
+
+
+def closed(path: Path, text: str = "gold") -> Path:
+    path.write_text(text)
+    path.chmod(0)
+    return path
+
+
+def test_restore_and_undo_leave_what_a_snapshot_could_not_hold(server: Path, rights: Callable[..., Ran]) -> None:
+    wallet = closed(server / "outer-skerries" / "wallet.dat")
+    hidden = server / "hidden"
+    hidden.mkdir()
+    (hidden / "inside").write_text("in there")
+    hidden.chmod(0)
+    assert rights("snapshot", "--note", "s1").code == 1  # something was left out, and is told
+    (server / "keeper.properties").write_text("changed")
+    seen = rights("restore", "s1")
+    assert "left alone: outer-skerries/wallet.dat (no snapshot holds it: cannot read" in seen.out
+    done = rights("restore", "s1", "--go")
+    assert (done.code, wallet.stat().st_size) == (1, 4), done.err
+    assert "left alone: hidden" in done.out
+    assert (server / "keeper.properties").read_text() != "changed"
+    assert rights("undo", "--go").code == 0
+    assert (server / "keeper.properties").read_text() == "changed"
+    hidden.chmod(0o755)
+    assert (wallet.stat().st_size, (hidden / "inside").read_text()) == (4, "in there")
+
+
+def test_what_became_unreadable_since_is_not_written_over(server: Path, rights: Callable[..., Ran]) -> None:
+    """The target holds it, and what stands there now would be lost."""
+    wallet = server / "outer-skerries" / "wallet.dat"
+    wallet.write_text("silver")
+    assert rights("snapshot", "--note", "readable").code == 0
+    closed(wallet, "gold")
+    done = rights("restore", "readable", "--go")
+    assert (done.code, "left alone: outer-skerries/wallet.dat" in done.out) == (1, True), done.out + done.err
+    wallet.chmod(0o600)
+    assert wallet.read_text() == "gold"
+
+
+def test_a_folder_that_holds_such_is_neither_removed_nor_replaced(server: Path, rights: Callable[..., Ran]) -> None:
+    """It came since the snapshot, in which a file stands in its place."""
+    (server / "was-a-file").write_text("a file")
+    assert rights("snapshot", "--note", "before").code == 0
+    (server / "was-a-file").unlink()
+    for folder in ("was-a-file", "new"):
+        (server / folder / "deep").mkdir(parents=True)
+        (server / folder / "plain").write_text("goes")
+        closed(server / folder / "deep" / "gold")
+    done = rights("restore", "before", "--go")
+    assert done.code == 1, done.err
+    assert not (server / "new" / "plain").exists()
+    assert [(server / folder / "deep" / "gold").stat().st_size for folder in ("was-a-file", "new")] == [4, 4]
+
+
+def test_a_run_that_would_change_such_is_refused_beforehand(
+    server: Path, rights: Callable[..., Ran], recorded_once: Path
+) -> None:
+    shutil.copytree(recorded_once, server.parent / KEEP, dirs_exist_ok=True)
+    shutil.copytree(server.parent / "releases" / "recipes", server.parent / KEEP / "recipes")
+    keeper = sorted((server / "outer-skerries" / "keepers").iterdir())[0]
+    library = server / "lib" / "libtide.so"
+    library.write_bytes(b"of another size, so that nobody has to read it to see that it changes")
+    before = tree_state(server)
+    update = ["update", "releases/skerrylight-4.3.zip", "--to", "4.3", "--no-start"]
+    for path, line in ((keeper, ["wipe", "players"]), (library, update)):
+        mode = path.stat().st_mode
+        path.chmod(0)
+        for go in ([], ["--go"]):
+            done = rights(*line, *go)
+            told = "lib/libtide.so would be changed, and could not be read" if path == library else "Permission denied"
+            assert (done.code, told in done.err) == (3 if path == library else 2, True), (line, done.out, done.err)
+        path.chmod(mode)
+        assert tree_state(server) == before
