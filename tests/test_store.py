@@ -217,7 +217,7 @@ def test_a_damaged_manifest_is_named_and_the_others_stay(store: Store, source: P
 
 def test_a_newer_format_is_refused(store: Store, source: Path) -> None:
     store.add(FolderTree(source), ABOUT)
-    (store.folder / "format").write_bytes(b"emberkeep store 4\n")
+    (store.folder / "format").write_bytes(b"emberkeep store 4\n" * 2)
     with pytest.raises(Refused):
         Store(store.folder)
 

@@ -69,5 +69,5 @@ def share_of(text: str | None) -> float:
 def _repair(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store) -> int:
     with progress("repair") as step:
         found = repair(store, FolderTree(keep.require_server()), progress=step)
-    code = 0 if found.after.sound else 4
+    code = 0 if found.after.sound and not found.aside else 4
     return answer(args, code, {"repair": found}, lambda: view.repaired(screen, found))

@@ -227,10 +227,11 @@ def verification(screen: Screen, found: Verification) -> None:
 
 def repaired(screen: Screen, found: Repair) -> None:
     """What a repair came to."""
-    if not found.dropped and found.after.sound:
+    if not found.dropped and not found.aside and found.after.sound:
         screen.line("Nothing was damaged; the index was rebuilt.", GOOD)
         return
-    screen.line(f"{words.count(found.dropped, 'damaged place')} taken out of the store.", HEAD)
+    if found.dropped:
+        screen.line(f"{words.count(found.dropped, 'damaged place')} taken out of the store.", HEAD)
     if found.blocks:
         screen.line(f"  {words.count(found.blocks, 'block')} read again from the server folder")
     for snapshot, path in found.files[:MOST_LINES]:
@@ -238,7 +239,8 @@ def repaired(screen: Screen, found: Repair) -> None:
     if len(found.files) > MOST_LINES:
         screen.line(f"  … and {len(found.files) - MOST_LINES} more files")
     for name in found.aside:
-        screen.line(f"  {name} could not be read and was put aside", ASKS)
+        what = f"Snapshot {name} is lost" if name.isdigit() else f"The record {name} is lost"
+        screen.line(f"{what}: its list of files is damaged. The list was renamed to end in .damaged.", BAD)
     screen.line()
     verification(screen, found.after)
 

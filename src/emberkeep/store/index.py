@@ -54,14 +54,16 @@ def sizes(packs: Path) -> dict[int, int]:
     return {number: pack_path(packs, number).stat().st_size for number in pack_numbers(packs)}
 
 
-def rebuild(packs: Path) -> Index:
-    """The index as the packs themselves tell it; damaged stretches are left out (``verify`` reports them)."""
+def rebuild(packs: Path, but: Collection[tuple[int, int]] = ()) -> Index:
+    """The index as the packs themselves tell it; damaged stretches are left out (``verify`` reports them), and so are
+    the places ``but`` (pack and offset)."""
     index: Index = {}
     for number in pack_numbers(packs):
         for found in scan(packs, number):
             if not isinstance(found, Gap):
                 head, location = found
-                index.setdefault(head.block, location)
+                if (location.pack, location.offset) not in but:
+                    index.setdefault(head.block, location)
     return index
 
 

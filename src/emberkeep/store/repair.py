@@ -48,13 +48,15 @@ def repair(store: Store, live: Tree, progress: Progress = silent) -> Repair:
         store.forget_index()
         hint = "make room or mend that, and repair again"
         with system_may_refuse("the store could not be mended", store.folder, hint):
+            format_line = store.format_mended
             packs = check_packs(store, lambda block: True, progress)
             store.replace_index(dict(packs.sound))
             aside = _put_aside(store)
             mending = _Mending(store, live, packs)
             mending.run()
     after = verify(store, progress=progress)
-    return Repair(len(packs.faults), mending.blocks, tuple(mending.mended), aside, after)
+    dropped = len(packs.faults) + format_line
+    return Repair(dropped, mending.blocks, tuple(mending.mended), aside, after)
 
 
 def _put_aside(store: Store) -> tuple[str, ...]:
@@ -91,9 +93,11 @@ class _Mending:
         self.store.replace_index({**self.packs.sound, **fresh}, without=self.packs.torn)
         for number in sorted(self.packs.torn):
             files.io.unlink(pack_path(self.store.packs, number))
-        with contextlib.suppress(FileNotFoundError):
-            files.io.unlink(self.store.folder / "seen")  # the next scan must not lean on what was damaged
+        for name in ("seen", "damaged"):  # the next scan must not lean on what was damaged; that is gone now
+            with contextlib.suppress(FileNotFoundError):
+                files.io.unlink(self.store.folder / name)
         files.io.sync_folder(self.store.packs)
+        self.store.forget_index()
 
     def _damaged(self) -> dict[str, list[str]]:
         """Paths of the damaged files by manifest; manifests that cannot be read are beyond help here."""

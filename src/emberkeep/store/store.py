@@ -3,12 +3,13 @@
 ::
 
     store/
-      format                 b"emberkeep store 3\\n"
+      format                 b"emberkeep store 3\\n", twice: where the two differ, it is damaged
       packs/NNNNNNNN.pack    blocks, see ``packs``
       snapshots/NNNNNN.manifest
       defaults/VERSION.manifest
       index                  cache, see ``index``
       seen                   cache, see ``seen``
+      damaged                places that are known to be damaged, see ``damage``
       lock, holder           one writer at a time; readers never wait
 
 A snapshot becomes visible by the rename of its manifest, after its pack is synced and renamed: a writer killed
@@ -22,7 +23,7 @@ import os
 import shutil
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import groupby
@@ -33,10 +34,11 @@ from blake3 import blake3
 
 from emberkeep import files
 from emberkeep.errors import Damage, Place, Refused, UnreadableInput, UsageError, system_may_refuse
+from emberkeep.store import damage, seen
 from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
-from emberkeep.store import seen
+from emberkeep.store import packs as pack_files
 from emberkeep.store.extents import HOLE, Extent
 from emberkeep.store.intake import Intake, Progress, Stream, silent
 from emberkeep.store.manifest import BESIDE, DEFAULTS, About, Held, Manifest
@@ -45,10 +47,13 @@ from emberkeep.store.pieces import Pieces
 from emberkeep.store.reuse import PIECE
 from emberkeep.trees import FILE, Entry, FolderTree, Skipped, Still, Tree
 
-FORMAT = b"emberkeep store 3\n"
+_LINE = b"emberkeep store 3\n"
+FORMAT = _LINE * 2
 OTHER = "this store was written by another version of Ember Keep"
 _SHRINKS = 0.25
 """Worlds and text rarely shrink to less than this share."""
+_ASKED_ABOUT = 8
+"""Files of a store that are asked which format they are of, where the store's own word for it is damaged."""
 _MANIFESTS = 3
 """Manifests kept at hand."""
 AT_HAND = 24 << 20
@@ -89,6 +94,8 @@ class Store:
         self.recent = Recent()
         self._manifests: dict[str, Manifest] = {}
         self._guard = threading.Lock()
+        self._damaged: set[damage.Spot] | None = None
+        self.format_damaged = self.format_mended = False
         if folder.exists():
             self._check_format()
 
@@ -97,12 +104,26 @@ class Store:
             found = (self.folder / "format").read_bytes()
         except FileNotFoundError:
             return
-        if found != FORMAT:
+        if found in (FORMAT, _LINE):  # the line alone, as it was first written
+            return
+        half = len(found) // 2
+        if (half and found[:half] == found[half:]) or not self._is_of_this_version():
             raise Refused(
                 OTHER,
                 place=Place(str(self.folder / "format")),
                 hint="update Ember Keep and try again",
             )
+        self.format_damaged = True
+
+    def _is_of_this_version(self) -> bool:
+        """Whether what the store holds is: each of its files tells its own format."""
+        there = [*self.packs.glob("*.pack"), *self.folder.glob("*/*.manifest")]
+        with contextlib.suppress(OSError):
+            for path in there[:_ASKED_ABOUT]:
+                with path.open("rb") as handle:
+                    if handle.read(len(manifests.MAGIC)).startswith((manifests.MAGIC, pack_files.MAGIC)):
+                        return True
+        return False
 
     def close(self) -> None:
         """Close open packs."""
@@ -114,12 +135,38 @@ class Store:
     def index(self) -> indexes.Index:
         """Where each block lies, loaded on first use."""
         if self._index is None:
-            self._index = indexes.load(self.folder / "index", self.packs)
+            self._index = self._loaded()
         return self._index
+
+    def _loaded(self) -> indexes.Index:
+        """The index without what is known to be damaged; of such blocks, any other copy."""
+        index = indexes.load(self.folder / "index", self.packs)
+        spots = {(spot.pack, spot.offset) for spot in self.damaged}
+        lost = {block for block, at in index.items() if (at.pack, at.offset) in spots} if spots else set()
+        if not lost:
+            return index
+        again = indexes.rebuild(self.packs, but=spots)
+        return {**{block: at for block, at in index.items() if block not in lost}, **again}
+
+    @property
+    def damaged(self) -> set[damage.Spot]:
+        """Places in the packs that are known to be damaged."""
+        if self._damaged is None:
+            self._damaged = damage.load(self.folder / "damaged", self.packs, self._reader)
+        return self._damaged
+
+    def note_damage(self, spots: Iterable[damage.Spot]) -> None:
+        """Lean on these places no more, and remember that, where the store may be written to and nobody else does."""
+        found = self.damaged | set(spots)
+        if not found:
+            return
+        self._damaged, self._index = found, None
+        with contextlib.suppress(Refused, OSError), self.writing():
+            damage.save(self.folder / "damaged", found)
 
     def forget_index(self) -> None:
         """Read the index anew when it is next asked for: another writer may have changed the store."""
-        self._index = None
+        self._index = self._damaged = None
 
     def replace_index(self, index: indexes.Index, without: Collection[int] = ()) -> None:
         """Go on with another index, and write it as the index of all packs but those of numbers ``without``."""
@@ -192,7 +239,13 @@ class Store:
             if raw is not None:
                 return raw
             location = self._located(block)
-        raw = self._reader.read(block, location)
+        try:
+            raw = self._reader.read(block, location)
+        except Damage:
+            with self._guard:
+                self.damaged.add(damage.Spot(location.pack, location.offset, block))
+                self.index.pop(block, None)
+            raise
         with self._guard:
             self.recent.put(block, raw)
         return raw
@@ -207,7 +260,7 @@ class Store:
         if location is not None and self._reader.there(location.pack):
             return location
         # another writer may have added packs, or put packs together, since the index was read
-        self._index = indexes.load(self.folder / "index", self.packs)
+        self._index = self._loaded()
         location = self._index.get(block)
         if location is None:
             raise Damage(f"block {block.hex()[:12]} is missing from the store", hint="run 'emberkeep verify'")
@@ -284,6 +337,9 @@ class Store:
         if not (self.folder / "format").exists():
             files.write_whole(self.folder / "format", [FORMAT])
         with files.alone(self.folder / "lock", self._is_held):
+            if self.format_damaged:
+                files.write_whole(self.folder / "format", [FORMAT])
+                self.format_damaged, self.format_mended = False, True
             files.write_whole(self.folder / "holder", [f"process {os.getpid()}\n".encode()])
             self._sweep()
             yield
@@ -357,7 +413,10 @@ class Store:
         kept, earlier = self._known(entries, remembered, None if rehash else live)
         self._check_room(sum(entry.size for path, entry in entries.items() if path not in kept))
         earlier = self._with_streams(earlier, streams)
+        suspect = len(self.damaged)
         held, intake = self._taken_in(tree, entries, kept, earlier, streams, progress)
+        if len(self.damaged) > suspect:
+            held = self._without_damage(tree, entries, held, intake, progress)
         own = [row for path, row in held.items() if not path.startswith(BESIDE)] if streams else held.values()
         about = replace(
             about,
@@ -373,6 +432,8 @@ class Store:
         data = manifests.serialize(manifest)
         self._write(about, data)
         self._at_hand(manifests.check_of(data), manifest)  # a run plans on from the snapshot that it has just taken
+        if self.damaged:  # also what was only met while files were compared with it
+            damage.save(self.folder / "damaged", self.damaged)
         if intake.pieces.fresh:
             self.index.update(intake.pieces.fresh)
             indexes.save(self.folder / "index", self.packs, self.index)
@@ -380,6 +441,28 @@ class Store:
             told = {path: live.stamps[path] for path in kept if path in live.stamps} | intake.stamps
             self._save_seen(manifest, data, told, "" if intake.unread or intake.unsettled or live.copied else scan)
         return Taken(about, skipped)
+
+    def _without_damage(
+        self,
+        tree: Tree,
+        entries: Mapping[str, Entry],
+        held: Mapping[str, Held],
+        intake: Intake,
+        progress: Progress,
+    ) -> dict[str, Held]:
+        """The rows of a snapshot in the making, where damage was met only while it was made: what leans on that is
+        taken in once more."""
+        fresh = intake.pieces.fresh
+        self.index.update(fresh)
+        whole = self._there(held)
+        lacking = {path: entry for path, entry in entries.items() if path in held and path not in whole}
+        again, further = self._taken_in(tree, lacking, {}, whole, (), progress)
+        fresh.update(further.pieces.fresh)
+        intake.stamps.update(further.stamps)
+        intake.unread += further.unread
+        intake.unsettled += further.unsettled
+        lost = lacking.keys() - again.keys()
+        return {path: again.get(path, row) for path, row in held.items() if path not in lost}
 
     def _with_streams(self, earlier: Mapping[str, Held], streams: Sequence[Stream]) -> Mapping[str, Held]:
         """What a new snapshot is compared with, and each stream's newest earlier one where that has none."""
@@ -404,7 +487,7 @@ class Store:
         kept: dict[str, Held] = {}
         if live is not None and manifests.check_of(base.data) == remembered.check:
             kept = _unwritten(entries, earlier, remembered.stamps(earlier), live.stamps)
-        if dict(remembered.packs) != indexes.sizes(self.packs):
+        if dict(remembered.packs) != indexes.sizes(self.packs) or self.damaged:
             kept, earlier = self._there(kept), self._there(earlier)
         return kept, earlier
 
@@ -433,7 +516,7 @@ class Store:
         ``ahead``: the scan was begun before it was known that no server runs."""
         if not scan or scan != remembered.scan:
             return None
-        if dict(remembered.packs) != indexes.sizes(self.packs):
+        if dict(remembered.packs) != indexes.sizes(self.packs) or self.damaged:
             return None
         try:
             data = self._bytes_of(self.manifest_path(remembered.snapshot))

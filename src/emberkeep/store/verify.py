@@ -10,9 +10,12 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from emberkeep.errors import Damage
+from emberkeep.errors import Damage, Refused, UsageError
+from emberkeep.errors import Place as ErrorPlace
 from emberkeep.store import extents as lists
+from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
+from emberkeep.store.damage import Spot
 from emberkeep.store.extents import HOLE, Place
 from emberkeep.store.index import Index
 from emberkeep.store.intake import Progress, silent
@@ -75,13 +78,45 @@ def verify(
     ``only``: check the files of that snapshot (``"7"`` or ``"defaults:4.2"``) and the blocks they use. ``share``:
     of the blocks, drawn with ``chance``, for a quick look; the heads of all are checked.
     """
+    for _ in range(_TRIES):
+        before = _state(store)
+        try:
+            found, packs = _looked(store, only, share, chance or random.Random(), progress)
+        except (FileNotFoundError, UsageError):  # what another program has just thinned, or put together with others
+            if _state(store) == before:
+                raise
+            store.forget_index()
+            continue
+        if found.sound or _state(store) == before:
+            store.note_damage({*packs.spots, *_within(packs.gaps, store.index)})
+            return found
+        store.forget_index()
+    raise Refused(
+        "another Ember Keep goes on changing this store, so it could not be looked at whole",
+        place=ErrorPlace(str(store.folder)),
+        hint="verify again when that has finished",
+    )
+
+
+_TRIES = 4
+
+
+def _state(store: Store) -> tuple[object, ...]:
+    """What a writer changes."""
+    return indexes.sizes(store.packs), manifest_names(store), [path.stat().st_ino for path in _manifests(store)]
+
+
+def _looked(
+    store: Store, only: str | None, share: float, draw: random.Random, progress: Progress
+) -> tuple[Verification, Packs]:
     names = manifest_names(store) if only is None else [only]
     wanted: set[BlockId] | None = None
     if only is not None:
         wanted = _used(store, only)
-    draw = chance or random.Random()
     packs = check_packs(store, lambda block: (wanted is None or block in wanted) and draw.random() < share, progress)
     faults = list(packs.faults)
+    if store.format_damaged:
+        faults.append("format: this line is not what was put there")
     files: list[DamagedFile] = []
     finder = Finder(store, packs.sound)
     for name in names:
@@ -90,12 +125,16 @@ def verify(
         except Damage as error:
             faults.insert(0, str(error))
             files.append(DamagedFile(name, "(all of it)", "its manifest is damaged"))
-    return Verification(len(names), packs.blocks, packs.bytes, tuple(faults), tuple(files), share)
+    return Verification(len(names), packs.blocks, packs.bytes, tuple(faults), tuple(files), share), packs
 
 
 def manifest_names(store: Store) -> list[str]:
     """All that the store holds: snapshots by number, then ``defaults:VERSION``."""
     return [*map(str, store.numbers()), *(f"defaults:{version}" for version in sorted(store.versions()))]
+
+
+def _manifests(store: Store) -> list[Path]:
+    return [manifest_file(store, name) for name in manifest_names(store)]
 
 
 def parted(name: str) -> tuple[str, bool]:
@@ -142,6 +181,9 @@ class Packs:
     faults: list[str] = field(default_factory=list)
     torn: set[int] = field(default_factory=set)
     """Packs with something in them that is not what was put there."""
+    spots: set[Spot] = field(default_factory=set)
+    """The blocks that are not what was put there."""
+    gaps: list[Gap] = field(default_factory=list)
 
 
 def check_packs(
@@ -180,6 +222,7 @@ def _entries(store: Store, number: int, found: Packs) -> Iterator[tuple[Head, Lo
         if isinstance(item, Gap):
             found.faults.append(f"packs/{number:08d}.pack: bytes {item.start} to {item.end} hold no sound entry")
             found.torn.add(number)
+            found.gaps.append(item)
             continue
         yield item
 
@@ -199,6 +242,14 @@ def _settle(found: Packs, head: Head, location: Location, sound: Future[bool]) -
     name = f"packs/{location.pack:08d}.pack"
     found.faults.append(f"{name}: the block at byte {location.offset} is not what was put there")
     found.torn.add(location.pack)
+    found.spots.add(Spot(location.pack, location.offset, head.block))
+
+
+def _within(gaps: Sequence[Gap], index: Index) -> Iterator[Spot]:
+    """The blocks that an index tells of where a pack holds no sound entry."""
+    for block, at in index.items() if gaps else ():
+        if any(gap.pack == at.pack and gap.start <= at.offset < gap.end for gap in gaps):
+            yield Spot(at.pack, at.offset, block)
 
 
 class Finder:
