@@ -35,9 +35,16 @@ _TELL_OF_RUNS = ("resume", "undo", "history")
 
 
 def _tell_of_waiting(keep: Keep) -> None:
+    from emberkeep.errors import UnreadableInput
     from emberkeep.runs.journal import Journal
 
-    run = Journal(keep.folder).waiting()
+    try:
+        run = Journal(keep.folder).waiting()
+    except UnreadableInput as error:  # told, and no hindrance to what needs no journal
+        from emberkeep.show.console import Screen
+
+        Screen().note(f"{error.faults[0]}; what it told of runs is not known")
+        return
     if run is None:
         return
     from emberkeep.show.console import Screen

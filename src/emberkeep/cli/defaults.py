@@ -9,6 +9,7 @@ from emberkeep.cli.context import answer, now, opened, the_keep
 from emberkeep.errors import UsageError
 from emberkeep.keep import Keep
 from emberkeep.runs import defaults
+from emberkeep.runs.journal import Journal
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, HEAD, Screen, cell, progress, table
 from emberkeep.store.store import Store
@@ -40,6 +41,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             return _record(args, screen, keep, store)
         if args.action == "drop":
             defaults.tree_of(store, args.version)
+            Journal(keep.folder).refuse_if_waiting()  # it may need them to go on
             store.drop(args.version, defaults=True)
             return answer(
                 args,

@@ -8,10 +8,10 @@ from pathlib import Path
 
 from emberkeep import files
 from emberkeep.cli.context import answer, now, opened, the_keep
-from emberkeep.errors import UsageError
+from emberkeep.errors import UnreadableInput, UsageError
 from emberkeep.keep import Keep
 from emberkeep.planning.growth import growth
-from emberkeep.runs.journal import Journal
+from emberkeep.runs.journal import Journal, Run
 from emberkeep.runs.snapshot import pin, snapshots
 from emberkeep.show import charts
 from emberkeep.show import snapshots as view
@@ -49,7 +49,11 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             done = "pinned; no thinning removes it" if about.pinned else "no longer pinned"
             return answer(args, 0, {"snapshot": about}, lambda: screen.line(f"Snapshot {about.label} is {done}."))
         found, faults = snapshots(store)
-    runs = Journal(keep.folder).runs()
+    runs: list[Run] = []
+    try:
+        runs = Journal(keep.folder).runs()
+    except UnreadableInput as error:  # the snapshots are there all the same
+        faults = [*faults, *map(str, error.faults)]
     code = 4 if faults else 0
     result = {"snapshots": found, "runs": runs, "faults": faults}
     return answer(args, code, result, lambda: view.history(screen, found, runs, faults, now(), keep.config.tz))

@@ -22,6 +22,6 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     with opened(keep) as store, progress("thin") as step:
         found = thin.plan(keep, store, now(), step)
-        freed = thin.carry_out(store, found, progress=step) if args.go else None
+        freed = thin.carry_out(keep, store, found, progress=step) if args.go else None
     result = {"verdicts": found.verdicts, "frees_about": found.frees, "done": bool(args.go), "freed": freed}
     return answer(args, 0, result, lambda: view.thinning(screen, found, freed, keep.config.tz))

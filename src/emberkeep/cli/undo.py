@@ -19,6 +19,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--accept-new", action="store_true", help=argparse.SUPPRESS
     )  # for a run that sent to a far host
     parser.add_argument("run", nargs="?", type=int, metavar="RUN", help="its number (default: the last one)")
+    parser.add_argument(
+        "--as-far-as-possible",
+        action="store_true",
+        help="put back what is whole, where the snapshot before the run is damaged, and be done with the run",
+    )
     add_go(parser, "put it back")
 
 
@@ -32,10 +37,11 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             from emberkeep.cli import mirror  # only where a far host is asked
 
             return mirror.take_back(args, screen, keep, store, which)
-        found = runs.to_undo(keep, store, args.run)
+        partly = bool(args.as_far_as_possible)
+        found = runs.to_undo(keep, store, args.run, partly=partly)
         if args.go:
             with progress("undo") as step:
-                before = runs.undo(keep, store, found, now, step)
+                before = runs.undo(keep, store, found, now, step, partly=partly)
     result = {
         "run": found.run,
         "plan": found.plan,

@@ -243,7 +243,7 @@ def _thin(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     try:
         found = thin.plan(keep, store, hands.clock())
         thin.check_clock(keep, found, hands.clock())
-        thin.carry_out(store, found)
+        thin.carry_out(keep, store, found)
     finally:
         store.close()
     return DONE, f"{len(found.going)} snapshots let go"

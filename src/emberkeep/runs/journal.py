@@ -27,8 +27,10 @@ A run's intent is on disk before its first act, its outcome after its last; so a
 from __future__ import annotations
 
 import json
+import shutil
 import sqlite3
-from collections.abc import Iterable, Iterator, Mapping
+import tempfile
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -143,6 +145,15 @@ class Came:
 WAITS, MISSED, FAILED = "waits", "missed", "failed"
 
 
+_COPIES = 5
+"""How often a journal is copied that somebody else is just writing to."""
+
+
+def _rows(uri: str, query: str, values: Sequence[object]) -> list[Any]:
+    with closing(sqlite3.connect(uri, timeout=10, uri=True)) as database:
+        return database.execute(query, values).fetchall()
+
+
 class Journal:
     """The journal in ``keep``; reading one that is not there yet finds no runs."""
 
@@ -159,17 +170,45 @@ class Journal:
                     database.execute(table)
                 yield database
         except sqlite3.Error as error:
-            raise UnreadableInput(
-                f"the journal cannot be read or written: {error}",
-                place=Place(str(self._file)),
-                hint="if it is damaged, move it aside; the snapshots do not depend on it",
-            ) from error
+            raise self._unusable("written", error) from error
+
+    def _unusable(self, what: str, error: Exception) -> UnreadableInput:
+        return UnreadableInput(
+            f"the journal cannot be {what}: {error}",
+            place=Place(str(self._file)),
+            hint="no snapshot depends on it: 'emberkeep restore REF --into DIR' gives back what each of them holds",
+        )
 
     def _ask(self, query: str, *values: object) -> list[Any]:
+        """Rows of the journal, which is only read: also where it may not be written to, and beside who writes."""
         if not self._file.exists():
             return []
-        with self._opened() as database:
-            return database.execute(query, values).fetchall()
+        try:
+            try:
+                return _rows(f"{self._file.absolute().as_uri()}?mode=ro", query, values)
+            except sqlite3.OperationalError as error:
+                if "no such table" in str(error):
+                    return []  # of an earlier version, that had none
+            with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
+                return _rows(self._copied(Path(room)).as_uri(), query, values)
+        except (sqlite3.Error, OSError) as error:
+            raise self._unusable("read", error) from error
+
+    def _copied(self, room: Path) -> Path:
+        """The journal and its log in a folder of ours: reading a log takes the right to write beside it."""
+        copy = room / self._file.name
+        for _ in range(_COPIES):
+            before = self._stands()
+            for path in (self._file, self._file.with_name(f"{self._file.name}-wal")):
+                if path.exists():
+                    shutil.copyfile(path, room / path.name)
+            if self._stands() == before:
+                break
+        return copy
+
+    def _stands(self) -> list[tuple[int, int]]:
+        there = [self._file.with_name(self._file.name + end) for end in ("", "-wal")]
+        return [(path.stat().st_size, path.stat().st_mtime_ns) for path in there if path.exists()]
 
     def _note(self, statement: str, *values: object) -> None:
         with self._opened() as database:

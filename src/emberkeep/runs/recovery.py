@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING
 
-from emberkeep.errors import Damage
+from emberkeep.errors import Damage, Refused, UsageError
 from emberkeep.keep import Keep
 from emberkeep.planned import Change, What
 from emberkeep.runs import restore, run
@@ -64,6 +64,18 @@ def selected(keep: Keep, tree: SnapshotTree, only: tuple[str, ...]) -> list[str]
     return [name for name in tree.manifest.about.databases if name in wanted]
 
 
+def target_of(room: Room) -> SnapshotTree:
+    """The snapshot that a restore puts back. Refused, with the way out, when it is gone or damaged."""
+    label = str(room.run.request["target"])
+    try:
+        return SnapshotTree(room.store, room.store.manifest(label), f"snapshot {label}")
+    except (Damage, UsageError) as error:
+        raise Refused(
+            f"the {room.run.words} cannot be finished: {error}",
+            hint="'emberkeep undo --go' takes back what it has done so far; that does not need it",
+        ) from None
+
+
 class RestoreStep(Step):
     """Make the folder, or a part of it, what a snapshot says. ``found``: the plan made beforehand, where there is
     one."""
@@ -82,7 +94,7 @@ class RestoreStep(Step):
         self.foreseen = found is not None
 
     def plan(self, room: Room) -> Plan:
-        tree = self._tree(room)
+        tree = target_of(room)
         wanted = restore.scope_of(tree.manifest, self.only, room.keep.config)
         before = room.before()
         found = self.found
@@ -94,16 +106,13 @@ class RestoreStep(Step):
         notes = tuple(f"database {name} as it was dumped" for name in self.databases)
         return Plan(tuple(changes), notes, touched=frozenset(map(beside, self.databases)))
 
-    def _tree(self, room: Room) -> SnapshotTree:
-        return SnapshotTree(room.store, room.store.manifest(self.target), f"snapshot {self.target}")
-
     def act(self, room: Room, plan: Plan) -> None:
         assert self.found is not None
-        room.faults += restore.apply(self.found, self._tree(room), progress=room.progress)
+        room.faults += restore.apply(self.found, target_of(room), progress=room.progress)
         if self.databases:
             from emberkeep.runs import databases  # only where there are some
 
-            databases.put_back_all(room.keep, self._tree(room), self.databases, room.progress)
+            databases.put_back_all(room.keep, target_of(room), self.databases, room.progress)
         if self.foreseen:  # else a part of it may have been done before the run was stopped
             found = self.found
             changed = (*found.write, *found.touch, *found.make, *found.replace, *found.remove)
@@ -131,7 +140,9 @@ def put_back(
     run.check(keep, found.plan, found.tree)
     label = found.tree.manifest.about.label
     names = tuple(one.name for one in found.databases)
-    request = {"target": label, "only": list(only), "databases": list(names)}
+    about = found.tree.manifest.about
+    limits = {"scope": list(about.scope), "roles": about.roles, "tiles": about.tiles}
+    request = {"target": label, "only": list(only), "databases": list(names), **limits}
     asked = Run(0, RESTORE, clock(), title=f"restore of snapshot {label}", request=request)
     room = Room(keep, store, journal, asked, clock, progress=progress)
     carried = steps(label, only, names, found.plan)
@@ -158,7 +169,7 @@ def resume(room: Room, *, stay: bool = False) -> Run:
         run.undo(room.keep, room.store, run.to_undo(room.keep, room.store, room.run.number), room.clock, room.progress)
         return room.run
     if room.run.kind == RESTORE:
-        tree = SnapshotTree(room.store, room.store.manifest(str(room.run.request["target"])), room.run.words)
+        tree = target_of(room)
         only = tuple(room.run.request.get("only", ()))
         wanted = restore.scope_of(tree.manifest, only, room.keep.config)
         run.check(room.keep, restore.plan(tree, room.keep.server, wanted), tree)

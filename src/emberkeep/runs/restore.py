@@ -16,7 +16,7 @@ from emberkeep import files
 from emberkeep.errors import Damage, Fault, Place, Refused
 from emberkeep.keep import Config
 from emberkeep.runs.snapshot import alike
-from emberkeep.servers.roles import selection
+from emberkeep.servers.roles import RoleTable, selection
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import Held, Manifest
 from emberkeep.store.store import SnapshotTree, Store
@@ -73,7 +73,14 @@ class RestorePlan:
 def scope_of(manifest: Manifest, only: Sequence[str], config: Config) -> Callable[[str], bool]:
     """Which paths a restore may touch: what the snapshot was limited to, and what ``only`` selects of that."""
     about = manifest.about
-    taken = selection(about.scope, about.roles, about.tiles) if about.scope else None
+    return within(about.scope, about.roles, about.tiles, only, config)
+
+
+def within(
+    scope: Sequence[str], roles: RoleTable, tiles: str, only: Sequence[str], config: Config
+) -> Callable[[str], bool]:
+    """The same, by what a snapshot was limited to: its selectors, and the roles and tile names they are read by."""
+    taken = selection(scope, roles, tiles) if scope else None
     asked = selection(only, config.roles, config.world.tiles) if only else None
     return lambda path: (taken is None or taken(path)) and (asked is None or asked(path))  # "" is the folder itself
 
@@ -269,8 +276,11 @@ def _removable(
     return (entry for entry in extra if entry.kind is not FOLDER or entry.path not in staying)
 
 
-def check_whole(plan: RestorePlan, snapshot: SnapshotTree) -> None:
-    """Read all that will be written; Damage, naming every file, before anything is touched."""
+ELSEWHERE = "restore the rest with --only, or --into another folder"
+
+
+def check_whole(plan: RestorePlan, snapshot: SnapshotTree, hint: str = ELSEWHERE) -> None:
+    """Read all that will be written; Damage, naming every file, before anything is touched. ``hint``: the way on."""
     faults = []
     for entry in plan.write:
         if entry.kind is not FILE or entry.same_as:
@@ -279,7 +289,6 @@ def check_whole(plan: RestorePlan, snapshot: SnapshotTree) -> None:
             for _ in snapshot.chunks(entry.path):
                 pass
         except Damage as error:
-            hint = "restore the rest with --only, or --into another folder"
             faults += [Fault(fault.what, fault.place, hint) for fault in error.faults]
     if faults:
         raise Damage.gathered(tuple(faults))

@@ -510,10 +510,14 @@ class Undoing:
     databases: tuple[str, ...] = ()
 
 
-def to_undo(keep: Keep, store: Store, number: int | None) -> Undoing:
+PARTLY = "'emberkeep undo --as-far-as-possible --go' puts back what it can, and lets other runs begin"
+
+
+def to_undo(keep: Keep, store: Store, number: int | None, *, partly: bool = False) -> Undoing:
     """What taking a run back would do: the interrupted one, the last one, or run ``number``.
 
-    Refused for an older run when something that it left was changed since, and names it.
+    Refused for an older run when something that it left was changed since, and names it. Damage when the snapshot
+    before it cannot be read; with ``partly``, all then stays as it is.
     """
     journal = Journal(keep.folder)
     run = which(journal, number)
@@ -527,7 +531,13 @@ def to_undo(keep: Keep, store: Store, number: int | None) -> Undoing:
         paths = journal.touched(run).keys()
         tree = _tree(store, run.before)
         return Undoing(run, restore.plan(tree, keep.server, lambda path: path in paths))
-    tree = _tree(store, run.before)
+    try:
+        tree = _tree(store, run.before)
+    except (Damage, UsageError) as error:
+        if partly:
+            return Undoing(run, None)
+        lost = f"snapshot {run.before}, which taking back the {run.words} needs, cannot be read: {error}"
+        raise Damage(lost, hint=PARTLY) from None
     return Undoing(run, undo_plan(keep, store, run, journal), tuple(databases_of(run, journal, tree)))
 
 
@@ -599,20 +609,30 @@ def _scope(keep: Keep, store: Store, run: Run, journal: Journal) -> Callable[[st
     if run.whole:
         return lambda path: True
     if run.kind == RESTORE:
-        manifest = store.manifest(str(run.request["target"]))
-        return restore.scope_of(manifest, tuple(run.request.get("only", ())), keep.config)
+        return _restored(keep, store, run)
     paths = {*journal.touched(run), *run.request.get("paths", ())}
     return lambda path: path in paths
 
 
-def undo(keep: Keep, store: Store, found: Undoing, clock: Clock, progress: Progress = silent) -> About | None:
-    """Take a run back. One that had come to its end is snapshotted first, so that this can be taken back too."""
+def _restored(keep: Keep, store: Store, run: Run) -> Callable[[str], bool]:
+    """What a restore may have touched: by the journal alone, as its snapshot may be gone."""
+    limits, only = run.request, tuple(run.request.get("only", ()))
+    if "scope" not in limits:  # a journal of before it told them
+        return restore.scope_of(store.manifest(str(limits["target"])), only, keep.config)
+    return restore.within(limits["scope"], limits["roles"], limits["tiles"], only, keep.config)
+
+
+def undo(
+    keep: Keep, store: Store, found: Undoing, clock: Clock, progress: Progress = silent, *, partly: bool = False
+) -> About | None:
+    """Take a run back. One that had come to its end is snapshotted first, so that this can be taken back too. Damage,
+    and nothing touched, when not all can be put back; with ``partly`` what can be is first."""
     run, journal = found.run, Journal(keep.folder)
     if found.plan is None:
         journal.end(run, UNDONE, clock())
         return None
     tree = _tree(store, run.before)
-    check(keep, found.plan, tree)
+    check(keep, found.plan, tree, PARTLY, partly=partly)
     before, plan = None, found.plan
     if run.state == DONE:
         note = f"before undoing run {run.number}"
@@ -634,12 +654,20 @@ def undo(keep: Keep, store: Store, found: Undoing, clock: Clock, progress: Progr
     return before
 
 
-def check(keep: Keep, plan: restore.RestorePlan, tree: SnapshotTree) -> None:
-    """What must be so before a snapshot is put back in place."""
+def check(
+    keep: Keep,
+    plan: restore.RestorePlan,
+    tree: SnapshotTree,
+    hint: str = restore.ELSEWHERE,
+    *,
+    partly: bool = False,
+) -> None:
+    """What must be so before a snapshot is put back in place; ``partly``: damage in it is none of it."""
     refuse_if_running(keep, "it would write over what is put back")
     restore.check_names(plan, tree)
     restore.check_room(plan)
-    restore.check_whole(plan, tree)
+    if not partly:
+        restore.check_whole(plan, tree, hint)
 
 
 def _tree(store: Store, label: str) -> SnapshotTree:

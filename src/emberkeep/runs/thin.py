@@ -57,6 +57,11 @@ def check_clock(keep: Keep, found: Thinning, now: datetime) -> None:
         )
 
 
-def carry_out(store: Store, found: Thinning, progress: Progress = silent) -> Freed:
-    """Let the snapshots go and free their space; also what earlier, interrupted thinning left."""
-    return release(store, found.going, progress)
+def carry_out(keep: Keep, store: Store, found: Thinning, progress: Progress = silent) -> Freed:
+    """Let the snapshots go and free their space; also what earlier, interrupted thinning left. What a run has come to
+    need, or somebody has pinned, since the plan was made stays."""
+    with store.writing():
+        needed = Journal(keep.folder).needed()
+        there = set(map(str, store.numbers()))
+        going = [label for label in found.going if label in there - needed and not store.about(label).pinned]
+        return release(store, going, progress)

@@ -154,7 +154,9 @@ def resuming(screen: Screen, run: Run, left: Preview | None, done: bool, zone: t
 def undoing(screen: Screen, found: Undoing, done: bool, zone: tzinfo) -> None:
     """What taking a run back does, or did."""
     heading(screen, found.run, zone)
-    if found.plan is None:
+    if found.plan is None and found.run.before:
+        screen.line("What stood there before it cannot be read any more: all stays as it is.", ASKS)
+    elif found.plan is None:
         screen.line("It had not changed anything yet.")
     else:
         restore_plan(screen, found.plan, done)

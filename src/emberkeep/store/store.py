@@ -19,6 +19,7 @@ at any instant leaves the earlier snapshots whole and nothing else that counts.
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import shutil
 import threading
@@ -95,6 +96,7 @@ class Store:
         self._manifests: dict[str, Manifest] = {}
         self._guard = threading.Lock()
         self._damaged: set[damage.Spot] | None = None
+        self._holding = False
         self.format_damaged = self.format_mended = False
         if folder.exists():
             self._check_format()
@@ -331,18 +333,42 @@ class Store:
 
     @contextlib.contextmanager
     def writing(self) -> Iterator[None]:
-        """Hold the store's one writer's place; Refused, naming the holder, when somebody else has it."""
-        for folder in (self.folder, self.packs, self.folder / "snapshots", self.folder / "defaults"):
-            files.make_folder(folder)
-        if not (self.folder / "format").exists():
-            files.write_whole(self.folder / "format", [FORMAT])
-        with files.alone(self.folder / "lock", self._is_held):
-            if self.format_damaged:
-                files.write_whole(self.folder / "format", [FORMAT])
-                self.format_damaged, self.format_mended = False, True
-            files.write_whole(self.folder / "holder", [f"process {os.getpid()}\n".encode()])
-            self._sweep()
+        """Hold the store's one writer's place; Refused, naming the holder, when somebody else has it. Who holds it
+        by this very object may ask again."""
+        if self._holding:
             yield
+            return
+        with self._may_be_written():
+            for folder in (self.folder, self.packs, self.folder / "snapshots", self.folder / "defaults"):
+                files.make_folder(folder)
+            if not (self.folder / "format").exists():
+                files.write_whole(self.folder / "format", [FORMAT])
+        with files.alone(self.folder / "lock", self._is_held):
+            with self._may_be_written():
+                if self.format_damaged:
+                    files.write_whole(self.folder / "format", [FORMAT])
+                    self.format_damaged, self.format_mended = False, True
+                files.write_whole(self.folder / "holder", [f"process {os.getpid()}\n".encode()])
+                self._sweep()
+            self._holding = True
+            try:
+                yield
+            finally:
+                self._holding = False
+
+    @contextlib.contextmanager
+    def _may_be_written(self) -> Iterator[None]:
+        """Refused where the store is only to be read."""
+        try:
+            yield
+        except OSError as error:
+            if error.errno not in (errno.EROFS, errno.EACCES, errno.EPERM):
+                raise
+            raise Refused(
+                f"the keep cannot be written to: {error.strerror}",
+                place=Place(str(error.filename or self.folder)),
+                hint="what only reads works all the same: history, verify, diff, restore --into, export",
+            ) from None
 
     def _is_held(self) -> Refused:
         try:

@@ -1,0 +1,125 @@
+"""A keep that may only be read, on a disk gone read-only or of another user, gives back all that it holds."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sqlite3
+import subprocess
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
+from pathlib import Path
+
+import pytest
+
+from emberkeep.runs.journal import Journal
+from tests.conftest import KEEP, tree_state
+from tests.program import Program, run_program
+
+
+@contextmanager
+def read_only(folder: Path) -> Iterator[None]:
+    """The folder on a disk that was made read-only."""
+    if os.name == "nt" or os.geteuid() != 0 or not shutil.which("mount"):
+        pytest.skip("only root makes a disk read-only")
+    mount = ["mount", "--bind", str(folder), str(folder)]
+    if subprocess.run(mount, capture_output=True, check=False).returncode:
+        pytest.skip("nothing may be mounted here")
+    try:
+        subprocess.run(["mount", "-o", "remount,ro,bind", str(folder)], check=True)
+        with pytest.raises(OSError, match="Read-only"):
+            (folder / "written").write_text("x")
+        yield
+    finally:
+        subprocess.run(["umount", str(folder)], check=True)
+
+
+READING = (
+    ["history"],
+    ["history", "--run", "1"],
+    ["verify"],
+    ["restore", "1", "--into", "elsewhere"],
+    ["restore", "1"],
+    ["undo"],
+    ["export", "1", "out.zip"],
+    ["diff", "1", "live"],
+    ["survey"],
+    ["defaults", "list"],
+    ["thin"],
+)
+
+
+def test_every_reading_command_works_on_a_disk_gone_read_only(keeper: Program, place: Path, server: Path) -> None:
+    keeper("snapshot")
+    held = tree_state(server)
+    (server / "keeper.properties").write_text("changed\n")
+    assert keeper("restore", "1", "--go").code == 0
+    (server / "keeper.properties").write_text("changed\n")
+    usual = {tuple(line): keeper(*line) for line in READING}
+    shutil.rmtree(place / "elsewhere")
+    (place / "out.zip").unlink()
+    with read_only(place / KEEP):
+        for line in READING:
+            done = keeper(*line)
+            assert done.code == usual[tuple(line)].code, (line, done.err)
+            assert "Run 1" not in usual[tuple(line)].out or "Run 1" in done.out
+        refused = keeper("snapshot")
+        assert (refused.code, "Traceback" in refused.err) == (3, False), refused.err
+    given = {path: state for path, state in tree_state(place / "elsewhere").items() if path != "."}
+    assert given == {path: state for path, state in held.items() if path != "."}
+
+
+def test_a_journal_with_a_log_that_nobody_wrote_into_it_yet_is_read_whole(keeper: Program, place: Path) -> None:
+    """As a program that was killed leaves it."""
+    keeper("snapshot")
+    (place / "gannet-rock" / "new").write_text("x")
+    keeper("restore", "1", "--go")
+    journal = place / KEEP / "journal.db"
+    with closing(sqlite3.connect(journal)) as held_open:
+        held_open.execute("pragma wal_autocheckpoint = 0")
+        held_open.execute("update run set ended = '2031-01-01T00:00:00+00:00'")
+        held_open.commit()
+        for end in ("", "-wal"):
+            shutil.copy(f"{journal}{end}", place / f"left.db{end}")
+    for end in ("", "-wal", "-shm"):
+        journal.with_name(f"journal.db{end}").unlink(missing_ok=True)
+    for end in ("", "-wal"):
+        shutil.move(place / f"left.db{end}", f"{journal}{end}")
+    with read_only(place / KEEP):
+        (run,) = Journal(place / KEEP).runs()
+    assert run.ended is not None and run.ended.year == 2031
+
+
+def test_a_damaged_journal_keeps_no_snapshot_back(keeper: Program, place: Path) -> None:
+    keeper("snapshot", "--note", "kept")
+    (place / "gannet-rock" / "new").write_text("since")
+    (place / KEEP / "journal.db").write_bytes(b"nonsense" * 2000)
+    told = keeper("history")
+    assert (told.code, "kept" in told.out) == (4, True)
+    for line in (["history"], ["undo"], ["restore", "kept", "--go"], ["resume"]):
+        done = keeper(*line)
+        assert done.code in (2, 4), (line, done.err)
+        assert "aside" not in done.err + done.out
+    assert "restore REF --into DIR" in keeper("undo").err
+    assert keeper("restore", "kept", "--into", "elsewhere").code == 0
+
+
+def test_another_user_who_may_read_reads(keeper: Program, place: Path) -> None:
+    if os.name == "nt" or os.geteuid() != 0 or not shutil.which("setpriv"):
+        pytest.skip("only root becomes another user")
+    keeper("snapshot")
+    for path in [place / KEEP, *(place / KEEP).rglob("*")]:
+        path.chmod(0o755 if path.is_dir() else 0o644)
+    for parent in (place, *place.parents):
+        if not parent.stat().st_mode & 0o001:
+            parent.chmod(parent.stat().st_mode | 0o011)
+    from tests.program import command_line, process_environment
+
+    line = ["setpriv", "--reuid=65534", "--regid=65534", "--clear-groups", "--"]
+    for words, code in ((["history"], 0), (["verify"], 0), (["restore", "1", "--into", "x"], 5)):
+        done = subprocess.run(
+            [*line, *command_line("--keep", place / KEEP, *words)],
+            cwd=place, env=process_environment({"HOME": "/"}), capture_output=True, text=True, check=False,
+        )  # fmt: skip
+        assert (done.returncode, "Traceback" in done.stderr) == (code, False), (words, done.stderr)
+    assert run_program("--keep", place / KEEP, "history", cwd=place).code == 0
