@@ -60,7 +60,7 @@ def run_process(*words: str | Path, cwd: Path, environment: Mapping[str, str] | 
     """The program as a process, to its end."""
     how = {"capture_output": True, "timeout": 120, **how}
     done = subprocess.run(command_line(*words), cwd=cwd, env=process_environment(environment), check=False, **how)
-    return Ran(done.returncode, done.stdout.decode("utf-8"), done.stderr.decode("utf-8"))
+    return Ran(done.returncode, *(told.decode("utf-8", "backslashreplace") for told in (done.stdout, done.stderr)))
 
 
 _in_use = threading.Lock()

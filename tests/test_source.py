@@ -17,6 +17,7 @@ PACKAGE = Path(emberkeep.__file__).parent
 
 CAUGHT_WHOLE = {
     "cli/main.py": 1,  # nothing reaches a user as a traceback
+    "runs/run.py": 1,  # a run that failed by a fault of ours is taken back like any other
     "remote/ftp.py": 2,  # closing a connection must never hide why it is closed, whatever state it is in
     "remote/sftp.py": 2,
     "remote/places.py": 1,  # each package of object storage has a tree of errors of its own

@@ -60,7 +60,9 @@ def opened(keep: Keep) -> closing[Store]:
 
 
 def answer(args: argparse.Namespace, code: int, result: dict[str, Any], text: Callable[[], None]) -> int:
-    """Give the result as JSON where asked, else as text; returns ``code``."""
+    """Give the result as JSON where asked, else as text; returns ``code``. From here on nothing is done that could
+    fail: what goes wrong in showing it changes the code no more."""
+    args.outcome = code
     if args.json:
         from emberkeep.show.console import document
         from emberkeep.show.plain import plain

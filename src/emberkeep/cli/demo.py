@@ -62,7 +62,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         return answer(args, 0, result, lambda: screen.line(f"The sample server stands in {folder / sample.SERVER}"))
 
     def say(text: str) -> None:
-        screen.line(text, HEAD if text.startswith(("\n$", "\n===")) else "")
+        for line in text.split("\n"):
+            screen.line(line, HEAD if line.startswith(("$", "===")) else "")
         screen.out.file.flush()
 
     say(f"The sample server Gannet Rock and the releases of its game stand in {folder}")

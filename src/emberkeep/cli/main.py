@@ -44,6 +44,8 @@ COMMANDS = {
     "watch": "follow the server's log until it is ready",
 }
 INTERRUPTED = 130
+FAULT = 70
+"""A fault of ours, of which nobody knows how far it came; the number is that of sysexits.h for it."""
 
 
 def parser_for(command: str | None, *, alone: bool = False) -> argparse.ArgumentParser:
@@ -54,7 +56,7 @@ def parser_for(command: str | None, *, alone: bool = False) -> argparse.Argument
         description="Takes a survival game server safely across an update. "
         "Nothing in a server folder changes without --go.",
         epilog="exit codes: 0 done, 1 something waits for you, 2 wrong call or unreadable input, "
-        "3 refused for safety, 4 damage found, 5 failed and taken back, 130 interrupted",
+        "3 refused for safety, 4 damage found, 5 failed and taken back, 70 a fault of ours, 130 interrupted",
     )
     parser.add_argument("--version", action="version", version=f"emberkeep {__version__}")
     parser.add_argument(
@@ -93,6 +95,9 @@ def _module(name: str) -> Any:
 
 def main(arguments: Sequence[str]) -> int:
     """Run one command and return its exit code."""
+    from emberkeep.show.console import take_anything
+
+    take_anything()
     command = next((word for word in arguments if word in COMMANDS), None)
     words = arguments[2:] if arguments[:1] == ["--keep"] else arguments
     parser = parser_for(command, alone=words[:1] == [command])
@@ -101,8 +106,9 @@ def main(arguments: Sequence[str]) -> int:
         parser.print_help()
         return 0
     ahead = getattr(_module(args.command), "ahead", None)
+    args.outcome = None
     with ahead(args) if ahead else contextlib.nullcontext() as args.ahead:
-        return _run(args, arguments)
+        return _flushed(args, _run(args, arguments))
 
 
 def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:
@@ -131,20 +137,44 @@ def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:
     except BrokenPipeError:
         # Whoever read our output has gone; the interpreter must not complain about that when it flushes at exit.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
+        return _outcome(args, 0)
     except OSError as error:
         if args.debug:
             raise
-        screen.error(
-            EmberKeepError(f"the system refused: {error.strerror or error} ({error.filename or 'no file named'})")
-        )
-        return 2
+        what = f"{error.strerror or error} ({error.filename or 'no file named'})"
+        if args.outcome is not None:
+            screen.error(EmberKeepError(f"it was done, and could not be shown: {error.strerror or error}"))
+        else:
+            screen.error(EmberKeepError(f"the system refused: {what}"))
+        return _outcome(args, 2)
     except Exception as error:
         if args.debug:
             raise
         what = f"a fault in Ember Keep itself: {type(error).__name__}: {error}"
-        screen.error(EmberKeepError(what, hint="run the same with --debug and send what it prints"))
-        return 5
+        done = "it was done, and could not be shown; " if args.outcome is not None else ""
+        hint = "run the same with --debug and send what it prints; 'emberkeep history' tells whether a run waits"
+        screen.error(EmberKeepError(f"{done}{what}", hint=hint))
+        return _outcome(args, FAULT)
+
+
+def _outcome(args: argparse.Namespace, code: int) -> int:
+    """The exit code of what was done, where it had been done before something went wrong, else ``code``."""
+    return code if args.outcome is None else int(args.outcome)
+
+
+def _flushed(args: argparse.Namespace, code: int) -> int:
+    """``code``, once what was printed has gone out; that it cannot is told, and changes no code."""
+    from emberkeep.errors import EmberKeepError
+    from emberkeep.show.console import Screen
+
+    try:
+        sys.stdout.flush()
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+    except OSError as error:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        Screen().error(EmberKeepError(f"it was done, and could not be shown: {error.strerror or error}"))
+    return code
 
 
 def entry() -> None:

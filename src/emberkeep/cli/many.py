@@ -21,7 +21,7 @@ from emberkeep.show.console import Screen, progress
 
 AT_ONCE = 4
 """Keeps that are worked on at the same time."""
-FAULT = 5
+FAULT = 70
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,7 @@ from typing import Any
 from emberkeep.comparing.fit import LEAST_SHARE
 from emberkeep.documents import formats
 from emberkeep.errors import Place, Refused, UnreadableInput, UsageError
-from emberkeep.keep import Keep
+from emberkeep.keep import Config, Keep
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging import orders
 from emberkeep.merging.answers import GIVEN, REMEMBERED, Answer, Answers
@@ -23,7 +23,7 @@ from emberkeep.planned import Planned
 from emberkeep.runs import defaults
 from emberkeep.runs.journal import MERGE, Journal, Run
 from emberkeep.runs.run import Clock, FileStep, Notes, Plan, Room, SnapshotStep, Step, carry_out
-from emberkeep.servers.databases import meant
+from emberkeep.servers.databases import ROLE
 from emberkeep.servers.process import refuse_if_running
 from emberkeep.servers.roles import require_some, selection
 from emberkeep.servers.versions import ordering
@@ -115,7 +115,7 @@ def merge_keep(
     selected = selection(wanted.only, config.roles, config.world.tiles) if wanted.only else None
     paths = defaults.merged_paths(keep, before, after)
     chosen = [path for path in paths if selected is None or selected(path)]
-    if selected is not None and not (of_tables and meant(wanted.only, config.databases)):
+    if selected is not None and not (of_tables and _tables_meant(wanted.only, config)):
         require_some(wanted.only, selected, paths, "what is merged")
     with formats.read_once(wanted.checked):
         merged = merge_trees(
@@ -133,6 +133,11 @@ def merge_keep(
         idle = tuple(name for name in merged.idle if not any(name in item.met for item in tables))
         merged = replace(merged, files=(*merged.files, *tables), idle=idle)
     return replace(answers.completed(merged), breaches=breaches)
+
+
+def _tables_meant(only: Sequence[str], config: Config) -> bool:
+    """Whether selectors mean a database of which tables are merged."""
+    return any(one.defaults and not {ROLE, f"{ROLE}/{one.name}"}.isdisjoint(only) for one in config.databases.all)
 
 
 def _tables(keep: Keep, wanted: Request, answers: Answers, before: Tree, after: Tree, live: Tree) -> list[FileMerge]:

@@ -338,6 +338,8 @@ def _through(room: Room, steps: Sequence[Step], stay: bool) -> Run:
         if isinstance(error, Interrupted):
             raise
         raise _failed(room, step, error, stay) from error
+    except Exception as error:  # a fault of ours: what the run did so far goes back like any other's
+        raise _failed(room, step, _fault_of_ours(error), stay) from error
     _record_left(room)
     room.journal.end(room.run, DONE, room.clock())
     return replace(room.run, state=DONE)
@@ -435,6 +437,11 @@ def _stopped(room: Room) -> EmberKeepError:
     if _taken_back(room):
         return Interrupted(f"the {room.run.words} was interrupted; all was put back as it was")
     return Interrupted(f"the {room.run.words} was interrupted, and not all could be put back", hint=FINISHES)
+
+
+def _fault_of_ours(error: Exception) -> EmberKeepError:
+    what = f"a fault in Ember Keep itself: {type(error).__name__}: {error}"
+    return RunFailed(what, hint="run the same with --debug and send what it prints")
 
 
 def _failed(room: Room, step: Step, error: EmberKeepError | OSError, stay: bool) -> EmberKeepError:
