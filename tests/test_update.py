@@ -55,6 +55,24 @@ def test_a_whole_update_day_and_back(rock: Rock) -> None:
     assert rock.run("start", "--go").code == 0  # and the old one starts again
 
 
+@pytest.mark.parametrize("target", ["there", "gone"])
+def test_after_going_back_by_a_restore_the_same_update_goes_on(rock: Rock, target: str) -> None:
+    """The journal tells of an update, and the saves are no longer what that made of them."""
+    state = tree_state(rock.server)
+    assert rock.run("snapshot", "--note", "as it was").code == 0
+    assert rock.update("--no-start", "--go").code == 1  # questions wait
+    assert rock.run("restore", "as it was", "--only", "settings", "--go").code == 0
+    again = rock.update("--no-start")
+    assert (again.code, "4.3" in again.err) == (3, True), again.err  # settings alone are no saves
+    assert rock.run("restore", "as it was", "--go").code == 0
+    assert tree_state(rock.server) == state
+    if target == "gone":
+        (rock.keep / "store" / "snapshots" / "000001.manifest").unlink()
+    seen = rock.update("--no-start", "--go")
+    assert seen.code == 1, seen.err
+    assert (rock.server / "outer-skerries" / "anchorage.4096.770421.18.isle").exists()
+
+
 def test_a_preview_changes_nothing_and_names_every_file(rock: Rock) -> None:
     before = tree_state(rock.place)
     done = rock.update("--json")

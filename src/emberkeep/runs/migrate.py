@@ -6,23 +6,24 @@ import re
 import subprocess
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 from emberkeep import globs
 from emberkeep.archives import open_source
 from emberkeep.comparing import landmarks
-from emberkeep.errors import Place, Refused, RunFailed
+from emberkeep.errors import Damage, Place, Refused, RunFailed, UsageError
 from emberkeep.keep import Config, Keep
 from emberkeep.migrating import apply
 from emberkeep.migrating.recipe import Program, Recipe, RecipeStep, Renumber, Sql, chain, read_all, require_known
 from emberkeep.migrating.vendor import natural
-from emberkeep.runs import defaults, snapshot
-from emberkeep.runs.journal import DONE, Journal
+from emberkeep.runs import defaults, restore, snapshot
+from emberkeep.runs.journal import DONE, RESTORE, Journal, Run
 from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step
 from emberkeep.runs.serving import LandmarkStep, MeasureStep
 from emberkeep.servers.lifecycle import in_words
+from emberkeep.servers.roles import Roles
 from emberkeep.servers.versions import find, ordering
 from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree, Tree, read
@@ -63,9 +64,9 @@ def saves_version(keep: Keep, store: Store, told: str | None) -> str:
     release that reads the number they carry, else the engine's."""
     if told:
         return told
-    for run in reversed(Journal(keep.folder).runs()):
-        if run.state == DONE and run.kind in (KIND, "update"):
-            return str(run.request["new"])
+    last = _last_raised(keep, store)
+    if last is not None:
+        return str(last.request["new"])
     live = FolderTree(keep.require_server())
     engine = engine_version(keep.config, live)
     carried = [number for _, number in apply.numbered(Renumber("", 0, 0), live, keep.config)]
@@ -79,6 +80,50 @@ def saves_version(keep: Keep, store: Store, told: str | None) -> str:
         if older:
             return max(older, key=ordering)
     return engine
+
+
+def _last_raised(keep: Keep, store: Store) -> Run | None:
+    """The run that made the saves what they are: the last migration or update, before the moment that they were put
+    back to where they were; None where they came from elsewhere since, or nothing tells."""
+    until: datetime | None = None
+    for run in reversed(Journal(keep.folder).runs()):
+        if run.state != DONE or (until is not None and (run.ended is None or run.ended > until)):
+            continue
+        if run.kind in (KIND, "update"):
+            return run
+        if run.kind in ("import", "carry"):
+            return None
+        if run.kind == RESTORE and _put_saves_back(keep, run):
+            until = _taken(store, run)
+            if until is None:
+                return None
+    return None
+
+
+SAVES = ("world", "players", "progress")
+"""Roles whose files are of some version."""
+
+
+def _put_saves_back(keep: Keep, run: Run) -> bool:
+    """Whether a restore may have put saves back."""
+    limits = run.request
+    only = tuple(limits.get("only", ()))
+    wanted = restore.within(
+        limits.get("scope", ()), limits.get("roles", ()), limits.get("tiles", ""), only, keep.config
+    )
+    roles = Roles(keep.config.roles)
+    return any(roles.of(path) in SAVES and wanted(path) for path in FolderTree(keep.server).entries())
+
+
+def _taken(store: Store, run: Run) -> datetime | None:
+    """When the snapshot was taken that a restore put back; None where nothing tells any more."""
+    told = run.request.get("taken")
+    if told:
+        return datetime.fromisoformat(told)
+    try:
+        return store.about(str(run.request["target"])).taken
+    except (Damage, UsageError):
+        return None
 
 
 def engine_number(config: Config, tree: Tree) -> int | None:

@@ -141,7 +141,7 @@ def put_back(
     label = found.tree.manifest.about.label
     names = tuple(one.name for one in found.databases)
     about = found.tree.manifest.about
-    limits = {"scope": list(about.scope), "roles": about.roles, "tiles": about.tiles}
+    limits = {"scope": list(about.scope), "roles": about.roles, "tiles": about.tiles, "taken": about.taken.isoformat()}
     request = {"target": label, "only": list(only), "databases": list(names), **limits}
     asked = Run(0, RESTORE, clock(), title=f"restore of snapshot {label}", request=request)
     room = Room(keep, store, journal, asked, clock, progress=progress)
