@@ -179,8 +179,8 @@ class PowerCut(FaultyIO):
         if saved is not None:
             self._names.append((path.parent, lambda: _again(saved, path)))
 
-    def mkdir(self, path: Path) -> None:
-        super().mkdir(path)
+    def mkdir(self, path: Path, mode: int = 0o777) -> None:
+        super().mkdir(path, mode)
         self._names.append((path.parent, lambda: shutil.rmtree(path, ignore_errors=True)))
 
     def rmdir(self, path: Path) -> None:

@@ -20,11 +20,19 @@ from pathlib import Path
 from typing import BinaryIO, NamedTuple, cast
 
 from emberkeep.errors import Place, Refused
-from emberkeep.scan import TEMPORARY
+from emberkeep.scan import TEMPORARY, Root
+
+PRIVATE, PRIVATE_FOLDER = 0o600, 0o700
+"""Modes of what only its owner may read: all that we make, until it is given another."""
+_UMASK = os.umask(0)
+os.umask(_UMASK)
+SHARED = 0o666 & ~_UMASK
+"""The mode of a file that is made for others too: as the umask says."""
 
 
 class SystemIO:
-    """The writing calls of the operating system, one method each."""
+    """The writing calls of the operating system, one method each. Within an :func:`anchored` folder they go by
+    descriptors from there, and follow nothing."""
 
     unsynced: set[str] | None = None
     """Within a :func:`durable` block: folders in which names came, went or changed since they were last synced."""
@@ -35,7 +43,7 @@ class SystemIO:
 
     def create(self, path: str | Path) -> BinaryIO:
         self._changed(path)
-        return cast(BinaryIO, open(path, "xb", buffering=0))  # noqa: PTH123 - paths of text are quicker
+        return _opened(path, "xb", os.O_CREAT | os.O_EXCL)
 
     def write(self, handle: BinaryIO, data: bytes) -> None:
         left = memoryview(data)
@@ -56,14 +64,15 @@ class SystemIO:
     def reopen(self, path: str | Path) -> BinaryIO:
         """A file that was written and closed before, to be synced."""
         # only Windows asks for the right to write of who syncs
-        return cast(BinaryIO, open(path, "r+b" if os.name == "nt" else "rb", buffering=0))  # noqa: PTH123
+        return _opened(path, "r+b" if os.name == "nt" else "rb", 0)
 
     def sync_folder(self, path: str | Path) -> None:
         if self.unsynced is not None:
             self.unsynced.discard(str(path))
         if os.name == "nt":  # Windows keeps folders in its journal and cannot open them for syncing.
             return
-        descriptor = os.open(path, os.O_RDONLY)
+        name, folder = _at(path)
+        descriptor = os.open(name, os.O_RDONLY | _nofollow(folder), dir_fd=folder)
         try:
             os.fsync(descriptor)
         finally:
@@ -72,37 +81,123 @@ class SystemIO:
     def replace(self, source: Path, target: Path) -> None:
         self._changed(source)
         self._changed(target)
-        os.replace(source, target)
+        old, old_folder = _at(source, keep=True)
+        new, new_folder = _at(target)
+        try:
+            os.replace(old, new, src_dir_fd=old_folder, dst_dir_fd=new_folder)
+        finally:
+            _let_go(old_folder)
 
     def unlink(self, path: str | Path) -> None:
         self._changed(path)
-        os.unlink(path)  # noqa: PTH108
+        name, folder = _at(path)
+        os.unlink(name, dir_fd=folder)
 
     def rmdir(self, path: Path) -> None:
         self._changed(path)
-        path.rmdir()
+        name, folder = _at(path)
+        os.rmdir(name, dir_fd=folder)
+        _gone_down_anew()
 
-    def mkdir(self, path: Path) -> None:
+    def mkdir(self, path: Path, mode: int = 0o777) -> None:
         self._changed(path)
-        path.mkdir()
+        name, folder = _at(path)
+        os.mkdir(name, mode, dir_fd=folder)
 
     def symlink(self, target: str, path: Path) -> None:
         self._changed(path)
-        os.symlink(target, path)
+        name, folder = _at(path)
+        os.symlink(target, name, dir_fd=folder)
 
     def link(self, existing: Path, path: Path) -> None:
         self._changed(path)
-        os.link(existing, path, follow_symlinks=os.link not in os.supports_follow_symlinks)
+        old, old_folder = _at(existing, keep=True)
+        new, new_folder = _at(path)
+        follow = os.link not in os.supports_follow_symlinks
+        try:
+            os.link(old, new, src_dir_fd=old_folder, dst_dir_fd=new_folder, follow_symlinks=follow)
+        finally:
+            _let_go(old_folder)
 
     def chmod(self, path: str | Path, mode: int) -> None:
-        os.chmod(path, mode)  # noqa: PTH101
+        name, folder = _at(path)
+        if folder is None:
+            os.chmod(name, mode)  # noqa: PTH101
+            return
+        descriptor = os.open(name, _ANY | os.O_NOFOLLOW, dir_fd=folder)
+        try:
+            if stat.S_ISLNK(os.fstat(descriptor).st_mode):
+                raise OSError(errno.ELOOP, _LINK, path)
+            if _BY_NUMBER:
+                os.chmod(f"/proc/self/fd/{descriptor}", mode)  # noqa: PTH101
+            else:
+                os.fchmod(descriptor, mode)
+        finally:
+            os.close(descriptor)
 
     def chown(self, path: str | Path, owner: int, group: int) -> None:
-        os.chown(path, owner, group, follow_symlinks=False)
+        name, folder = _at(path)
+        os.chown(name, owner, group, dir_fd=folder, follow_symlinks=False)
 
     def utime(self, path: str | Path, mtime_ns: int) -> None:
         follow = os.utime not in os.supports_follow_symlinks
-        os.utime(path, ns=(mtime_ns, mtime_ns), follow_symlinks=follow)
+        name, folder = _at(path)
+        os.utime(name, ns=(mtime_ns, mtime_ns), dir_fd=folder, follow_symlinks=follow)
+
+
+_BY_NUMBER = hasattr(os, "O_PATH") and Path("/proc/self/fd").is_dir()
+"""Whether a descriptor that gives no right to read can be changed by its number."""
+_ANY = getattr(os, "O_PATH", 0) if _BY_NUMBER else os.O_RDONLY | getattr(os, "O_NONBLOCK", 0)
+
+_LINK = "a link stands where a file was: somebody changes the folder meanwhile"
+_anchors: list[Root] = []
+
+
+@contextlib.contextmanager
+def anchored(folder: Path) -> Iterator[None]:
+    """Within the block, what is written in a folder is reached from it by descriptors: a folder in it that somebody
+    puts a link in the place of leads nowhere. The path to the folder itself is the caller's own."""
+    root = Root(str(folder))
+    _anchors.append(root)
+    try:
+        yield
+    finally:
+        _anchors.remove(root)
+        root.forget()
+
+
+def _at(path: str | Path, *, keep: bool = False) -> tuple[str, int | None]:
+    """How the system is told of a path: as it is, or, in an anchored folder, by its last name and the descriptor of the
+    folder that holds it. ``keep``: a descriptor of its own, which is to be let go."""
+    text = os.fspath(path)
+    for root in reversed(_anchors):
+        if root.holds(text):
+            name, folder = root.at(text[len(root.start) :])
+            return name, os.dup(folder) if keep and folder is not None else folder
+    return text, None
+
+
+def _let_go(descriptor: int | None) -> None:
+    if descriptor is not None:
+        os.close(descriptor)
+
+
+def _gone_down_anew() -> None:
+    for root in _anchors:
+        root.anew()
+
+
+def _nofollow(folder: int | None) -> int:
+    return os.O_NOFOLLOW if folder is not None else 0
+
+
+def _opened(path: str | Path, mode: str, further: int) -> BinaryIO:
+    name, folder = _at(path)
+
+    def opener(_: str, flags: int) -> int:
+        return os.open(name, flags | further | _nofollow(folder), PRIVATE, dir_fd=folder)
+
+    return cast(BinaryIO, open(path, mode, buffering=0, opener=opener))
 
 
 io = SystemIO()
@@ -209,14 +304,23 @@ def _write_chunks(path: str | Path, chunks: Iterable[Chunk]) -> None:
             io.truncate(handle)
 
 
-def write_whole(target: Path, chunks: Iterable[Chunk], *, mode: int | None = None, mtime_ns: int | None = None) -> None:
+def write_whole(
+    target: Path,
+    chunks: Iterable[Chunk],
+    *,
+    mode: int | None = None,
+    mtime_ns: int | None = None,
+    otherwise: int = PRIVATE,
+) -> None:
     """Write ``chunks`` as ``target``, all or nothing.
 
-    ``mode``: permission bits, those of the file replaced (or the umask's) when None. ``mtime_ns``: modification time.
+    ``mode``: permission bits, those of the file replaced when None, ``otherwise`` those of a new one. ``mtime_ns``:
+    modification time.
     Raises OSError as the system does; the target is then as it was.
     """
     if mode is None and target.is_file() and not target.is_symlink():
         mode = stat.S_IMODE(target.stat().st_mode)
+    mode = otherwise if mode is None else mode
     with _beside(target) as beside:
         _write_chunks(beside, chunks)
         persist_metadata(beside, Facts(mode, mtime_ns))
@@ -265,8 +369,8 @@ def writing(target: Path) -> Iterator[BinaryIO]:
 @contextlib.contextmanager
 def appending(path: Path) -> Iterator[BinaryIO]:
     """A handle at the end of a file of ours that other programs write to, as the output of a server."""
-    with path.open("ab", buffering=0) as handle:
-        yield cast(BinaryIO, handle)
+    with _opened(path, "ab", os.O_CREAT) as handle:
+        yield handle
 
 
 def write_new(target: str, chunks: Iterable[Chunk], facts: Facts) -> None:
@@ -358,13 +462,32 @@ def _temporary_beside(target: Path) -> Path:
     return target.with_name(f"{TEMPORARY}{os.getpid()}-{_RUN}-{next(_numbers)}")
 
 
-def make_folder(path: Path) -> None:
-    """Make a folder and its parents; one that is already there is fine."""
+def make_folder(path: Path, *, private: bool = False) -> None:
+    """Make a folder and its parents; one that is already there is fine. ``private``: none but its owner may look in."""
     if path.is_dir():
         return
     make_folder(path.parent)
     with contextlib.suppress(FileExistsError):
-        io.mkdir(path)
+        io.mkdir(path, PRIVATE_FOLDER if private else 0o777)
+
+
+def close_to_others(folder: Path) -> bool:
+    """Take from all others the right to look into a folder of ours; whether anybody had it."""
+    facts = folder.stat()
+    if os.name == "nt" or not facts.st_mode & 0o077 or facts.st_uid != os.geteuid():
+        return False
+    with contextlib.suppress(OSError):  # a disk that is only read
+        io.chmod(folder, PRIVATE_FOLDER)
+        return True
+    return False
+
+
+def make_private(path: Path) -> None:
+    """Make an empty file that only its owner may read, unless it is there: for SQLite, which makes and syncs what it
+    writes itself, and would make it as the umask says."""
+    if not path.exists():
+        with contextlib.suppress(FileExistsError):
+            os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, PRIVATE))
 
 
 @contextlib.contextmanager
@@ -377,9 +500,10 @@ def alone(lock: Path, held: Callable[[], Refused]) -> Iterator[None]:
 
     with contextlib.ExitStack() as stack:
         try:
+            make_private(lock)
             database = stack.enter_context(contextlib.closing(sqlite3.connect(lock, timeout=0, isolation_level=None)))
             database.execute("begin exclusive")
-        except sqlite3.Error as error:
+        except (sqlite3.Error, OSError) as error:
             if "locked" in str(error):
                 raise held() from None
             raise Refused(

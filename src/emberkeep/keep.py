@@ -645,11 +645,11 @@ def make_like(keep: Keep, folder: Path, server: Path) -> Keep:
     for table, key in ((told["server"], "copy"), (told, "far")):  # what it is made for lies here
         table.pop(key, None)
     _without_vaults(told)
-    files.make_folder(folder)
+    files.make_folder(folder, private=True)
     others = [keep.answers_file, keep.orders_file, *keep.recipes.rglob("*")]
     for path in (path for path in others if path.is_file()):
         target = folder / path.relative_to(keep.folder)
-        files.make_folder(target.parent)
+        files.make_folder(target.parent, private=True)
         files.write_whole(target, [path.read_bytes()])
     files.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
     return Keep(folder, keep.environment)

@@ -11,10 +11,12 @@ This is loaded before all else, so it loads next to nothing itself.
 
 from __future__ import annotations
 
+import errno
 import marshal
 import os
 import signal
 import sys
+import threading
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, closing, nullcontext, suppress
 
@@ -28,8 +30,89 @@ Row = tuple[str, os.stat_result]
 
 BY_FOLDER = os.stat in os.supports_dir_fd and os.listdir in os.supports_fd
 """Whether names can be asked about in an open folder, which takes three quarters of the time that whole paths take."""
+_DOWN = os.O_RDONLY | getattr(os, "O_DIRECTORY", 0) | getattr(os, "O_PATH", 0)
 _TYPE, _FOLDER = 0o170000, 0o040000
 """The bits of a mode that say what kind of thing it is, and those of a folder."""
+
+
+class Root:
+    """A folder in which everything is reached by descriptors from here on, and no part of a path is followed that is a
+    link: whoever may write in it can put one in a folder's place at any moment, and leads nobody elsewhere by that.
+
+    Several threads may use it; each has a way down of its own, of which the last one is kept open. Where a system knows
+    no descriptors of folders (Windows), every folder on the way is looked at instead, which leaves a moment between.
+    """
+
+    def __init__(self, path: str) -> None:
+        self.path = path
+        self.start = path.rstrip(os.sep) + os.sep
+        self._ways: dict[int, tuple[list[str], list[int]]] = {}
+
+    def holds(self, path: str) -> bool:
+        """Whether a whole path lies in it."""
+        return path.startswith(self.start)
+
+    def at(self, inside: str) -> tuple[str, int | None]:
+        """The last name of a path from the folder on, and the descriptor of the folder that it stands in, until this
+        thread asks again; on Windows the whole path. OSError where a part before the last is no folder."""
+        folder, _, name = inside.rpartition("/")
+        return (name, self.folder(folder)) if BY_FOLDER else (self._looked_at(folder, inside), None)
+
+    def folder(self, inside: str) -> int:
+        """The descriptor of a folder from here on ("" for itself)."""
+        names, descriptors = self._ways.setdefault(threading.get_ident(), ([], []))
+        wanted = inside.split("/") if inside else []
+        if not descriptors:
+            descriptors.append(os.open(self.path, _DOWN))
+        common = 0
+        while common < min(len(names), len(wanted)) and names[common] == wanted[common]:
+            common += 1
+        while len(names) > common:
+            names.pop()
+            os.close(descriptors.pop())
+        for name in wanted[common:]:
+            try:
+                descriptors.append(os.open(name, _DOWN | os.O_NOFOLLOW, dir_fd=descriptors[-1]))
+            except OSError as error:
+                if error.errno in (errno.ELOOP, errno.ENOTDIR):
+                    raise _led_away(f"{self.start}{inside}") from None
+                error.filename = f"{self.start}{inside}"
+                raise
+            names.append(name)
+        return descriptors[-1]
+
+    def _looked_at(self, folder: str, inside: str) -> str:
+        at = self.path
+        for name in folder.split("/") if folder else ():
+            at = f"{at}{os.sep}{name}"
+            if os.path.islink(at) or getattr(os.path, "isjunction", _no)(at):
+                raise _led_away(at)
+        return self.start + inside
+
+    def anew(self) -> None:
+        """Have this thread go down anew when it next asks: folders may have been moved or removed."""
+        names, descriptors = self._ways.pop(threading.get_ident(), ([], []))
+        names.clear()
+        while descriptors:
+            os.close(descriptors.pop())
+
+    def forget(self) -> None:
+        """Have all go down anew; nobody may be on the way just then."""
+        for names, descriptors in self._ways.values():
+            names.clear()
+            while descriptors:
+                os.close(descriptors.pop())
+        self._ways.clear()
+
+    __del__ = forget
+
+
+def _led_away(path: str) -> OSError:
+    return OSError(errno.ELOOP, "a link stands where a folder was: somebody changes the folder meanwhile", path)
+
+
+def _no(path: str) -> bool:
+    return False
 
 
 class Scan:
@@ -38,6 +121,7 @@ class Scan:
 
     def __init__(self, root: str) -> None:
         self.root = root
+        self._way = Root(root)
         self.rows: list[Row] = []
         self.unread: list[tuple[str, str]] = []
         self.temporary: list[str] = []
@@ -50,6 +134,7 @@ class Scan:
                 if not folder:
                     raise
                 self.unread.append((folder, f"cannot be listed: {error.strerror}"))
+        self._way.forget()
 
     def fingerprint(self) -> str:
         """See above; "" where something could not be read."""
@@ -69,8 +154,8 @@ class Scan:
 
     def _in_open(self, folder: str) -> list[Row]:
         # a folder below that was just made a link of is not followed
-        flags = os.O_RDONLY | os.O_DIRECTORY | (os.O_NOFOLLOW if folder else 0)
-        descriptor = os.open(f"{self.root}/{folder}", flags)
+        name, above = self._way.at(folder) if folder else (self.root, None)
+        descriptor = os.open(name, os.O_RDONLY | os.O_DIRECTORY | (os.O_NOFOLLOW if folder else 0), dir_fd=above)
         try:
             start, names = self._ours(folder, os.listdir(descriptor))
             ask = os.stat

@@ -6,6 +6,7 @@ with ``/`` and never containing ``..``. Names that are not UTF-8 carry surrogate
 
 from __future__ import annotations
 
+import errno
 import os
 import stat
 from collections.abc import Iterable, Iterator, Mapping, Set
@@ -17,7 +18,7 @@ from typing import NamedTuple, Protocol
 from blake3 import blake3
 
 from emberkeep.errors import UnreadableInput
-from emberkeep.scan import Scan
+from emberkeep.scan import Root, Scan
 
 CHUNK = 1 << 20
 
@@ -146,8 +147,16 @@ def file_chunks(path: str | Path, expected: int = CHUNK) -> Iterator[bytes]:
 
     OSError as the system raises it.
     """
+    return _chunks_of(os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0)), expected)
+
+
+_AS_IT_IS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
+"""How a file is opened that may have become anything since it was listed: no link is followed, no pipe waited for."""
+_SET_ID = stat.S_ISUID | stat.S_ISGID
+
+
+def _chunks_of(descriptor: int, expected: int) -> Iterator[bytes]:
     size = min(CHUNK, max(expected, 4096))
-    descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0))
     try:
         while chunk := os.read(descriptor, size):
             yield chunk
@@ -175,7 +184,7 @@ class FolderTree:
     _scan: Scan | None = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
-        self._start = f"{self.root}/"  # joined as text: pathlib would take as long as reading a small file does
+        self._way = Root(str(self.root))
 
     @property
     def label(self) -> str:
@@ -222,9 +231,13 @@ class FolderTree:
     def now_at(self, path: str) -> Entry | None:
         """What stands at one path now, without a scan; None where nothing does."""
         try:
-            return self._entry(path, os.lstat(self._start + path))
+            return self._entry(path, self._facts(path))
         except OSError:
             return None
+
+    def _facts(self, path: str) -> os.stat_result:
+        name, folder = self._way.at(path)
+        return os.stat(name, dir_fd=folder, follow_symlinks=False)
 
     def fingerprint(self) -> str:
         """Of what the scan found, see ``scan``; "" where something could not be read. Many times quicker than making
@@ -254,7 +267,8 @@ class FolderTree:
         elif form == _FOLDER:
             kind = FOLDER
         elif form == _LINK:
-            kind, target = LINK, os.readlink(self._start + path)
+            name, folder = self._way.at(path)
+            kind, target = LINK, os.readlink(name, dir_fd=folder)
         else:
             return None
         when = facts.st_mtime_ns
@@ -272,16 +286,34 @@ class FolderTree:
     def chunks(self, path: str) -> Iterator[bytes]:
         try:
             entry = self.entries().get(path)
-            yield from file_chunks(self._start + path, entry.size if entry else CHUNK)
+            yield from _chunks_of(self._open(path, entry), entry.size if entry else CHUNK)
         except OSError as error:
             raise UnreadableInput(f"cannot read {self.root / path}: {error.strerror}") from error
+
+    def _open(self, path: str, entry: Entry | None) -> int:
+        """A descriptor of a file, and of nothing else that may stand there by now."""
+        try:
+            name, folder = self._way.at(path)
+            descriptor = os.open(name, _AS_IT_IS, dir_fd=folder)
+        except FileNotFoundError:  # perhaps its folder was put in another's place
+            self._way.anew()
+            name, folder = self._way.at(path)
+            descriptor = os.open(name, _AS_IT_IS, dir_fd=folder)
+        facts = os.fstat(descriptor)
+        wrong = "" if stat.S_ISREG(facts.st_mode) else "it is no file any more"
+        if entry is not None and entry.mode & _SET_ID and (entry.owner, entry.group) != (facts.st_uid, facts.st_gid):
+            wrong = "it was replaced meanwhile"  # what runs as its owner must be its owner's
+        if wrong:
+            os.close(descriptor)
+            raise OSError(errno.EINVAL, wrong, path)
+        return descriptor
 
     def digest(self, path: str) -> str:
         return digest_of(self.chunks(path))
 
     def stamp(self, path: str) -> Stamp | None:
         try:
-            facts = os.lstat(self._start + path)
+            facts = self._facts(path)
         except OSError:
             return ()  # gone: it can only differ from what it was
         inode = facts.st_ino if _LISTS_INODES else 0
@@ -291,8 +323,11 @@ class FolderTree:
         if path not in self._sparse or not hasattr(os, "SEEK_HOLE"):
             return ()
         try:
-            with (self.root / path).open("rb") as handle:
-                return tuple(_holes(handle.fileno()))
+            descriptor = self._open(path, None)
+            try:
+                return tuple(_holes(descriptor))
+            finally:
+                os.close(descriptor)
         except OSError:
             return ()  # a file system that cannot tell; reading it tells what is wrong, if anything is
 

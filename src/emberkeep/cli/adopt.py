@@ -75,7 +75,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 
 def _write(keep: Path, text: str) -> None:
     check_text(text, keep / FILE)  # the draft must pass our own check
-    files.make_folder(keep)
+    files.make_folder(keep, private=True)
     files.write_whole(keep / FILE, [text.encode("utf-8", "backslashreplace")])
 
 

@@ -50,7 +50,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     if args.install:
         program = shutil.which("emberkeep") or os.path.abspath(sys.argv[0])
         lines = view.install(program, str(keep.folder), keep.config.name)
-        return answer(args, 0, {"text": lines}, lambda: screen.line(lines.rstrip()))
+        return answer(args, 0, {"text": lines}, lambda: screen.text(lines))
     if args.attendance is not None:
         return _attendance(args, screen, keep)
     if not keep.config.calendar.events:
@@ -130,13 +130,15 @@ def _written(
         from emberkeep.show import charts  # only where something is drawn
 
         drawn = charts.timeline(found, wipes, keep.config.tz, keep.config.name, moment)
-        files.write_whole(Path(os.path.abspath(args.png)), [drawn])
+        files.write_whole(Path(os.path.abspath(args.png)), [drawn], otherwise=files.SHARED)
         written.append(args.png)
     if args.ics:
         from emberkeep.show.ics import ics
 
         year = _for_players(calendar.occurrences(keep.config, moment, moment + timedelta(days=OF_A_YEAR)))
-        files.write_whole(Path(os.path.abspath(args.ics)), [ics(year, keep.config.name, moment)])
+        files.write_whole(
+            Path(os.path.abspath(args.ics)), [ics(year, keep.config.name, moment)], otherwise=files.SHARED
+        )
         written.append(args.ics)
     return written
 
@@ -150,7 +152,7 @@ def _attendance(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
         from emberkeep.show import charts
 
         drawn = charts.attendance(found, keep.config.name, view.rhythm_words(found) if found.rhythm else found.why)
-        files.write_whole(Path(os.path.abspath(args.attendance)), [drawn])
+        files.write_whole(Path(os.path.abspath(args.attendance)), [drawn], otherwise=files.SHARED)
 
     def text() -> None:
         view.attendance(screen, found)

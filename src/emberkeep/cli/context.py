@@ -10,6 +10,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from emberkeep import files
+
 if TYPE_CHECKING:
     from emberkeep.keep import Keep
     from emberkeep.store.store import Store
@@ -25,6 +27,10 @@ def the_keep(args: argparse.Namespace) -> Keep:
     from emberkeep.keep import find  # only by commands that work with one
 
     keep = find(args.keep, os.environ, Path.cwd())
+    if files.close_to_others(keep.folder):
+        from emberkeep.show.console import Screen
+
+        Screen().note(f"{keep.folder} could be read by other users of this machine; it is closed to them now")
     if args.command not in _TELL_OF_RUNS:
         _tell_of_waiting(keep)
     return keep

@@ -139,7 +139,7 @@ def _draw(args: argparse.Namespace, found: TreeDifference) -> list[str]:
         if not there:
             told.append(f"No {name} to draw: {wanted} was not written.")
             continue
-        files.write_whole(Path(os.path.abspath(wanted)), [make()])
+        files.write_whole(Path(os.path.abspath(wanted)), [make()], otherwise=files.SHARED)
         told.append(f"Drew {name} into {wanted}.")
     return told
 

@@ -74,5 +74,5 @@ def _growth(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store) 
     found = growth(taken, store.size(), store.free())
     if args.growth and found.steps:
         picture = charts.growth(found, keep.config.tz, keep.config.name)
-        files.write_whole(Path(os.path.abspath(args.growth)), [picture])
+        files.write_whole(Path(os.path.abspath(args.growth)), [picture], otherwise=files.SHARED)
     return answer(args, 0, {"growth": found}, lambda: view.growth(screen, found, keep.config.tz, args.growth))

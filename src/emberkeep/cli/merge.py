@@ -159,13 +159,17 @@ def _write_report(args: argparse.Namespace, found: Merge, live: Tree, title: str
     from emberkeep.show import report  # needs much that is slow to load
 
     sums = economy(found, live) if not found.faults else []
-    files.write_whole(Path(os.path.abspath(args.report)), [report.html(found, sums, title).encode()])
+    files.write_whole(
+        Path(os.path.abspath(args.report)), [report.html(found, sums, title).encode()], otherwise=files.SHARED
+    )
 
 
 def _write_questions(args: argparse.Namespace, found: Merge) -> None:
     if not args.questions:
         return
-    files.write_whole(Path(os.path.abspath(args.questions)), [answer_files.serialize(found.open).encode()])
+    files.write_whole(
+        Path(os.path.abspath(args.questions)), [answer_files.serialize(found.open).encode()], otherwise=files.SHARED
+    )
 
 
 def _report(

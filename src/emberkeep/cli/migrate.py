@@ -80,10 +80,10 @@ def _draft(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
         old, new = args.draft
         text = draft(old, new, tree_of(store, old), tree_of(store, new), saves, keep.config)
     if out is not None:
-        files.write_whole(out, [text.encode()])
+        files.write_whole(out, [text.encode()], otherwise=files.SHARED)
 
     def told() -> None:
-        screen.line(text.rstrip())
+        screen.text(text)
         if out is not None:
             screen.line(f"Wrote {out}; read it over before it is used.", GOOD)
 

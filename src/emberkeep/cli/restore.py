@@ -83,7 +83,7 @@ def _dumps_beside(keep: Keep, tree: SnapshotTree, only: tuple[str, ...], into: P
         from emberkeep.runs import databases  # only where there are some
 
         folder = into.with_name(f"{into.name}.databases")
-        files.make_folder(folder)
+        files.make_folder(folder, private=True)
         for name in names:
             found.append(folder / f"{name}.sql")
             files.write_whole(found[-1], tree.chunks(databases.path_of(name)))

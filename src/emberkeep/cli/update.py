@@ -148,7 +148,7 @@ def _write_report(args: argparse.Namespace, title: str, found: Any, report: Any)
     from emberkeep.show import dayreport  # needs much that is slow to load
 
     page = dayreport.html(title, found, report)
-    files.write_whole(Path(os.path.abspath(args.report)), [page.encode()])
+    files.write_whole(Path(os.path.abspath(args.report)), [page.encode()], otherwise=files.SHARED)
 
 
 def _rehearse(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:

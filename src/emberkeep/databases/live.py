@@ -62,7 +62,7 @@ class LiveTree(FolderTree):
     def _copy(self, path: str) -> bool:
         copy = self.room / f"{len(self.copied)}.db"
         try:
-            files.make_folder(self.room)
+            files.make_folder(self.room, private=True)
             backup(self.root / path, copy)
         except (sqlite3.Error, OSError) as error:
             self._skipped.append(

@@ -59,7 +59,8 @@ def build(folder: Path, size: str = "town") -> None:
     for release, pack in (("4.3", _zip), ("4.4", _tar)):
         name = f"skerrylight-{release}"
         suffix = ".zip" if pack is _zip else ".tar.gz"
-        files.write_whole(folder / "releases" / (name + suffix), [pack(name, release_files(release))])
+        data = pack(name, release_files(release))
+        files.write_whole(folder / "releases" / (name + suffix), [data], otherwise=files.SHARED)
     _set_times(folder)
 
 

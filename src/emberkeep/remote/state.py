@@ -60,6 +60,7 @@ class FarState:
     def _opened(self) -> Iterator[sqlite3.Connection]:
         with self._guard:
             try:
+                files.make_private(self._file)
                 database = sqlite3.connect(self._file, timeout=10)
                 try:
                     with database:
@@ -139,7 +140,7 @@ class FarState:
             database.execute(
                 "insert or replace into part values (?, ?, ?)", (_bytes(entry.path), entry.size, entry.mtime_ns)
             )
-        files.make_folder(self.parts)
+        files.make_folder(self.parts, private=True)
         if place.exists():
             files.io.unlink(place)
         return place, 0

@@ -163,6 +163,10 @@ class Journal:
     @contextmanager
     def _opened(self) -> Iterator[sqlite3.Connection]:
         try:
+            files.make_private(self._file)
+        except OSError as error:
+            raise self._unusable("written", error) from error
+        try:
             with closing(sqlite3.connect(self._file, timeout=10)) as database, database:
                 database.execute("pragma journal_mode = wal")
                 database.execute("pragma synchronous = full")

@@ -346,7 +346,7 @@ class _Fetch:
 
     def all(self, entries: Sequence[FarEntry]) -> None:
         """Fetch files. What is here when that is broken off is put into its place all the same."""
-        files.make_folder(self.state.parts)
+        files.make_folder(self.state.parts, private=True)
         self._sweep()  # after a fetch that was killed
         try:
             if entries and self.lines.reads_many():
@@ -515,10 +515,15 @@ def fetch(keep: Keep, lines: Lines, plan: FetchPlan, progress: Progress = silent
 
     UnreadableInput when the host cannot be reached any more.
     """
+    files.make_folder(keep.server)
+    with files.anchored(keep.server):
+        return _fetched(keep, lines, plan, progress)
+
+
+def _fetched(keep: Keep, lines: Lines, plan: FetchPlan, progress: Progress) -> Fetched:
     server, state = keep.server, FarState(keep.folder)
     state.speaks_of(str(lines.door.address))
     with files.durable():
-        files.make_folder(server)
         removed = _remove(server, plan)
     state.forget(removed)
     state.forget(plan.forgotten)

@@ -330,13 +330,13 @@ def apply(plan: RestorePlan, snapshot: Source, *, fresh: bool = False, progress:
     ``fresh``: the target is a new folder that nothing leans on yet, so what is written is not synced file by file.
     OSError when the system refuses; what was done until then stays, and the same restore goes on from it.
     """
-    with nullcontext() if fresh else files.durable():
+    files.make_folder(plan.target)
+    with nullcontext() if fresh else files.durable(), files.anchored(plan.target):
         return _applied(plan, snapshot, fresh, progress)
 
 
 def _applied(plan: RestorePlan, snapshot: Source, fresh: bool, progress: Progress) -> list[Fault]:
     faults: list[Fault] = []
-    files.make_folder(plan.target)
     for leftover in plan.leftovers:
         files.io.unlink(plan.target / leftover)
     _remove(plan.target, plan.replace)

@@ -354,7 +354,8 @@ def _one(room: Room, step: Step, plan: Plan, begun: datetime) -> None:
     if step.whole and not room.run.whole:
         room.run = room.journal.change(replace(room.run, whole=True))
     room.say(step.title)
-    with files.durable():  # before the journal says that it is done
+    # durable before the journal says that it is done
+    with files.durable(), files.anchored(room.keep.server):
         step.act(room, plan)
     room.journal.step_done(room.run, room.at, room.clock())
 

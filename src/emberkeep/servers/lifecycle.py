@@ -228,7 +228,7 @@ def _one(
     config = keep.config
     log = server_log(config) if is_server else Log(service.log)
     printed = output / f"{service.name.replace(' ', '-').replace('/', '-')}.log"
-    files.make_folder(output)
+    files.make_folder(output, private=True)
     follower = Follower(keep.server, log.within, behind=True)
     if not log.within:
         follower = Follower(output, [printed.name], behind=True)

@@ -84,6 +84,11 @@ class Screen:
         else:
             sys.stdout.write(whole + "\n")
 
+    def text(self, ours: str) -> None:
+        """Several lines of which we know that each is one."""
+        for line in ours.rstrip().split("\n"):
+            self.line(line)
+
     def parts(self, *told: tuple[str, str]) -> None:
         """One line of text in several styles."""
         if self._terminal:

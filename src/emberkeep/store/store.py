@@ -340,7 +340,7 @@ class Store:
             return
         with self._may_be_written():
             for folder in (self.folder, self.packs, self.folder / "snapshots", self.folder / "defaults"):
-                files.make_folder(folder)
+                files.make_folder(folder, private=True)
             if not (self.folder / "format").exists():
                 files.write_whole(self.folder / "format", [FORMAT])
         with files.alone(self.folder / "lock", self._is_held):
