@@ -259,10 +259,9 @@ def _with_ports(rock: Rock) -> Rock:
     facts = settings.stat()
     settings.write_text(settings.read_text().replace("port=27800", f"port={port}").replace("=27900", f"={console}"))
     os.utime(settings, ns=(facts.st_atime_ns, facts.st_mtime_ns))
-    with (rock.keep / "keep.toml").open("a") as told:
-        told.write(
-            mission.operating(port, console).replace('"2 s", "1 s"', '"0.2 s", "0.1 s"').replace('"1 s"', '"0.2 s"')
-        )
+    told = rock.keep / "keep.toml"
+    text = mission.operated(told.read_text(), port, console)
+    told.write_text(text.replace('"2 s", "1 s"', '"0.2 s", "0.1 s"').replace('"1 s"', '"0.2 s"'))
     return rock
 
 

@@ -228,6 +228,8 @@ class Config:
     player_bound: tuple[str, ...] = ()
     wanted: tuple[Wanted, ...] = ()
     running: Running = field(default_factory=Running)
+    user: str = ""
+    """Whom root works as; "" for root."""
     copy: str = ""
     """Where the local copy of a far server folder lies, relative to the keep; "" for beside it."""
     vaults: tuple[VaultAt, ...] = ()
@@ -327,6 +329,7 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
         player_bound=player_bound,
         wanted=_wanted(reader),
         running=running.read(reader),
+        user=server.string("user"),
         copy=server.string("copy"),
         vaults=vaults,
         landmarks=tuple(_landmark(item) for item in reader.subs("landmark")),

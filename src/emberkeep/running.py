@@ -7,7 +7,9 @@
                 writes to all the time)
     [console]   kind (line, packet, fifo, tmux, screen, command), address or path or session or command,
                 secret ({ env } or { file }), phrases (say, save, hold, free, stop), good (pattern of a good answer)
-    [start]     command, folder, ready (a pattern, else that of [log]), limit, silent (how long nothing at all may move)
+    [start]     command, folder, ready (a pattern, else that of [log]), limit, silent (how long nothing at all may
+                move), environment (names of variables that are handed on, ``*`` at an end for any), user (whose
+                rights it has)
     [[service]] the same with a name, log (globs) and failing ("stop" or "go on"): started before the server, in order
     [stop]      tell (times before), text, limit, still, and terminate and kill: allowed, and after how long
 
@@ -27,6 +29,7 @@ CONSOLES = ("line", "packet", "fifo", "tmux", "screen", "command")
 PHRASES = ("say", "save", "hold", "free", "stop")
 _SECONDS = {"s": 1, "min": 60, "hour": 3600, "hours": 3600, "day": 86400, "days": 86400}
 _DURATION = re.compile(r"(\d+(?:\.\d+)?) ?(s|min|hours?|days?)")
+_VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_()]*\*?")
 _ADDRESS = re.compile(r".+:\d{1,5}")
 
 
@@ -61,7 +64,8 @@ class Service:
     """Something that is started: ``command`` in ``folder``; ready when a line of ``log`` fits ``ready``.
 
     ``limit``: how long that may take; ``silent``: how long nothing at all may move; ``goes_on``: whether the next one
-    is started although this one failed.
+    is started although this one failed; ``environment``: the variables that it is given beside the usual ones, as it is
+    given none of our secrets unasked; ``user``: whom it runs as, "" for whoever starts it.
     """
 
     name: str
@@ -72,6 +76,8 @@ class Service:
     limit: timedelta = timedelta(minutes=90)
     silent: timedelta = timedelta(minutes=10)
     goes_on: bool = False
+    environment: tuple[str, ...] = ()
+    user: str = ""
 
 
 @dataclass(frozen=True)
@@ -182,8 +188,13 @@ def _service(reader: Reader, name: str) -> Service:
         _time(reader, "limit", Service.limit) or Service.limit,
         _time(reader, "silent", Service.silent) or Service.silent,
         failing == "go on",
+        reader.strings("environment"),
+        reader.string("user"),
     )
     _check_pattern(reader, "ready", found.ready)
+    for variable in found.environment:
+        if not _VARIABLE.fullmatch(variable):
+            reader.fault("environment", f"'{variable}' is no name of a variable", 'as ["ROCK_CONSOLE", "ROCK_*"]')
     reader.no_others()
     return found
 

@@ -232,7 +232,8 @@ class Ahead:
     def close(self) -> None:
         """End the process, whether or not it has."""
         os.close(self._end)
-        os.kill(self.process, signal.SIGKILL)
+        with suppress(PermissionError):  # it was begun as root, which we are no more; it ends by itself
+            os.kill(self.process, signal.SIGKILL)
         os.waitpid(self.process, 0)
 
 

@@ -28,9 +28,9 @@ def the_keep(args: argparse.Namespace) -> Keep:
 
     keep = find(args.keep, os.environ, Path.cwd())
     if files.close_to_others(keep.folder):
-        from emberkeep.show.console import Screen
-
-        Screen().note(f"{keep.folder} could be read by other users of this machine; it is closed to them now")
+        _note(f"{keep.folder} could be read by other users of this machine; it is closed to them now")
+    if files.may_give_away():
+        _mind_owner(keep, args)
     if args.command not in _TELL_OF_RUNS:
         _tell_of_waiting(keep)
     return keep
@@ -40,6 +40,34 @@ _TELL_OF_RUNS = ("resume", "undo", "history")
 """Commands that say themselves what they know of runs."""
 
 
+def _note(text: str) -> None:
+    from emberkeep.show.console import Screen
+
+    Screen().note(text)
+
+
+def _mind_owner(keep: Keep, args: argparse.Namespace) -> None:
+    """Root may work as the owner of the server folder; that it works on somebody else's is told once."""
+    if not keep.server.is_dir():
+        return
+    owner = keep.server.stat().st_uid
+    if not owner:
+        return
+    if args.as_owner or keep.config.user:
+        from emberkeep.cli.owner import become  # only where it is asked for
+
+        become(keep, keep.config.user or owner)
+        return
+    told = keep.folder / "owner"
+    if told.exists():
+        return
+    files.write_whole(told, [f"{owner}\n".encode()])
+    _note(
+        f"{keep.server} is of user {owner}, and this is root: what that user does to it meanwhile cannot harm others, "
+        "but --as-owner (or user in [server] of keep.toml) is safer still"
+    )
+
+
 def _tell_of_waiting(keep: Keep) -> None:
     from emberkeep.errors import UnreadableInput
     from emberkeep.runs.journal import Journal
@@ -47,15 +75,11 @@ def _tell_of_waiting(keep: Keep) -> None:
     try:
         run = Journal(keep.folder).waiting()
     except UnreadableInput as error:  # told, and no hindrance to what needs no journal
-        from emberkeep.show.console import Screen
-
-        Screen().note(f"{error.faults[0]}; what it told of runs is not known")
+        _note(f"{error.faults[0]}; what it told of runs is not known")
         return
     if run is None:
         return
-    from emberkeep.show.console import Screen
-
-    Screen().note(f"run {run.number} ({run.words}) was interrupted and waits: 'emberkeep resume' or 'emberkeep undo'")
+    _note(f"run {run.number} ({run.words}) was interrupted and waits: 'emberkeep resume' or 'emberkeep undo'")
 
 
 def opened(keep: Keep) -> closing[Store]:

@@ -62,6 +62,9 @@ def parser_for(command: str | None, *, alone: bool = False) -> argparse.Argument
     parser.add_argument(
         "--keep", metavar="DIR", help="the keep to work with (else EMBERKEEP_KEEP, else found from here)"
     )
+    parser.add_argument(
+        "--as-owner", action="store_true", help="as root: work with the rights of the server folder's owner alone"
+    )
     parser.add_argument("--debug", action="store_true", help="show a traceback when something fails")
     subparsers = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
     for name, words in COMMANDS.items():
@@ -81,6 +84,7 @@ def _fill(sub: argparse.ArgumentParser, name: str) -> None:
     sub.add_argument("--json", action="store_true", help="one JSON document on standard output")
     for option, settings in (
         ("--keep", {"metavar": "DIR"}),
+        ("--as-owner", {"action": "store_true"}),
         ("--debug", {"action": "store_true"}),
     ):
         # Also accepted behind the command; SUPPRESS keeps a value given before it.

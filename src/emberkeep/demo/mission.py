@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+import re
 from datetime import date, timedelta
 
 
@@ -200,8 +201,13 @@ update about set value = '5+rank' where name = 'format';
 """What the vendor says of each version step, as recipes, with their SQL."""
 
 
-def operating(port: int, console: int) -> str:
-    """What Gannet Rock's keepers add to keep.toml: console, start, stop, landmarks, rehearsal."""
+def operated(text: str, port: int, console: int) -> str:
+    """The drafted keep.toml with what Gannet Rock's keepers add: console, start, stop, landmarks, rehearsal."""
+    names = r'\1\nenvironment = ["ROCK_CONSOLE", "SKERRYLIGHT_*"]'
+    return re.sub(r"(?m)^(\[start\].*)$", names, text, count=1) + _operating(port, console)
+
+
+def _operating(port: int, console: int) -> str:
     return f"""
 # --- added by the keepers of Gannet Rock ---
 

@@ -79,8 +79,9 @@ class Walk:
     def _tell(self) -> None:
         """What adopt cannot see: how the server is spoken to, what must hold after an update, recipes."""
         port, console = self._own_ports()
-        with (self.folder / self.keep / "keep.toml").open("a", encoding="utf-8") as told:
-            told.write(mission.operating(port, console))
+        told = self.folder / self.keep / "keep.toml"
+        text = mission.operated(told.read_text(encoding="utf-8"), port, console)
+        told.write_text(text, encoding="utf-8", newline="\n")
         shutil.copytree(self.folder / "releases" / "recipes", self.folder / self.keep / "recipes")
         self.say(
             "\n(the keepers add to keep.toml how the server is spoken to, when players are warned and what must still"

@@ -24,6 +24,7 @@ from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step
 from emberkeep.runs.serving import LandmarkStep, MeasureStep
 from emberkeep.servers.lifecycle import in_words
 from emberkeep.servers.roles import Roles
+from emberkeep.servers.secrets import handed_on
 from emberkeep.servers.versions import find, ordering
 from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree, Tree, read
@@ -295,7 +296,7 @@ def run_program(room: Room, command: Sequence[str], limit: timedelta | None, exp
         done = subprocess.run(
             command,
             cwd=room.keep.server,
-            env=dict(room.environment) or None,
+            env=_environment(room),
             stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT,
@@ -312,6 +313,12 @@ def run_program(room: Room, command: Sequence[str], limit: timedelta | None, exp
         raise RunFailed(f"{command[0]} ended with {done.returncode}: {last[0][:200]}", place=place)
     if expects and not re.search(expects, printed):
         raise RunFailed(f"{command[0]} did not print “{expects}”: {last[0][:200]}", place=place)
+
+
+def _environment(room: Room) -> dict[str, str] | None:
+    """What a program of others is given of ours: what the server is given too."""
+    start = room.keep.config.running.start
+    return handed_on(room.environment, start.environment if start else ()) or None
 
 
 def checkpoint(room: Room, note: str) -> str:

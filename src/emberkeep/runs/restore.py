@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import stat
 from collections import deque
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from contextlib import nullcontext
@@ -117,6 +118,8 @@ def plan(
     known = store.unwritten(live) if store and live else {}
     sparing = Sparing([tree for tree in (snapshot, before, live) if tree is not None])
     held = {path: entry for path, entry in snapshot.entries().items() if wanted(path) and not sparing.spares(entry)}
+    if files.may_give_away() and live is not None and live.top is not None and live.top.owner:
+        held = {path: _harmless(entry) for path, entry in held.items()}
     write: list[Entry] = []
     touch: list[Entry] = []
     make: list[Entry] = []
@@ -199,6 +202,15 @@ def _parents_to_make(held: Mapping[str, Entry], there: Mapping[str, Entry], snap
         if path not in there:
             latest = max(entry.mtime_ns for entry in held.values() if entry.path.startswith(f"{path}/"))
             yield snapshot.entries().get(path, Entry(path, FOLDER, 0o755, latest))
+
+
+def _harmless(entry: Entry) -> Entry:
+    """An entry without the right to run as its owner: in a folder of somebody else, who could have made it of
+    anything, root hands out no such right."""
+    return entry._replace(mode=entry.mode & ~_SET_ID) if entry.kind is FILE and entry.mode & _SET_ID else entry
+
+
+_SET_ID = stat.S_ISUID | stat.S_ISGID
 
 
 def _is_as_told(entry: Entry, row: Held, snapshot: Source) -> bool:

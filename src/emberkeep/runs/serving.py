@@ -14,6 +14,7 @@ from emberkeep.documents import edit, formats
 from emberkeep.errors import EmberKeepError, Place, Refused, RunFailed
 from emberkeep.keep import Keep
 from emberkeep.planning.forecast import Forecast, forecast
+from emberkeep.running import Service
 from emberkeep.runs.journal import Journal, Once, StartRecord
 from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step, carry_out
 from emberkeep.servers import lifecycle
@@ -85,6 +86,7 @@ class StartStep(Step):
         service = lifecycle.how_to_start(room.keep.config)
         notes = [f"{' '.join(service.command)}; ready within {in_words(service.limit)}"]
         notes += [f"before it: {other.name}" for other in room.keep.config.running.services]
+        notes += _as_root(room.keep, service)
         expected = foreseen(room.keep, room.journal)
         return Plan(notes=(*notes, *([expected.words] if expected else [])))
 
@@ -95,6 +97,14 @@ class StartStep(Step):
         room.note(state=str(seen.state), failures=list(seen.failures), errors=list(seen.errors))
         if seen.state is not State.READY:
             raise RunFailed(f"{unwell(seen)}", hint=f"what it printed is in {room.keep.output}")
+
+
+def _as_root(keep: Keep, service: Service) -> list[str]:
+    """What is to know where root starts the server of somebody else."""
+    if not files.may_give_away() or service.user or not keep.server.is_dir():
+        return []
+    owner = keep.server.stat().st_uid
+    return [f"it would run as root, and its folder is of user {owner}: [start] user tells who"] if owner else []
 
 
 def unwell(seen: Watched) -> str:

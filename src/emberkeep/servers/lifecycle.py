@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
+from typing import Any
 
 from emberkeep import files
 from emberkeep.errors import Place, Refused, RunFailed
@@ -17,6 +18,7 @@ from emberkeep.keep import Config, Keep, Log
 from emberkeep.running import Service, Stopping
 from emberkeep.servers import console
 from emberkeep.servers.process import Sign, alive, signs, wait_for
+from emberkeep.servers.secrets import handed_on
 from emberkeep.servers.watch import Follower, Movement, State, Watch, Watched, world_folders
 from emberkeep.trees import FolderTree
 
@@ -257,21 +259,45 @@ def launch(server: Path, service: Service, environment: Environment, printed: Pa
     program = Path(service.command[0])
     beside = folder / program
     first = str(beside) if not program.is_absolute() and beside.is_file() else service.command[0]
+    who, home = _as_user(service)
     flags = 0x00000008 | 0x00000200 if os.name == "nt" else 0  # DETACHED_PROCESS | CREATE_NEW_PROCESS_GROUP
     try:
         with files.appending(printed) as handle:
             return subprocess.Popen(
                 [first, *service.command[1:]],
                 cwd=folder,
-                env=dict(environment),
+                env={**handed_on(environment, service.environment), **home},
                 stdin=subprocess.DEVNULL,
                 stdout=handle,
                 stderr=subprocess.STDOUT,
                 close_fds=True,
                 start_new_session=os.name != "nt",
                 creationflags=flags,
+                **who,
             )
     except OSError as error:
         raise Refused(
             f"{service.name} cannot be started: {error.strerror}", place=Place(str(error.filename or first))
         ) from error
+
+
+def _as_user(service: Service) -> tuple[dict[str, Any], dict[str, str]]:
+    """What has a command run as the user that keep.toml names, and the environment that goes with it."""
+    if not service.user or os.name == "nt":
+        return {}, {}
+    import pwd
+
+    try:
+        found = pwd.getpwnam(service.user)
+    except KeyError:
+        raise Refused(f"there is no user {service.user} on this system", hint="mend user in [start]") from None
+    home = {"HOME": found.pw_dir, "USER": service.user, "LOGNAME": service.user}
+    if os.geteuid() == found.pw_uid:
+        return {}, home
+    if os.geteuid():
+        raise Refused(
+            f"{service.name} is to run as {service.user}, and only root can start it so",
+            hint=f"run this as {service.user}",
+        )
+    groups = os.getgrouplist(service.user, found.pw_gid)
+    return {"user": found.pw_uid, "group": found.pw_gid, "extra_groups": groups}, home

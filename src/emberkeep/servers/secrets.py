@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from fnmatch import fnmatchcase
 from pathlib import Path
 
 from emberkeep.errors import Place, Refused
@@ -26,3 +27,18 @@ def secret(variable: str, file: str, environment: Mapping[str, str], what: str) 
     if os.name == "posix" and mode & 0o077:  # Windows has no such bits
         raise Refused(f"others may read {what}", place=Place(str(path)), hint=f"chmod 600 {path}")
     return word
+
+
+_USUAL = (
+    "PATH", "HOME", "LANG", "LANGUAGE", "LC_*", "TZ", "TMPDIR", "USER", "LOGNAME", "SHELL", "TERM",
+    "SYSTEMROOT", "SYSTEMDRIVE", "WINDIR", "COMSPEC", "PATHEXT", "TEMP", "TMP", "USERPROFILE", "USERNAME", "APPDATA",
+    "LOCALAPPDATA", "PROGRAMDATA", "PROGRAMFILES*", "NUMBER_OF_PROCESSORS",
+)  # fmt: skip
+"""Variables that programs count on and that hold no secret: of POSIX systems, and of Windows."""
+
+
+def handed_on(environment: Mapping[str, str], names: Sequence[str] = ()) -> dict[str, str]:
+    """The environment of a program that is not ours: what is usual, and ``names``, ``*`` at an end for any. Our secrets
+    stand in ours."""
+    wanted = (*_USUAL, *names)
+    return {name: value for name, value in environment.items() if any(fnmatchcase(name, one) for one in wanted)}

@@ -1,0 +1,156 @@
+"""Whose rights things are done with, and which of our secrets programs of others are given."""
+
+from __future__ import annotations
+
+import os
+import pwd
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from emberkeep.errors import Refused
+from emberkeep.running import Service
+from emberkeep.servers import lifecycle
+from emberkeep.servers.secrets import handed_on
+from tests.conftest import KEEP, Rock
+from tests.program import Program, process_environment
+
+as_root = pytest.mark.skipif(os.name == "nt" or os.geteuid() != 0, reason="only root may become somebody else")
+
+
+def reachable(path: Path) -> None:
+    """Let other users come by."""
+    for parent in (path, *path.parents):
+        if not parent.stat().st_mode & 0o001:
+            parent.chmod(parent.stat().st_mode | 0o011)
+
+
+@pytest.fixture
+def nobody() -> pwd.struct_passwd:
+    return pwd.getpwnam("nobody")
+
+
+def test_only_what_is_usual_or_named_is_handed_on() -> None:
+    ours = {"PATH": "/bin", "LC_ALL": "C", "SECRET": "x", "ROCK_A": "1", "ROCK_B": "2", "ROCKET": "3", "HOME": "/"}
+    assert handed_on(ours) == {"PATH": "/bin", "LC_ALL": "C", "HOME": "/"}
+    assert handed_on(ours, ["ROCK_*", "SECRET"]).keys() == {"PATH", "LC_ALL", "HOME", "ROCK_A", "ROCK_B", "SECRET"}
+
+
+def test_a_server_is_started_without_our_secrets(rock: Rock) -> None:
+    script = rock.server / "cast-off.sh"
+    script.write_text(script.read_text().replace("exec ", "env > log/environment\nexec ", 1))
+    assert rock.run("start", "--go", ACCOUNTS_PASSWORD="of the database", WEBHOOK="https://x/secret").code == 0
+    given = (rock.server / "log" / "environment").read_text()
+    assert "ROCK_CONSOLE=" in given and "PATH=" in given
+    assert not any(word in given for word in ("ACCOUNTS_PASSWORD", "WEBHOOK", "EMBERKEEP"))
+
+
+def test_a_name_that_cannot_be_one_is_told_with_its_line(rock: Rock) -> None:
+    told = rock.keep / "keep.toml"
+    told.write_text(told.read_text().replace('"SKERRYLIGHT_*"', '"not one"'))
+    done = rock.run("history")
+    assert (done.code, "'not one' is no name of a variable" in done.err) == (2, True)
+
+
+@as_root
+def test_a_server_runs_as_the_user_that_keep_toml_names(tmp_path: Path, nobody: pwd.struct_passwd) -> None:
+    reachable(tmp_path)
+    command = ("sh", "-c", "id -u; id -g; id -G; echo $HOME $USER; touch made || echo may not")
+    service = Service("it", command, user="nobody")
+    process = lifecycle.launch(tmp_path, service, os.environ, tmp_path / "printed")
+    assert process.wait(20) == 0
+    user, group, groups, home, *more = (tmp_path / "printed").read_text().splitlines()
+    assert (int(user), int(group), home) == (nobody.pw_uid, nobody.pw_gid, f"{nobody.pw_dir} nobody")
+    assert "0" not in groups.split()
+    assert more[-1] == "may not"
+    with pytest.raises(Refused, match="no user nobody-at-all"):
+        lifecycle.launch(tmp_path, Service("it", command, user="nobody-at-all"), os.environ, tmp_path / "printed")
+
+
+ALL_LOADED = """
+import importlib, pkgutil, sys
+import emberkeep, rich.console, rich.progress, rich.table, rich.padding, rich.text, rich.markup, rich._unicode_data
+for found in pkgutil.walk_packages(emberkeep.__path__, "emberkeep."):
+    if not found.name.endswith("__main__"):
+        importlib.import_module(found.name)
+from emberkeep.cli.main import main
+sys.exit(main(sys.argv[1:]))
+"""
+"""The program with all of it loaded: where Python stands may be for root alone, as in a test's own folders."""
+
+
+def as_program(place: Path, *words: str | Path) -> subprocess.CompletedProcess[str]:
+    line = [sys.executable, "-c", ALL_LOADED, "--keep", KEEP, *words]
+    return subprocess.run(line, cwd=place, env=process_environment(), capture_output=True, text=True, check=False)
+
+
+def given_to(folder: Path, user: pwd.struct_passwd) -> None:
+    for path in (folder, *folder.rglob("*")):
+        os.chown(path, user.pw_uid, user.pw_gid, follow_symlinks=False)
+
+
+@as_root
+def test_root_on_a_folder_of_somebody_else_is_told_once_and_may_work_as_they(
+    keeper: Program, place: Path, server: Path, nobody: pwd.struct_passwd
+) -> None:
+    reachable(place)
+    given_to(server, nobody)
+    for count in (1, 0):
+        assert keeper("history").err.count("this is root") == count
+    refused = as_program(place, "--as-owner", "snapshot")
+    assert (refused.returncode, "chown -R nobody" in refused.stderr) == (3, True), refused.stderr
+    given_to(place / KEEP, nobody)
+    (server / "of-root").write_text("x")
+    (server / "of-root").chmod(0o600)
+    done = as_program(place, "snapshot", "--as-owner")
+    assert (done.returncode, "of-root" in done.stdout) == (1, True), done.stdout + done.stderr  # left out
+    assert (place / KEEP / "journal.db").exists() is False or (place / KEEP / "journal.db").stat().st_uid
+    assert {path.stat().st_uid for path in (place / KEEP / "store" / "packs").iterdir()} == {nobody.pw_uid}
+    with (place / KEEP / "keep.toml").open() as told:
+        text = told.read().replace("[server]\n", '[server]\nuser = "nobody"\n', 1)
+    (place / KEEP / "keep.toml").write_text(text)
+    assert as_program(place, "snapshot").returncode == 1
+
+
+@as_root
+def test_set_user_id_is_not_given_back_on_a_folder_of_somebody_else(
+    keeper: Program, place: Path, server: Path, nobody: pwd.struct_passwd
+) -> None:
+    """Its owner could have had it made of anything."""
+    (server / "tool").write_text("tool")
+    (server / "tool").chmod(0o4755)
+    assert keeper("snapshot").code == 0
+    (server / "tool").unlink()
+    assert keeper("restore", "1", "--go").code == 0
+    assert (server / "tool").stat().st_mode & 0o7777 == 0o4755  # our own: back to the byte
+    (server / "tool").unlink()
+    os.chown(server, nobody.pw_uid, nobody.pw_gid)
+    keeper("snapshot", "--note", "theirs")
+    assert keeper("restore", "1", "--only", "tool", "--go").code == 0
+    assert (server / "tool").stat().st_mode & 0o7777 == 0o755
+    assert "nothing to do" in keeper("restore", "1", "--only", "tool").out
+
+
+def test_a_recipes_program_is_not_given_our_secrets(rock: Rock, monkeypatch: pytest.MonkeyPatch) -> None:
+    from emberkeep.runs import migrate
+
+    seen: dict[str, str] = {}
+
+    def run(command: object, **how: object) -> object:
+        seen.update(how["env"])  # type: ignore[call-overload]
+        raise OSError(2, "none")
+
+    monkeypatch.setattr(migrate.subprocess, "run", run)
+    room = type("R", (), {"keep": type("K", (), {"server": rock.server, "config": _config(rock)}), "environment": {
+        "PATH": "/bin", "SECRET": "x", "ROCK_CONSOLE": "y"}})  # fmt: skip
+    with pytest.raises(Exception, match="cannot be run"):
+        migrate.run_program(room, ["none"], None, "", None)  # type: ignore[arg-type]
+    assert seen == {"PATH": "/bin", "ROCK_CONSOLE": "y"}
+
+
+def _config(rock: Rock) -> object:
+    from emberkeep.keep import Keep
+
+    return Keep(rock.keep).config
