@@ -71,6 +71,7 @@ def test_a_server_runs_as_the_user_that_keep_toml_names(tmp_path: Path, nobody: 
 
 ALL_LOADED = """
 import importlib, pkgutil, sys
+import resource, concurrent.futures.thread, encodings.idna, zstandard, blake3
 import emberkeep, rich.console, rich.progress, rich.table, rich.padding, rich.text, rich.markup, rich._unicode_data
 for found in pkgutil.walk_packages(emberkeep.__path__, "emberkeep."):
     if not found.name.endswith("__main__"):
