@@ -90,7 +90,7 @@ def test_names_that_lead_out_are_refused(tmp_path: Path, name: str) -> None:
         ("../../out", False),
         ("./../../out", False),
         (".//..//.././out", False),
-        ("lib/../../x", True),
+        ("lib/../../x", False),  # lib may be a link itself, and up from where it leads is anywhere
         ("./lib/.//run.sh", True),
         ("lib\\..\\..\\..\\x", False),
         ("C:\\x", False),

@@ -1,7 +1,9 @@
 """Archives (.zip, .tar, .tar.gz, .tar.bz2, .tar.xz, .tar.zst) as trees, read without unpacking them to disk.
 
-What strangers may put into an archive is refused as a whole: names that lead out of it, the same name twice, links that
-point outside, sizes that only a bomb has. Devices and the like are left out and listed.
+What strangers may put into an archive is refused as a whole: names that lead out of it, that are ours, longer or deeper
+than any file has; the same name twice; links that point outside, or by way of others might; sizes that only a bomb has,
+of contents and of headers. Owners and the right to run as them are not taken over. Devices and the like are left out
+and listed.
 """
 
 from __future__ import annotations
@@ -20,11 +22,12 @@ import zlib
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import IO
+from typing import IO, cast
 
 import zstandard
 
 from emberkeep.errors import Place, UnreadableInput, UsageError
+from emberkeep.scan import TEMPORARY
 from emberkeep.trees import CHUNK, Entry, FolderTree, Kind, Skipped, Still, Tree, digest_of, fitting
 
 RATIO = 200
@@ -32,6 +35,14 @@ RATIO = 200
 ALWAYS = 512 << 20
 """… or to this many bytes, whichever is more."""
 
+LONGEST, DEEPEST = 4096, 100
+"""Characters and folders of a name, and characters of what a link points at."""
+_LARGEST_HEADER = 1 << 20
+"""Bytes that a header of a tar may take, and that are read from one at a time."""
+_EACH = 1 << 10
+"""What a member counts beside its contents."""
+MOST = 1_000_000
+"""Members of an archive."""
 _FAR_MORE = "it would unpack to far more than an archive of this size holds"
 _AGAIN = "it is damaged or cut short; get it again from where it came"
 _BROKEN = (
@@ -116,28 +127,50 @@ class _Gathered:
     entries: dict[str, Entry] = field(default_factory=dict)
     skipped: list[Skipped] = field(default_factory=list)
     total: int = 0
+    headers: int = 0
 
     def add(self, entry: Entry) -> None:
         if entry.kind is not Kind.FOLDER and entry.path in self.entries:
             raise UnreadableInput(f"{entry.path!r} is in it twice", place=Place(str(self.path)))
         if entry.kind is Kind.LINK and _leads_out(entry):
             raise UnreadableInput(
-                f"the link {entry.path!r} points out of it, at {entry.points_at!r}",
+                f"the link {entry.path!r} points out of it, at {entry.points_at[:200]!r}",
                 place=Place(str(self.path)),
             )
+        if len(self.entries) >= MOST:
+            raise UnreadableInput(f"it holds more than {MOST} files", place=Place(str(self.path)))
         self.total += entry.size
-        if self.total > _most(self.path):
+        self.headers += _EACH
+        if max(self.total, self.headers) > _most(self.path):
             raise UnreadableInput(_FAR_MORE, place=Place(str(self.path)))
         for parent in _parents(entry.path):
             self.entries.setdefault(parent, Entry(parent, Kind.FOLDER, 0o755, entry.mtime_ns))
         self.entries[entry.path] = entry
 
+    def whole(self) -> dict[str, Entry]:
+        """All of them, once the last one is in. UnreadableInput where one lies below a link or a file."""
+        for path in self.entries:
+            for parent in _parents(path):
+                if self.entries[parent].kind is not Kind.FOLDER:
+                    raise UnreadableInput(
+                        f"{path!r} would lie below {parent!r}, which is no folder", place=Place(str(self.path))
+                    )
+        return self.entries
+
     def name(self, raw: str) -> str:
         """A member's name as a path of ours; "" for the root itself."""
+        if len(raw) > LONGEST or raw.count("/") + raw.count("\\") > DEEPEST:
+            raise UnreadableInput(
+                f"the name {raw[:60]!r}… is longer or deeper than any file has", place=Place(str(self.path))
+            )
         parts = [part for part in raw.replace("\\", "/").split("/") if part not in ("", ".")]
         outside = raw.startswith(("/", "\\")) or ".." in parts or "\0" in raw
         if outside or (parts and len(parts[0]) > 1 and parts[0][1] == ":"):
             raise UnreadableInput(f"the name {raw!r} leads out of it", place=Place(str(self.path)))
+        if any(part.startswith(TEMPORARY) for part in parts):
+            raise UnreadableInput(
+                f"the name {raw!r} is one that Ember Keep gives its own temporary files", place=Place(str(self.path))
+            )
         return "/".join(parts)
 
 
@@ -148,14 +181,13 @@ def _parents(path: str) -> Iterator[str]:
 
 
 def _leads_out(entry: Entry) -> bool:
-    if entry.points_at.startswith(("/", "\\")) or entry.points_at[1:2] == ":":
+    """Whether a link points outside, or up again from anything it passes: that may be a link itself."""
+    target = entry.points_at
+    if len(target) > LONGEST or target.startswith(("/", "\\")) or target[1:2] == ":" or "\0" in target:
         return True
-    depth = entry.path.count("/")
-    for part in entry.points_at.replace("\\", "/").split("/"):
-        depth += -1 if part == ".." else (part not in ("", "."))
-        if depth < 0:
-            return True
-    return False
+    parts = [part for part in target.replace("\\", "/").split("/") if part not in ("", ".")]
+    up = next((at for at, part in enumerate(parts) if part != ".."), len(parts))
+    return up > entry.path.count("/") or ".." in parts[up:]
 
 
 def _open_zip(path: Path) -> ArchiveTree:
@@ -168,19 +200,29 @@ def _open_zip(path: Path) -> ArchiveTree:
             continue
         gathered.add(_zip_entry(archive, info, name))
         members[name] = info
-    return ArchiveTree(path, gathered.entries, tuple(gathered.skipped), lambda name: archive.open(members[name]))
+    return ArchiveTree(path, gathered.whole(), tuple(gathered.skipped), lambda name: archive.open(members[name]))
 
 
 def _zip_entry(archive: zipfile.ZipFile, info: zipfile.ZipInfo, name: str) -> Entry:
     unix = info.external_attr >> 16
-    mode = stat.S_IMODE(unix) or (0o755 if info.is_dir() else 0o644)
+    mode = unix & _RIGHTS or (0o755 if info.is_dir() else 0o644)
     mtime = _zip_seconds(info) * 1_000_000_000
     if info.is_dir():
         return Entry(name, Kind.FOLDER, mode, mtime)
     if stat.S_ISLNK(unix):
-        points_at = archive.read(info)[:4096].decode("utf-8", "surrogateescape")
+        if info.file_size > LONGEST:
+            raise UnreadableInput(f"the link {name!r} points at a text of {info.file_size} bytes", place=_at(archive))
+        points_at = archive.read(info).decode("utf-8", "surrogateescape")
         return Entry(name, Kind.LINK, 0o777, mtime, 0, points_at)
     return Entry(name, Kind.FILE, mode, mtime, info.file_size)
+
+
+_RIGHTS = 0o777
+"""The bits of a mode that are taken over."""
+
+
+def _at(archive: zipfile.ZipFile) -> Place:
+    return Place(str(archive.filename))
 
 
 def _zip_seconds(info: zipfile.ZipInfo) -> int:
@@ -198,15 +240,49 @@ def _zip_seconds(info: zipfile.ZipInfo) -> int:
         return 0
 
 
+class _Bounded:
+    """A tar that is read in pieces: who asks for more at once has met a header that no file has."""
+
+    def __init__(self, handle: IO[bytes], path: Path) -> None:
+        self._handle, self._path = handle, path
+
+    def read(self, size: int = -1) -> bytes:
+        if not 0 <= size <= _LARGEST_HEADER:
+            raise UnreadableInput(f"it holds a header of {size} bytes", place=Place(str(self._path)))
+        return self._handle.read(size)
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        return self._handle.seek(offset, whence)
+
+    def tell(self) -> int:
+        return self._handle.tell()
+
+
+def _packed(path: Path) -> IO[bytes]:
+    """The tar inside a file, by what the file begins with."""
+    with path.open("rb") as handle:
+        begin = handle.read(6)
+    if begin.startswith(b"\x28\xb5\x2f\xfd"):
+        return _unzst(path)
+    if begin.startswith(b"\x1f\x8b"):
+        return cast(IO[bytes], gzip.open(path))
+    if begin.startswith(b"BZh"):
+        return bz2.open(path)
+    return cast(IO[bytes], lzma.open(path)) if begin == b"\xfd7zXZ\0" else path.open("rb")
+
+
 def _open_tar(path: Path) -> ArchiveTree:
-    archive = tarfile.open(fileobj=_unzst(path)) if path.name.lower().endswith("zst") else tarfile.open(path)  # noqa: SIM115
+    packed = _packed(path)
+    archive = tarfile.open(fileobj=_Bounded(packed, path), mode="r:")  # type: ignore[call-overload]  # noqa: SIM115
     gathered = _Gathered(path)
     members: dict[str, tarfile.TarInfo] = {}
     for info in archive:
+        gathered.headers += sum(len(key) + len(value) for key, value in info.pax_headers.items())
         name = gathered.name(info.name)
         if not name:
             continue
         entry = _tar_entry(info, name)
+        info.pax_headers = {}  # which may be long, and are not needed any more
         if info.islnk():
             first = gathered.name(info.linkname)
             if first not in members or not members[first].isfile():
@@ -218,14 +294,14 @@ def _open_tar(path: Path) -> ArchiveTree:
             continue
         gathered.add(entry)
         members[name] = info
-    _read_through(path, archive.fileobj)
+    _read_through(path, packed)
 
     def stream(name: str) -> IO[bytes]:
         handle = archive.extractfile(members[name])
         assert handle is not None
-        return handle
+        return cast(IO[bytes], handle)
 
-    return ArchiveTree(path, gathered.entries, tuple(gathered.skipped), stream)
+    return ArchiveTree(path, gathered.whole(), tuple(gathered.skipped), stream)
 
 
 _FAR = decimal.Decimal(1 << 40)
@@ -233,7 +309,7 @@ _FAR = decimal.Decimal(1 << 40)
 
 
 def _tar_entry(info: tarfile.TarInfo, name: str) -> Entry | None:
-    mode, people = stat.S_IMODE(info.mode), (info.uid, info.gid)
+    mode = info.mode & _RIGHTS
     exact = info.pax_headers.get("mtime", "")
     try:
         # put within bounds first: a short text can tell of a number that no memory holds
@@ -242,10 +318,10 @@ def _tar_entry(info: tarfile.TarInfo, name: str) -> Entry | None:
     except (decimal.DecimalException, ValueError, OverflowError):
         mtime = 0
     if info.isdir():
-        return Entry(name, Kind.FOLDER, mode, mtime, 0, "", *people)
+        return Entry(name, Kind.FOLDER, mode, mtime)
     if info.issym():
-        return Entry(name, Kind.LINK, 0o777, mtime, 0, info.linkname, *people)
-    return Entry(name, Kind.FILE, mode, mtime, info.size, "", *people) if info.isfile() else None
+        return Entry(name, Kind.LINK, 0o777, mtime, 0, info.linkname)
+    return Entry(name, Kind.FILE, mode, mtime, info.size) if info.isfile() else None
 
 
 def _read_through(path: Path, packed: object) -> None:
