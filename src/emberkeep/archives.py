@@ -183,7 +183,7 @@ def _parents(path: str) -> Iterator[str]:
 def _leads_out(entry: Entry) -> bool:
     """Whether a link points outside, or up again from anything it passes: that may be a link itself."""
     target = entry.points_at
-    if len(target) > LONGEST or target.startswith(("/", "\\")) or target[1:2] == ":" or "\0" in target:
+    if not target or len(target) > LONGEST or target.startswith(("/", "\\")) or target[1:2] == ":" or "\0" in target:
         return True
     parts = [part for part in target.replace("\\", "/").split("/") if part not in ("", ".")]
     up = next((at for at, part in enumerate(parts) if part != ".."), len(parts))
