@@ -41,6 +41,7 @@ def run_vault(args: argparse.Namespace, screen: Screen) -> int:
     seen = [one for one in done if isinstance(one, vault.Checked)]
     codes = [error.exit_code for error in failed.values()]
     codes += [4] if any(one.faults for one in seen) else []
+    codes += [1] if any(one.astray for one in sent) else []
 
     def text() -> None:
         for checked in seen:
@@ -66,7 +67,7 @@ def _one(args: argparse.Namespace, screen: Screen, keep: Keep, at: VaultAt, shar
         progress("vault") as step,
     ):
         if args.check:
-            return vault.check(found, share, random.SystemRandom(), step)
+            return vault.check(found, share, random.SystemRandom(), step, keep)
         return vault.send(keep, found, now(), another=args.another, progress=step)
 
 

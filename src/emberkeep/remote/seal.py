@@ -37,11 +37,19 @@ MOST_COSTS = (1 << 20, 16, 4)
 
 
 def key_of(passphrase: str, salt: bytes, costs: tuple[int, int, int] = COSTS) -> bytes:
-    """The key of a vault. Refused for costs that only somebody who means harm would ask for."""
-    from cryptography.hazmat.primitives.kdf.scrypt import Scrypt  # only where a vault is sealed
-
+    """The key of a vault. Refused for costs that only somebody who means harm would ask for: so much that it never
+    ends, or so little that the passphrase is soon guessed from what is sealed with it."""
     if any(not 0 < cost <= most for cost, most in zip(costs, MOST_COSTS, strict=True)):
         raise Refused("the vault asks for more work than any passphrase is worth; it was tampered with")
+    if any(cost < least for cost, least in zip(costs, COSTS, strict=True)) or len(salt) < SALT:
+        raise Refused("the vault asks for a weaker seal than any that Ember Keep makes; it was tampered with")
+    return derived(passphrase, salt, costs)
+
+
+def derived(passphrase: str, salt: bytes, costs: tuple[int, int, int]) -> bytes:
+    """32 bytes of a passphrase by scrypt (RFC 7914)."""
+    from cryptography.hazmat.primitives.kdf.scrypt import Scrypt  # only where a vault is sealed
+
     return Scrypt(salt=salt, length=32, n=costs[0], r=costs[1], p=costs[2]).derive(passphrase.encode("utf-8"))
 
 

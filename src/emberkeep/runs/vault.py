@@ -22,8 +22,9 @@ vault of which this keep does not hold the newest snapshots, or that is not wher
 ::
 
     KEEP/vault.json      JSON: files = { NAME = [bytes, mtime_ns, BLAKE3 (hex)] }, which spares reading them each time,
-                         vaults = { TARGET = { at, newest, list } }: when each was brought up to date, the newest
-                         snapshot then, and the BLAKE3 (hex) of its list
+                         vaults = { TARGET = { at, newest, list, head } }: when each was brought up to date, the newest
+                         snapshot then, the BLAKE3 (hex) of its list, and salt and costs of its seal: whoever keeps the
+                         files there may choose neither, nor put an older list back unseen
 """
 
 from __future__ import annotations
@@ -72,7 +73,8 @@ class Listed:
 
 @dataclass(frozen=True)
 class Sent:
-    """What came of bringing a vault up to date. ``files`` and ``bytes``: in it; ``new`` and ``new_bytes``: sent now."""
+    """What came of bringing a vault up to date. ``files`` and ``bytes``: in it; ``new`` and ``new_bytes``: sent now.
+    ``astray``: what had become of its list meanwhile, in words."""
 
     target: str
     sealed: bool
@@ -81,6 +83,7 @@ class Sent:
     new: int
     new_bytes: int
     removed: int
+    astray: str = ""
 
 
 @dataclass(frozen=True)
@@ -112,16 +115,25 @@ class Vault:
         self.place = place
         self._passphrase = passphrase
         self._key = b""
+        self.head: dict[str, Any] = {}
 
     # --- opening -------------------------------------------------------------------
 
-    def open(self) -> dict[str, Listed] | None:
-        """What it holds; None when there is none yet. Refused when the passphrase is lacking, or another."""
+    def open(self, pinned: Mapping[str, Any] | None = None) -> dict[str, Listed] | None:
+        """What it holds; None when there is none yet. Refused when the passphrase is lacking, or another, or when its
+        head is not the one that is ``pinned``: whoever keeps the files may not choose what they are sealed with."""
         if HEAD not in self.place.sizes():
             return None
         head = self._json(b"".join(_first(self.place.get(HEAD), _LARGEST_HEAD)), HEAD)
         if head.get("format") != FORMAT:
             raise Refused("this vault was written by another version of Ember Keep", place=self._where(HEAD))
+        if pinned and {"salt": head.get("salt"), "costs": head.get("costs")} != pinned:
+            raise Refused(
+                "salt and costs of this vault are not those that it was made with: whoever keeps it has changed them",
+                place=self._where(HEAD),
+                hint="nothing was sent; begin a new vault in a new place, and keep this one for what it holds",
+            )
+        self.head = head
         if "salt" in head:
             if not self._passphrase:
                 raise Refused("this vault is sealed", hint="--secret-env or --secret-file tells its passphrase")
@@ -151,6 +163,7 @@ class Vault:
             salt = os.urandom(32)
             self._key = seal.key_of(self._passphrase, salt)
             head |= {"salt": salt.hex(), "costs": list(seal.COSTS)}
+        self.head = head
         self.place.put(HEAD, lambda: iter([json.dumps(head).encode()]))
 
     @property
@@ -274,6 +287,21 @@ class _Memory:
             return datetime.fromisoformat(told["at"]), int(told["newest"])
         return None, 0
 
+    def pinned(self, target: str) -> Mapping[str, Any] | None:
+        """Salt and costs of a vault as this keep saw them first."""
+        told = self.vaults.get(target, {}).get("head")
+        return told if isinstance(told, dict) else None
+
+    def astray(self, target: str, listed: Mapping[str, Listed], is_there: bool) -> str:
+        """What is to say where a vault's list is not the one that this keep put there last; "" where it is, or nothing
+        is known of it."""
+        told = self.vaults.get(target, {}).get("list")
+        if not told or (is_there and _digest(listed) == told):
+            return ""
+        if not is_there:
+            return "its list is gone: somebody took it away, or it was lost"
+        return "its list is not what this keep put there last: an older one was put back, or another keep sends there"
+
     def save(self, names: Mapping[str, Path]) -> None:
         kept = {name: told for name, told in self._files.items() if name in names}
         files.write_whole(self._file, [json.dumps({"files": kept, "vaults": self.vaults}).encode()])
@@ -291,17 +319,22 @@ def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, prog
     this keep's from now on. Damage where this keep is damaged. The vault is left as it is then.
     """
     memory, held = _Memory(keep), _held(keep)
-    listed = vault.open()
+    label = vault.place.label
+    listed = vault.open(None if another else memory.pinned(label))
+    astray = ""
     if listed is None:
         _check_new(vault, memory, another)
         vault.begin()
         listed = {}
+    elif not another:
+        astray = memory.astray(label, listed, LIST in vault.place.sizes())
     with closing(Store(keep.store_folder)) as store:
         if not another:
             _check_ours(vault, listed, store, memory)
         rows = _rows(vault, held, store, memory, progress)
         _check_whole(store, listed, rows, progress)
         newest = max(store.numbers(), default=0)
+    astray = "" if listed == rows else astray  # else it was only not noted any more that it was sent
     there = vault.place.sizes()
     wanted = [name for name, row in rows.items() if there.get(row.called) != vault.stored(row)]
     total, done = sum(rows[name].size for name in wanted), 0
@@ -314,14 +347,15 @@ def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, prog
         vault.put(LIST, lambda: iter([_text(rows)]))
     for called in gone:
         vault.place.remove(called)
-    memory.vaults[vault.place.label] = {
+    memory.vaults[label] = {
         "at": now.astimezone(UTC).isoformat(),
         "newest": newest,
         "list": _digest(rows),
+        "head": {"salt": vault.head.get("salt"), "costs": vault.head.get("costs")},
     }
     memory.save(held)
     size = sum(row.size for row in rows.values())
-    return Sent(vault.place.label, vault.sealed, len(rows), size, len(wanted), total, len(gone))
+    return Sent(label, vault.sealed, len(rows), size, len(wanted), total, len(gone), astray)
 
 
 def _text(rows: Mapping[str, Listed]) -> bytes:
@@ -439,11 +473,18 @@ def standings(keep: Keep, store: Store) -> list[Standing]:
     return found
 
 
-def check(vault: Vault, share: float, chance: random.Random, progress: Progress = silent) -> Checked:
-    """Look whether all that the list names is there, of its size; and read every byte of ``share`` of it."""
-    listed = _opened(vault)
+def check(
+    vault: Vault, share: float, chance: random.Random, progress: Progress = silent, keep: Keep | None = None
+) -> Checked:
+    """Look whether all that the list names is there, of its size; and read every byte of ``share`` of it. ``keep``: the
+    one that sends there, and knows what it put there last."""
+    memory = _Memory(keep) if keep is not None else None
+    listed = _opened(vault, memory.pinned(vault.place.label) if memory else None)
     there = vault.place.sizes()
-    faults = [] if LIST in there else ["it was begun and never finished; say 'mirror vault' again without --check"]
+    astray = memory.astray(vault.place.label, listed, LIST in there) if memory else ""
+    faults = [astray] if astray else []
+    if LIST not in there and not astray:
+        faults.append("it was begun and never finished; say 'mirror vault' again without --check")
     for name, row in listed.items():
         if row.called not in there:
             faults.append(f"{name} is missing")
@@ -486,8 +527,8 @@ def bring_back(vault: Vault, into: Path, progress: Progress = silent) -> Checked
     return Checked(vault.place.label, len(listed), total, len(listed), ())
 
 
-def _opened(vault: Vault) -> dict[str, Listed]:
-    listed = vault.open()
+def _opened(vault: Vault, pinned: Mapping[str, Any] | None = None) -> dict[str, Listed]:
+    listed = vault.open(pinned)
     if listed is None:
         raise UnreadableInput(
             f"there is no vault at {vault.place.label}", hint="'emberkeep mirror vault TARGET' makes one"

@@ -92,6 +92,8 @@ def vaulted(screen: Screen, sent: Sent) -> None:
     how = "sealed" if sent.sealed else "not sealed: whoever can read it there can read all of it"
     screen.line(f"The vault {sent.target}: {words.count(sent.files, 'file')}, {words.size(sent.bytes)}", HEAD)
     screen.line(how, QUIET if sent.sealed else ASKS)
+    if sent.astray:
+        screen.line(f"! {sent.astray}. What this keep holds was put there again.", BAD)
     if sent.new:
         screen.line(f"sent {words.count(sent.new, 'file')}, {words.size(sent.new_bytes)}", GOOD)
     else:
