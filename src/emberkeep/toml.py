@@ -32,6 +32,7 @@ def load(path: Path) -> tuple[dict[str, Any], str]:
 
 def parsed(text: str, name: str) -> dict[str, Any]:
     """The document in ``text``, called ``name`` in messages. UnreadableInput says line and column."""
+    _check_keys(text, name)
     try:
         return tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -43,6 +44,19 @@ def parsed(text: str, name: str) -> dict[str, Any]:
         raise UnreadableInput(what, place=Place(name, line, column)) from error
     except RecursionError as error:
         raise UnreadableInput("not valid TOML: nested too deeply", place=Place(name)) from error
+
+
+MOST_PARTS = 200
+"""Parts of a dotted key; reading one takes time by the square of them."""
+_LONG_KEY = re.compile(rf"""[\[ \t]*(?:(?:[\w-]+|"[^"]*"|'[^']*')[ \t]*\.[ \t]*){{{MOST_PARTS}}}""")
+
+
+def _check_keys(text: str, name: str) -> None:
+    if text.count(".") <= MOST_PARTS:
+        return
+    for number, line in enumerate(text.split("\n"), 1):
+        if line.count(".") > MOST_PARTS and _LONG_KEY.match(line):
+            raise UnreadableInput(f"a key of more than {MOST_PARTS} parts", place=Place(name, number, 1))
 
 
 def quote(text: str) -> str:

@@ -8,7 +8,7 @@ lines, strings with backslashes or doubled quotes, names in backticks, comments 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from typing import NamedTuple
 
 from emberkeep.errors import Place, Refused
@@ -37,6 +37,8 @@ class Splitter:
         self._held: list[bytes] = []
         self._begun = 0
         self._inside = b""
+        self._leading = False
+        """Whether the comment that it is inside of stands before a statement."""
         self._delimit(b";")
 
     def _delimit(self, delimiter: bytes) -> None:
@@ -61,9 +63,9 @@ class Splitter:
                 if end < 0:
                     break
                 at = end
-                if self._inside == b"/*" and not self._held and not line[:start].strip():
+                if self._leading:
                     start = at  # a comment before the statement
-                self._inside = b""
+                self._inside, self._leading = b"", False
                 continue
             found = self._token.search(line, at)
             if found is None:
@@ -77,10 +79,9 @@ class Splitter:
                 self._hold(line[start : found.start()] + b"\n")
                 return
             else:
-                if token == b"/*" and not self._held and not line[start : found.start()].strip():
-                    start = found.start()
-                self._inside = token
-        if not (self._inside == b"/*" and not self._held and line[start:].lstrip().startswith(b"/*")):
+                before = line[start : found.start()].strip()
+                self._inside, self._leading = token, token == b"/*" and not self._held and not before
+        if not self._leading:
             self._hold(line[start:])
 
     def _hold(self, part: bytes) -> None:
@@ -135,31 +136,155 @@ def statements(chunks: Iterable[bytes]) -> Iterator[Statement]:
         yield last
 
 
-_NAME = rb"(`(?:``|[^`])+`|[\w$]+)"
-_CODE = re.compile(rb"\A/\*M?!\d*\s*")
-_USE = re.compile(rb"use\s+" + _NAME, re.IGNORECASE)
-_WHOLE = re.compile(
-    rb"(?:create|drop|alter)\s+(?:database|schema)\b(?:\s+if\s+(?:not\s+)?exists)?\s+" + _NAME, re.IGNORECASE
+_PART = re.compile(
+    rb"(?P<code>/\*M?!\d*|\*/)"  # what stands in between is code for some servers
+    rb"|(?P<comment>/\*.*?\*/|--(?=\s|\Z)[^\n]*|#[^\n]*)"
+    rb"|(?P<string>'(?:\\.|''|[^'\\])*'|\"(?:\\.|\"\"|[^\"\\])*\")"
+    rb"|(?P<name>`(?:``|[^`])+`|@{0,2}[\w$]+)"
+    rb"|(?P<mark>[^\s])",
+    re.DOTALL,
 )
-_OF = re.compile(
-    rb"(?:insert\s+(?:ignore\s+)?into|replace\s+into|update|delete\s+from|truncate(?:\s+table)?|alter\s+table|"
-    rb"create\s+table(?:\s+if\s+not\s+exists)?|drop\s+table(?:\s+if\s+exists)?|rename\s+table)\s+"
-    + _NAME
-    + rb"\s*\.\s*[`\w$]",
-    re.IGNORECASE,
-)
+_VERBS = frozenset((
+    "select", "insert", "replace", "update", "delete", "create", "alter", "drop", "truncate", "rename", "set",
+    "start", "begin", "commit", "rollback", "savepoint", "release", "lock", "unlock", "with", "analyze",
+    "optimize", "check", "repair", "show", "describe", "desc", "explain", "use", "values", "end", "if",
+))  # fmt: skip
+"""Statements of which it can be told what they change."""
+_MADE = frozenset(["table", "view", "index", "trigger", "sequence", "column", "constraint", "key"])
+_PASSED = frozenset((
+    "or", "replace", "temporary", "unique", "fulltext", "spatial", "online", "offline", "ignore", "definer",
+    "algorithm", "undefined", "merge", "temptable", "sql", "security", "invoker", "current_user",
+))  # fmt: skip
+"""Words between CREATE, ALTER or DROP and what is made."""
+_TABLES = frozenset((
+    "from", "join", "update", "into", "table", "tables", "truncate", "references", "to", "like", "exists",
+    "rename", "trigger", "view", "insert", "replace", "delete", "low_priority", "delayed", "high_priority",
+    "quick", "ignore", "only", "straight_join",
+))  # fmt: skip
+"""Words behind which tables are named; until a word of the others comes, behind a comma too."""
+_FIELDS = frozenset((
+    "select", "set", "where", "values", "value", "group", "order", "having", "by", "limit", "when", "then", "and",
+    "or", "returning", "partition", "row", "using",
+))  # fmt: skip
+_NEVER = (
+    ("into", "outfile"), ("into", "dumpfile"), ("set", "global"), ("set", "persist"), ("set", "persist_only"),
+    ("set", "password"), ("set", "role"), ("load_file",), ("sys_exec",), ("sys_eval",),
+)  # fmt: skip
+"""What reaches beyond any database."""
+
+
+class _Word(NamedTuple):
+    """A part of a statement: a name without its backticks, or a mark; ``quoted``: it is no word of the language."""
+
+    text: str
+    quoted: bool
+    is_name: bool
 
 
 def refuse_elsewhere(statement: Statement, place: str, schema: str) -> None:
-    """Refused where a statement goes over to another database than ``schema``, changes a table of another, or makes or
-    drops a whole one: only this one was dumped."""
-    text = _CODE.sub(b"", statement.text)
-    whole = _WHOLE.match(text)
-    told = whole or _USE.match(text) or _OF.match(text)
-    if told is None or (whole is None and told[1].strip(b"`").decode("utf-8", "replace") == schema):
-        return
-    raise Refused(
-        f"this statement is about another database, or the whole of one: {told[0].decode('utf-8', 'replace')}",
-        place=Place(place, statement.line),
-        hint="a file is run on the one database that it is meant for; take the statement out",
-    )
+    """Refused where a statement goes over to another database than ``schema``, names a table of another, makes or drops
+    a whole one, or cannot be told to do none of it: only this one was dumped.
+
+    This keeps slips of the pen from doing harm. What keeps harm from being done on purpose is a database user that may
+    change this database alone.
+    """
+    words = list(_words(statement.text))
+    found = _whole(words) or _elsewhere(words, schema.lower())
+    if found:
+        raise Refused(
+            f"this statement is about another database, or the whole of one: {found}",
+            place=Place(place, statement.line),
+            hint="a file is run on the one database that it is meant for; take the statement out",
+        )
+    strange = _strange(words)
+    if strange:
+        raise Refused(
+            f"what this statement changes cannot be told: {strange}",
+            place=Place(place, statement.line),
+            hint="take it out of the file, and run it by hand where it is needed",
+        )
+
+
+def _words(text: bytes) -> Iterator[_Word]:
+    for found in _PART.finditer(text):
+        if found["name"]:
+            raw = found["name"].decode("utf-8", "replace")
+            quoted = raw.startswith("`")
+            yield _Word(raw[1:-1].replace("``", "`") if quoted else raw, quoted, True)
+        elif found["mark"]:
+            yield _Word(found["mark"].decode("utf-8", "replace"), False, False)
+        elif found["string"]:
+            yield _Word("''", True, False)
+
+
+def _keyword(word: _Word) -> str:
+    return word.text.lower() if word.is_name and not word.quoted else ""
+
+
+def _whole(words: Sequence[_Word]) -> str:
+    """CREATE, DROP or ALTER of a database, in words; "" for anything else."""
+    if not words or _keyword(words[0]) not in ("create", "drop", "alter"):
+        return ""
+    second = _made(words)
+    return f"{_keyword(words[0])} {second}" if second in ("database", "schema") else ""
+
+
+def _made(words: Sequence[_Word]) -> str:
+    """What a CREATE, ALTER or DROP makes, changes or drops."""
+    for at, word in enumerate(words[1:], 1):
+        if word.text in ("=", "@", "(", ")") or words[at - 1].text in ("=", "@") or word.text == "''":
+            continue
+        if (found := _keyword(word)) and found not in _PASSED and not found.startswith("@"):
+            return found
+    return ""
+
+
+def _elsewhere(words: Sequence[_Word], schema: str) -> str:
+    """The first name in a statement that is another database's; "" where all are this one's."""
+    if len(words) > 1 and _keyword(words[0]) == "use":
+        return "" if words[1].text.lower() == schema else f"use {words[1].text}"
+    tables = False
+    on_names = _keyword(words[0]) in ("create", "drop", "alter") if words else False
+    for at, word in enumerate(words):
+        keyword = _keyword(word)
+        qualified = _qualified(words, at)
+        if qualified and qualified[0].lower() != schema:
+            before = words[at - 1] if at else word
+            named = tables and (before.text in (",", "(") or _keyword(before) in (*_TABLES, "on"))
+            called = at + 3 < len(words) and words[at + 3].text == "(" and not tables
+            if named or called or len(qualified) > 2:
+                return ".".join(qualified)
+        if keyword in _TABLES or (keyword == "on" and on_names):
+            tables = True
+        elif keyword in _FIELDS or keyword == "on":
+            tables = False
+    return ""
+
+
+def _qualified(words: Sequence[_Word], at: int) -> list[str]:
+    """The parts of a name with dots that begins here; [] for anything else."""
+    if not words[at].is_name or (at and words[at - 1].text == "."):
+        return []
+    parts = [words[at].text]
+    while at + 2 < len(words) and words[at + 1].text == "." and (words[at + 2].is_name or words[at + 2].text == "*"):
+        at += 2
+        parts.append(words[at].text)
+    return parts if len(parts) > 1 and not parts[0].isdigit() and not parts[0].startswith("@") else []
+
+
+def _strange(words: Sequence[_Word]) -> str:
+    """What of a statement is not understood, in its own words; "" where all is."""
+    first = next((word for word in words if word.text != "("), None)
+    if first is None:
+        return ""
+    verb = _keyword(first)
+    if verb not in _VERBS:
+        return first.text
+    if verb in ("create", "drop", "alter") and (made := _made(words)) not in _MADE:
+        return f"{verb} {made}"
+    texts = [_keyword(word) for word in words]
+    for never in _NEVER:
+        for at in range(len(texts)):
+            if tuple(texts[at : at + len(never)]) == never:
+                return " ".join(never)
+    return next((word.text for word in words if word.text.lower() in ("@@global", "@@persist")), "")

@@ -164,7 +164,8 @@ def _is_text(value: str) -> bool:
 
 
 def comment(text: str, span: tuple[int, int], before: Sequence[Node], marks: str) -> Node:
-    """A comment node; it trails when it stands behind a record on that record's line. ``marks``: what encloses it."""
+    """A comment node; it trails when it stands behind a record on that record's line. ``before``: what stands before it
+    there, of which the last counts; ``marks``: what encloses it."""
     start, end = span
     words = text[start + len(marks) : end - 2 if marks == "/*" else end]
     field = Field(OWN, words, start, end, (start, end))

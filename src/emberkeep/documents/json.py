@@ -215,7 +215,7 @@ class _Parser:
         found: list[Node] = []
         while self.at < len(self.tokens) and self.tokens[self.at].kind == "comment":
             token = self.tokens[self.at]
-            found.append(self._comment(token, [*items, *found]))
+            found.append(self._comment(token, found or items))
             self.at += 1
         return found
 

@@ -191,7 +191,7 @@ class _Reader:
         if self.source.text.find("#", low, high) < 0:
             return found
         for span in (match.span() for match in _COMMENT.finditer(self.source.text, low, high)):
-            found.append(comment(self.source.text, span, [*items, *found], "#"))
+            found.append(comment(self.source.text, span, found or items, "#"))
         return found
 
     def _key(self) -> str:
@@ -259,7 +259,7 @@ class _Reader:
             return found
         gap = _BETWEEN.match(text, low, high)
         for match in _COMMENT.finditer(text, low, gap.end() if gap else low):
-            node = comment(text, match.span(), [*items, *found], "#")
+            node = comment(text, match.span(), found or items, "#")
             stands = len(text[layout.line_start(text, node.start) : node.start])
             if not node.trailing and stands < column:
                 break

@@ -21,6 +21,7 @@ from zoneinfo import ZoneInfo
 from emberkeep.keep import Config
 from emberkeep.planning.identifiers import unpacked
 from emberkeep.servers.roles import Roles
+from emberkeep.servers.watch import LOOKED_AT
 from emberkeep.trees import FILE, Tree, read
 
 RHYTHMS = (7, 14, 21, 28, 42, 56)
@@ -106,7 +107,7 @@ def visits(tree: Tree, config: Config) -> tuple[list[Line], set[date]]:
         for at, text in stamps:
             days.add(at.date())
             for pattern, came in patterns:
-                match = pattern.search(text)
+                match = pattern.search(text[:LOOKED_AT])
                 if match:
                     found.append(Line(at, _name(match), came))
     return sorted(found, key=lambda line: line.at), days
@@ -163,7 +164,7 @@ def online(lines: Sequence[str], config: Config) -> int | None:
     if not patterns.get("joined") or not patterns.get("left"):
         return None
     there: set[str] = set()
-    for line in lines:
+    for line in (line[:LOOKED_AT] for line in lines):
         if patterns.get("version") and re.search(patterns["version"], line):
             there.clear()
         for kind in ("joined", "left"):

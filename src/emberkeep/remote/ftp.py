@@ -15,6 +15,8 @@ from emberkeep.remote import listing
 from emberkeep.remote.host import CHUNK, Denied, Door, FarEntry, Lost, Odd, Piece, Want, joined, one_by_one, why_odd
 from emberkeep.trees import Kind, fitting
 
+MOST_NAMES = 500_000
+"""Names of one folder: a list that is longer is broken off."""
 _HASHES = {"XSHA256": "sha256", "XSHA512": "sha512", "XSHA1": "sha1", "XMD5": "md5"}
 _KINDS = {"file": Kind.FILE, "dir": Kind.FOLDER}
 
@@ -83,9 +85,17 @@ class FtpHost:
 
     def listing(self, folder: str) -> Iterator[FarEntry | Odd]:
         lines: list[str] = []
+
+        def take(line: str) -> None:
+            lines.append(line)
+            if len(lines) > MOST_NAMES:
+                raise Refused(
+                    f"the list of {folder or 'the folder'} seems to have no end", place=Place(str(self._door.address))
+                )
+
         with _speaking():
             self._ftp.cwd(self._at(folder))
-            self._ftp.retrlines("MLSD" if "MLST" in self._features else "LIST", lines.append)
+            self._ftp.retrlines("MLSD" if "MLST" in self._features else "LIST", take)
         now = datetime.now(UTC)
         for line in lines:
             if "MLST" in self._features:

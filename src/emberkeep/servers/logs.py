@@ -14,6 +14,7 @@ from collections.abc import Iterator, Sequence
 from emberkeep.servers.extensions import Extension
 from emberkeep.servers.findings import LogFinding, LogLine, Sure
 from emberkeep.servers.scene import Scene
+from emberkeep.servers.watch import LOOKED_AT
 
 _TIME = re.compile(
     r"^[\[(]?(?:\d{4}[-/.]\d\d[-/.]\d\d[T ])?\d\d?:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?[\])]?:?\s*"
@@ -37,7 +38,7 @@ def log(scene: Scene, engine: str, extensions: Sequence[Extension], seed: str = 
     if not files:
         return None
     newest = max(files, key=lambda path: (scene.tree.entries()[path].mtime_ns, path))
-    lines = [_TIME.sub("", line) for line in scene.look.text(newest).splitlines() if line.strip()]
+    lines = [_TIME.sub("", line[:LOOKED_AT]) for line in scene.look.text(newest).splitlines() if line.strip()]
     return LogFinding(newest, tuple(_lines(lines, engine, extensions, scene.names, seed)))
 
 

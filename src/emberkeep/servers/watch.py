@@ -288,8 +288,14 @@ class Watch:
         self._seen = read_line(replace(self._seen, last=line.strip()), line, self._patterns())
 
 
+LOOKED_AT = 2000
+"""Characters of a line that patterns are held against: some take time by the square of them, and a line may be made by
+whoever says something to the other players."""
+
+
 def read_line(seen: Watched, line: str, patterns: Mapping[str, str]) -> Watched:
     """What is known after one more line of the log."""
+    line = line[:LOOKED_AT]
     found = {kind: re.search(pattern, line) for kind, pattern in patterns.items()}
     if version := found.get("version"):
         # A new version line is a new start; what came before it belongs to an earlier one.
