@@ -41,18 +41,20 @@ class Server:
         self.socket = f"{folder}/s"
         self.port = port or free_ports(1)[0]
         user = getpass.getuser()
-        subprocess.run(
-            [
-                "mariadb-install-db",
-                "--no-defaults",
-                f"--user={user}",
-                f"--datadir={folder}/data",
-                "--auth-root-authentication-method=normal",
-                "--skip-test-db",
-            ],
-            check=True,
-            capture_output=True,
-        )
+        line = [
+            "mariadb-install-db",
+            "--no-defaults",
+            f"--user={user}",
+            f"--datadir={folder}/data",
+            "--auth-root-authentication-method=normal",
+            "--skip-test-db",
+        ]
+        for left in (2, 1, 0):  # it fails at times where several are made at once
+            shutil.rmtree(folder / "data", ignore_errors=True)
+            done = subprocess.run(line, capture_output=True, text=True, check=False)
+            if done.returncode == 0:
+                break
+            assert left, done.stdout + done.stderr
         self.start()
         self.sql(
             f"create user {USER}@'%' identified by '{WORD.replace(chr(92), chr(92) * 2).replace(chr(39), chr(39) * 2)}'"

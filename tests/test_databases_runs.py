@@ -372,7 +372,7 @@ def test_the_first_statement_that_fails_is_told_and_all_taken_back(stepped: Rock
     """A syntax error in the fourth of five files; what had been altered before it is put back."""
     before = stepped.dump()
     data = stepped.place / "sql" / "from-4.3" / "accounts" / "data-2.sql"
-    data.write_text("insert into lamp values (2, 2, 2);\n-- a note\ninsrt into lamp\n values (3);\n")
+    data.write_text("insert into lamp values (2, 2, 2);\n-- a note\ninsert intoo lamp\n values (3);\n")
     ran = migrated(stepped, "--go", code=5)
     assert re.search(r"data-2\.sql:3: .*SQL syntax", ran.err)
     assert "put back as it was" in ran.err

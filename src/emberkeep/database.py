@@ -9,7 +9,8 @@
                     host and port, or socket; user
                     secret: { env } or { file }, the password
                     settings: { file, schema, host, port, user, password }: "as in this settings file, under these keys"
-                    certificate: a PEM file with the authority that the server's certificate is checked by
+                    certificate: a PEM file with the authority that the server's certificate is checked by (default:
+                    those of this system); plain: true lets the way to a server elsewhere be one that others can read
                     client: the dump client, when it is not to be found by its name
                     version: { table, column, where }: where the database tells the version it is of; engine: the
                     entry of [versions] that it should agree with (default "engine")
@@ -67,6 +68,7 @@ class Database:
     settings_file: str = ""
     in_settings: Mapping[str, str] = field(default_factory=dict)
     certificate: str = ""
+    plain: bool = False
     client: str = ""
     version: VersionAt | None = None
     engine: str = "engine"
@@ -147,6 +149,7 @@ def _database(reader: Reader) -> Database:
         settings.string("file"),
         {what: key for what in _FROM_SETTINGS if (key := settings.string(what))},
         reader.string("certificate"),
+        reader.get("plain", bool, "true or false", False),
         reader.string("client"),
         VersionAt(version.required("table"), version.required("column"), version.string("where"))
         if version.table

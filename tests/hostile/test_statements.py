@@ -19,16 +19,16 @@ ELSEWHERE = (
     "alter database other character set utf8", "insert into t select * from other.t", "select other.f(1)",
     "update t, other.u set t.a = 1", "delete t from t, other.u", "update t set a = other.t.b", "insert ignore into other.t set a = 1",
     "create table t like other.u", "alter table t add foreign key (a) references other.u (a)", "delete /* x */ from /* y */ other . t",
+    "call other.p()", "call other.p", "create procedure p() delete from other.t", "drop procedure other.p",
+    "create procedure other.p() delete from t", "create function f() returns int return (select a from other.t)",
     "delete from -- x\n other.t", "DELETE FROM OTHER.T", "update (other.t) set a = 1",
 )  # fmt: skip
 STRANGE = (
     "execute immediate 'drop database other'", "prepare s from 'x'", "grant all on *.* to x", "revoke all on a.* from x",
     "select 1 into outfile '/tmp/x'", "select a into dumpfile '/tmp/x' from t", "load data infile 'x' into table t",
-    "call p()", "create event e on schedule every 1 day do delete from t", "create procedure p() delete from t",
-    "create function f() returns int return 1", "create user x", "drop user x", "alter user x", "set global a = 1",
+    "create procedure p() execute immediate 'drop database other'", "create event e on schedule every 1 day do delete from t", "create user x", "drop user x", "alter user x", "set global a = 1",
     "set @@global.a = 1", "set persist a = 1", "set password = 'x'", "select load_file('/etc/passwd')", "flush tables",
     "shutdown", "kill 3", "handler t open", "do sleep(1)", "install plugin x soname 'y'", "reset master",
-    "create definer = `root`@`localhost` procedure p() delete from t", "drop procedure p",
 )  # fmt: skip
 OURS = (
     "use ours", "use `Ours`", "delete from t where a.b = 'other.t'", "select t.a, u.b from t join u on t.id = u.id",
@@ -40,6 +40,8 @@ OURS = (
     "create definer = `root`@`localhost` trigger g before insert on t for each row set new.a = 1", "unlock tables",
     "create unique index i on t (a)", "with c as (select t.a from t) select c.a from c", "truncate t", "rename table a to b",
     "insert into t (a, b) select u.a, u.b from u order by u.a", "create temporary table x as select 1", "(select 1)",
+    "create procedure p() delete from t", "create function f() returns int return 1", "call p()", "drop procedure p",
+    "create definer = `root`@`localhost` procedure p(in a int) begin delete from t where t.a = a; end",
     "-- nothing but a comment", "insert into t set a = 1 on duplicate key update a = values(a)",
 )  # fmt: skip
 

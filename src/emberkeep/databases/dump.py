@@ -198,8 +198,10 @@ def dumped(access: Access, watch: Watch, *further: str, schema: str = "") -> Ite
     client = _client(access)
     with told(access) as options, tempfile.TemporaryFile() as complaints:
         command = [client, f"--defaults-file={options}", *OPTIONS, *further]
-        if not _is_mariadb(client):
-            command += _OF_MYSQL
+        if _is_mariadb(client):
+            command += ["--ssl", "--ssl-verify-server-cert"] if access.guarded else []
+        else:
+            command += [*_OF_MYSQL, *(["--ssl-mode=VERIFY_IDENTITY"] if access.guarded else [])]
         process = subprocess.Popen(
             [*command, schema or access.schema], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=complaints
         )

@@ -6,6 +6,7 @@ so that nothing is rounded on the way.
 
 from __future__ import annotations
 
+import ssl
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
@@ -48,6 +49,13 @@ class Access:
     socket: str = ""
     certificate: str = ""
     client: str = ""
+    plain: bool = False
+    """Whether the way to a server elsewhere may be one that others can read."""
+
+    @property
+    def guarded(self) -> bool:
+        """Whether the way must be sealed, to a server that proves who it is."""
+        return bool(self.certificate) or not (self.is_here or self.plain)
 
     @property
     def is_here(self) -> bool:
@@ -88,6 +96,26 @@ def quoted(name: str) -> str:
     return "`" + name.replace("`", "``") + "`"
 
 
+class _NeverInClear:
+    """Answers a server that asks for the password itself, on a way that is not sealed."""
+
+    def __init__(self, connection: object) -> None:
+        """PyMySQL hands its connection over."""
+
+    def authenticate(self, packet: object) -> object:
+        raise pymysql.err.OperationalError(1045, "the server asks for the password in clear, which it is not given")
+
+
+def _sealed(access: Access) -> ssl.SSLContext | None:
+    """What the server's certificate is checked by; with one, PyMySQL goes on with no server that has none."""
+    if not access.guarded:
+        return None
+    try:
+        return ssl.create_default_context(cafile=access.certificate or None)
+    except (OSError, ssl.SSLError) as error:
+        raise UnreadableInput(f"no certificate can be read: {error}", place=Place(access.certificate)) from None
+
+
 class Connection:
     """An open connection. ``schema``: what it works in."""
 
@@ -109,8 +137,9 @@ class Connection:
                 autocommit=True,
                 client_flag=CLIENT.FOUND_ROWS,
                 init_command=f"set session lock_wait_timeout = {WAITS}, innodb_lock_wait_timeout = {WAITS}",
-                ssl={"ca": access.certificate} if access.certificate else None,
-                ssl_disabled=access.is_here and not access.certificate,
+                ssl=_sealed(access),
+                ssl_disabled=not access.guarded,
+                auth_plugin_map={} if access.guarded else {"mysql_clear_password": _NeverInClear},
             )
 
     def __enter__(self) -> Connection:

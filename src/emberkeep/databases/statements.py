@@ -147,10 +147,12 @@ _PART = re.compile(
 _VERBS = frozenset((
     "select", "insert", "replace", "update", "delete", "create", "alter", "drop", "truncate", "rename", "set",
     "start", "begin", "commit", "rollback", "savepoint", "release", "lock", "unlock", "with", "analyze",
-    "optimize", "check", "repair", "show", "describe", "desc", "explain", "use", "values", "end", "if",
+    "optimize", "check", "repair", "show", "describe", "desc", "explain", "use", "values", "end", "if", "call",
 ))  # fmt: skip
 """Statements of which it can be told what they change."""
-_MADE = frozenset(["table", "view", "index", "trigger", "sequence", "column", "constraint", "key"])
+_MADE = frozenset(
+    ("table", "view", "index", "trigger", "sequence", "column", "constraint", "key", "procedure", "function")
+)
 _PASSED = frozenset((
     "or", "replace", "temporary", "unique", "fulltext", "spatial", "online", "offline", "ignore", "definer",
     "algorithm", "undefined", "merge", "temptable", "sql", "security", "invoker", "current_user",
@@ -159,7 +161,7 @@ _PASSED = frozenset((
 _TABLES = frozenset((
     "from", "join", "update", "into", "table", "tables", "truncate", "references", "to", "like", "exists",
     "rename", "trigger", "view", "insert", "replace", "delete", "low_priority", "delayed", "high_priority",
-    "quick", "ignore", "only", "straight_join",
+    "quick", "ignore", "only", "straight_join", "call", "procedure", "function",
 ))  # fmt: skip
 """Words behind which tables are named; until a word of the others comes, behind a comma too."""
 _FIELDS = frozenset((
@@ -168,7 +170,7 @@ _FIELDS = frozenset((
 ))  # fmt: skip
 _NEVER = (
     ("into", "outfile"), ("into", "dumpfile"), ("set", "global"), ("set", "persist"), ("set", "persist_only"),
-    ("set", "password"), ("set", "role"), ("load_file",), ("sys_exec",), ("sys_eval",),
+    ("set", "password"), ("set", "role"), ("prepare",), ("execute",), ("load_file",), ("sys_exec",), ("sys_eval",),
 )  # fmt: skip
 """What reaches beyond any database."""
 

@@ -38,6 +38,7 @@ def access(keep: Keep, one: Database) -> Access:
         one.socket,
         one.certificate,
         one.client,
+        one.plain,
     )
 
 
