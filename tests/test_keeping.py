@@ -8,6 +8,7 @@ import subprocess
 import tarfile
 import zipfile
 from contextlib import closing
+from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from zoneinfo import ZoneInfo
@@ -25,7 +26,7 @@ from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.store.verify import verify
 from emberkeep.trees import FolderTree
 from tests.conftest import tree_state
-from tests.helpers import flip
+from tests.helpers import ABOUT, flip
 from tests.program import Program
 
 NOW = datetime(2026, 11, 20, 12, 0, tzinfo=UTC)
@@ -245,7 +246,7 @@ def test_an_export_read_by_ordinary_tools_is_the_same_tree(
     if suffix != ".zip":
         with closing(Store(place / "gannet-rock.keep" / "store")) as store:
             left, right = (SnapshotTree(store, store.manifest(label), "").entries() for label in ("1", "2"))
-            assert dict(left) == dict(right)
+            assert {path: entry._replace(owner=-1, group=-1) for path, entry in left.items()} == dict(right)
     assert keeper("export", "latest", f"out{suffix}").code == 3
 
 
@@ -352,3 +353,35 @@ def test_a_snapshot_of_tiles_alone(keeper: Program, place: Path) -> None:
     with closing(Store(place / "gannet-rock.keep" / "store")) as store:
         assert all(path.endswith(".sea") for path in store.manifest("1").held)
         assert verify(store).sound
+
+
+moments = st.lists(st.integers(0, 60 * 24 * 400), min_size=1, max_size=25)
+
+
+@given(minutes=moments, wild=st.lists(st.tuples(st.integers(0, 24), st.integers(-9000, 9000)), max_size=3))
+def test_a_clock_that_ran_wild_costs_no_newest_snapshot(minutes: list[int], wild: list[tuple[int, int]]) -> None:
+    """Some snapshots of a long sequence have any time at all: the newest one stays, and what others come to is as if
+    each wild one had been taken when the one before it was."""
+    straight = [NOW - timedelta(minutes=minute) for minute in sorted(minutes, reverse=True)]
+    told = list(straight)
+    for at, days in wild:
+        told[at % len(told)] = NOW + timedelta(days=days)
+    snapshots = [replace(ABOUT, label=str(number), taken=taken) for number, taken in enumerate(told, 1)]
+    verdicts = judge(snapshots, LADDER, (), NOW, FAROE)
+    assert [verdict.about.label for verdict in verdicts] == [about.label for about in snapshots]
+    assert verdicts[-1].stays
+    again = judge(snapshots[::-1], LADDER, (), NOW, FAROE)
+    assert again == verdicts
+    if not wild:
+        return
+    tame = [about for about, before in zip(snapshots, straight, strict=True) if about.taken == before]
+    if len(tame) * 2 > len(snapshots):  # most were told right: for these all is as without the others
+        kept = {verdict.about.label for verdict in judge(tame, LADDER, (), NOW, FAROE) if verdict.stays}
+        assert len(kept & {verdict.about.label for verdict in verdicts if verdict.stays}) >= min(len(kept), 1)
+
+
+def test_a_snapshot_taken_while_the_clock_was_years_behind_stays_as_the_newest() -> None:
+    times = [NOW - timedelta(days=day) for day in (40, 20, 3)] + [NOW - timedelta(days=9000)]
+    snapshots = [replace(ABOUT, label=str(number), taken=taken) for number, taken in enumerate(times, 1)]
+    found = {verdict.about.label: verdict.stays for verdict in judge(snapshots, LADDER, (), NOW, FAROE)}
+    assert found["4"] and found["2"]

@@ -88,8 +88,8 @@ def test_what_stays_is_what_the_ladder_says(
 )
 def test_why_a_snapshot_stays_or_goes(hours: float, facts: dict[str, object], stays: bool, why: str) -> None:
     ladder = [Rung(2 * DAY, ""), Rung(14 * DAY, "day")]
-    others = [About("90", NOW, "asked"), About("89", NOW - timedelta(hours=49), "asked")]
-    asked = replace(About("1", NOW - timedelta(hours=hours), "asked"), **facts)  # type: ignore[arg-type]
+    others = [About("1000", NOW, "asked"), About("951", NOW - timedelta(hours=49), "asked")]
+    asked = replace(About(str(max(1, 1000 - int(hours))), NOW - timedelta(hours=hours), "asked"), **facts)  # type: ignore[arg-type]
     if hours == 48.01:
         others.pop()
     (verdict,) = [one for one in judge([asked, *others], ladder, {"77"}, NOW, FAROE) if one.about == asked]

@@ -149,6 +149,8 @@ class Reader:
         value = self.string(key)
         if not value:
             self.fault(key, "should not be empty")
+        elif key == "name" and not value.isprintable():
+            self.fault(key, "should be one line, without control characters")
         return value
 
     def strings(self, key: str) -> tuple[str, ...]:

@@ -154,3 +154,11 @@ def test_a_name_forges_no_line_of_output(keeper: Program, server: Path) -> None:
             line
         )
     assert json.loads(keeper("diff", "1", "live", "--json").out)["exit"] == 0
+
+
+@pytest.mark.parametrize("name", ["a\\rb", "a\\nb", "\\u001b[2J"])
+def test_a_name_in_keep_toml_is_one_line(keeper: Program, place: Path, name: str) -> None:
+    with (place / KEEP / "keep.toml").open("a") as told:
+        told.write(f'\n[[event]]\nname = "{name}"\nkind = "wipe"\nwhen = "second Friday 19:00"\nscopes = ["map"]\n')
+    done = keeper("calendar")
+    assert (done.code, "should be one line" in done.err, "\r" in done.err) == (2, True, False), done.err

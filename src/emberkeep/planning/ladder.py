@@ -8,6 +8,7 @@ need.
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
@@ -28,16 +29,17 @@ class Verdict:
 def judge(
     snapshots: Sequence[About], ladder: Sequence[Rung], needed: Collection[str], now: datetime, zone: tzinfo
 ) -> list[Verdict]:
-    """What becomes of each snapshot (given in the order they were taken). ``needed``: numbers a run may still ask
-    for."""
+    """What becomes of each snapshot, in the order of their numbers, which is that in which they were taken whatever the
+    clock said. ``needed``: numbers a run may still ask for."""
     found: list[Verdict] = []
     taken: set[tuple[object, ...]] = set()
-    for about in sorted(snapshots, key=lambda about: (about.taken, int(about.label)), reverse=True):
+    order = sorted(snapshots, key=lambda about: int(about.label))
+    for about, at in reversed(list(zip(order, _straightened([about.taken for about in order]), strict=True))):
         part = (about.scope, about.source)
         newest = (part,) not in taken
         taken.add((part,))
-        rung = next((rung for rung in ladder if now - about.taken <= rung.age), None)
-        place = (part, rung, _period(about.taken.astimezone(zone), rung.every)) if rung and rung.every else None
+        rung = next((rung for rung in ladder if now - at <= rung.age), None)
+        place = (part, rung, _period(at.astimezone(zone), rung.every)) if rung and rung.every else None
         if about.pinned:
             verdict = Verdict(about, True, "pinned")
         elif about.label in needed:
@@ -64,3 +66,24 @@ def _period(moment: datetime, every: str) -> tuple[int, ...]:
         return tuple(moment.isocalendar()[:2])
     parts = {"year": 1, "month": 2, "day": 3, "hour": 4}[every]
     return (moment.year, moment.month, moment.day, moment.hour)[:parts]
+
+
+def _straightened(times: Sequence[datetime]) -> list[datetime]:
+    """Times that never run backwards: what a clock that ran wild said for a while counts as the time before."""
+    tails: list[int] = []  # the last ones of the longest runs, by their length
+    before: list[int] = []
+    for at, time in enumerate(times):
+        length = bisect_right(tails, time, key=lambda other: times[other])
+        before.append(tails[length - 1] if length else -1)
+        tails[length : length + 1] = [at]
+    straight: set[int] = set()
+    at = tails[-1] if tails else -1
+    while at >= 0:
+        straight.add(at)
+        at = before[at]
+    last = times[min(straight)] if straight else datetime.min
+    found = []
+    for at, time in enumerate(times):
+        last = time if at in straight else last
+        found.append(last)
+    return found

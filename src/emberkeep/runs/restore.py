@@ -331,9 +331,12 @@ def check_names(plan: RestorePlan, snapshot: SnapshotTree) -> None:
 
 
 def _folds_case(folder: Path) -> bool:
-    """Whether the file system takes names that differ only in case for one."""
-    other = folder.with_name(folder.name.swapcase())
-    return other.name != folder.name and other.exists() and other.samefile(folder)
+    """Whether the file system takes names that differ only in case for one: asked by a name in the folder, as the
+    folder itself may be where another disk begins, else by its own."""
+    inside = next((path for path in folder.iterdir() if path.name.swapcase() != path.name), None)
+    path = inside or folder
+    other = path.with_name(path.name.swapcase())
+    return other.name != path.name and other.exists() and other.samefile(path)
 
 
 def apply(plan: RestorePlan, snapshot: Source, *, fresh: bool = False, progress: Progress = silent) -> list[Fault]:
