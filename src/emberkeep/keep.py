@@ -604,6 +604,13 @@ class Keep:
         return self.folder / "orders.toml"
 
     @property
+    def written(self) -> list[Path]:
+        """The files in it that the admin writes, or has had written, and may read."""
+        recipes = sorted(path for path in self.recipes.rglob("*") if path.is_file())
+        told = (self.folder / FILE, self.answers_file, self.orders_file)
+        return [*(path for path in told if path.is_file()), *recipes]
+
+    @property
     def recipes(self) -> Path:
         """Where recipes are kept."""
         return self.folder / "recipes"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import random
 from pathlib import Path
 
@@ -152,3 +153,28 @@ def test_a_store_that_is_changed_while_it_is_verified_is_not_called_damaged(
     monkeypatch.setattr(verifying, "check_packs", disturbed)
     assert verifying.verify(Store(store.folder)).sound
     assert len(calls) == 2
+
+
+@pytest.mark.parametrize("name", ["keep.toml", "answers.toml", "orders.toml", "recipes/own.toml"])
+def test_a_bit_that_flips_in_what_the_admin_wrote_is_told(
+    keeper: Program, place: Path, server: Path, name: str
+) -> None:
+    keep = place / KEEP
+    path = keep / name
+    path.parent.mkdir(exist_ok=True)
+    if not path.exists():
+        path.write_text("format = 1\n# none yet\n")
+    assert keeper("snapshot").code == 0
+    data, facts = path.read_bytes(), path.stat()
+    at = data.index(b"#") + 2 if b"#" in data else data.rindex(b'"') - 1
+    path.write_bytes(data[:at] + bytes([data[at] ^ 1]) + data[at + 1 :])
+    os.utime(path, ns=(facts.st_atime_ns, facts.st_mtime_ns))
+    (server / "new").write_text("since")
+    refused = keeper("restore", "1", "--go")
+    assert (refused.code, f"{name} in" in refused.err, (server / "new").exists()) == (4, True, True), refused.err
+    assert keeper("verify").code == 4
+    told = keeper("history")
+    assert (told.code, "the disk did that" in told.err) == (0, True)
+    path.write_bytes(data)  # put right, by hand
+    assert keeper("restore", "1", "--go").code == 0
+    assert keeper("verify").code == 0

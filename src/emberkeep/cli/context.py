@@ -33,6 +33,7 @@ def the_keep(args: argparse.Namespace) -> Keep:
         _mind_owner(keep, args)
     if args.command not in _TELL_OF_RUNS:
         _tell_of_waiting(keep)
+    _tell_of_rot(keep, args)
     return keep
 
 
@@ -66,6 +67,24 @@ def _mind_owner(keep: Keep, args: argparse.Namespace) -> None:
         f"{keep.server} is of user {owner}, and this is root: what that user does to it meanwhile cannot harm others, "
         "but --as-owner (or user in [server] of keep.toml) is safer still"
     )
+
+
+def _tell_of_rot(keep: Keep, args: argparse.Namespace) -> None:
+    """Damage where something is to be done by files that the disk has changed; a note where only something is read."""
+    from emberkeep.errors import Damage, UnreadableInput
+    from emberkeep.runs.journal import rotten
+
+    try:
+        found = rotten(keep)
+    except UnreadableInput:  # told elsewhere
+        return
+    args.rotten = found
+    if not found:
+        return
+    what = f"{', '.join(found)} in {keep.folder} changed, and nobody has saved it since: the disk did that"
+    if getattr(args, "go", False):
+        raise Damage(what, hint="look it over and save it again; then it counts")
+    _note(f"{what}; look it over and save it again")
 
 
 def _tell_of_waiting(keep: Keep) -> None:

@@ -26,6 +26,9 @@ EXAMPLES = (
     "emberkeep demo /tmp/large --size large --build-only",
 )
 
+ENDS = 10.0
+"""Seconds that the engine is given to end by itself."""
+
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Where, how large, and whether to walk."""
@@ -104,6 +107,9 @@ def _serve(folder: Path, size: str, screen: Screen) -> int:
     process = subprocess.Popen(line, cwd=server, env=environment)
     try:
         return process.wait()
-    except KeyboardInterrupt:
-        process.terminate()
-        return process.wait()
+    except KeyboardInterrupt:  # a terminal tells the engine too
+        try:
+            return process.wait(ENDS)
+        except subprocess.TimeoutExpired:
+            process.terminate()
+            return process.wait()

@@ -14,6 +14,8 @@
         starts of the server: bytes of its world, and how long it took until it was ready
       once (file, key, value, back)
         settings that hold for one start only, and what they are set back to
+      told (path, size, mtime, digest)
+        files of the keep that the admin writes, as they were when something was last carried out: BLAKE3 in hex
       preview (asked, made, told)
         what the last preview of a wipe said, until it is carried out
       due (event, planned, part, state, begun, ended, said)
@@ -31,7 +33,7 @@ import shutil
 import sqlite3
 import tempfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -39,6 +41,8 @@ from typing import Any
 
 from emberkeep import files
 from emberkeep.errors import Place, Refused, UnreadableInput
+from emberkeep.keep import Keep
+from emberkeep.trees import digest_of, file_chunks
 
 BEGUN, DONE, TAKEN_BACK, UNDONE = "begun", "done", "taken back", "undone"
 RESTORE, MERGE, UNDO, SEND = "restore", "merge", "undo", "send"
@@ -54,6 +58,8 @@ _TABLES = (
     " state text not null)",
     "create table if not exists once (file text not null, key text not null, value text not null,"
     " back text not null, primary key (file, key))",
+    "create table if not exists told (path text primary key, size integer not null, mtime integer not null,"
+    " digest text not null)",
     "create table if not exists preview (asked text primary key, made text not null, told text not null)",
     "create table if not exists due (event text not null, planned text not null, part text not null,"
     " state text not null, begun text not null, ended text, said text not null, primary key (event, planned, part))",
@@ -368,6 +374,19 @@ class Journal:
         """Forget them all: something was carried out."""
         self._note("delete from preview")
 
+    # --- what the admin writes ------------------------------------------------------
+
+    def remember(self, written: Mapping[str, tuple[int, int, str]]) -> None:
+        """Record size, mtime (ns) and BLAKE3 (hex) of files, in place of all that were recorded."""
+        with self._opened() as database:
+            database.execute("delete from told")
+            rows = [(path, *facts) for path, facts in written.items()]
+            database.executemany("insert into told values (?, ?, ?, ?)", rows)
+
+    def remembered(self) -> dict[str, tuple[int, int, str]]:
+        """What was recorded last."""
+        return {row[0]: (row[1], row[2], row[3]) for row in self._ask("select path, size, mtime, digest from told")}
+
     # --- what comes round ----------------------------------------------------------
 
     def claim(self, event: str, planned: str, part: str, state: str, now: datetime, said: str = "") -> bool:
@@ -440,3 +459,32 @@ def _run(row: tuple[int, str, str, str | None, str, str], steps: tuple[StepRecor
 def _step(at: int, name: str, title: str, begun: str, ended: str | None, facts: str) -> StepRecord:
     finished = datetime.fromisoformat(ended) if ended else None
     return StepRecord(at, name, title, datetime.fromisoformat(begun), finished, json.loads(facts))
+
+
+def _written(keep: Keep) -> dict[str, tuple[int, int, str]]:
+    found = {}
+    for path in keep.written:
+        with suppress(OSError):
+            facts = path.stat()
+            digest = digest_of(file_chunks(path))
+            found[path.relative_to(keep.folder).as_posix()] = (facts.st_size, facts.st_mtime_ns, digest)
+    return found
+
+
+def remember_written(keep: Keep) -> None:
+    """Record what the admin has written in the keep, so that a later fault of the disk in it is seen."""
+    journal, now = Journal(keep.folder), _written(keep)
+    if now != journal.remembered():
+        journal.remember(now)
+
+
+def rotten(keep: Keep) -> list[str]:
+    """Files of the keep that hold something else than they did, though nobody has saved them since: no hand did
+    that."""
+    before = Journal(keep.folder).remembered()
+    now = _written(keep) if before else {}
+    return [path for path, facts in now.items() if path in before and _is_rotten(before[path], facts)]
+
+
+def _is_rotten(before: tuple[int, int, str], now: tuple[int, int, str]) -> bool:
+    return before[:2] == now[:2] and before[2] != now[2]

@@ -30,7 +30,7 @@ from emberkeep.errors import (
 from emberkeep.keep import Keep
 from emberkeep.planned import Change, Planned, What
 from emberkeep.runs import restore, snapshot
-from emberkeep.runs.journal import BEGUN, DONE, RESTORE, TAKEN_BACK, UNDO, UNDONE, Journal, Run
+from emberkeep.runs.journal import BEGUN, DONE, RESTORE, TAKEN_BACK, UNDO, UNDONE, Journal, Run, remember_written
 from emberkeep.servers.process import refuse_if_running
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import BESIDE, About, beside
@@ -289,6 +289,7 @@ def carry_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:
     """Do a new run. RunFailed, with all put back, when a step cannot be done; ``stay``: it then stays as it is, to be
     looked at. Interrupted when somebody stops it."""
     room.journal.refuse_if_waiting()
+    remember_written(room.keep)
     room.run = room.journal.begin(room.run)
     return _through(room, steps, stay)
 

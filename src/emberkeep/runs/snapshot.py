@@ -14,6 +14,7 @@ from emberkeep import files
 from emberkeep.databases.live import LiveTree
 from emberkeep.errors import Damage, Refused, UsageError
 from emberkeep.keep import Config, Keep
+from emberkeep.runs.journal import remember_written
 from emberkeep.scan import TEMPORARY
 from emberkeep.servers.process import running_signs
 from emberkeep.servers.roles import selection
@@ -78,6 +79,7 @@ def take(
         taken = store.add(
             live, about, wanted=wanted, live=live, rehash=rehash, streams=streams, progress=progress, glimpse=glimpse
         )
+        remember_written(keep)
         return taken._replace(dumped=_dumped(store, taken.about)) if streams else taken
 
 
