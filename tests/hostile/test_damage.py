@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import random
+import shutil
+from collections import Counter
 from pathlib import Path
 
 import pytest
@@ -12,6 +14,7 @@ from emberkeep.store import damage
 from emberkeep.store.packs import Gap, scan
 from emberkeep.store.store import FORMAT, Store
 from emberkeep.trees import FolderTree
+from tests import depth
 from tests.conftest import KEEP, tree_state
 from tests.helpers import ABOUT, flip, same_contents
 from tests.program import Program
@@ -178,3 +181,35 @@ def test_a_bit_that_flips_in_what_the_admin_wrote_is_told(
     path.write_bytes(data)  # put right, by hand
     assert keeper("restore", "1", "--go").code == 0
     assert keeper("verify").code == 0
+
+
+def test_a_bit_that_flips_anywhere_in_a_keep_is_survived_or_told(keeper: Program, place: Path, server: Path) -> None:
+    """What is given back is what was there, or it is said not to be: never a fault of ours, never other bytes."""
+    keep, some = place / KEEP, random.Random(11)
+    assert keeper("snapshot", "--note", "first").code == 0
+    truth = {path: state for path, state in tree_state(server).items() if path != "."}
+    (server / "new").write_text("since")
+    assert keeper("restore", "1", "--go").code == 0
+    whole = place / "whole"
+    shutil.copytree(keep, whole)
+    files = sorted(path for path in keep.rglob("*") if path.is_file() and path.stat().st_size)
+    told = Counter[str]()
+    for number in range(depth.number("FLIPS", 24, 120)):
+        path = files[number % len(files)]
+        data = bytearray(path.read_bytes())
+        facts = path.stat()
+        data[some.randrange(len(data))] ^= 1 << some.randrange(8)
+        path.write_bytes(data)
+        os.utime(path, ns=(facts.st_atime_ns, facts.st_mtime_ns))
+        into = place / f"into{number}"
+        codes = [keeper(*line) for line in (["history"], ["verify"], ["restore", "first", "--into", into], ["undo"])]
+        for done in codes:
+            assert done.code in (0, 1, 2, 3, 4) and "Traceback" not in done.err, (path, done.err)
+        if codes[2].code == 0:
+            assert {name: state for name, state in tree_state(into).items() if name != "."} == truth, path
+        told["given back whole" if codes[2].code == 0 else "told of"] += 1
+        shutil.rmtree(into, ignore_errors=True)
+        shutil.rmtree(keep)
+        shutil.copytree(whole, keep)
+    print(dict(told))
+    assert told["given back whole"] and told["told of"]

@@ -72,7 +72,7 @@ def folders_of(root: Path) -> list[Path]:
 def test_a_snapshot_reads_nothing_outside(tmp_path: Path, root: Path, outside: Path) -> None:
     store = Store(tmp_path / "store")
     with swapping(outside, folders_of(root)) as swapped:
-        for _ in range(depth.choose(12, 150)):
+        for _ in range(depth.number("SWAPS", 12, 150)):
             tree = FolderTree(root)
             with suppress(EmberKeepError):
                 store.add(tree, ABOUT, live=tree, rehash=True)
@@ -91,7 +91,7 @@ def test_a_restore_writes_and_removes_nothing_outside(tmp_path: Path, root: Path
     tree = SnapshotTree(store, store.manifest("1"), "1")
     before = tree_state(outside)
     with swapping(outside, folders_of(root)) as swapped:
-        for round_ in range(depth.choose(12, 150)):
+        for round_ in range(depth.number("SWAPS", 12, 150)):
             for number in range(6):
                 with suppress(OSError):
                     (root / f"d{number}" / f"{round_ % 20}.sea").write_bytes(b"changed")
