@@ -352,3 +352,29 @@ def test_a_slip_of_the_pen_is_not_taken_for_nothing_to_do(
 def test_conditions_that_records_meet_may_find_no_difference(keeper: Program) -> None:
     keeper("snapshot")
     assert keeper("diff", "1", "live", "--where", "id=hardtack").code == 0
+
+
+def test_names_that_a_disk_cannot_hold_are_told_beforehand_and_the_rest_is_put_there(
+    keeper: Program, server: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A disk made for Windows is played: there is none here."""
+    odd = ["a:b", "what?", "ends.", "con", "LPT1.txt", "sub/aux.log", 'sub/quote"d']
+    (server / "sub").mkdir()
+    for name in (*odd, "console.txt", ".hidden", "a b"):
+        (server / name).write_text(name)
+    keeper("snapshot")
+    assert keeper("restore", "1", "--into", tmp_path / "usual").code == 0
+    monkeypatch.setattr(restore, "kind_of_disk", lambda folder: "vfat")
+    refused = keeper("restore", "1", "--into", tmp_path / "fat")
+    assert (refused.code, "--what-fits" in refused.err, "(7 such)" in refused.err) == (3, True, True), refused.err
+    assert not (tmp_path / "fat").exists()
+    done = keeper("restore", "1", "--into", tmp_path / "fat", "--what-fits")
+    assert (done.code, done.out.count("left out: ")) == (1, 7), done.out + done.err
+    whole, there = tree_state(tmp_path / "usual"), tree_state(tmp_path / "fat")
+    assert whole.keys() - there.keys() == set(odd)
+    assert keeper("restore", "1", "--what-fits").code == 2
+
+
+def test_the_kind_of_a_disk_is_that_of_the_nearest_mount() -> None:
+    assert restore.kind_of_disk(Path("/proc/self")) == "proc"
+    assert restore.kind_of_disk(Path("/")) != "proc"

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import os
 import pwd
-import subprocess
-import sys
 from pathlib import Path
 
 import pytest
@@ -15,16 +13,10 @@ from emberkeep.running import Service
 from emberkeep.servers import lifecycle
 from emberkeep.servers.secrets import handed_on
 from tests.conftest import KEEP, Rock
-from tests.program import Program, process_environment
+from tests.hostile.others import reachable, run_as
+from tests.program import Program
 
 as_root = pytest.mark.skipif(os.name == "nt" or os.geteuid() != 0, reason="only root may become somebody else")
-
-
-def reachable(path: Path) -> None:
-    """Let other users come by."""
-    for parent in (path, *path.parents):
-        if not parent.stat().st_mode & 0o001:
-            parent.chmod(parent.stat().st_mode | 0o011)
 
 
 @pytest.fixture
@@ -69,24 +61,6 @@ def test_a_server_runs_as_the_user_that_keep_toml_names(tmp_path: Path, nobody: 
         lifecycle.launch(tmp_path, Service("it", command, user="nobody-at-all"), os.environ, tmp_path / "printed")
 
 
-ALL_LOADED = """
-import importlib, pkgutil, sys
-import resource, concurrent.futures.thread, encodings.idna, zstandard, blake3
-import emberkeep, rich.console, rich.progress, rich.table, rich.padding, rich.text, rich.markup, rich._unicode_data
-for found in pkgutil.walk_packages(emberkeep.__path__, "emberkeep."):
-    if not found.name.endswith("__main__"):
-        importlib.import_module(found.name)
-from emberkeep.cli.main import main
-sys.exit(main(sys.argv[1:]))
-"""
-"""The program with all of it loaded: where Python stands may be for root alone, as in a test's own folders."""
-
-
-def as_program(place: Path, *words: str | Path) -> subprocess.CompletedProcess[str]:
-    line = [sys.executable, "-c", ALL_LOADED, "--keep", KEEP, *words]
-    return subprocess.run(line, cwd=place, env=process_environment(), capture_output=True, text=True, check=False)
-
-
 def given_to(folder: Path, user: pwd.struct_passwd) -> None:
     for path in (folder, *folder.rglob("*")):
         os.chown(path, user.pw_uid, user.pw_gid, follow_symlinks=False)
@@ -100,19 +74,19 @@ def test_root_on_a_folder_of_somebody_else_is_told_once_and_may_work_as_they(
     given_to(server, nobody)
     for count in (1, 0):
         assert keeper("history").err.count("this is root") == count
-    refused = as_program(place, "--as-owner", "snapshot")
+    refused = run_as(0, "--keep", KEEP, "--as-owner", "snapshot", cwd=place)
     assert (refused.returncode, "chown -R nobody" in refused.stderr) == (3, True), refused.stderr
     given_to(place / KEEP, nobody)
     (server / "of-root").write_text("x")
     (server / "of-root").chmod(0o600)
-    done = as_program(place, "snapshot", "--as-owner")
+    done = run_as(0, "--keep", KEEP, "snapshot", "--as-owner", cwd=place)
     assert (done.returncode, "of-root" in done.stdout) == (1, True), done.stdout + done.stderr  # left out
     assert (place / KEEP / "journal.db").exists() is False or (place / KEEP / "journal.db").stat().st_uid
     assert {path.stat().st_uid for path in (place / KEEP / "store" / "packs").iterdir()} == {nobody.pw_uid}
     with (place / KEEP / "keep.toml").open() as told:
         text = told.read().replace("[server]\n", '[server]\nuser = "nobody"\n', 1)
     (place / KEEP / "keep.toml").write_text(text)
-    assert as_program(place, "snapshot").returncode == 1
+    assert run_as(0, "--keep", KEEP, "snapshot", cwd=place).returncode == 1
 
 
 @as_root

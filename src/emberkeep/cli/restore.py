@@ -13,7 +13,7 @@ from emberkeep.keep import Keep
 from emberkeep.runs import recovery, restore, snapshot
 from emberkeep.servers.roles import require_some
 from emberkeep.show import snapshots as view
-from emberkeep.show.console import Screen, progress
+from emberkeep.show.console import ASKS, Screen, progress
 from emberkeep.store.store import SnapshotTree, Store
 
 EXAMPLES = (
@@ -35,12 +35,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--into-database", metavar="NAME", help="one database (--only databases/NAME) into a new one of this name"
     )
+    parser.add_argument(
+        "--what-fits", action="store_true", help="with --into: leave out names that the disk there cannot hold"
+    )
     parser.add_argument("--rehash", action="store_true", help="read every live file to compare it")
     add_go(parser, "write into the server folder")
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """A preview without ``--go``; in place, a snapshot is taken first."""
+    if args.what_fits and not args.into:
+        raise UsageError("--what-fits goes with --into")
     keep = the_keep(args)
     with opened(keep) as store:
         tree = snapshot.find(store, keep, args.ref, now())
@@ -57,8 +62,10 @@ def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: Snaps
     wanted = restore.scope_of(tree.manifest, args.only, keep.config)
     if not recovery.selected(keep, tree, tuple(args.only)):
         require_some(args.only, wanted, tree.entries(), tree.label)
-    plan = restore.plan(tree, into, wanted)
-    restore.check_names(plan, tree)
+    fits = restore.fitting(tree, into) if args.what_fits else None
+    left_out = [path for path in tree.entries() if wanted(path) and not fits(path)] if fits else []
+    plan = restore.plan(tree, into, lambda path: wanted(path) and (fits is None or fits(path)))
+    restore.check_names(plan, tree, "--what-fits restores the rest")
     restore.check_room(plan)
     hint = f"{into} is not whole; remove it and try again"
     with system_may_refuse("the restore stopped", into, hint), progress("restore") as step:
@@ -69,10 +76,15 @@ def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: Snaps
 
     def text() -> None:
         view.restore_plan(screen, plan, True)
+        for path in left_out[: view.MOST_LINES]:
+            screen.line(f"  left out: {path} (the disk there holds no such name)", ASKS)
+        if len(left_out) > view.MOST_LINES:
+            screen.line(f"  left out: {len(left_out) - view.MOST_LINES} more", ASKS)
         for dump in dumps:
             screen.line(f"The dump of a database is {dump}.")
 
-    return answer(args, 0, {"plan": plan, "done": True, "dumps": dumps}, text)
+    told = {"plan": plan, "done": True, "dumps": dumps, "left_out": left_out}
+    return answer(args, 1 if left_out else 0, told, text)
 
 
 def _dumps_beside(keep: Keep, tree: SnapshotTree, only: tuple[str, ...], into: Path) -> list[Path]:

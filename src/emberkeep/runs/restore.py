@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import stat
 from collections import deque
@@ -308,7 +309,7 @@ def check_whole(plan: RestorePlan, snapshot: SnapshotTree, hint: str = ELSEWHERE
 
 def check_room(plan: RestorePlan) -> None:
     """Refused when the disk has too little room for what will be written beside what stands there."""
-    place = next(folder for folder in (plan.target, *plan.target.parents) if folder.is_dir())
+    place = nearest(plan.target)
     free = shutil.disk_usage(place).free
     if plan.bytes > free:
         raise Refused(
@@ -318,15 +319,61 @@ def check_room(plan: RestorePlan) -> None:
         )
 
 
-def check_names(plan: RestorePlan, snapshot: SnapshotTree) -> None:
-    """Refused when names that differ only in case meet a file system that takes them for one."""
+_UNFIT = re.compile(
+    r'[<>:"|?*\\\x00-\x1f]|[. ]\Z|\A(?:con|prn|aux|nul|com[1-9]|lpt[1-9])(?:\..*)?\Z', re.IGNORECASE | re.DOTALL
+)
+"""Names that Windows, and disks made for it, do not hold (Microsoft, "Naming Files, Paths, and Namespaces")."""
+_NARROW = ("vfat", "msdos", "exfat", "ntfs", "ntfs3", "fuseblk", "cifs", "smb3", "smbfs")
+"""File systems that hold no such names."""
+
+
+def kind_of_disk(folder: Path) -> str:
+    """What the system calls the file system that a folder lies on; "" where it does not tell."""
+    import psutil  # only where names are asked about
+
+    whole = os.path.realpath(folder)
+    found = [
+        part
+        for part in psutil.disk_partitions(all=True)
+        if whole == part.mountpoint or whole.startswith(part.mountpoint.rstrip(os.sep) + os.sep)
+    ]
+    return max(found, key=lambda part: len(part.mountpoint)).fstype.lower() if found else ""
+
+
+def unfit(paths: Iterable[str], folder: Path) -> list[str]:
+    """The paths whose names the disk below a folder cannot hold."""
+    odd = [path for path in paths if any(_UNFIT.search(part) for part in path.split("/"))]
+    return odd if odd and (os.name == "nt" or kind_of_disk(folder) in _NARROW) else []
+
+
+def nearest(folder: Path) -> Path:
+    """A folder, or the nearest above it that is there."""
+    return next(one for one in (folder, *folder.parents) if one.is_dir())
+
+
+def fitting(snapshot: SnapshotTree, into: Path) -> Callable[[str], bool]:
+    """Which paths of a snapshot the disk at ``into`` can hold, of names that it takes for one the first."""
+    place, paths = nearest(into), snapshot.entries()
+    out = set(unfit(paths, place))
+    if _folds_case(place):
+        out.update(second for _, second in alike(paths))
+    return lambda path: path not in out and not any(parent in out for parent in _parents(path))
+
+
+def check_names(plan: RestorePlan, snapshot: SnapshotTree, hint: str = "restore the others with --only") -> None:
+    """Refused when the disk cannot hold a name, or takes names that differ only in case for one."""
+    odd = unfit((entry.path for entry in (*plan.write, *plan.make)), nearest(plan.target))
+    if odd:
+        raise Refused(
+            f"the disk of {plan.target} holds no name like {odd[0]!r} of {snapshot.label} ({len(odd)} such)", hint=hint
+        )
     found = alike(entry.path for entry in (*plan.write, *plan.make))
-    if found and _folds_case(next(folder for folder in (plan.target, *plan.target.parents) if folder.is_dir())):
+    if found and _folds_case(nearest(plan.target)):
         one, other = found[0]
         raise Refused(
             f"{one} and {other} of {snapshot.label} would be one file here: names that differ only in "
             f"case are the same on this disk ({len(found)} such)",
-            hint="restore one of them with --only",
+            hint=hint,
         )
 
 
