@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import random
 import shutil
+import time
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -18,6 +19,7 @@ from emberkeep import files
 from emberkeep.errors import Damage, Refused
 from emberkeep.keep import Config
 from emberkeep.runs import restore
+from emberkeep.store import seen
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.trees import FolderTree
@@ -378,3 +380,21 @@ def test_names_that_a_disk_cannot_hold_are_told_beforehand_and_the_rest_is_put_t
 def test_the_kind_of_a_disk_is_that_of_the_nearest_mount() -> None:
     assert restore.kind_of_disk(Path("/proc/self")) == "proc"
     assert restore.kind_of_disk(Path("/")) != "proc"
+
+
+def test_a_mode_or_time_alone_comes_back_where_nobody_has_written_since(
+    keeper: Program, server: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The last snapshot knows the file as it is now: same contents, and not to be read again."""
+    monkeypatch.setattr(seen, "SETTLED_NS", 20_000_000)
+    path = server / "keeper.properties"
+    os.utime(path, ns=(1, 1_600_000_000 * 10**9))
+    keeper("snapshot")
+    state = tree_state(server)
+    path.chmod(0o600)
+    os.utime(path, ns=(1, 1_500_000_000 * 10**9))
+    time.sleep(0.05)
+    keeper("snapshot")
+    done = keeper("restore", "1", "--go")
+    assert (done.code, "set mode and time of keeper.properties" in done.out) == (0, True), done.out + done.err
+    assert tree_state(server) == state

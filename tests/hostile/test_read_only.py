@@ -97,6 +97,7 @@ def test_a_damaged_journal_keeps_no_snapshot_back(keeper: Program, place: Path) 
     (place / KEEP / "journal.db").write_bytes(b"nonsense" * 2000)
     told = keeper("history")
     assert (told.code, "kept" in told.out) == (4, True)
+    assert keeper("verify").code == 0
     for line in (["history"], ["undo"], ["restore", "kept", "--go"], ["resume"]):
         done = keeper(*line)
         assert done.code in (2, 4), (line, done.err)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 from collections.abc import Callable
-from contextlib import closing
+from contextlib import closing, suppress
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -74,10 +74,9 @@ def _tell_of_rot(keep: Keep, args: argparse.Namespace) -> None:
     from emberkeep.errors import Damage, UnreadableInput
     from emberkeep.runs.journal import rotten
 
-    try:
+    found: list[str] = []
+    with suppress(UnreadableInput):  # of the journal: told elsewhere
         found = rotten(keep)
-    except UnreadableInput:  # told elsewhere
-        return
     args.rotten = found
     if not found:
         return
