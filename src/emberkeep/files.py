@@ -124,6 +124,9 @@ class SystemIO:
         if folder is None:
             os.chmod(name, mode)  # noqa: PTH101
             return
+        if os.chmod in os.supports_follow_symlinks:  # macOS
+            os.chmod(name, mode, dir_fd=folder, follow_symlinks=False)
+            return
         descriptor = os.open(name, _ANY | os.O_NOFOLLOW, dir_fd=folder)
         try:
             if stat.S_ISLNK(os.fstat(descriptor).st_mode):

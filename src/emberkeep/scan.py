@@ -250,4 +250,5 @@ def _stamp(path: str) -> tuple[int, ...]:
         facts = os.stat(path)  # noqa: PTH116 - loads no pathlib
     except OSError:
         return ()
-    return facts.st_size, facts.st_mtime_ns, facts.st_ino
+    # a log of SQLite's that holds nothing is made by whoever only reads
+    return (facts.st_size, facts.st_mtime_ns, facts.st_ino) if facts.st_size else ()

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import subprocess
 import sys
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from tests.program import process_environment
@@ -35,8 +38,12 @@ def run_as(user: int, *words: str | Path, cwd: Path) -> subprocess.CompletedProc
     return subprocess.run(line, cwd=cwd, env=environment, capture_output=True, text=True, check=False, timeout=120)
 
 
-def reachable(path: Path) -> None:
-    """Let other users come by."""
-    for parent in (path, *path.parents):
-        if not parent.stat().st_mode & 0o001:
-            parent.chmod(parent.stat().st_mode | 0o011)
+@contextmanager
+def in_the_open(folder: Path) -> Iterator[Path]:
+    """A copy of a folder, links and owners as they are, that other users can come to: pytest's own are closed to them."""
+    with tempfile.TemporaryDirectory() as room:
+        Path(room).chmod(0o711)
+        copy = Path(room) / folder.name
+        subprocess.run(["cp", "-a", str(folder), str(copy)], check=True)
+        copy.chmod(0o711)
+        yield copy

@@ -13,7 +13,7 @@ from emberkeep.running import Service
 from emberkeep.servers import lifecycle
 from emberkeep.servers.secrets import handed_on
 from tests.conftest import KEEP, Rock
-from tests.hostile.others import reachable, run_as
+from tests.hostile.others import in_the_open, run_as
 from tests.program import Program
 
 as_root = pytest.mark.skipif(os.name == "nt" or os.geteuid() != 0, reason="only root may become somebody else")
@@ -48,17 +48,16 @@ def test_a_name_that_cannot_be_one_is_told_with_its_line(rock: Rock) -> None:
 
 @as_root
 def test_a_server_runs_as_the_user_that_keep_toml_names(tmp_path: Path, nobody: pwd.struct_passwd) -> None:
-    reachable(tmp_path)
     command = ("sh", "-c", "id -u; id -g; id -G; echo $HOME $USER; touch made || echo may not")
-    service = Service("it", command, user="nobody")
-    process = lifecycle.launch(tmp_path, service, os.environ, tmp_path / "printed")
-    assert process.wait(20) == 0
-    user, group, groups, home, *more = (tmp_path / "printed").read_text().splitlines()
+    with in_the_open(tmp_path) as there:
+        service, printed = Service("it", command, user="nobody"), there / "printed"
+        assert lifecycle.launch(there, service, os.environ, printed).wait(20) == 0
+        user, group, groups, home, *more = printed.read_text().splitlines()
+        with pytest.raises(Refused, match="no user nobody-at-all"):
+            lifecycle.launch(there, Service("it", command, user="nobody-at-all"), os.environ, printed)
     assert (int(user), int(group), home) == (nobody.pw_uid, nobody.pw_gid, f"{nobody.pw_dir} nobody")
     assert "0" not in groups.split()
     assert more[-1] == "may not"
-    with pytest.raises(Refused, match="no user nobody-at-all"):
-        lifecycle.launch(tmp_path, Service("it", command, user="nobody-at-all"), os.environ, tmp_path / "printed")
 
 
 def given_to(folder: Path, user: pwd.struct_passwd) -> None:
@@ -68,25 +67,24 @@ def given_to(folder: Path, user: pwd.struct_passwd) -> None:
 
 @as_root
 def test_root_on_a_folder_of_somebody_else_is_told_once_and_may_work_as_they(
-    keeper: Program, place: Path, server: Path, nobody: pwd.struct_passwd
+    keeper: Program, place: Path, nobody: pwd.struct_passwd
 ) -> None:
-    reachable(place)
-    given_to(server, nobody)
+    given_to(place / "gannet-rock", nobody)
     for count in (1, 0):
         assert keeper("history").err.count("this is root") == count
-    refused = run_as(0, "--keep", KEEP, "--as-owner", "snapshot", cwd=place)
-    assert (refused.returncode, "chown -R nobody" in refused.stderr) == (3, True), refused.stderr
-    given_to(place / KEEP, nobody)
-    (server / "of-root").write_text("x")
-    (server / "of-root").chmod(0o600)
-    done = run_as(0, "--keep", KEEP, "snapshot", "--as-owner", cwd=place)
-    assert (done.returncode, "of-root" in done.stdout) == (1, True), done.stdout + done.stderr  # left out
-    assert (place / KEEP / "journal.db").exists() is False or (place / KEEP / "journal.db").stat().st_uid
-    assert {path.stat().st_uid for path in (place / KEEP / "store" / "packs").iterdir()} == {nobody.pw_uid}
-    with (place / KEEP / "keep.toml").open() as told:
-        text = told.read().replace("[server]\n", '[server]\nuser = "nobody"\n', 1)
-    (place / KEEP / "keep.toml").write_text(text)
-    assert run_as(0, "--keep", KEEP, "snapshot", cwd=place).returncode == 1
+    with in_the_open(place) as there:
+        keep, server = there / KEEP, there / "gannet-rock"
+        refused = run_as(0, "--keep", KEEP, "--as-owner", "snapshot", cwd=there)
+        assert (refused.returncode, "chown -R nobody" in refused.stderr) == (3, True), refused.stderr
+        given_to(keep, nobody)
+        (server / "of-root").write_text("x")
+        (server / "of-root").chmod(0o600)
+        done = run_as(0, "--keep", KEEP, "snapshot", "--as-owner", cwd=there)
+        assert (done.returncode, "of-root" in done.stdout) == (1, True), done.stdout + done.stderr  # left out
+        assert {path.stat().st_uid for path in (keep / "store" / "packs").iterdir()} == {nobody.pw_uid}
+        text = (keep / "keep.toml").read_text()
+        (keep / "keep.toml").write_text(text.replace("[server]\n", '[server]\nuser = "nobody"\n', 1))
+        assert run_as(0, "--keep", KEEP, "snapshot", cwd=there).returncode == 1
 
 
 @as_root

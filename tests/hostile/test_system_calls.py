@@ -1,0 +1,96 @@
+"""System calls of the real program that fail, one at a time, from outside: all is done, or put back, or waits to be."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from emberkeep.runs.journal import Journal
+from emberkeep.store.store import Store
+from emberkeep.store.verify import verify
+from tests import depth
+from tests.conftest import KEEP, tree_state
+from tests.program import Program, Ran, command_line, process_environment
+
+CALLS = (
+    "fsync,fdatasync,rename,renameat,renameat2,unlink,unlinkat,mkdir,mkdirat,symlink,symlinkat,link,linkat,"
+    "pwrite64,ftruncate,utimensat,fchmod,fchmodat,fchownat"
+)
+"""What a run changes disks with, and Python's own start does not."""
+ERRORS = ("EIO", "ENOSPC")
+
+
+def traced(line: tuple[str, ...], place: Path, *words: str) -> Ran:
+    """The program under ``strace``, told ``words``."""
+    command = ["strace", "-f", "-qq", "-o", place / "trace", *words, *command_line("--keep", KEEP, *line)]
+    environment = process_environment({"PYTHONDONTWRITEBYTECODE": "1"})
+    done = subprocess.run(command, cwd=place, env=environment, capture_output=True, text=True, check=False, timeout=120)
+    return Ran(done.returncode, done.stdout, done.stderr)
+
+
+def calls_of(line: tuple[str, ...], place: Path) -> int:
+    """How many such calls a run makes; skipped where nothing can be traced."""
+    if not shutil.which("strace"):
+        pytest.skip("strace is not installed")
+    done = traced(line, place, "-e", f"trace={CALLS}")
+    if done.code not in (0, 1):
+        pytest.skip(f"nothing can be traced here: {done.err[-200:]}")
+    return sum("(" in told for told in (place / "trace").read_text().splitlines())
+
+
+def restored(recorded: Program, place: Path) -> tuple[str, ...]:
+    recorded("snapshot", "--note", "target")
+    server = place / "gannet-rock"
+    shutil.rmtree(server / "mission")
+    (server / "new").mkdir()
+    (server / "new" / "file").write_text("new")
+    (server / "keeper.properties").chmod(0o600)
+    (server / "welcome.json").write_text("changed")
+    return "restore", "target", "--go"
+
+
+def merged(recorded: Program, place: Path) -> tuple[str, ...]:
+    return "merge", "--from", "4.2", "--to", "4.3", "--go"
+
+
+def wiped(recorded: Program, place: Path) -> tuple[str, ...]:
+    line = ("wipe", "players", "--no-start")
+    recorded(*line)
+    return (*line, "--go")
+
+
+@pytest.mark.parametrize("prepare", depth.some([restored, merged, wiped], 1))
+def test_any_call_may_fail(recorded: Program, place: Path, prepare: Callable[[Program, Path], tuple[str, ...]]) -> None:
+    line = prepare(recorded, place)
+    before = tree_state(place / "gannet-rock")
+    shutil.copytree(place, place.with_name("count"), symlinks=True)
+    count = calls_of(line, place.with_name("count"))
+    after = tree_state(place.with_name("count") / "gannet-rock")
+    assert count > 20 and after != before
+    outcomes = set()
+    for number, at in enumerate(depth.some(range(1, count + 1), depth.number("CALLS", 6, 40))):
+        there = place.with_name(f"at{at}")
+        shutil.copytree(place, there, symlinks=True)
+        done = traced(line, there, "-e", f"inject={CALLS}:error={ERRORS[number % 2]}:when={at}")
+        assert done.code in (0, 1, 2, 3, 5) and "Traceback" not in done.err, (at, done)
+        assert verify(Store(there / KEEP / "store")).sound
+        server = there / "gannet-rock"
+        if Journal(there / KEEP).waiting() is not None:
+            back = traced(("undo", "--go"), there)
+            assert back.code == 0, (at, back.err)
+            assert tree_state(server) == before, at
+            outcomes.add("waited")
+        elif done.code in (0, 1):
+            assert tree_state(server, times=False) == {
+                path: (*state[:2], *state[3:]) if len(state) > 2 else state for path, state in after.items()
+            } or set(tree_state(server)) == set(after)
+            outcomes.add("done")
+        else:
+            assert tree_state(server) == before, (at, done.err)
+            outcomes.add("put back")
+        shutil.rmtree(there)
+    assert "put back" in outcomes, outcomes
