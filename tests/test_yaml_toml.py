@@ -129,12 +129,44 @@ def test_aliases_are_never_expanded() -> None:
 
 @pytest.mark.parametrize(
     "text",
-    ["a: 1\n---\nb: 2\n", "? [1, 2]\n: x\n", "- - a\n  - b\n", "a: |+\n  x\n\n", "a: |2\n    x\n", "a: 1\n...\n"],
+    ["a: 1\n---\nb: 2\n", "? [1, 2]\n: x\n", "a: |+\n  x\n\n", "a: |2\n    x\n"],
 )
-def test_yaml_that_is_unsuited_for_records_is_taken_by_line(text: str) -> None:
+def test_yaml_that_is_unsuited_for_records_is_taken_by_line_and_why_is_told(text: str) -> None:
     assert formats.parse("a.yaml", text.encode()) is None
     result = merge_text("a.yaml", text, "# mine\n" + text, text + "# theirs\n")
     assert text_of(result) == "# mine\n" + text + "# theirs\n"
+    (told,) = result.warnings
+    assert "line by line, since it has" in told.what and told.place is not None and told.place.line is not None
+
+
+@pytest.mark.parametrize(
+    ("old", "mine", "new", "merged"),
+    [
+        ("a: 1\nb: 2\n...\n", "a: 1\nb: 3\n...\n", "a: 5\nb: 2\nc: 4\n...\n", "a: 5\nb: 3\nc: 4\n...\n"),
+        (
+            "- - x\n  - y\n- - z\n",
+            "- - x\n  - y\n- - q\n",
+            "- - y\n- - z\n- - w\n  - v\n",
+            "- - q\n- - y\n- - w\n  - v\n",
+        ),
+        (
+            "%YAML 1.1\n--- # c\na: 1\n",
+            "%YAML 1.1\n--- # c\na: 7\n",
+            "%YAML 1.1\n--- # c\na: 1\nc: 3\n",
+            "%YAML 1.1\n--- # c\na: 7\nc: 3\n",
+        ),
+        ("&k a: 1\nb: *k\n", "&k a: 2\nb: *k\n", "&k a: 1\nb: *k\nc: 1\n", "&k a: 2\nb: *k\nc: 1\n"),
+        (
+            "x: &m\n  q: 1\ny:\n  <<: *m\n",
+            "x: &m\n  q: 2\ny:\n  <<: *m\n",
+            "x: &m\n  q: 1\ny:\n  <<: *m\n  z: 2\n",
+            "x: &m\n  q: 2\ny:\n  <<: *m\n  z: 2\n",
+        ),
+    ],
+)
+def test_what_people_write_in_yaml_is_merged_by_record(old: str, mine: str, new: str, merged: str) -> None:
+    result = merge_text("a.yaml", old, mine, new)
+    assert (result.format, text_of(result), result.questions) == ("yaml", merged, ())
 
 
 @given(

@@ -122,7 +122,7 @@ class _Walker:
         same = unchanged(sides, at.path, self.identities)
         lefts = items_of(left, at.path, self.identities, same)
         rights = items_of(right, at.path, self.identities, same)
-        matched = pairs(lefts, rights)
+        matched = pairs(lefts, rights, at.path, self.identities)
         reworded = _reworded(lefts, rights, matched)
         taken = {*matched.values(), *reworded.values()}
         for a, item in enumerate(lefts):

@@ -1,17 +1,20 @@
 """Which items of one container correspond to which items of another.
 
-Records with an identity correspond by it. Anonymous records and comments correspond by what they say, in order;
-then anonymous records that are alike within the gaps between these.
+Records with an identity that no sibling shares correspond by it; what says the same corresponds, in order first; of the rest,
+what is likely to be one by all that it says (``linkage``).
 """
 
 from __future__ import annotations
 
+import math
+from bisect import bisect_left
 from collections import Counter, defaultdict
 from collections.abc import Hashable, Iterator, Mapping, Sequence
 from itertools import pairwise
 from typing import NamedTuple
 
-from emberkeep.documents.identity import Identities, Key, Path, joined
+from emberkeep.documents import linkage
+from emberkeep.documents.identity import Identities, Key, Path, joined, says_identity
 from emberkeep.documents.lines import ascending, matches
 from emberkeep.documents.model import Document, Node, Role, content, is_value
 
@@ -158,22 +161,57 @@ def items_of(
     return found
 
 
-def pairs(left: Sequence[Item], right: Sequence[Item], *, alike: bool = True) -> dict[int, int]:
-    """Index on the left -> index on the right, for the items that correspond.
+def pairs(
+    left: Sequence[Item],
+    right: Sequence[Item],
+    path: Path,
+    identities: Identities,
+    *,
+    alike: bool = True,
+    doubtful: dict[int, int] | None = None,
+) -> dict[int, int]:
+    """Index on the left -> index on the right, for the items that correspond. ``path``: of what they stand in.
 
-    ``alike``: whether anonymous records that merely resemble each other count as the same.
+    ``alike``: whether records that merely resemble each other count as the same where that is likely enough; pairs of
+    which it is not, but may be, go into ``doubtful``.
     """
-    by_key = {item.key: at for at, item in enumerate(right) if item.key is not None}
-    found = {at: by_key[item.key] for at, item in enumerate(left) if item.key in by_key}
-    if all(item.key is not None for item in (*left, *right)):
+    found = _by_key(left, right)
+    if len(found) in (len(left), len(right)):
         return found
     found.update(same_comments(left, right))
-    if all(at in found for at, item in enumerate(left) if item.key is None):
-        return found
     _by_content(left, right, found)
     if alike:
-        _bylikeness(left, right, found)
+        _by_linkage(left, right, found, path, identities, {} if doubtful is None else doubtful)
+    else:
+        _in_turn(left, right, found)
     return found
+
+
+def _by_key(left: Sequence[Item], right: Sequence[Item]) -> dict[int, int]:
+    """Records whose identity no sibling has on either side."""
+    marks = [[_mark(item) for item in side] for side in (left, right)]
+    counts = [Counter(side) for side in marks]
+    there = {mark: at for at, mark in enumerate(marks[1]) if mark is not None and counts[1][mark] == 1}
+    return {at: there[mark] for at, mark in enumerate(marks[0]) if mark in there and counts[0][mark] == 1}
+
+
+def _mark(item: Item) -> Hashable:
+    """A record's name and identity, None where it has none."""
+    if item.key is None or item.is_unread:
+        return item.key
+    return item.key[:-1]
+
+
+def _in_turn(left: Sequence[Item], right: Sequence[Item], found: dict[int, int]) -> None:
+    """Records of one identity, which several bear, in the order they stand in."""
+    taken = set(found.values())
+    there: dict[Hashable, list[int]] = defaultdict(list)
+    for at, item in enumerate(right):
+        if at not in taken and item.key is not None:
+            there[_mark(item)].append(at)
+    for at, item in enumerate(left):
+        if at not in found and item.key is not None and (waiting := there.get(_mark(item))):
+            found[at] = waiting.pop(0)
 
 
 def same_comments(left: Sequence[Item], right: Sequence[Item]) -> dict[int, int]:
@@ -212,13 +250,29 @@ def owner_key(items: Sequence[Item], at: int) -> Hashable:
 
 
 def _by_content(left: Sequence[Item], right: Sequence[Item], found: dict[int, int]) -> None:
-    """What says the same in the same order, among what has no partner yet."""
+    """What says the same among what has no partner yet: in the same order first, then wherever it stands."""
     taken = set(found.values())
     lefts = [at for at in range(len(left)) if at not in found or left[at].key is not None]
     rights = [at for at in range(len(right)) if at not in taken or right[at].key is not None]
-    for match in matches([_token(left[at]) for at in lefts], [_token(right[at]) for at in rights]):
+    held = {at: ("=", number) for number, at in enumerate(found)}
+    holds = {found[at]: mark for at, mark in held.items()}
+    tokens = [held.get(at) or _says(left[at]) for at in lefts], [holds.get(at) or _says(right[at]) for at in rights]
+    for match in matches(*tokens):
         for step in range(match.length):
             found.setdefault(lefts[match.left + step], rights[match.right + step])
+    taken = set(found.values())
+    waiting: dict[Hashable, list[int]] = defaultdict(list)
+    for at in rights:
+        if at not in taken and right[at].node.role is Role.RECORD:
+            waiting[_says(right[at])].append(at)
+    for at in lefts:
+        if at not in found and left[at].node.role is Role.RECORD and (there := waiting.get(_says(left[at]))):
+            found[at] = there.pop(0)
+
+
+def _says(item: Item) -> Hashable:
+    """What an item says, its identity included."""
+    return (item.node.role, *content(item.node))
 
 
 def _token(item: Item) -> Hashable:
@@ -233,42 +287,101 @@ def owner_of(items: Sequence[Item], at: int) -> int | None:
     return next((i for i in range(at + 1, len(items)) if items[i].node.role is Role.RECORD), None)
 
 
-def _bylikeness(left: Sequence[Item], right: Sequence[Item], found: dict[int, int]) -> None:
-    """Anonymous records between the same fixed neighbours, the most alike first."""
-    for lefts, rights in _gaps(left, right, found):
-        if len(lefts) * len(rights) > 40_000:
+NEAR = 2.0
+"""Bits that it tells when two records stand between the same neighbours."""
+
+
+def _by_linkage(
+    left: Sequence[Item],
+    right: Sequence[Item],
+    found: dict[int, int],
+    path: Path,
+    identities: Identities,
+    doubtful: dict[int, int],
+) -> None:
+    """Records of which all that they say makes it likely that they are one: doubles of one identity among themselves,
+    then what has no identity, then those that may bear another one now."""
+    names = {item.node.name for at, item in enumerate(left) if at not in found and item.node.role is Role.RECORD}
+    for name in sorted(names):
+        lefts, rights = _partnerless(left, right, found, name)
+        if not rights or left[lefts[0]].node.named:
             continue
-        scored = sorted(
-            (-likeness(left[a].node, right[b].node), abs(at - bt), a, b)
-            for at, a in enumerate(lefts)
-            for bt, b in enumerate(rights)
-            if left[a].node.name == right[b].node.name
-        )
-        used: set[int] = set()
-        for score, _, a, b in scored:
-            if -score >= ALIKE and a not in found and b not in used:
-                found[a] = b
-                used.add(b)
+        weights = identities.weights((*path, name))
+        facts = [{at: linkage.facts(side[at].node) for at in ats} for side, ats in ((left, lefts), (right, rights))]
+        near = _near(left, right, found, lefts, rights)
+        partly = dict.fromkeys(_by_part_of_key(left, right, (*path, name), identities), PART_OF_KEY)
+        for mark in {_mark(left[at]) for at in lefts if left[at].key is not None}:
+            alike = [
+                {at: said for at, said in facts[which].items() if _mark(side[at]) == mark}
+                for which, side in enumerate((left, right))
+            ]
+            for pair in linkage.link(alike[0], alike[1], weights, dict.fromkeys(near, 2 * NEAR), least=-math.inf):
+                found[pair.left] = pair.right
+        taken = set(found.values())
+        rest = [
+            {at: said for at, said in facts[0].items() if at not in found},
+            {at: said for at, said in facts[1].items() if at not in taken},
+        ]
+        if any(says_identity(part) for part in identities.rule((*path, name)).rule or ()):
+            # where a record stands tells nothing against its name
+            near = {(a, b): bits for (a, b), bits in near.items() if left[a].key is None or right[b].key is None}
+        for pair in linkage.link(rest[0], rest[1], weights, {**near, **partly}):
+            (found if pair.odds >= linkage.SAME else doubtful)[pair.left] = pair.right
 
 
-def _gaps(left: Sequence[Item], right: Sequence[Item], found: dict[int, int]) -> list[tuple[list[int], list[int]]]:
-    """Unmatched anonymous records between matched ones that ascend on both sides."""
+PART_OF_KEY = 6.0
+"""Bits that it tells when only these two have some part of a key."""
+
+
+def _by_part_of_key(
+    left: Sequence[Item], right: Sequence[Item], path: Path, identities: Identities
+) -> Iterator[tuple[int, int]]:
+    """Records that share a part of their key that no other one has."""
+    rule = identities.rule(path).rule or ()
+    for part in range(len(rule)) if len(rule) > 1 else ():
+        once: list[dict[str, int]] = []
+        for side in (left, right):
+            values = [
+                (item.identity[part], at)
+                for at, item in enumerate(side)
+                if item.identity and _is_called(item, path[-1])
+            ]
+            counts = Counter(value for value, _ in values)
+            once.append({value: at for value, at in values if value and counts[value] == 1})
+        yield from ((at, once[1][value]) for value, at in once[0].items() if value in once[1])
+
+
+def _partnerless(
+    left: Sequence[Item], right: Sequence[Item], found: Mapping[int, int], name: str
+) -> tuple[list[int], list[int]]:
+    taken = set(found.values())
+    lefts = [at for at, item in enumerate(left) if at not in found and _is_called(item, name)]
+    return lefts, [at for at, item in enumerate(right) if at not in taken and _is_called(item, name)]
+
+
+def _is_called(item: Item, name: str) -> bool:
+    return item.node.role is Role.RECORD and item.node.name == name
+
+
+def _near(
+    left: Sequence[Item], right: Sequence[Item], found: Mapping[int, int], lefts: Sequence[int], rights: Sequence[int]
+) -> dict[tuple[int, int], float]:
+    """What standing between the same matched neighbours tells, in bits, for pairs that do."""
     matched = sorted(found.items())
     fixed = [matched[at] for at in ascending([b for _, b in matched])]
-    taken = set(found.values())
-    gaps = []
-    before = (-1, -1)
-    for after in (*fixed, (len(left), len(right))):
-        lefts = [a for a in range(before[0] + 1, after[0]) if a not in found and _anonymous(left[a])]
-        rights = [b for b in range(before[1] + 1, after[1]) if b not in taken and _anonymous(right[b])]
-        if lefts and rights:
-            gaps.append((lefts, rights))
-        before = after
-    return gaps
+    ends = [[pair[side] for pair in fixed] for side in (0, 1)]
+    gap_of = [{at: bisect_left(ends[side], at) for at in ats} for side, ats in ((0, lefts), (1, rights))]
+    by_gap: dict[int, list[int]] = defaultdict(list)
+    for b, gap in gap_of[1].items():
+        by_gap[gap].append(b)
+    near = {}
+    for a, gap in gap_of[0].items():
+        for b in by_gap.get(gap, ()) if len(by_gap.get(gap, ())) < MOST_NEAR else ():
+            near[a, b] = NEAR
+    return near
 
 
-def _anonymous(item: Item) -> bool:
-    return item.key is None and item.node.role is Role.RECORD
+MOST_NEAR = 64
 
 
 def likeness(left: Node, right: Node) -> float:

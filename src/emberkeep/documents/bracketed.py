@@ -10,7 +10,7 @@ import re
 from bisect import bisect_left
 from collections.abc import Collection, Iterable, Iterator, Sequence
 from functools import cached_property
-from itertools import accumulate
+from itertools import accumulate, pairwise
 from typing import NamedTuple
 
 from emberkeep.documents import layout
@@ -61,8 +61,13 @@ class BracketedDocument(Document):
     @cached_property
     def _trailing_commas(self) -> frozenset[str]:
         """The closing brackets before which this text has commas."""
-        spans = self.bracketed()
-        return frozenset(found[1] for span in spans for found in _TRAILING.finditer(self.text, *span))
+        found: set[str] = set()
+        for start, end in self.bracketed():
+            if _TRAILING.search(self.text, start, end):  # it may stand within a text, which tokens tell
+                marks = [token for token in self.tokens(self.text[start:end]) if token.kind != "comment"]
+                texts = [self.text[start + token.start : start + token.end] for token in marks]
+                found.update(after for before, after in pairwise(texts) if before == "," and after in ("]", "}"))
+        return frozenset(found)
 
     def extent(self, node: Node) -> tuple[int, int]:
         """A node's span with the comma behind it."""

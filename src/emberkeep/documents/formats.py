@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import importlib
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from contextvars import ContextVar
 from json import loads
@@ -37,7 +37,27 @@ def format_of(path: str, text: str) -> str:
     if name.endswith(".xml") or (looks_like_xml(text) and not name.endswith((".html", ".htm"))):
         return "xml"
     known = _BY_NAME.get(name[name.rfind(".") :]) if "." in name else None
-    return known or ("ini" if looks_like_ini(text) else "text")
+    return known or _by_content(text)
+
+
+def _by_content(text: str) -> str:
+    """The format of a text whose name tells nothing."""
+    if text.removeprefix(BOM).lstrip()[:1] in ("{", "[") and _reads(loads, text.removeprefix(BOM)):
+        return "json"
+    if _TOML_VALUE.search(text[:8192]):
+        from tomllib import loads as loads_toml  # only where it may be needed
+
+        if _reads(loads_toml, text.removeprefix(BOM).replace("\r\n", "\n")):
+            return "toml"
+    return "ini" if looks_like_ini(text) else "text"
+
+
+def _reads(reader: Callable[[str], object], text: str) -> bool:
+    try:
+        reader(text)
+    except (ValueError, RecursionError):
+        return False
+    return True
 
 
 def kind_of(path: str, data: bytes) -> str:
@@ -47,6 +67,7 @@ def kind_of(path: str, data: bytes) -> str:
 
 
 _XML = re.compile(r"\ufeff?\s*<(?:\?xml|!--|!DOCTYPE|[A-Za-z_])")
+_TOML_VALUE = re.compile(r"^[ \t]*(?:\[\[|[\w.-]+[ \t]*=[ \t]*[\"'\[{])", re.MULTILINE)
 _SECTION = re.compile(r"\ufeff?[ \t]*\[[^\]\r\n]*\][ \t]*(?:[;#].*)?$")
 
 
@@ -86,8 +107,8 @@ def parse_sides(path: str, sides: Sequence[Side]) -> Parsed:
         return Parsed(chosen, [])
     try:
         return Parsed(chosen, [_parse_side(path, side, chosen) for side in sides])
-    except Unsuited:
-        return Parsed("text", [])
+    except Unsuited as found:
+        return Parsed("text", [], Fault(f"it is taken line by line, since it has {found.why}", found.place))
     except UnreadableInput as error:
         return Parsed("text", [], error.faults[0])
 

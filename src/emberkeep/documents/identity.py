@@ -2,9 +2,10 @@
 
 A *rule* for a path of record names is the fields whose values identify a record: ``@id`` an attribute, ``name`` a
 child element's text, ``.`` the record's own text; several together where one is not enough; none for anonymous
-records. A field qualifies when every vendor's record has it (99 % of the admin's) and it is unique among siblings.
-Values that look like names win over numbers, which only count where the field's name says that it identifies;
-attributes win over children.
+records. Fields qualify by how many records they tell apart from their siblings *and* find again on the other sides: what is
+unique by chance, or changes with every release, does not. Values that look like names win over numbers, which only count
+where the field's name says that it identifies; attributes win over children. A few doubles do no harm: which of them is
+which, and who is who where nothing identifies, is found by all that the records say (``linkage``).
 """
 
 from __future__ import annotations
@@ -17,8 +18,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
+from emberkeep.documents import linkage
 from emberkeep.documents.model import OWN, TOP, Document, Node, Role
-from emberkeep.documents.values import unquoted
+from emberkeep.documents.values import number, unquoted
 
 Path = tuple[str, ...]
 Key = tuple[str, ...]
@@ -31,7 +33,13 @@ _IDENTIFYING = ("id", "name", "key", "code", "uid", "uuid", "guid", "class", "ty
 _CERTAIN = ("@id", "@key", "@uid", "@uuid", "@guid", "@code", "id", "key", "uid", "uuid", "guid", "code")
 _MOST_PARENTS = 240
 _MOST_LOOKED_AT = 300
-_MAY_LACK = 0.01
+_SURE = 0.98
+_CLEARLY = 0.02
+_SOME_RECORDS = 3
+_LEAST_DISTINCT = 0.7
+_LEAST_WORTH = 0.3
+"""Fields that are not called as keys are have to find this share of the records again."""
+_MOST_COMBINED = 7
 _LONGEST_NAME = 80
 _PLAIN = re.compile(r"[^\s\[\]=,/\"'\\\x00-\x1f\x7f]+")
 
@@ -77,6 +85,7 @@ class Identities:
     told: Mapping[str, Rule] = field(default_factory=dict)
     _learned: dict[Path, Learned] = field(default_factory=dict)
     _by_name: _ByName = field(default_factory=dict)
+    _weights: dict[Path, linkage.Weights] = field(default_factory=dict)
 
     def rule(self, path: Path) -> Learned:
         """The rule for records at ``path`` (names from the root down)."""
@@ -100,6 +109,14 @@ class Identities:
             None if None in values else tuple([unquoted(str(value).strip()) for value in values])
             for values in zip(*columns, strict=True)
         ]
+
+    def weights(self, path: Path) -> linkage.Weights:
+        """What the facts of records at ``path`` tell of who is who."""
+        if path not in self._weights:
+            found = Siblings.of(path, (*self.vendor, *self.mine), self._by_name)
+            lists = [_first_facts(groups) for groups in found.documents]
+            self._weights[path] = linkage.learn(lists)
+        return self._weights[path]
 
     def label(self, path: Path, node: Node, key: Key | None, number: int) -> str:
         """A record's name in reports: ``good[id=lamp-oil]``, or ``reach[#4]`` for the 4th of anonymous ones."""
@@ -126,42 +143,50 @@ class Identities:
         told = self.told.get("/".join(path))
         if told is not None:
             return Learned(told, told=True)
-        found = Siblings.of(path, self.vendor, self.mine, self._by_name)
-        if all(len(group) <= 1 for group in (*found.vendor, *found.mine)):
+        found = Siblings.of(path, (*self.vendor, *self.mine), self._by_name)
+        if not found.repeat:
             certain = (*_CERTAIN, "name", TEXT) if path[-1] == "[]" else _CERTAIN
             return Learned(_single(certain, found))
         return Learned(choose(found))
 
 
+def _first_facts(groups: Iterable[Sequence[Node]]) -> list[linkage.Facts]:
+    """What the first records of one document say."""
+    return [linkage.facts(node) for node in itertools.islice(itertools.chain.from_iterable(groups), _MOST_LOOKED_AT)]
+
+
 @dataclass(frozen=True)
 class Siblings:
-    """The records of one path, those that stand together in one parent as a group.
+    """The records of one path, those that stand together in one parent as a group, by document: the vendor's, then the
+    admin's.
 
-    Groups whose parents are spelled alike tell the same and are looked at once: those of the admin's that the vendor
-    has too are left out. ``most``: how many of the admin's may lack an identity, of all there are.
+    Groups whose parents are spelled alike tell the same and are looked at once: those that an earlier document has are
+    left out of the later ones.
     """
 
-    vendor: Sequence[Sequence[Node]]
-    mine: Sequence[Sequence[Node]]
-    most: float = 0
+    documents: Sequence[Sequence[Sequence[Node]]]
 
     @staticmethod
-    def of(path: Path, vendor: Iterable[Document], mine: Iterable[Document], known: _ByName) -> Siblings:
-        """Those at ``path`` in the documents of both sides."""
-        sizes: dict[str, int] = {}
-        theirs = [group for document in vendor for group in _groups(document, path, sizes, known)[0]]
-        here, total = [], 0
-        for document in mine:
-            groups, count = _groups(document, path, sizes, known)
-            here += groups
-            total += count
-        return Siblings(theirs, here, _MAY_LACK * total)
+    def of(path: Path, documents: Iterable[Document], known: _ByName) -> Siblings:
+        """Those at ``path``."""
+        seen: set[str] = set()
+        return Siblings([_groups(document, path, seen, known) for document in documents])
+
+    @property
+    def groups(self) -> list[Sequence[Node]]:
+        """All of them."""
+        return [group for document in self.documents for group in document]
+
+    @property
+    def repeat(self) -> bool:
+        """Whether any of them stands beside another one."""
+        return any(len(group) > 1 for group in self.groups)
 
 
 def _single(certain: Sequence[str], siblings: Siblings) -> Rule | None:
     """A record that never repeats is known by its name, unless it bears a field that can only be an identity."""
     for name in certain:
-        if _identifies((name,), siblings):
+        if _Telling.of((name,), siblings).distinct == 1:
             return (name,)
     return None
 
@@ -185,42 +210,117 @@ def _called(parent: Node, name: str, known: _ByName) -> list[Node]:
     return known[parent].get(name, [])
 
 
-def _groups(document: Document, path: Path, sizes: dict[str, int], known: _ByName) -> tuple[list[list[Node]], int]:
-    """Siblings of the last name of ``path``, per parent, and how many there are in all; at most some hundred parents,
-    spread over the file. ``sizes``: of the groups seen before, by the text of their parents; those are left out."""
+def _groups(document: Document, path: Path, seen: set[str], known: _ByName) -> list[list[Node]]:
+    """Siblings of the last name of ``path``, per parent; at most some hundred parents, spread over the file.
+    ``seen``: the parents found before, by their text; those are left out."""
     parents = [document.root] if document.root.name == path[0] else []
     if len(path) == 1:
-        return [parents], len(parents)
+        return [parents]
     for name in path[1:-1]:
         parents = [item for parent in parents for item in _called(parent, name, known)]
         if len(parents) > _MOST_PARENTS:
             parents = parents[:: len(parents) // _MOST_PARENTS]
-    found, count = [], 0
+    found = []
     for parent in parents:
         text = document.raw(parent)
-        if text not in sizes:
-            group = _called(parent, path[-1], known)
-            sizes[text] = len(group)
-            if group:
+        if text not in seen:
+            seen.add(text)
+            if group := _called(parent, path[-1], known):
                 found.append(group)
-        count += sizes[text]
+    return found
+
+
+@dataclass(frozen=True)
+class _Telling:
+    """How well fields tell records apart. ``distinct``: the share of records that no sibling shares them with;
+    ``kept``: the share of such records in later documents that an earlier one has too, by these fields."""
+
+    distinct: float
+    kept: float
+    records: int
+
+    @staticmethod
+    def of(rule: Rule, siblings: Siblings) -> _Telling:
+        sides = [_distinct(rule, groups) for groups in siblings.documents]
+        total = sum(count for _, count in sides)
+        if not total:
+            return _Telling(0, 0, 0)
+        known = sides[0][0]
+        later = sum(count for _, count in sides[1:]) if known else 0
+        kept = 0
+        for keys, _ in sides[1:]:
+            kept += (keys & known).total()
+            known = known | keys
+        return _Telling(sum(keys.total() for keys, _ in sides) / total, kept / later if later else 1.0, later or total)
+
+    @property
+    def worth(self) -> float:
+        """The share of records that are found again by it."""
+        return self.distinct * self.kept
+
+    def beats(self, worth: float) -> bool:
+        """Whether it is clearly better than what finds that share: not by a record or two."""
+        return self.distinct >= _LEAST_DISTINCT and self.worth - worth >= max(_CLEARLY, _SOME_RECORDS / self.records)
+
+
+def _distinct(rule: Rule, groups: Sequence[Sequence[Node]]) -> tuple[Counter[object], int]:
+    """The values of fields that only one record of a group has, and how many records there are."""
+    found: Counter[object] = Counter()
+    count = 0
+    for group in groups:
+        columns = [_stripped(group, name) for name in rule]
+        values = columns[0] if len(rule) == 1 else [key if all(key) else "" for key in zip(*columns, strict=True)]
+        count += len(group)
+        if len(set(values)) == len(values) and "" not in values:
+            found.update(values)
+        else:
+            found.update([value for value, times in Counter(values).items() if times == 1 and value])
     return found, count
 
 
 def choose(siblings: Siblings) -> Rule:
-    """The fields that identify records within their groups; () when none do. Either side may be empty."""
-    groups = siblings.vendor or siblings.mine
-    for name in _attributes_that_may(groups):
-        if _identifies((name,), siblings):
+    """The fields that identify records within their groups; () when none do well enough.
+
+    The first that tells all records apart and finds them again in the other documents; else what finds most of them: more
+    fields, others, or numbers have to be clearly better than fewer and better-named ones. Numbers count only where several
+    documents say that they stay.
+    """
+    groups = next((groups for groups in siblings.documents if groups), ())
+    best: Rule = ()
+    most = 0.0
+    names, numbers = _candidates(groups)
+    tried: list[str] = []
+    for name in dict.fromkeys([*_attributes_that_may(groups), *names]):
+        tried.append(name)
+        telling = _Telling.of((name,), siblings)
+        if telling.distinct == 1 and telling.kept > _SURE:
             return (name,)
-    candidates = _candidates(groups)
-    for name in candidates:
-        if _identifies((name,), siblings):
-            return (name,)
-    for pair in itertools.combinations(candidates[:8], 2):
-        if _identifies(pair, siblings):
-            return pair
-    return ()
+        if telling.beats(most) if best else _may_be_first(name, telling):
+            best, most = (name,), telling.worth
+    beside = sum(1 for groups in siblings.documents if groups) > 1
+    for rule in _combined(tried[:_MOST_COMBINED], numbers[:_MOST_COMBINED] if beside else ()):
+        if len(rule) > max(2, len(best)) and most >= _SURE:
+            break
+        telling = _Telling.of(rule, siblings)
+        if telling.beats(most):
+            best, most = rule, telling.worth
+    return best
+
+
+def _may_be_first(name: str, telling: _Telling) -> bool:
+    """Whether a field will do, as long as none is clearly better."""
+    if says_identity(name) and telling.distinct == 1:
+        return True
+    return telling.distinct >= _LEAST_DISTINCT and telling.worth >= _LEAST_WORTH
+
+
+def _combined(names: Sequence[str], numbers: Sequence[str]) -> Iterator[Rule]:
+    """Several fields together, and numbers alone: those with names first."""
+    every = [*names, *numbers]
+    yield from itertools.combinations(names, 2)
+    yield from ((name,) for name in numbers)
+    yield from (rule for rule in itertools.combinations(every, 2) if rule[1] in numbers)
+    yield from itertools.combinations(every[: _MOST_COMBINED + 1], 3)
 
 
 def _sample(groups: Sequence[Sequence[Node]]) -> list[Node]:
@@ -241,24 +341,29 @@ def _attributes_that_may(groups: Sequence[Sequence[Node]]) -> Iterator[str]:
                 yield name
 
 
-def _candidates(groups: Sequence[Sequence[Node]]) -> list[str]:
-    """Fields that every record looked at has and whose values may be names, best first."""
+def _candidates(groups: Sequence[Sequence[Node]]) -> tuple[list[str], list[str]]:
+    """Fields that most records looked at have and whose values may be names, best first; and those that are numbers."""
     values: dict[str, list[str]] = defaultdict(list)
     records = 0
     for node in _sample(groups):
         records += 1
         for name, value in _simple_fields(node):
             values[name].append(value)
-    suited = [name for name, found in values.items() if len(found) == records and _may_identify(name, found)]
-    return sorted(suited, key=lambda name: (not says_identity(name), not name.startswith("@"), name == TEXT))
+    common = [name for name, found in values.items() if len(found) >= _LEAST_DISTINCT * records]
+    suited = [name for name in common if _may_identify(name, values[name])]
+    numbers = [name for name in common if name not in suited and all(map(number, values[name]))]
+    return sorted(suited, key=lambda name: (not says_identity(name), not name.startswith("@"), name == TEXT)), numbers
 
 
 def _simple_fields(node: Node) -> Iterable[tuple[str, str]]:
     for name, found in node.fields.items():
         yield (TEXT if name == OWN else name), found.value.strip()
-    names = Counter(item.name for item in node.items)
+    seen = set()
     for item in node.items:
-        if item.role is Role.RECORD and names[item.name] == 1 and item.own is not None:
+        if item.role is not Role.RECORD or item.name in seen:
+            continue
+        seen.add(item.name)
+        if item.own is not None:
             yield item.name, item.own.strip()
 
 
@@ -273,25 +378,6 @@ def _may_identify(name: str, values: Sequence[str]) -> bool:
         return False
     named = sum(any(char.isalpha() for char in value) for value in values)
     return named >= 0.99 * len(values) or (says_identity(name) and all(v.isalnum() for v in values))
-
-
-def _identifies(rule: Rule, siblings: Siblings) -> bool:
-    return not _clashes(rule, siblings.vendor, 0) and not _clashes(rule, siblings.mine, siblings.most)
-
-
-def _clashes(rule: Rule, groups: Sequence[Sequence[Node]], most: float) -> bool:
-    """Whether more than ``most`` records lack the rule's fields or share their values with a sibling."""
-    count = 0
-    for group in groups:
-        seen: set[object] = set()
-        columns = [_stripped(group, name) for name in rule]
-        for value in columns[0] if len(rule) == 1 else zip(*columns, strict=True):
-            if not value or value in seen or (len(rule) > 1 and not all(value)):
-                count += 1
-                if count > most:
-                    return True
-            seen.add(value)
-    return False
 
 
 def _stripped(group: Sequence[Node], name: str) -> list[str]:

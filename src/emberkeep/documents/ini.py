@@ -22,9 +22,10 @@ def parse(source: Text, name: str = "") -> IniDocument:
     top: list[Node] = []
     items = top
     last_end = 0
-    for start, end, body in lines(source.text):
+    for begin, end, body in lines(source.text):
         if not body.strip():
             continue
+        start = begin + len(body) - len(body.lstrip())
         if header := _HEADER.match(body):
             led = _led_by(items, source.text, start) if items is not top else []
             top.extend(led)

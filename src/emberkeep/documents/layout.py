@@ -157,14 +157,24 @@ def insert_after(document: Document, node: Node, source: Document, run: Sequence
         return Edit(at, at, _inline(document, source, run, before=False))
     indent = document.block_indent(node)
     indent = line_indent(text, node.start) if indent is None else indent
-    block = _blank_lines(source, run, before=True) * document.source.newline + moved_block(
-        document, source, run, indent
-    )
-    end = line_end(text, at)
     newline = document.source.newline
+    block = moved_block(document, source, run, indent)
+    end = line_end(text, at)
+    apart = _blank_lines(source, run, before=True)
+    if apart and not _blank_lines(source, run, before=False) and (behind := _behind_blank_lines(text, end)) is not None:
+        return Edit(behind, behind, block + newline)  # what sets it apart is there
+    block = apart * newline + block
     if end == len(text) and not text.endswith(("\n", "\r")):
         return Edit(end, end, newline + block)
     return Edit(end, end, block + newline)
+
+
+def _behind_blank_lines(text: str, at: int) -> int | None:
+    """Behind the blank lines at ``at``, where there are such and something follows them."""
+    behind = at
+    while behind < len(text) and not text[behind : line_end(text, behind)].strip():
+        behind = line_end(text, behind)
+    return behind if at < behind < len(text) else None
 
 
 def insert_before(document: Document, node: Node, source: Document, run: Sequence[Node]) -> Edit:

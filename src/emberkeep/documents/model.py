@@ -17,6 +17,8 @@ from functools import cached_property
 from typing import NamedTuple
 
 from emberkeep.documents.encoding import Text
+from emberkeep.documents.values import said
+from emberkeep.errors import Place
 
 OWN = ""
 """The name of the field that is a record's own value."""
@@ -28,7 +30,13 @@ STRETCH = 1 << 13
 
 
 class Unsuited(Exception):
-    """A file is well-formed, but its records cannot be edited safely one by one: lines must do."""
+    """A file is well-formed, but its records cannot be edited safely one by one: lines must do. ``why``: it holds such
+    a thing, at ``place``."""
+
+    def __init__(self, why: str, place: Place) -> None:
+        super().__init__(why)
+        self.why = why
+        self.place = place
 
 
 class Collision(Exception):
@@ -228,15 +236,33 @@ def splice(text: str, edits: Sequence[Edit]) -> str:
     return "".join(parts)
 
 
-def content(node: Node) -> tuple[object, ...]:
-    """What a node says, without spacing: comparable between documents of one format."""
+def content(node: Node, *, comments: bool = True) -> tuple[object, ...]:
+    """What a node says, without spacing: comparable between documents of one format. ``comments``: those count too."""
     if node.role is Role.COMMENT:
         return (node.name, comment_words(node))
     return (
         node.name,
-        tuple(sorted((name, field.value.strip()) for name, field in node.fields.items())),
-        tuple(content(item) for item in node.items),
+        tuple(sorted((name, said(field.value)) for name, field in node.fields.items())),
+        tuple(content(item, comments=comments) for item in node.items if comments or item.role is Role.RECORD),
     )
+
+
+def comments_in(node: Node) -> Counter[str]:
+    """What the comments inside a record say."""
+    found: Counter[str] = Counter()
+    for item in node.items:
+        if item.role is Role.COMMENT:
+            found[comment_words(item)] += 1
+        else:
+            found += comments_in(item)
+    return found
+
+
+def left_alone(before: Node, after: Node) -> bool:
+    """Whether nobody changed a record from the one to the other: its values are the same, and no comment came."""
+    if content(before, comments=False) != content(after, comments=False):
+        return False
+    return not comments_in(after) - comments_in(before)
 
 
 def is_value(node: Node) -> bool:

@@ -15,11 +15,16 @@ def number(text: str) -> Decimal | None:
     return Decimal(stripped) if _NUMBER.fullmatch(stripped) else None
 
 
+def said(text: str) -> str:
+    """What a value says: without white space around it, and whatever its line ends are."""
+    return (text.replace("\r\n", "\n").replace("\r", "\n") if "\r" in text else text).strip()
+
+
 def same_value(left: str | None, right: str | None) -> bool:
-    """Equal as written (white space around it aside) or equal as numbers: ``10`` and ``10.0``."""
+    """Equal as written (white space around it and line ends aside) or equal as numbers: ``10`` and ``10.0``."""
     if left is None or right is None:
         return left is right
-    if left.strip() == right.strip():
+    if said(left) == said(right):
         return True
     first, second = number(left), number(right)
     return first is not None and first == second

@@ -6,8 +6,7 @@ a text (``"10"``), and with their tag or anchor in front. A flow collection work
 the block they stand in; one behind a key that opens a block is nobody's.
 
 What cannot be edited safely as records is ``Unsuited`` and taken line by line: several documents in one file,
-keys that are no scalars, a sequence beginning on the line of another, block scalars that keep trailing blank lines
-or say their own indentation, tabs before values.
+keys that are no scalars, block scalars that keep trailing blank lines or say their own indentation.
 """
 
 from __future__ import annotations
@@ -90,16 +89,17 @@ class _Reader:
             root.items.extend(self._comments(self.shift, len(text), -1, []))
             return YamlDocument(self.source, root, self)
         if self.event.explicit and self.event.tags:
-            raise Unsuited
+            raise self._unsuited("a %TAG line", self.start)
         after = self.end if self.event.explicit else self.shift
         self._next()
         root = self._value("", self.start, 0, after)
-        if not isinstance(self.event, yaml.DocumentEndEvent) or self.event.explicit:
-            raise Unsuited
         self._next()
         if not isinstance(self.event, yaml.StreamEndEvent):
-            raise Unsuited
+            raise self._unsuited("several documents", self.start)
         return YamlDocument(self.source, root, self)
+
+    def _unsuited(self, why: str, at: int) -> Unsuited:
+        return Unsuited(why, Place(self.name, *position(self.source.text, at)))
 
     def _next(self) -> None:
         event = self.event = next(self.events)
@@ -141,7 +141,9 @@ class _Reader:
         marks = [f"!{event.tag.removeprefix('!')}"] if event.tag else []
         marks += [f"&{event.anchor}"] if event.anchor else []
         if event.style in ("|", ">") and _ODD_BLOCK.search(raw.split("\n", 1)[0]):
-            raise Unsuited
+            raise self._unsuited(
+                "a text block that says its indentation or keeps the blank lines behind it", self.start
+            )
         quoted = event.style in ("'", '"') and not _is_plain_text(event.value)
         value = json.dumps(event.value, ensure_ascii=False) if quoted else event.value
         return " ".join([*marks, value]) if value or marks else ""
@@ -195,13 +197,14 @@ class _Reader:
         return found
 
     def _key(self) -> str:
-        if not isinstance(self.event, yaml.ScalarEvent) or self.event.anchor or self.event.tag:
-            raise Unsuited
+        if not isinstance(self.event, yaml.ScalarEvent) or self.event.tag:
+            raise self._unsuited("a key that is no plain text", self.start)
         if "\n" in self.source.text[self.start : self.end]:
-            raise Unsuited
+            raise self._unsuited("a key of several lines", self.start)
+        self._anchored()
         lead = self.source.text[layout.line_start(self.source.text, self.start) : self.start]
         if "?" in lead and _ASKED.search(lead):
-            raise Unsuited
+            raise self._unsuited("a key behind a question mark", self.start)
         key = str(self.event.value)
         self._next()
         return key
@@ -219,9 +222,7 @@ class _Reader:
             if column < 0:
                 column = len(text[layout.line_start(text, here) : here].lstrip(BOM))
                 if "\t" in text[here - column : here] or not _LEAD.fullmatch(text[here - column : here]):
-                    raise Unsuited
-                if not is_map and "-" in text[here - column : here]:
-                    raise Unsuited  # a sequence on the line of another
+                    raise self._unsuited("a block that begins behind something else", here)
             items += self._comments(at, here, column, items)
             behind = self._behind_key() if is_map else here + 1
             label = self._key() if is_map else ELEMENT
@@ -248,7 +249,7 @@ class _Reader:
     def _dash(self, at: int) -> int:
         found = _DASH.match(self.source.text, at)
         if found is None or found.end() > max(self.start, at + 1) + 1:
-            raise Unsuited
+            raise self._unsuited("a list whose dashes are not where they are looked for", at)
         return found.end() - 1
 
     def _comments(self, low: int, high: int, column: int, items: list[Node]) -> list[Node]:
@@ -271,7 +272,10 @@ class _Reader:
 
 def _is_plain_text(value: str) -> bool:
     """Whether a text may stand without quotes and stay a text."""
-    if not value or value != value.strip() or "\n" in value:
+    value = value.strip("\n")
+    if "\n" in value:
+        return True  # a text of several lines is one in any spelling
+    if not value or value != value.strip():
         return False
     resolvers = yaml.resolver.Resolver.yaml_implicit_resolvers
     choices = [*resolvers.get(value[0], []), *resolvers.get(None, [])]

@@ -12,10 +12,10 @@ from blake3 import blake3
 from emberkeep.documents import formats
 from emberkeep.documents.encoding import BOM, Text, decode, position
 from emberkeep.documents.identity import Identities, Rule
-from emberkeep.documents.model import Collision, Document
+from emberkeep.documents.model import Collision, Document, Unsuited
 from emberkeep.errors import EmberKeepError, Fault, Place, UnreadableInput
 from emberkeep.merging.lines import merge_lines
-from emberkeep.merging.moves import MOST, followed
+from emberkeep.merging.moves import arranged, says_the_same
 from emberkeep.merging.orders import Order, applied, in_force
 from emberkeep.merging.records import RecordsMerged, merge_documents
 from emberkeep.merging.results import (
@@ -175,34 +175,24 @@ def _text(sides: _Sides, texts: list[Text], ways: _Ways) -> FileMerge:
         except Collision:
             fault = Fault("its records stand in each other's way", Place(sides.path))
             return _settled(sides, texts, "text", (fault,), ways)
-        if merged.moves:
-            merged = _moved(sides, texts[-2], chosen, merged, documents, ways)
+        if merged.arrangement is not None:
+            merged = _arranged(sides, texts[-2], chosen, merged)
         return _checked(sides, texts[-2], chosen, merged, warnings, ways)
     return _settled(sides, texts, chosen, warnings, ways)
 
 
-def _moved(
-    sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged, documents: Sequence[Document], ways: _Ways
-) -> RecordsMerged:
-    """The merged text with the vendor's moves followed; as it is where there are too many, or they do not go well."""
-    moves = merged.moves if len(merged.moves) <= MOST else tuple(move for move in merged.moves if move.asked)
-    if not moves or sides.mine == sides.old:
-        return merged
-
-    def parse(text: str) -> Document:
-        document = formats.parse_text(sides.path, replace(mine, text=text), chosen)
-        assert document is not None
-        return document
-
-    def identities(document: Document) -> Identities:
-        return Identities([documents[0], documents[-1]], [document], ways.rules)
-
+def _arranged(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> RecordsMerged:
+    """The merged text with its items in the order that is wanted; as it is where they do not go there as they stand."""
+    assert merged.arrangement is not None
     try:
-        text, done = followed(merged.text, moves, parse, identities)
-    except (Collision, EmberKeepError):
-        return merged
-    taken = tuple(Change(sides.path, move.record, RECORD, What.MOVED, None, None) for move in done)
-    return replace(merged, text=text, taken=(*merged.taken, *taken))
+        document = formats.parse_text(sides.path, replace(mine, text=merged.text), chosen)
+        text = None if document is None else arranged(document, merged.arrangement)
+        after = None if text is None else formats.parse_text(sides.path, replace(mine, text=text), chosen)
+    except (Collision, EmberKeepError, Unsuited):
+        document = after = text = None
+    if text is None or after is None or document is None or not says_the_same(document.root, after.root):
+        return replace(merged, taken=tuple(change for change in merged.taken if change.what is not What.MOVED))
+    return replace(merged, text=text)
 
 
 def _settled(sides: _Sides, texts: list[Text], chosen: str, warnings: tuple[Fault, ...], ways: _Ways) -> FileMerge:

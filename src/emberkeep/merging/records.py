@@ -37,12 +37,14 @@ from emberkeep.documents.model import (
     Node,
     Role,
     comment_words,
+    content,
     kinds_of,
+    left_alone,
     plain_fields,
     same,
 )
 from emberkeep.documents.values import same_value
-from emberkeep.merging.moves import Move, contested, moves_of
+from emberkeep.merging.moves import Arrangement, Both, contested, may_move
 from emberkeep.merging.results import (
     COMMENT,
     MINE,
@@ -67,7 +69,8 @@ class RecordsMerged:
     taken: tuple[Change, ...]
     kept: tuple[Change, ...]
     questions: tuple[Question, ...]
-    moves: tuple[Move, ...] = ()
+    arrangement: Arrangement | None = None
+    """How items are to change places, once the text is as it is here."""
 
 
 def merge_documents(
@@ -80,13 +83,13 @@ def merge_documents(
 ) -> RecordsMerged:
     """Bring ``new`` into ``mine``; ``old`` is what both began from, None when nothing is known of it."""
     merger = _Merger(path, old, mine, new, identities, settle)
-    merger.node(_Three(old.root if old else None, mine.root, new.root), (mine.root.name,), "", "", "")
+    arrangement = merger.node(_Three(old.root if old else None, mine.root, new.root), (mine.root.name,), "", "", "")
     return RecordsMerged(
         layout.finished(mine, merger.edits),
         tuple(merger.taken),
         tuple(merger.kept),
         tuple(merger.questions),
-        tuple(merger.moves),
+        arrangement,
     )
 
 
@@ -122,22 +125,21 @@ class _Merger:
     taken: list[Change] = field(default_factory=list)
     kept: list[Change] = field(default_factory=list)
     questions: list[Question] = field(default_factory=list)
-    moves: list[Move] = field(default_factory=list)
 
     # --- one record ----------------------------------------------------------
 
-    def node(self, three: _Three, path: Path, record: str, parent: str, label: str) -> None:
-        """Merge a record that both the admin and the vendor have."""
+    def node(self, three: _Three, path: Path, record: str, parent: str, label: str) -> Arrangement | None:
+        """Merge a record that both the admin and the vendor have; how its items are to be put."""
         if self.all_alike(three):
-            return
+            return None
         kinds = self._containers(three)
         if len(kinds) > 1 or (kinds == {""} and _shape_differs(three)) or self._emptied(three):
             self._as_one(three, record)
-            return
+            return None
         for name in _names(three) if kinds == {""} else ():
             where, what = (parent, label) if name == OWN and label else (record, name or "(text)")
             self._field(three, name, where, what)
-        _Items(self, three, path, record).merge()
+        return _Items(self, three, path, record).merge()
 
     def _containers(self, three: _Three) -> set[str]:
         """The kinds of container that the sides are; "" for what is none."""
@@ -281,6 +283,12 @@ class _Items:
         self.edits: list[Edit] = []
         self.before: list[Edit] = []
         """Insertions in front of something: at one place they come behind those that follow something."""
+        self.put: list[tuple[Edit, list[int]]] = []
+        """Insertions with what comes in by them."""
+        self.inside: dict[int, Arrangement] = {}
+        """How the items of items are to be put, by ``id()`` of the node."""
+        self.lead: list[Item] | None = None
+        """The side whose order is asked for."""
 
     def _align(self, sides: Sequence[tuple[Document, Node]]) -> None:
         three, path, identities = self.three, self.path, self.merger.identities
@@ -289,11 +297,11 @@ class _Items:
             self.old, self.mine, self.new = (
                 items_of(side, path, identities, same, whole=whole) for side in (three.old, three.mine, three.new)
             )
-            self.rows = _rows(self.old, self.mine, self.new)
+            self.rows = _rows((self.old, self.mine, self.new), path, identities)
             if not same.inside or _in_order(self.rows):
                 break  # else what stands inside of unchanged records counts: who moved, and past how many
 
-    def merge(self) -> None:
+    def merge(self) -> Arrangement | None:
         for row in self.rows:
             self._record(row)
         for row in self.rows:
@@ -302,6 +310,7 @@ class _Items:
         self._remove()
         self._insert()
         self.merger.edits.extend([*self.edits, *self.before])
+        return self._arrangement()
 
     # --- classify ------------------------------------------------------------
 
@@ -316,7 +325,7 @@ class _Items:
                 return
             label, path, record = self._named(item, row)
             simple = not item.identity and item.identity is not None
-            self.merger.node(three, path, record, self.record, label if simple else "")
+            self._go_in(three, path, record, label if simple else "")
             return
         label, _, record = self._named(item, row)
         if row.mine is not None:
@@ -350,7 +359,7 @@ class _Items:
             merger.kept.append(Change(merger.path, where, what, What.ADDED, None, text, line))
             return
         old = self.old[row.old].node
-        if same(merger.old, old, merger.mine, item.node) and at not in self._commented:
+        if left_alone(old, item.node) and at not in self._commented:
             merger.taken.append(Change(merger.path, where, what, What.REMOVED, text, None, line))
             self.removed.add(at)
             return
@@ -414,7 +423,7 @@ class _Items:
             return
         old = self.old[row.old].node
         before = _shown(merger.old, old, what)
-        if same(merger.old, old, merger.new, item.node):
+        if content(old, comments=False) == content(item.node, comments=False):
             merger.kept.append(Change(merger.path, where, what, What.REMOVED, before, None))
             return
         other = self._renamed(old, item, self._only_mine)
@@ -465,7 +474,12 @@ class _Items:
 
     def _follow(self, three: _Three, item: Item, record: str) -> None:
         """Merge a record that goes by another name on one side; its name is then a value like the others."""
-        self.merger.node(three, (*self.path, item.node.name), record, self.record, "")
+        self._go_in(three, (*self.path, item.node.name), record, "")
+
+    def _go_in(self, three: _Three, path: Path, record: str, label: str) -> None:
+        inside = self.merger.node(three, path, record, self.record, label)
+        if inside is not None:
+            self.inside[id(three.mine)] = inside
 
     def _comment(self, row: _Row) -> None:
         item = self._any(row)
@@ -501,29 +515,107 @@ class _Items:
         )
         ours = sorted(moved([old for _, old in both]))
         if not ours:
-            self.merger.moves += moves_of(self.record, self.path, self.old, self.new, self.merger.identities)
+            self.lead = self.new if self._vendor_moved() else None
         elif not moved([self.new_of_mine.get(mine, -1) for mine, _ in both if mine in self.new_of_mine]):
             return  # it is the vendor's own new order
         else:
             self._ask_order()
         for at in ours:
             mine, old = both[at]
-            item = self.old[old]
-            _, _, record = self._named(item, _Row(old, mine, None))
+            if self.old[old].node.named:
+                continue  # where names alone tell, order means nothing
+            _, _, record = self._named(self.old[old], _Row(old, mine, None))
             line = self.merger.mine.line(self.mine[mine].node.start)
             self.merger.kept.append(Change(self.merger.path, record, RECORD, What.MOVED, None, None, line))
+
+    def _vendor_moved(self) -> bool:
+        """Whether the vendor put what it had in another order."""
+        both = sorted((row.old, row.new) for row in self.rows if row.old is not None and row.new is not None)
+        return any(one[1] > other[1] for one, other in pairwise(both))
 
     def _ask_order(self) -> None:
         """Ask whose order a list is to have, where both sides changed it and the vendor's means something."""
         merger = self.merger
-        found = contested(self.path, (self.old, self.mine, self.new), merger.identities)
+        every = [
+            Both(row.old, row.mine, row.new)
+            for row in self.rows
+            if row.old is not None and row.mine is not None and row.new is not None
+        ]
+        found = contested(self.path, every, self.new, merger.identities)
         if found is None:
             return
         line = merger.mine.line(self.three.mine.start)
         asked = Question(merger.path, self.record, ORDER, found.old, found.mine, found.new, line=line)
-        chosen = {NEW: self.new, OLD: self.old}.get(merger.ask(asked, typed=False).answer)
-        if chosen is not None:
-            merger.moves += moves_of(self.record, self.path, self.mine, chosen, merger.identities, asked=True)
+        self.lead = {NEW: self.new, OLD: self.old}.get(merger.ask(asked, typed=False).answer)
+
+    # --- order ---------------------------------------------------------------
+
+    def _arrangement(self) -> Arrangement | None:
+        """How the items are to be put; None where they stand as is wanted, all the way down."""
+        leads = self.lead is not None and not self._lies_as(self.lead)
+        if not leads and not self.inside:
+            return None
+        now = self._merged_items()
+        place = {id(node): at for at, node in enumerate(now)}
+        inside = {place[key]: found for key, found in self.inside.items() if key in place}
+        order = tuple(place[id(node)] for node in self._wanted(now)) if leads else ()
+        if order == tuple(range(len(now))):
+            order = ()
+        if order:
+            self._tell_moved(now, order)
+        return Arrangement(len(now), order, inside) if order or inside else None
+
+    def _lies_as(self, lead: Sequence[Item]) -> bool:
+        """Whether what the admin has stands in the order of another side."""
+        sides = ((row.old if lead is self.old else row.new, row.mine) for row in self.rows)
+        both = sorted((there, mine) for there, mine in sides if there is not None and mine is not None)
+        return all(one[1] < other[1] for one, other in pairwise(both))
+
+    def _merged_items(self) -> list[Node]:
+        """What stands in the container once the edits are made, in its order."""
+        gone = {id(self.mine[at].node) for at in self.removed}
+        placed = [(node.start, 1, 0, node) for node in self.three.mine.items if id(node) not in gone]
+        for number, (edit, run) in enumerate(self.put):
+            placed += [(edit.start, 0, number, self.incoming[at][1]) for at in run]
+        return [node for *_, node in sorted(placed, key=lambda told: told[:3])]
+
+    def _wanted(self, now: Sequence[Node]) -> list[Node]:
+        """The merged items in the order of the side that leads. What it does not have, and what may not move, stays
+        behind what it stands behind; a comment of the admin's goes before its record."""
+        there = {id(node) for node in now}
+        ordered: list[Node] = []
+        by_lead = {(row.old if self.lead is self.old else row.new): row for row in self.rows}
+        for at, item in enumerate(self.lead or ()):
+            row = by_lead.get(at)
+            node = item.node if row is None or row.mine is None else self.mine[row.mine].node
+            if id(node) in there:
+                ordered.append(node)
+        led = {id(node) for node in ordered}
+        if not self._left_alone:
+            led &= {id(item.node) for item in (*self.mine, *self.new) if may_move(item) or not item.node.named}
+            ordered = [node for node in ordered if id(node) in led]
+        after: dict[int, list[Node]] = {}
+        last = 0
+        for node in now:
+            if id(node) in led:
+                last = id(node)
+            else:
+                after.setdefault(last, []).append(node)
+        return [*after.get(0, ()), *(found for node in ordered for found in (node, *after.get(id(node), ())))]
+
+    @cached_property
+    def _left_alone(self) -> bool:
+        """Whether the admin left the whole container alone."""
+        three = self.three
+        return three.old is not None and content(three.old) == content(three.mine)
+
+    def _tell_moved(self, now: Sequence[Node], order: Sequence[int]) -> None:
+        items = {id(item.node): item for item in (*self.mine, *self.new)}
+        for at in sorted(moved(order)):
+            item = items.get(id(now[order[at]]))
+            if item is not None and item.node.role is Role.RECORD and not item.node.named:
+                record = joined(self.record, item.label((*self.path, item.node.name), self.merger.identities))
+                self.merger.taken.append(Change(self.merger.path, record, RECORD, What.MOVED, None, None))
 
     @cached_property
     def new_of_mine(self) -> dict[int, int]:
@@ -581,7 +673,11 @@ class _Items:
         if above:
             node = self._owner_in_mine(above[0])
             source = self.incoming[above[0]][0]
-            self.before.append(layout.insert_before(self.merger.mine, node, source, self._nodes(above)))
+            self._put(self.before, layout.insert_before(self.merger.mine, node, source, self._nodes(above)), above)
+
+    def _put(self, edits: list[Edit], edit: Edit, run: Sequence[int]) -> None:
+        edits.append(edit)
+        self.put.append((edit, list(run)))
 
     def _belongs(self, at: int) -> bool:
         """Whether this is a comment to a record that the admin has."""
@@ -596,8 +692,8 @@ class _Items:
         node = self._owner_in_mine(at)
         source, comment = self.incoming[at]
         text = self.merger.mine.adopt_raw(source.raw(comment), None)
-        at = self.merger.mine.extent(node)[1]
-        self.edits.append(Edit(at, at, f" {text}"))
+        end = self.merger.mine.extent(node)[1]
+        self._put(self.edits, Edit(end, end, f" {text}"), [at])
 
     @cached_property
     def _living(self) -> dict[int, int]:
@@ -614,15 +710,15 @@ class _Items:
         if before is not None:
             while before + 1 < len(self.mine) and self.mine[before + 1].node.trailing:
                 before += 1
-            self.edits.append(layout.insert_after(mine, self.mine[before].node, source, nodes))
+            self._put(self.edits, layout.insert_after(mine, self.mine[before].node, source, nodes), run)
             return
         after = next((living[at] for at in range(run[-1] + 1, len(self.new)) if at in living), None)
         if after is not None:
             while self._leads(after - 1):
                 after -= 1
-            self.before.append(layout.insert_before(mine, self.mine[after].node, source, nodes))
+            self._put(self.before, layout.insert_before(mine, self.mine[after].node, source, nodes), run)
             return
-        self.edits.append(layout.insert_after(mine, self.mine[-1].node, source, nodes))
+        self._put(self.edits, layout.insert_after(mine, self.mine[-1].node, source, nodes), run)
 
     def _leads(self, at: int) -> bool:
         """Whether the item at ``at`` is a comment in front of the next record, and stays."""
@@ -639,13 +735,24 @@ class _Items:
         self.edits.extend(mine.open_empty(parent, mine.source.newline.join(blocks), indent))
 
 
-def _rows(old: Sequence[Item], mine: Sequence[Item], new: Sequence[Item]) -> list[_Row]:
+def _rows(sides: tuple[list[Item], list[Item], list[Item]], path: Path, identities: Identities) -> list[_Row]:
     """Every item once, with its place on each side that has it, in the admin's order and then the vendor's."""
-    to_mine, to_new = pairs(old, mine), pairs(old, new)
+    old, mine, new = sides
+    maybe: tuple[dict[int, int], dict[int, int]] = ({}, {})
+    to_mine, to_new = (
+        pairs(old, side, path, identities, doubtful=found) for side, found in zip((mine, new), maybe, strict=True)
+    )
+    for at in (at for at in range(len(old)) if at not in to_mine and at not in to_new):
+        # one side may have changed what the other deleted: that is to be asked, never guessed
+        if at in maybe[1] and at not in maybe[0]:
+            to_new[at] = maybe[1][at]
+        elif at in maybe[0] and at not in maybe[1]:
+            to_mine[at] = maybe[0][at]
     _reconcile_comments(mine, new, to_mine, to_new)
     left_mine = set(range(len(mine))).difference(to_mine.values())
     left_new = set(range(len(new))).difference(to_new.values())
-    direct = {a: b for a, b in pairs(mine, new, alike=False).items() if mine[a].node.role is Role.RECORD}
+    beside = pairs(mine, new, path, identities, alike=False)
+    direct = {a: b for a, b in beside.items() if mine[a].node.role is Role.RECORD}
     direct.update(same_comments(mine, new))
     added = {a: b for a, b in direct.items() if a in left_mine and b in left_new}
     rows = [_Row(at, to_mine.get(at), to_new.get(at)) for at in range(len(old))]

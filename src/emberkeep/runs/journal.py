@@ -157,7 +157,12 @@ _COPIES = 5
 
 def _rows(uri: str, query: str, values: Sequence[object]) -> list[Any]:
     with closing(sqlite3.connect(uri, timeout=10, uri=True)) as database:
-        return database.execute(query, values).fetchall()
+        try:
+            return database.execute(query, values).fetchall()
+        except sqlite3.OperationalError as error:
+            if "no such table" in str(error):
+                return []  # of an earlier version, that had none, or never begun
+            raise
 
 
 class Journal:
@@ -176,8 +181,10 @@ class Journal:
             with closing(sqlite3.connect(self._file, timeout=10)) as database, database:
                 database.execute("pragma journal_mode = wal")
                 database.execute("pragma synchronous = full")
+                database.execute("begin")  # all tables or none
                 for table in _TABLES:
                     database.execute(table)
+                database.commit()
                 yield database
         except sqlite3.Error as error:
             raise self._unusable("written", error) from error
@@ -194,11 +201,8 @@ class Journal:
         if not self._file.exists():
             return []
         try:
-            try:
+            with suppress(sqlite3.OperationalError):
                 return _rows(f"{self._file.absolute().as_uri()}?mode=ro", query, values)
-            except sqlite3.OperationalError as error:
-                if "no such table" in str(error):
-                    return []  # of an earlier version, that had none
             with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
                 return _rows(self._copied(Path(room)).as_uri(), query, values)
         except (sqlite3.Error, OSError) as error:

@@ -341,8 +341,21 @@ def _through(room: Room, steps: Sequence[Step], stay: bool) -> Run:
         raise _failed(room, step, error, stay) from error
     except Exception as error:  # a fault of ours: what the run did so far goes back like any other's
         raise _failed(room, step, _fault_of_ours(error), stay) from error
-    _record_left(room)
-    room.journal.end(room.run, DONE, room.clock())
+    return _ended(room)
+
+
+def _ended(room: Room) -> Run:
+    """The run as done, once the journal has it so. It is told twice where it fails: a failed write may stand."""
+    for again in (True, False):
+        try:
+            _record_left(room)
+            room.journal.end(room.run, DONE, room.clock())
+            break
+        except (EmberKeepError, OSError) as error:
+            if not again:
+                raise RunFailed(
+                    f"the {room.run.words} did all its work, but the journal cannot note it: {error}", hint=FINISHES
+                ) from error
     return replace(room.run, state=DONE)
 
 

@@ -1,0 +1,419 @@
+"""How right merging is on files that nobody of this project made: data files of packages in two releases.
+
+    python benchmarks/real_files.py [--kept-back] [--only WORDS] [--class NAME] [--seed N] [--cache DIR] [--show]
+
+Releases come from the Python and npm registries (once; they are kept in --cache). To the older one a year of an admin's
+edits is made (hand_edits.py), and the true result and the true questions are found by other means (reference.py). The table
+counts, beside ``git merge-file`` and ``diff3 -m``: cases, exactly right ones, wrong content, questions too many, questions
+missed, and the admin's lines that were altered. --kept-back takes the pairs that were not looked at while the merge was made.
+"""
+
+from __future__ import annotations
+
+import argparse
+import difflib
+import io
+import json
+import random
+import re
+import subprocess
+import sys
+import tarfile
+import tempfile
+import time
+import urllib.request
+import zipfile
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import reference
+from hand_edits import CLASSES, Draft
+from reference import Asked
+
+from emberkeep.merging.merge import merge_file
+from emberkeep.merging.results import ORDER, FileMerge, Question
+
+
+@dataclass(frozen=True)
+class Pair:
+    """A file of a package in two releases. ``keys``: how records are told apart, found by looking at the file."""
+
+    package: str
+    old: str
+    new: str
+    path: str
+    form: str
+    keys: dict[str, str] = field(default_factory=dict)
+
+    @property
+    def name(self) -> str:
+        return f"{self.package}/{self.path.rsplit('/', 1)[-1]}"
+
+
+_LENSES = {
+    "lensdatabase/mount": "name",
+    "camera": "maker model variant",
+    "lens": "maker model",
+    "distortion": "@model @focal",
+    "tca": "@model @focal",
+    "vignetting": "@model @focal @aperture @distance",
+    "maker": "@lang",
+    "model": "@lang",
+    "name": "@lang",
+    "variant": "@lang",
+    "compat": ".",
+    "mount": ".",
+    # the same lens, its name put right
+    "renamed:Canon PowerShot A80 & compatibles, with Tiffen 0.56x converter": (
+        "Canon PowerShot A80 & compatibles, with Tiffen .56x converter"
+    ),
+}
+_MESSAGES = {"enum": "@name", "entry": "@name", "message": "@id", "field": "@name", "param": "@index", "include": "."}
+_REGISTRY = {
+    "types/type": "@name name @api",
+    "enums": "@namespace @start @group @vendor @end",
+    "enum": "@name @api",
+    "commands/command": "proto/name",
+    "command": "@name",
+    "require/type": "@name",
+    "feature": "@name",
+    "extension": "@name",
+    "param": "name",
+    "alias": "@name",
+    "group": "@name",
+    "unused": "@start",
+}
+_ITEMS = {"DataItem": "@id", "BitsValue": "@val", "Bits": "@from @to @bit", "UAPItem": "@bit", "UAP": "@use"}
+_COUNTRIES = {"$/[]": "cca3"}
+
+PAIRS = (
+    Pair("lensfunpy", "1.11.1", "1.18.0", "lensfunpy/db_files/slr-pentax.xml", "xml", _LENSES),
+    Pair("lensfunpy", "1.11.1", "1.18.0", "lensfunpy/db_files/compact-canon.xml", "xml", _LENSES),
+    Pair("pymavlink", "2.4.20", "2.4.41", "message_definitions/v1.0/common.xml", "xml", _MESSAGES),
+    Pair("glad2", "2.0.0", "2.0.8", "glad/files/egl.xml", "xml", _REGISTRY),
+    Pair("glad2", "2.0.0", "2.0.8", "glad/files/gl.xml", "xml", _REGISTRY),
+    Pair("asterix_decoder", "0.6.1", "0.7.11", "asterix/config/asterix_cat205_1_0.xml", "xml", _ITEMS),
+    Pair("world-countries", "4.0.0", "5.0.0", "dist/countries.xml", "xml", {"country": "@cca3"}),
+    Pair("world-countries", "4.0.0", "5.0.0", "countries.json", "json", _COUNTRIES),
+    Pair("emoji-datasource", "14.0.0", "15.1.2", "emoji.json", "json", {"$/[]": "unified"}),
+    Pair("emoji-datasource", "14.0.0", "15.1.2", "categories.json", "json"),
+    Pair(
+        "simple-icons", "11.0.0", "13.0.0", "_data/simple-icons.json", "json", {"icons/[]": "title", "dup/[]": "title"}
+    ),
+    Pair("spdx-license-list", "6.4.0", "6.9.0", "spdx.json", "json"),
+    Pair("mime-db", "1.48.0", "1.54.0", "db.json", "json"),
+    Pair("material-icon-theme", "5.10.0", "5.30.0", "dist/material-icons.json", "json"),
+    Pair(
+        "@zwave-js/config",
+        "12.12.0",
+        "14.3.3",
+        "config/devices/0x027a/zen32.json",
+        "json",
+        {"devices/[]": "productType productId", "paramInformation/[]": "# $if", "options/[]": "value label"},
+    ),
+    Pair("uap-core", "0.12.0", "0.18.0", "regexes.yaml", "yaml", {"[]": "regex"}),
+    Pair("ansible-core", "2.16.0", "2.18.0", "ansible/config/base.yml", "yaml", {"[]": "name key section"}),
+    Pair("date-holidays", "3.16.0", "3.23.0", "data/countries/US.yaml", "yaml"),
+    Pair("date-holidays", "3.16.0", "3.23.0", "data/names.yaml", "yaml"),
+    Pair("world-countries", "4.0.0", "5.0.0", "dist/countries.yml", "yaml", _COUNTRIES),
+    Pair("python-openstackclient", "6.0.0", "7.0.0", "setup.cfg", "ini"),
+    Pair("supervisor", "3.3.5", "4.2.5", "supervisor/skel/sample.conf", "ini"),
+    Pair("mercurial", "6.2", "6.9", "mercurial/defaultrc/mergetools.rc", "ini"),
+    Pair("ng2-pdfjs-viewer", "3.2.0", "6.0.2", "pdfjs/web/locale/de/viewer.properties", "properties"),
+    Pair("ng2-pdfjs-viewer", "3.2.0", "6.0.2", "pdfjs/web/locale/fr/viewer.properties", "properties"),
+    Pair("pydantic_core", "2.20.0", "2.27.0", "Cargo.lock", "toml", {"package/[]": "name"}),
+    Pair("cryptography", "42.0.0", "44.0.0", "pyproject.toml", "toml", {}),
+    Pair("pylint", "2.17.0", "3.2.0", "pyproject.toml", "toml", {}),
+)
+KEPT_BACK: tuple[Pair, ...] = ()
+
+
+# --- releases -----------------------------------------------------------------
+
+
+def release(pair: Pair, version: str, cache: Path) -> bytes:
+    """A pair's file of one version."""
+    room = cache / f"{pair.package.replace('/', '__')}-{version}"
+    if not room.exists():
+        data = _fetched(pair.package, version)
+        partly = room.with_name(room.name + ".part")
+        _unpack(data, partly)
+        partly.rename(room)
+    found = [path for path in room.rglob(Path(pair.path).name) if path.as_posix().endswith("/" + pair.path)]
+    if not found:
+        raise SystemExit(f"{pair.package} {version} has no {pair.path}")
+    return min(found, key=lambda path: len(path.parts)).read_bytes()
+
+
+def _get(url: str, accept: str = "*/*") -> bytes:
+    with urllib.request.urlopen(urllib.request.Request(url, headers={"Accept": accept}), timeout=120) as answer:
+        return bytes(answer.read())
+
+
+def _fetched(package: str, version: str) -> bytes:
+    """The archive of a release: a source archive or a wheel of PyPI's, else npm's."""
+    try:
+        index = json.loads(_get(f"https://pypi.org/simple/{package}/", "application/vnd.pypi.simple.v1+json"))
+    except OSError:
+        index = {"files": []}
+    ends = (f"-{version}.tar.gz", f"-{version}.zip")
+    files = [file for file in index["files"] if file["filename"].endswith(ends)]
+    files += [file for file in index["files"] if f"-{version}-" in file["filename"]]
+    if files:
+        wheels = [file for file in files if file["filename"].endswith(".whl")]
+        return _get((wheels or files if package in ("lensfunpy", "glad2", "ansible-core") else files)[0]["url"])
+    name = package.rsplit("/", 1)[-1]
+    return _get(f"https://registry.npmjs.org/{package}/-/{name}-{version}.tgz")
+
+
+def _unpack(data: bytes, room: Path) -> None:
+    room.mkdir(parents=True)
+    if data[:2] == b"PK":
+        with zipfile.ZipFile(io.BytesIO(data)) as archive:
+            archive.extractall(room)
+    else:
+        with tarfile.open(fileobj=io.BytesIO(data)) as archive:
+            archive.extractall(room, filter="data")
+
+
+# --- judging ------------------------------------------------------------------
+
+
+@dataclass
+class Verdict:
+    """What is not as it should be with one merge."""
+
+    wrong: list[str] = field(default_factory=list)
+    false: list[str] = field(default_factory=list)
+    missed: list[str] = field(default_factory=list)
+    altered: list[str] = field(default_factory=list)
+    faults: list[str] = field(default_factory=list)
+
+    @property
+    def right(self) -> bool:
+        return not (self.wrong or self.false or self.missed or self.altered or self.faults)
+
+
+@dataclass(frozen=True)
+class Case:
+    """Three sides and what is true of them."""
+
+    pair: Pair
+    kind: str
+    old: str
+    mine: str
+    new: str
+    truth: reference.Truth
+
+    def bytes(self) -> tuple[bytes, bytes, bytes]:
+        return self.old.encode(), self.mine.encode(), self.new.encode()
+
+
+def case_of(pair: Pair, kind: str, old: str, new: str, seed: int) -> Case | None:
+    """A case, None where this kind of edit changes nothing here."""
+    mine = CLASSES[kind](Draft(old, new, pair.form, pair.keys, random.Random(f"{seed} {pair.name} {kind}")))
+    if mine == old:
+        return None
+    facts = [reference.read(text, pair.form) for text in (old, mine, new)]
+    return Case(pair, kind, old, mine, new, reference.true_merge(*facts, pair.keys))
+
+
+def judged(case: Case, text: str, asked: Sequence[Question] | None) -> Verdict:
+    """A merge's text, and its questions where it asks such, against the truth."""
+    found = Verdict()
+    try:
+        facts = reference.read(text, case.pair.form)
+    except Exception as error:  # whatever a parser says to it
+        found.wrong.append(f"no longer {case.pair.form}: {error}")
+        return found
+    if case.pair.form == "toml":  # a table without entries may be there without being written
+        for top in (case.truth.result, facts):
+            reference.without_empty(top)
+    found.wrong = reference.differences(case.truth.result, facts, case.pair.keys)
+    found.altered = altered(case, text)
+    if asked is not None:
+        wanted = Counter(_shown(case, question) for question in case.truth.questions)
+        wanted += Counter([("order",)] * len(case.truth.reordered))
+        got = Counter(_told(case, question) for question in asked)
+        found.false = [repr(what)[:200] for what in (got - wanted).elements()]
+        found.missed = [repr(what)[:200] for what in (wanted - got).elements()]
+    return found
+
+
+def _shown(case: Case, asked: Asked) -> tuple[object, ...]:
+    sides = (asked.old, asked.mine, asked.new)
+    if "…" in sides:
+        return tuple(None if side is None else "…" for side in sides)
+    return tuple(None if side is None else _said(case, side) for side in sides)
+
+
+def _told(case: Case, question: Question) -> tuple[object, ...]:
+    if question.field == ORDER:
+        return ("order",)
+    sides = (question.old, question.mine, question.new)
+    if question.field == "(record)" or any(side is not None and _is_whole(case, side) for side in sides):
+        return tuple(None if side is None else "…" for side in sides)
+    return tuple(None if side is None else _said(case, side) for side in sides)
+
+
+def _is_whole(case: Case, side: str) -> bool:
+    return case.pair.form in ("json", "yaml", "toml") and side.lstrip()[:1] in ("{", "[") and len(side) > 1
+
+
+def _said(case: Case, value: str) -> str:
+    """A value without quotes and white space."""
+    bare = value.replace("\r\n", "\n").strip()
+    if bare[:1] in ("'", '"') and case.pair.form in ("json", "yaml", "toml"):
+        try:
+            return (
+                str(reference.yaml.safe_load(bare)).strip()
+                if case.pair.form == "yaml"
+                else str(json.loads(bare)).strip()
+            )
+        except Exception:
+            return bare.strip("'\"")
+    return bare
+
+
+def altered(case: Case, text: str) -> list[str]:
+    """Lines of the admin's that are gone, more often than the vendor's changes take such; and line ends that changed."""
+    found = []
+    ends = Counter(re.findall(r"\r?\n", case.mine))
+    if len(ends) == 1 and set(re.findall(r"\r?\n", text)) - set(ends):
+        found.append("line ends")
+    if case.mine.startswith("\ufeff") != text.startswith("\ufeff"):
+        found.append("byte-order mark")
+    if case.mine.count("\n") < 5:
+        return found
+    exact = Counter(_bare(line) for line in case.mine.splitlines())
+    if case.kind == "resaved":
+        return found  # its lines are a program's
+    old, new = (Counter(_bare(line).strip() for line in side.splitlines()) for side in (case.old, case.new))
+    spelled = [Counter(_bare(line) for line in side.splitlines()) for side in (case.old, case.new)]
+    moved = Counter(line.strip() for line in (spelled[0] - spelled[1]).elements())
+    here = Counter(_bare(line) for line in text.splitlines())
+    loose = Counter()
+    for line, count in (exact - here).items():
+        loose[line.strip()] += count
+    vendors = [line for line in old if old[line] > new[line]]
+    for line, count in loose.items():
+        gone = max(old[line] - new[line], moved[line])
+        if not line or count <= gone or line in "{}[]":
+            continue
+        own = line not in old and difflib.get_close_matches(line, vendors, 1, 0.7)  # both changed it, each elsewhere
+        if not own:
+            found.append(f"{line[:120]!r} {count - gone} times")
+    return found
+
+
+def _bare(line: str) -> str:
+    return line.rstrip().rstrip(",").rstrip()
+
+
+def ours(case: Case) -> Verdict:
+    """Ember Keep's merge."""
+    old, mine, new = case.bytes()
+    merged: FileMerge = merge_file(case.pair.path, old, mine, new)
+    data = mine if merged.data is None else merged.data
+    if merged.fault is not None:
+        return Verdict(faults=[str(merged.fault)])
+    verdict = judged(case, data.decode(), merged.questions)
+    if merged.warnings:
+        verdict.faults = [str(warning) for warning in merged.warnings]
+    if merged.format not in (case.pair.form, "") and merged.format:
+        verdict.faults.append(f"taken as {merged.format}")
+    return verdict
+
+
+def by_line(case: Case, command: Sequence[str], room: Path) -> Verdict:
+    """A merge by line: a conflict leaves the admin's side, and is no mistake where something is to be asked."""
+    names = []
+    for name, data in zip(("old", "mine", "new"), case.bytes(), strict=True):
+        (room / name).write_bytes(data)
+        names.append(str(room / name))
+    old, mine, new = names
+    done = subprocess.run([*command, mine, old, new], capture_output=True, check=False)
+    text = done.stdout.decode(errors="replace")
+    conflicts = text.count("<<<<<<<")
+    if conflicts and not case.truth.questions:
+        return Verdict(false=["conflict"] * conflicts)
+    if conflicts:
+        text = re.sub(
+            r"<<<<<<<[^\n]*\n(.*?)(?:\|\|\|\|\|\|\|.*?)?=======.*?>>>>>>>[^\n]*\n", r"\1", text, flags=re.DOTALL
+        )
+    verdict = judged(case, text, None)
+    if case.truth.questions and not conflicts:
+        verdict.missed = ["conflict"]
+    return verdict
+
+
+GIT = ("git", "merge-file", "-p")
+DIFF3 = ("diff3", "-m")
+
+
+# --- the table ----------------------------------------------------------------
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description="merging real files of two releases")
+    parser.add_argument("--kept-back", action="store_true", help="the pairs that nobody looked at before")
+    parser.add_argument("--only", default="", help="pairs whose name holds this")
+    parser.add_argument("--class", dest="kind", default="", help="one class of edits")
+    parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--cache", type=Path, default=Path(tempfile.gettempdir()) / "real-files")
+    parser.add_argument("--show", action="store_true", help="what is wrong with each case")
+    parser.add_argument("--alone", action="store_true", help="ours alone")
+    args = parser.parse_args()
+    pairs = [pair for pair in (KEPT_BACK if args.kept_back else PAIRS) if args.only in pair.name]
+    totals = {"ours": Counter[str](), "git": Counter[str](), "diff3": Counter[str]()}
+    print(f"{'file':44} {'cases':>5} {'right':>5} {'wrong':>5} {'false':>5} {'missed':>6} {'altered':>7} {'s':>6}")
+    with tempfile.TemporaryDirectory() as room:
+        for pair in pairs:
+            _row(pair, args, totals, Path(room))
+    for name, total in totals.items():
+        if total["cases"]:
+            print(_line(f"all, {name}", total, 0))
+
+
+def _row(pair: Pair, args: argparse.Namespace, totals: dict[str, Counter[str]], room: Path) -> None:
+    old, new = (release(pair, version, args.cache).decode("utf-8") for version in (pair.old, pair.new))
+    row: Counter[str] = Counter()
+    seconds = 0.0
+    for kind in CLASSES:
+        if args.kind not in ("", kind) or (case := case_of(pair, kind, old, new, args.seed)) is None:
+            continue
+        started = time.perf_counter()
+        verdict = ours(case)
+        seconds += time.perf_counter() - started
+        _count(row, verdict)
+        _count(totals["ours"], verdict)
+        if args.show and not verdict.right:
+            _show(kind, verdict)
+        if not args.alone:
+            _count(totals["git"], by_line(case, GIT, room))
+            _count(totals["diff3"], by_line(case, DIFF3, room))
+    print(_line(pair.name, row, seconds), flush=True)
+
+
+def _count(total: Counter[str], verdict: Verdict) -> None:
+    total["cases"] += 1
+    total["right"] += verdict.right
+    for name in ("wrong", "false", "missed", "altered"):
+        total[name] += len(getattr(verdict, name))
+
+
+def _line(name: str, row: Counter[str], seconds: float) -> str:
+    counts = (row[key] for key in ("cases", "right", "wrong", "false", "missed", "altered"))
+    return f"{name[-44:]:44} {{:5}} {{:5}} {{:5}} {{:5}} {{:6}} {{:7}}".format(*counts) + f" {seconds:6.1f}"
+
+
+def _show(kind: str, verdict: Verdict) -> None:
+    for name in ("faults", "wrong", "false", "missed", "altered"):
+        for what in getattr(verdict, name)[:4]:
+            print(f"    {kind}: {name}: {what}", file=sys.stderr)
+
+
+if __name__ == "__main__":
+    main()

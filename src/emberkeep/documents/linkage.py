@@ -1,0 +1,236 @@
+"""Which anonymous records of two lists are the same one: record linkage after Fellegi and Sunter (1969).
+
+A *fact* is a simple value of a record, at any depth, by the names that lead to it. What a fact tells when it agrees is
+learned from the documents: how often it agrees by chance between two records of a list (``u``), and how often between two
+records that are surely the same (``m``). The weights of all facts add up to the odds that two records are one, in bits; the
+best one-to-one assignment is then taken, and of that what is likelier than not. Pairs in the doubtful middle are left to
+questions.
+"""
+
+from __future__ import annotations
+
+import math
+from collections import Counter, defaultdict
+from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from itertools import pairwise
+
+from emberkeep.documents.model import OWN, Node, Role
+from emberkeep.documents.values import said
+
+Facts = Mapping[str, frozenset[str]]
+"""The simple values of a record by the names that lead to them, with ``/``; a list's members have one name."""
+
+SAME = 3.0
+"""Bits: odds of eight to one, from which two records count as one."""
+DOUBTFUL = -1.0
+"""Bits, from which two records may be one: somebody has to say."""
+_USUAL = 0.85
+"""How often a fact stays as it is between two releases, until more is known."""
+_ROUNDS = 3
+_MOST_PAIRS = 250_000
+_MOST_ALIKE = 12
+"""Records that share a value; one that more of them share finds no candidates."""
+_DEEPEST = 6
+
+
+def facts(node: Node) -> Facts:
+    """All that a record says in simple values."""
+    found: dict[str, set[str]] = defaultdict(set)
+    _gather(node, "", found, 0)
+    return {name: frozenset(values) for name, values in found.items()}
+
+
+def _gather(node: Node, within: str, found: dict[str, set[str]], depth: int) -> None:
+    for name, value in node.fields.items():
+        found[within + name].add(said(value.value))
+    if depth < _DEEPEST:
+        for item in node.items:
+            if item.role is Role.RECORD:
+                _gather(item, f"{within}{item.name}/", found, depth + 1)
+
+
+@dataclass
+class Weights:
+    """What each fact of the records of one kind tells. ``agree``/``differ``: bits, by the fact's name."""
+
+    agree: dict[str, float] = field(default_factory=dict)
+    differ: dict[str, float] = field(default_factory=dict)
+
+    def odds(self, left: Facts, right: Facts) -> float:
+        """The odds in bits that two records are one, their number left aside.
+
+        What stands within one thing inside of them changes together, and so counts together as one fact.
+        """
+        told: dict[str, list[float]] = {}
+        for name in {*left, *right}:
+            told.setdefault(name.partition("/")[0], []).append(self._bits(name, left.get(name), right.get(name)))
+        return sum(sum(bits) / len(bits) for bits in told.values())
+
+    def _bits(self, name: str, left: frozenset[str] | None, right: frozenset[str] | None) -> float:
+        differ = self.differ.get(name, -1.0)
+        if left is None or right is None:
+            return differ / 2
+        shared = len(left & right) / max(len(left), len(right))
+        return shared * self.agree.get(name, 1.0) + (1 - shared) * differ
+
+
+def learn(lists: Sequence[Sequence[Facts]]) -> Weights:
+    """Weights from the records of one kind as several documents have them."""
+    chance = _chances([records for records in lists if records])
+    weights = Weights()
+    for name, by_chance in chance.items():
+        weights.agree[name], weights.differ[name] = _bits(_USUAL, by_chance)
+    for _ in range(_ROUNDS):
+        for name, (agreed, seen) in _agreements(lists, weights).items():
+            stays = (agreed + 4 * _USUAL) / (seen + 4)
+            weights.agree[name], weights.differ[name] = _bits(stays, chance.get(name, 0.5))
+    return weights
+
+
+def _bits(stays: float, by_chance: float) -> tuple[float, float]:
+    stays = min(max(stays, 0.02), 0.99)
+    by_chance = min(max(by_chance, 0.001), 0.95)
+    return max(0.0, math.log2(stays / by_chance)), min(0.0, math.log2((1 - stays) / (1 - by_chance)))
+
+
+def _chances(lists: Sequence[Sequence[Facts]]) -> dict[str, float]:
+    """How often two different records of a list agree in each fact."""
+    values: dict[str, Counter[frozenset[str]]] = defaultdict(Counter)
+    for records in lists:
+        for record in records:
+            for name, value in record.items():
+                values[name][value] += 1
+    found = {}
+    for name, counts in values.items():
+        total = counts.total()
+        found[name] = (sum(count * count for count in counts.values()) / total / total) if total > 1 else 0.5
+    return found
+
+
+def _agreements(lists: Sequence[Sequence[Facts]], weights: Weights) -> dict[str, tuple[float, int]]:
+    """By fact, how much it agreed between neighbouring documents in pairs that are the same beyond doubt, and how many
+    such pairs there were."""
+    agreed: dict[str, float] = defaultdict(float)
+    seen: Counter[str] = Counter()
+    for left, right in pairwise(lists):
+        for a, b, odds in _best(dict(enumerate(left)), dict(enumerate(right)), weights):
+            if odds < SAME:
+                continue
+            for name in {*left[a], *right[b]}:
+                seen[name] += 1
+                agreed[name] += left[a].get(name) == right[b].get(name)
+    return {name: (agreed[name], seen[name]) for name in seen}
+
+
+@dataclass(frozen=True)
+class Linked:
+    """Two records, by index, and the odds in bits that they are one."""
+
+    left: int
+    right: int
+    odds: float
+
+
+def link(
+    lefts: Mapping[int, Facts],
+    rights: Mapping[int, Facts],
+    weights: Weights,
+    nearness: Mapping[tuple[int, int], float] | None = None,
+    *,
+    least: float = DOUBTFUL,
+) -> list[Linked]:
+    """The best one-to-one assignment between records by index; pairs with odds below ``least`` are none."""
+    scored = _scored(lefts, rights, weights, nearness or {}, least)
+    found = []
+    for pairs in _islands(scored):
+        found += _assigned(pairs, least if math.isfinite(least) else min(scored.values()) - 1)
+    return sorted(found, key=lambda pair: pair.left)
+
+
+def _scored(
+    lefts: Mapping[int, Facts],
+    rights: Mapping[int, Facts],
+    weights: Weights,
+    nearness: Mapping[tuple[int, int], float],
+    least: float = DOUBTFUL,
+) -> dict[tuple[int, int], float]:
+    number = math.log2(max(len(lefts), len(rights), 1))
+    found = {}
+    for a, b in _candidates(lefts, rights):
+        odds = weights.odds(lefts[a], rights[b]) - number + nearness.get((a, b), 0.0)
+        if odds >= least:
+            found[a, b] = odds
+    return found
+
+
+def _candidates(lefts: Mapping[int, Facts], rights: Mapping[int, Facts]) -> Iterable[tuple[int, int]]:
+    """Pairs worth a look: all of few, else those that share a value that few have."""
+    if len(lefts) * len(rights) <= 4096:
+        return [(a, b) for a in lefts for b in rights]
+    by_value: dict[Hashable, list[int]] = defaultdict(list)
+    for b, record in rights.items():
+        for value in record.items():
+            by_value[value].append(b)
+    found = dict.fromkeys(
+        (a, b)
+        for a, record in lefts.items()
+        for value in record.items()
+        if len(there := by_value.get(value, ())) <= _MOST_ALIKE
+        for b in there
+    )
+    return list(found)[:_MOST_PAIRS]
+
+
+def _best(
+    lefts: Mapping[int, Facts], rights: Mapping[int, Facts], weights: Weights
+) -> Iterator[tuple[int, int, float]]:
+    """For each record on the left its best one on the right, where each is the other's best."""
+    scored = _scored(lefts, rights, weights, {})
+    best_left: dict[int, tuple[float, int]] = {}
+    best_right: dict[int, tuple[float, int]] = {}
+    for (a, b), odds in scored.items():
+        best_left[a] = max(best_left.get(a, (-math.inf, -1)), (odds, b))
+        best_right[b] = max(best_right.get(b, (-math.inf, -1)), (odds, a))
+    for a, (odds, b) in best_left.items():
+        if best_right[b][1] == a:
+            yield a, b, odds
+
+
+def _islands(scored: Mapping[tuple[int, int], float]) -> Iterator[dict[tuple[int, int], float]]:
+    """Pairs that have to do with each other, island by island."""
+    by_left: dict[int, list[int]] = defaultdict(list)
+    by_right: dict[int, list[int]] = defaultdict(list)
+    for a, b in scored:
+        by_left[a].append(b)
+        by_right[b].append(a)
+    waiting = set(by_left)
+    while waiting:
+        lefts, queue = set(), [min(waiting)]
+        while queue:
+            a = queue.pop()
+            if a in lefts:
+                continue
+            lefts.add(a)
+            queue += [other for b in by_left[a] for other in by_right[b] if other not in lefts]
+        waiting -= lefts
+        yield {(a, b): scored[a, b] for a in sorted(lefts) for b in by_left[a]}
+
+
+def _assigned(scored: Mapping[tuple[int, int], float], least: float) -> list[Linked]:
+    """The assignment with the greatest sum of odds."""
+    if len(scored) == 1:
+        ((a, b), odds), *_ = scored.items()
+        return [Linked(a, b, odds)]
+    import numpy as np  # only where there is something to choose
+    from scipy.optimize import linear_sum_assignment
+
+    lefts = sorted({a for a, _ in scored})
+    rights = sorted({b for _, b in scored})
+    gains = np.zeros((len(lefts), len(rights)))
+    for i, a in enumerate(lefts):
+        for j, b in enumerate(rights):
+            gains[i, j] = scored.get((a, b), least) - least
+    rows, columns = linear_sum_assignment(gains, maximize=True)
+    chosen = [(lefts[i], rights[j]) for i, j in zip(rows, columns, strict=True)]
+    return [Linked(a, b, scored[a, b]) for a, b in chosen if (a, b) in scored]
