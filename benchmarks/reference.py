@@ -464,6 +464,8 @@ def _as_first(
         if len(facts) == len(there) == 1:
             found[id(facts[0])] = there[0]
             continue
+        if len(facts) * len(there) > 10_000:
+            raise ValueError(f"{len(facts)} records cannot be told apart by {group}: declare a better key")
         pairs = sorted((-_shared(first[key], fact), a, b) for a, key in enumerate(there) for b, fact in enumerate(facts))
         taken: set[object] = set()
         for _, a, b in pairs:

@@ -29,6 +29,7 @@ COMMANDS = {
     "defaults": "record the vendor's untouched files of a release",
     "diff": "compare any two of: live, a snapshot, recorded defaults, a path",
     "orders": "intents that every new default is given: find, accept, try them",
+    "answers": "the answers you gave to questions, and one withdrawn",
     "merge": "carry the vendor's new defaults into hand-edited files",
     "update": "update day as one run: from the warning to the landmarks, or back",
     "migrate": "take the saves through every recipe up to a version",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections import Counter
 from collections.abc import Sequence
 from datetime import timedelta
 from typing import TYPE_CHECKING
@@ -10,7 +11,7 @@ from typing import TYPE_CHECKING
 from emberkeep.cli.context import add_all, answer, now, opened, the_keep
 from emberkeep.comparing.survey import Known, Survey, survey
 from emberkeep.keep import Keep
-from emberkeep.runs import defaults
+from emberkeep.runs import defaults, questions
 from emberkeep.runs.snapshot import snapshots
 from emberkeep.servers.published import wanted_versions
 from emberkeep.show import servers as view
@@ -58,6 +59,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         )
         found = survey(keep, live, known)
         coming, waits = _coming(keep)
+        waits += _asked(keep, store, live)
         far = _far(keep)
         stands = _databases(keep, found, taken)
         vaults = _vaults(keep, store)
@@ -107,6 +109,15 @@ def _far(keep: Keep) -> Standing | None:
     from emberkeep.runs.mirror import standing  # only where the server is far
 
     return standing(keep)
+
+
+def _asked(keep: Keep, store: Store, live: FolderTree) -> list[str]:
+    """How many questions wait since which merge."""
+    counts = Counter(one.new for one in questions.waiting(keep, store, live))
+    return [
+        f"{words.count(count, 'question')} since the merge of {version}; 'emberkeep merge --ask' puts them to you"
+        for version, count in counts.items()
+    ]
 
 
 def _coming(keep: Keep) -> tuple[list[str], list[str]]:

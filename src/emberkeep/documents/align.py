@@ -17,6 +17,7 @@ from emberkeep.documents import linkage
 from emberkeep.documents.identity import Identities, Key, Path, joined, says_identity
 from emberkeep.documents.lines import ascending, matches
 from emberkeep.documents.model import Document, Node, Role, content, is_value
+from emberkeep.documents.values import number
 
 ALIKE = 0.5
 """Least share of equal fields that makes two anonymous records the same one."""
@@ -315,8 +316,11 @@ def _by_linkage(
                 {at: said for at, said in facts[which].items() if _mark(side[at]) == mark}
                 for which, side in enumerate((left, right))
             ]
-            for pair in linkage.link(alike[0], alike[1], weights, dict.fromkeys(near, 2 * NEAR), least=-math.inf):
-                found[pair.left] = pair.right
+            pairs_of = linkage.link(alike[0], alike[1], weights, near, least=-math.inf)
+            if len(alike[0]) != len(alike[1]):  # some are new, or gone: it must be clear which
+                doubtful.update((pair.left, pair.right) for pair in pairs_of)
+                pairs_of = linkage.clear(pairs_of, alike[0], alike[1], weights)
+            found.update((pair.left, pair.right) for pair in pairs_of)
         taken = set(found.values())
         rest = [
             {at: said for at, said in facts[0].items() if at not in found},
@@ -326,11 +330,14 @@ def _by_linkage(
             # where a record stands tells nothing against its name
             near = {(a, b): bits for (a, b), bits in near.items() if left[a].key is None or right[b].key is None}
         for pair in linkage.link(rest[0], rest[1], weights, {**near, **partly}):
-            (found if pair.odds >= linkage.SAME else doubtful)[pair.left] = pair.right
+            if pair.odds >= linkage.SAME:
+                found[pair.left] = pair.right
+            else:
+                doubtful.setdefault(pair.left, pair.right)
 
 
-PART_OF_KEY = 6.0
-"""Bits that it tells when only these two have some part of a key."""
+PART_OF_KEY = 12.0
+"""Bits that it tells when only these two have some part of a key, which is no number."""
 
 
 def _by_part_of_key(
@@ -347,7 +354,7 @@ def _by_part_of_key(
                 if item.identity and _is_called(item, path[-1])
             ]
             counts = Counter(value for value, _ in values)
-            once.append({value: at for value, at in values if value and counts[value] == 1})
+            once.append({value: at for value, at in values if counts[value] == 1 and number(value) is None})
         yield from ((at, once[1][value]) for value, at in once[0].items() if value in once[1])
 
 

@@ -165,6 +165,7 @@ class Siblings:
     """
 
     documents: Sequence[Sequence[Sequence[Node]]]
+    _columns: dict[str, list[list[list[str]]]] = field(default_factory=dict, compare=False)
 
     @staticmethod
     def of(path: Path, documents: Iterable[Document], known: _ByName) -> Siblings:
@@ -176,6 +177,16 @@ class Siblings:
     def groups(self) -> list[Sequence[Node]]:
         """All of them."""
         return [group for document in self.documents for group in document]
+
+    def columns(self, rule: Rule) -> list[list[list[list[str]]]]:
+        """The values of fields, without white space around them, "" where there is none: by document, group and field."""
+        for name in rule:
+            if name not in self._columns:
+                self._columns[name] = [[_stripped(group, name) for group in groups] for groups in self.documents]
+        return [
+            [[self._columns[name][at][number] for name in rule] for number in range(len(groups))]
+            for at, groups in enumerate(self.documents)
+        ]
 
     @property
     def repeat(self) -> bool:
@@ -241,7 +252,7 @@ class _Telling:
 
     @staticmethod
     def of(rule: Rule, siblings: Siblings) -> _Telling:
-        sides = [_distinct(rule, groups) for groups in siblings.documents]
+        sides = [_distinct(groups) for groups in siblings.columns(rule)]
         total = sum(count for _, count in sides)
         if not total:
             return _Telling(0, 0, 0)
@@ -263,15 +274,16 @@ class _Telling:
         return self.distinct >= _LEAST_DISTINCT and self.worth - worth >= max(_CLEARLY, _SOME_RECORDS / self.records)
 
 
-def _distinct(rule: Rule, groups: Sequence[Sequence[Node]]) -> tuple[Counter[object], int]:
+def _distinct(groups: Sequence[Sequence[list[str]]]) -> tuple[Counter[object], int]:
     """The values of fields that only one record of a group has, and how many records there are."""
     found: Counter[object] = Counter()
     count = 0
-    for group in groups:
-        columns = [_stripped(group, name) for name in rule]
-        values = columns[0] if len(rule) == 1 else [key if all(key) else "" for key in zip(*columns, strict=True)]
-        count += len(group)
-        if len(set(values)) == len(values) and "" not in values:
+    for columns in groups:
+        first, *more = columns
+        values: Sequence[object] = [key if all(key) else "" for key in zip(*columns, strict=True)] if more else first
+        count += len(values)
+        once = set(values)
+        if len(once) == len(values) and "" not in once:
             found.update(values)
         else:
             found.update([value for value, times in Counter(values).items() if times == 1 and value])
@@ -298,7 +310,10 @@ def choose(siblings: Siblings) -> Rule:
         if telling.beats(most) if best else _may_be_first(name, telling):
             best, most = (name,), telling.worth
     beside = sum(1 for groups in siblings.documents if groups) > 1
-    for rule in _combined(tried[:_MOST_COMBINED], numbers[:_MOST_COMBINED] if beside else ()):
+    steadiest = (
+        sorted(numbers, key=lambda name: -_Telling.of((name,), siblings).worth) if beside and most < _SURE else []
+    )
+    for rule in _combined(tried[:_MOST_COMBINED], steadiest[:_MOST_COMBINED]):
         if len(rule) > max(2, len(best)) and most >= _SURE:
             break
         telling = _Telling.of(rule, siblings)

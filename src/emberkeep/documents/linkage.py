@@ -25,6 +25,8 @@ SAME = 3.0
 """Bits: odds of eight to one, from which two records count as one."""
 DOUBTFUL = -1.0
 """Bits, from which two records may be one: somebody has to say."""
+WINS_BY = 1.0
+"""Bits by which a pair has to beat every other one to be clear."""
 _USUAL = 0.85
 """How often a fact stays as it is between two releases, until more is known."""
 _ROUNDS = 3
@@ -148,6 +150,22 @@ def link(
     return sorted(found, key=lambda pair: pair.left)
 
 
+def clear(
+    linked: Sequence[Linked], lefts: Mapping[int, Facts], rights: Mapping[int, Facts], weights: Weights
+) -> list[Linked]:
+    """Of pairs, those that are likelier by far than any other pair of either record."""
+
+    def others(pair: Linked) -> Iterator[float]:
+        yield from (weights.odds(lefts[pair.left], other) for b, other in rights.items() if b != pair.right)
+        yield from (weights.odds(other, rights[pair.right]) for a, other in lefts.items() if a != pair.left)
+
+    return [
+        pair
+        for pair in linked
+        if weights.odds(lefts[pair.left], rights[pair.right]) - max(others(pair), default=-math.inf) >= WINS_BY
+    ]
+
+
 def _scored(
     lefts: Mapping[int, Facts],
     rights: Mapping[int, Facts],
@@ -219,11 +237,14 @@ def _islands(scored: Mapping[tuple[int, int], float]) -> Iterator[dict[tuple[int
 
 def _assigned(scored: Mapping[tuple[int, int], float], least: float) -> list[Linked]:
     """The assignment with the greatest sum of odds."""
-    if len(scored) == 1:
-        ((a, b), odds), *_ = scored.items()
-        return [Linked(a, b, odds)]
+    best: dict[int, Linked] = {}
+    for (a, b), odds in scored.items():
+        if a not in best or odds > best[a].odds:
+            best[a] = Linked(a, b, odds)
+    if len({pair.right for pair in best.values()}) == len(best):
+        return list(best.values())  # each has its best: no sum is greater
     import numpy as np  # only where there is something to choose
-    from scipy.optimize import linear_sum_assignment
+    from scipy.optimize import linear_sum_assignment  # type: ignore[import-untyped, unused-ignore]
 
     lefts = sorted({a for a, _ in scored})
     rights = sorted({b for _, b in scored})

@@ -190,7 +190,12 @@ def remember(path: Path, questions: Iterable[Question]) -> None:
         for told in _told(asked):
             answers[(*told.name, told.old, told.mine, told.new)] = told
     if answers:
-        files.write_whole(path, [serialize(answers.values()).encode()])
+        save(path, answers.values())
+
+
+def save(path: Path, answers: Iterable[Answer]) -> None:
+    """Write answers to a file of them."""
+    files.write_whole(path, [serialize(answers).encode()])
 
 
 def _told(asked: Question) -> Iterable[Answer]:

@@ -190,7 +190,12 @@ def _arranged(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> 
         after = None if text is None else formats.parse_text(sides.path, replace(mine, text=text), chosen)
     except (Collision, EmberKeepError, Unsuited):
         document = after = text = None
-    if text is None or after is None or document is None or not says_the_same(document.root, after.root):
+    if (
+        text is None
+        or after is None
+        or document is None
+        or not says_the_same(document, document.root, after, after.root)
+    ):
         return replace(merged, taken=tuple(change for change in merged.taken if change.what is not What.MOVED))
     return replace(merged, text=text)
 

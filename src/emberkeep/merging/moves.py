@@ -134,13 +134,28 @@ def _blocks(items: Sequence[Node]) -> list[tuple[int, int]]:
     return found
 
 
-def says_the_same(before: Node, after: Node) -> bool:
-    """Whether two containers hold the same, in whatever order, at any depth."""
-    return _in_any_order(before) == _in_any_order(after)
+def says_the_same(before: Document, node: Node, after: Document, other: Node) -> bool:
+    """Whether two containers hold the same, in whatever order, at any depth; what is spelled alike is not read."""
+    if before.raw(node) == after.raw(other):
+        return True
+    if not node.items or not other.items:
+        return content(node) == content(other)
+    if _itself(node) != _itself(other):
+        return False
+    spelled = [
+        Counter(document.raw(item) for item in side.items) for document, side in ((before, node), (after, other))
+    ]
+    rest = [
+        [item for item in side.items if spelled[1 - which][document.raw(item)] != spelled[which][document.raw(item)]]
+        for which, (document, side) in enumerate(((before, node), (after, other)))
+    ]
+    for item in rest[0]:
+        found = next((at for at, there in enumerate(rest[1]) if says_the_same(before, item, after, there)), None)
+        if found is None:
+            return False
+        del rest[1][found]
+    return not rest[1]
 
 
-def _in_any_order(node: Node) -> object:
-    if not node.items:
-        return content(node)
-    fields = tuple(sorted((name, value.value) for name, value in node.fields.items()))
-    return (node.name, fields, frozenset(Counter(_in_any_order(item) for item in node.items).items()))
+def _itself(node: Node) -> object:
+    return node.name, sorted((name, value.value) for name, value in node.fields.items())

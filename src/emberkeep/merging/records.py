@@ -744,10 +744,11 @@ def _rows(sides: tuple[list[Item], list[Item], list[Item]], path: Path, identiti
     )
     for at in (at for at in range(len(old)) if at not in to_mine and at not in to_new):
         # one side may have changed what the other deleted: that is to be asked, never guessed
-        if at in maybe[1] and at not in maybe[0]:
-            to_new[at] = maybe[1][at]
-        elif at in maybe[0] and at not in maybe[1]:
-            to_mine[at] = maybe[0][at]
+        here, there = (side.get(at) for side in maybe)
+        if here is None and there is not None and there not in to_new.values():
+            to_new[at] = there
+        elif there is None and here is not None and here not in to_mine.values():
+            to_mine[at] = here
     _reconcile_comments(mine, new, to_mine, to_new)
     left_mine = set(range(len(mine))).difference(to_mine.values())
     left_new = set(range(len(new))).difference(to_new.values())

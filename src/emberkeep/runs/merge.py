@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from types import MappingProxyType
@@ -15,12 +15,12 @@ from emberkeep.keep import Config, Keep
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging import orders
 from emberkeep.merging.answers import GIVEN, REMEMBERED, Answer, Answers
-from emberkeep.merging.merge import merge_trees
+from emberkeep.merging.merge import merge_file, merge_trees
 from emberkeep.merging.orders import Order
-from emberkeep.merging.results import Breach, FileMerge, Merge, Outcome
+from emberkeep.merging.results import Breach, FileMerge, Merge, Outcome, Settle
 from emberkeep.merging.rules import in_turn, settle_by
 from emberkeep.planned import Planned
-from emberkeep.runs import defaults
+from emberkeep.runs import defaults, questions
 from emberkeep.runs.journal import MERGE, Journal, Run
 from emberkeep.runs.run import Clock, FileStep, Notes, Plan, Room, SnapshotStep, Step, carry_out
 from emberkeep.servers.databases import ROLE
@@ -68,7 +68,7 @@ def choose_versions(
     target = new or known[-1]
     if two_way:
         return None, target
-    base = old or _best(keep, store, live)
+    base = old or _merged_last(keep, known) or _best(keep, store, live)
     if ordering(base) > ordering(target):
         raise Refused(
             f"the live files come from {base}, which is newer than {target}; merging only goes forward",
@@ -81,6 +81,12 @@ def began_from(keep: Keep, store: Store, live: FolderTree) -> str | None:
     """The recorded release that the live files began from; None, so that they are merged without one, where none is
     recorded. Refused where none fits."""
     return _best(keep, store, live) if defaults.versions(store) else None
+
+
+def _merged_last(keep: Keep, known: Sequence[str]) -> str | None:
+    """The release that the last merge brought in, while questions of it may wait: no guess is needed then."""
+    waits = questions.pending(keep)
+    return waits[-1].new if waits and waits[-1].new in known else None
 
 
 def _best(keep: Keep, store: Store, live: FolderTree) -> str:
@@ -117,22 +123,39 @@ def merge_keep(
     chosen = [path for path in paths if selected is None or selected(path)]
     if selected is not None and not (of_tables and _tables_meant(wanted.only, config)):
         require_some(wanted.only, selected, paths, "what is merged")
+    settle, told = in_turn(answers.settle, settle_by(config.rules)), load_orders(keep.orders_file)
     with formats.read_once(wanted.checked):
-        merged = merge_trees(
-            before,
-            after,
-            live,
-            chosen,
-            rules=config.record_rules,
-            settle=in_turn(answers.settle, settle_by(config.rules)),
-            orders=load_orders(keep.orders_file),
-        )
+        merged = merge_trees(before, after, live, chosen, rules=config.record_rules, settle=settle, orders=told)
+        merged = _with_pending(keep, store, merged, (before, live, after), settle, told, selected)
         breaches = check(keep, store, merged, live, after) if wanted.checked else ()
     if of_tables:
         tables = _tables(keep, wanted, answers, before, after, live)
         idle = tuple(name for name in merged.idle if not any(name in item.met for item in tables))
         merged = replace(merged, files=(*merged.files, *tables), idle=idle)
     return replace(answers.completed(merged), breaches=breaches)
+
+
+def _with_pending(
+    keep: Keep,
+    store: Store,
+    merged: Merge,
+    sides: tuple[Tree, Tree, Tree],
+    settle: Settle,
+    told: Sequence[Order],
+    selected: Callable[[str], bool] | None,
+) -> Merge:
+    """A merge with the questions that earlier ones left, and what answers to these make of the files."""
+    waits = questions.pending(keep)
+    if not waits:
+        return merged
+    before, live, after = sides
+    again = questions.Again(keep, store, live, settle, told).files(waits, selected or (lambda path: True))
+
+    def one(path: str, mine: bytes) -> FileMerge:
+        old, new = questions.bytes_of(before, path), questions.bytes_of(after, path)
+        return merge_file(path, old, mine, new, rules=keep.config.record_rules(path), settle=settle, orders=told)
+
+    return questions.with_pending(merged, again, one)
 
 
 def _tables_meant(only: Sequence[str], config: Config) -> bool:
@@ -228,6 +251,8 @@ class MergeStep(FileStep):
     def act(self, room: Room, plan: Plan) -> None:
         super().act(room, plan)
         merged: Merge = room.told["merge"]
+        asked = questions.noted(merged, self.wanted.old, self.wanted.new, questions.pending(room.keep))
+        room.note(**{questions.OPEN: asked})
         _remember(room.keep, merged)
 
 

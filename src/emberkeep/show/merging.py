@@ -154,12 +154,13 @@ def _question_line(question: Question) -> str:
     if question.why:
         renamed = f" (= {question.renamed} carries your edits over)" if question.renamed else ""
         return f"{where}{question.record or question.field}  {words.clean(question.why + renamed)}"
-    before = "" if question.old is None and question.mine is not None else f"was {_side(question.old)}, "
-    values = f"{before}yours {_side(question.mine)}, new {_side(question.new)}"
+    before = "" if question.old is None and question.mine is not None else f"was {side(question.old)}, "
+    values = f"{before}yours {side(question.mine)}, new {side(question.new)}"
     if question.suggestion:
         values += f"  (before you said {question.suggestion})"
     return f"{where}{name}  {values}"
 
 
-def _side(value: str | None) -> str:
+def side(value: str | None) -> str:
+    """A value of one side, cut short."""
     return "absent" if value is None else words.short(value, 40)
