@@ -14,7 +14,7 @@ import tomllib
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
+from functools import cached_property, lru_cache
 from json.decoder import scanstring
 from typing import Any
 from xml.parsers import expat
@@ -72,7 +72,12 @@ def _plain(text: str) -> str:
 
 
 def read(text: str, form: str) -> Fact:
-    """The facts of a text."""
+    """The facts of a text. Those of the last few are kept; nobody changes them but where tables are pruned."""
+    return _READERS[form](text.removeprefix("\ufeff")) if form == "toml" else _read_once(text, form)
+
+
+@lru_cache(maxsize=4)
+def _read_once(text: str, form: str) -> Fact:
     return _READERS[form](text.removeprefix("\ufeff"))
 
 
@@ -115,7 +120,7 @@ def _xml(text: str) -> Fact:
 
     parser.StartElementHandler = start
     parser.EndElementHandler = end
-    parser.CharacterDataHandler = lambda said: texts[-1].append(said)
+    parser.CharacterDataHandler = lambda said: texts[-1].append(said)  # noqa: PLW0108 - the last one changes
     parser.Parse(re.sub(rb'(<\?xml[^>]*?)\s+encoding="[^"]*"', lambda m: m[0], data), True)
     return top
 
@@ -136,17 +141,13 @@ def _offsets(text: str, data: bytes) -> Any:
     return find
 
 
+_TAG = re.compile(r"""(?:[^"'>]+|"[^"]*"|'[^']*')*>""")
+
+
 def _tag_end(text: str, at: int) -> int:
-    quote = ""
-    for place in range(at, len(text)):
-        char = text[place]
-        if quote:
-            quote = "" if char == quote else quote
-        elif char in "\"'":
-            quote = char
-        elif char == ">":
-            return place + 1
-    raise ValueError(at)
+    found = _TAG.match(text, at)
+    assert found is not None, at
+    return found.end()
 
 
 _SPACE = re.compile(r"(?:\s|//[^\n]*|/\*.*?\*/)*", re.DOTALL)
@@ -466,7 +467,9 @@ def _as_first(
             continue
         if len(facts) * len(there) > 10_000:
             raise ValueError(f"{len(facts)} records cannot be told apart by {group}: declare a better key")
-        pairs = sorted((-_shared(first[key], fact), a, b) for a, key in enumerate(there) for b, fact in enumerate(facts))
+        pairs = sorted(
+            (-_shared(first[key], fact), a, b) for a, key in enumerate(there) for b, fact in enumerate(facts)
+        )
         taken: set[object] = set()
         for _, a, b in pairs:
             if there[a] not in taken and id(facts[b]) not in found:
@@ -482,7 +485,9 @@ def _shared(left: Fact, right: Fact) -> float:
     """How many facts two records share; all of them is more than any number."""
     if left.said == right.said:
         return 1e9
-    return sum((Counter((c.name, c.said) for c in left.children) & Counter((c.name, c.said) for c in right.children)).values())
+    return sum(
+        (Counter((c.name, c.said) for c in left.children) & Counter((c.name, c.said) for c in right.children)).values()
+    )
 
 
 def _group(key: object) -> object:

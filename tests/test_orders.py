@@ -21,7 +21,7 @@ from emberkeep.merging.orders import Order
 from emberkeep.merging.results import FileMerge
 from tests.conftest import tree_state
 from tests.helpers import parsed
-from tests.program import Program
+from tests.program import Program, run_program
 
 PATH = "m/stores.xml"
 FOOD = Order("food twice", PATH, "x", "2", "afloat", "stores/good", (("kind", ("food",)),), accepted=date(2031, 4, 2))
@@ -371,3 +371,35 @@ def test_an_order_that_meets_nothing_is_said(recorded: Program, place: Path) -> 
     kept.write_text("[[order]]\nname = 5\n")
     broken = recorded("merge")
     assert (broken.code, "orders.toml:" in broken.err) == (2, True)
+
+
+def goods_of(worth: dict[int, int], extra: str = "") -> str:
+    """Records that say in a child's attribute what they are, some of them several times."""
+    kinds = ("food", "rope", "light", "tool")
+    rows = "".join(
+        f'  <good name="g{at:03}"><worth>{worth.get(at, at + 5)}</worth>'
+        f'<sort name="{kinds[at % 4]}"/><use name="shore"/><use name="{kinds[(at + 1) % 4]}"/></good>\n'
+        for at in range(80)
+    )
+    return f"<goods>\n{rows}{extra}</goods>\n"
+
+
+def test_an_idea_that_only_a_childs_attribute_tells_is_found_and_obeyed() -> None:
+    old = goods_of({})
+    mine = goods_of({at: (at + 5) * 2 for at in range(0, 80, 4)})
+    sides = parsed("goods.xml", old), parsed("goods.xml", mine)
+    found = intents.propose("goods.xml", *sides, Identities(sides[:1], sides[1:]))
+    (intent,) = found.intents
+    assert intent.order.records in ((("sort/name", ("food",)),), (("use/name", ("rope",)),))
+    assert (intent.order.words, len(intent.explained), intent.strays, found.residue) == ("worth x 2", 20, (), ())
+    order = replace(intent.order, accepted=date(2031, 4, 2))
+    more = '  <good name="new"><worth>7</worth><sort name="food"/><use name="shore"/><use name="rope"/></good>\n'
+    merged = merge_file("goods.xml", old.encode(), mine.encode(), goods_of({}, more).encode(), orders=[order])
+    assert b'<good name="new"><worth>14</worth>' in (merged.data or b"") and not merged.questions
+
+
+def test_where_asks_attributes_of_children(tmp_path: Path) -> None:
+    for name, text in (("old.xml", goods_of({})), ("new.xml", goods_of({0: 99, 1: 98}))):
+        (tmp_path / name).write_text(text)
+    done = run_program("diff", "old.xml", "new.xml", "--where", "sort/name=food", cwd=tmp_path)
+    assert "99" in done.out and "98" not in done.out

@@ -9,18 +9,18 @@ from fnmatch import fnmatchcase
 
 from emberkeep.comparing.records import Condition
 from emberkeep.documents.align import items_of
-from emberkeep.documents.identity import Identities, Path, Rule, field_value, joined
-from emberkeep.documents.model import OWN, Document, Node, Role
+from emberkeep.documents.identity import Identities, Path, Rule, joined
+from emberkeep.documents.model import OWN, Document, Node, Role, facts
 from emberkeep.documents.values import number, same_value
 
-_FIELD = re.compile(r"(@?[\w.-]+)(!=|=|<|>)(.*)", re.DOTALL)
+_FIELD = re.compile(r"(@?[\w./-]+)(!=|=|<|>)(.*)", re.DOTALL)
 
 
 def condition(text: str) -> Condition:
     """``FIELD=VALUE``, ``FIELD!=VALUE``, ``FIELD<NUMBER``, ``FIELD>NUMBER``, else a piece of the record's path.
 
-    ``*`` in a value stands for anything. A field is an attribute or a child, ``value`` that of a record which is
-    nothing but one; one side having the value is enough.
+    ``*`` in a value stands for anything. A field is an attribute or a child, ``kind/name`` one of a child, ``value`` that
+    of a record which is nothing but one; one side having the value is enough.
     """
     found = _FIELD.fullmatch(text)
     if found is None:
@@ -34,10 +34,8 @@ def condition(text: str) -> Condition:
 def _values(node: Node, name: str) -> Iterator[str]:
     if name == "value" and OWN in node.fields and not node.items:
         yield str(node.own).strip().strip('"')
-    for spelled in (name, f"@{name}"):
-        told = field_value(node, spelled)
-        if told is not None:
-            yield told.strip().strip('"')
+    for told in facts(node).get(name.removeprefix("@"), ()):
+        yield told.strip('"')
 
 
 def _like(told: str, value: str) -> bool:

@@ -104,7 +104,7 @@ def _lists(document: Document, identities: Identities) -> dict[str, list[_Record
 
 
 def _values(node: Node) -> tuple[dict[str, str], dict[str, Decimal]]:
-    plain = {name: field.value for name, field in plain_fields(node).items()}
+    plain = {name: field.value for name, field in plain_fields(node, inside=True).items()}
     numbers = {
         name: value for name, text in plain.items() if name not in _PLACES and (value := number(text)) is not None
     }

@@ -15,7 +15,7 @@ from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
-from emberkeep.documents.model import OWN, Node, Role
+from emberkeep.documents.model import Node, Role
 from emberkeep.documents.values import said
 
 Facts = Mapping[str, frozenset[str]]

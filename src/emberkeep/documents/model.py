@@ -273,17 +273,51 @@ def is_value(node: Node) -> bool:
 _JUST_A_VALUE = {OWN}
 
 
-def plain_fields(node: Node) -> dict[str, Field]:
+def plain_fields(node: Node, *, inside: bool = False) -> dict[str, Field]:
     """A record's plain values by name: its own fields, and the records inside that stand once and hold but a value.
 
-    Attributes go by their names without ``@``; the record's own value is not among them.
+    Attributes go by their names without ``@``; the record's own value is not among them. ``inside``: also the values of
+    what stands in it once without being a record of its own: ``kind/name`` the attribute of a child.
     """
-    found = {name.removeprefix("@"): field for name, field in node.fields.items() if name != OWN}
+    found: dict[str, Field] = {}
+    _gather_plain(node, "", found, _DEEPEST if inside else 0)
+    return found
+
+
+_DEEPEST = 4
+
+
+def _gather_plain(node: Node, within: str, found: dict[str, Field], deeper: int) -> None:
+    found.update({within + name.removeprefix("@"): field for name, field in node.fields.items() if name != OWN})
     counts = Counter(item.name for item in node.items)
     for item in node.items:
-        if item.role is Role.RECORD and counts[item.name] == 1 and not item.items and OWN in item.fields:
-            found.setdefault(item.name, item.fields[OWN])
+        if item.role is not Role.RECORD or counts[item.name] > 1:
+            continue
+        if not item.items and OWN in item.fields:
+            found.setdefault(within + item.name, item.fields[OWN])
+        if deeper and not item.named:
+            _gather_plain(item, f"{within}{item.name}/", found, deeper - 1)
+
+
+def facts(node: Node) -> dict[str, set[str]]:
+    """All that a record says in plain values, by the names that lead to them, without ``@``: what may be asked of it. What
+    stands in it several times has several values."""
+    found: dict[str, set[str]] = {}
+    _gather_facts(node, "", found, _DEEPEST)
     return found
+
+
+def _gather_facts(node: Node, within: str, found: dict[str, set[str]], deeper: int) -> None:
+    for name, field in node.fields.items():
+        if name != OWN:
+            found.setdefault(within + name.removeprefix("@"), set()).add(field.value.strip())
+    for item in node.items:
+        if item.role is not Role.RECORD:
+            continue
+        if not item.items and OWN in item.fields:
+            found.setdefault(within + item.name, set()).add(item.fields[OWN].value.strip())
+        if deeper:
+            _gather_facts(item, f"{within}{item.name}/", found, deeper - 1)
 
 
 def kinds_of(sides: Iterable[tuple[Document, Node]]) -> set[str]:

@@ -14,7 +14,7 @@ from decimal import ROUND_HALF_UP, Decimal
 
 from emberkeep.documents.align import Placed, walk
 from emberkeep.documents.identity import TEXT, Identities
-from emberkeep.documents.model import Document, plain_fields
+from emberkeep.documents.model import Document, facts, plain_fields
 from emberkeep.documents.values import ROUNDINGS, number, same_value
 from emberkeep.merging.orders import DROP, NAMED, PARENT, Order, list_of
 
@@ -58,6 +58,10 @@ class Intents:
     residue: tuple[HandEdit, ...]
 
 
+def _plain(placed: Placed) -> dict[str, str]:
+    return {name: field.value.strip() for name, field in plain_fields(placed.node, inside=True).items()}
+
+
 class _Row:
     """A record of the old defaults, and what the admin made of it."""
 
@@ -65,10 +69,9 @@ class _Row:
         self.placed = placed
         self.record = placed.record
         self.name = placed.name
-        self.old = {name: field.value.strip() for name, field in plain_fields(placed.node).items()}
-        self.mine = (
-            None if mine is None else {name: field.value.strip() for name, field in plain_fields(mine.node).items()}
-        )
+        self.facts = facts(placed.node)
+        self.old = _plain(placed)
+        self.mine = None if mine is None else _plain(mine)
 
     def edited(self, field: str) -> bool:
         """Whether the admin changed a value that both have."""
@@ -257,8 +260,8 @@ def _words(rows: Sequence[_Row], identity: str) -> dict[str, set[tuple[str, str]
     """What may be a condition, by record: fields with few different words, and families of names as globs."""
     values: dict[str, Counter[str]] = defaultdict(Counter)
     for row in rows:
-        for name, text in row.old.items():
-            values[name][text] += 1
+        for name, texts in row.facts.items():
+            values[name].update(texts)
     kinds = {
         name
         for name, found in values.items()
@@ -270,7 +273,13 @@ def _words(rows: Sequence[_Row], identity: str) -> dict[str, set[tuple[str, str]
         families.update(_families(row.name))
     return {
         row.record: {
-            *((name, text) for name, text in row.old.items() if name in kinds and not set(text) & set("*?[")),
+            *(
+                (name, text)
+                for name, texts in row.facts.items()
+                if name in kinds
+                for text in texts
+                if not set(text) & set("*?[")
+            ),
             *(((PARENT, row.placed.within),) if len(parents) > 1 and not set(row.placed.within) & set("*?[") else ()),
             *((identity, glob) for glob in _families(row.name) if families[glob] >= LEAST),
         }

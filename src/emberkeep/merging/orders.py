@@ -7,7 +7,7 @@
     files = "mission/economy/stores.xml"    # a glob
     list = "stores/good"                    # names from the root down to the records; left out: any
     records = { kind = "food" }             # fields and what they must be: a glob, or a list; "." is the record's name,
-                                            # ".." that of the record it stands in
+                                            # ".." that of the record it stands in, "kind/name" the attribute of a child
     field = "worth"                         # left out where do is drop
     do = "x 2"                              # x factor | + offset | - offset | = value | drop
     round = "near"                          # whole numbers stay whole: near | up | down
@@ -34,7 +34,7 @@ from emberkeep import files, globs
 from emberkeep.documents import layout
 from emberkeep.documents.align import Placed, walk
 from emberkeep.documents.identity import Identities
-from emberkeep.documents.model import Document, Edit, Field, Role, plain_fields
+from emberkeep.documents.model import Document, Edit, Field, Role, facts, plain_fields
 from emberkeep.documents.values import ROUNDINGS, is_whole, number, respelled, same_value
 from emberkeep.merging.results import Disagreement, Obeyed
 from emberkeep.toml import Reader, load, quote
@@ -74,11 +74,10 @@ class Order:
             return False
         if not self.records:
             return True
-        told = {name: field.value.strip() for name, field in plain_fields(placed.node).items()}
-        told[NAMED] = placed.name
-        told[PARENT] = placed.within
+        told = {**facts(placed.node), NAMED: {placed.name}, PARENT: {placed.within}}
         return all(
-            name in told and any(fnmatchcase(told[name], glob) for glob in wanted) for name, wanted in self.records
+            any(fnmatchcase(text, glob) for text in told.get(name, ()) for glob in wanted)
+            for name, wanted in self.records
         )
 
     def spares(self, placed: Placed) -> bool:
@@ -288,7 +287,7 @@ class _Work:
         for order in orders:
             if order.do != DROP:
                 by_field.setdefault(order.field, []).append(order)
-        told = [plain_fields(placed.node) if placed else {} for placed in (old, mine, new)]
+        told = [plain_fields(placed.node, inside=True) if placed else {} for placed in (old, mine, new)]
         for field, wanted in by_field.items():
             if field in told[2]:
                 self._field(record, field, told, wanted)
