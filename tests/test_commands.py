@@ -241,7 +241,7 @@ def test_hand_edits_in_the_files_own_terms(recorded: Program) -> None:
         "> good[id=storm-wick] stands elsewhere",
         "+ (comment)  raised after the hungry winter",
         "~ group[name=winter]/squall[id=black-northerly] @every  36 → 72",
-        "~ water[kind=shallow]/reach[#1] @most  8 → 18",
+        "~ water[kind=shallow]/reach[x=-923] @most  8 → 18",
         "~ title  A Skerrylight server → Gannet Rock — the lamp never goes out",
         "~ wind gale-above  8 → 9",
         "~ lib/libgale.so",

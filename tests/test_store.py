@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import gc
 import os
 import random
 import threading
@@ -528,6 +529,7 @@ def test_nothing_stays_open_and_no_thread_goes_on(store: Store, source: Path) ->
     for number in range(12):
         (source / f"{number}.sea").write_bytes(random.Random(number).randbytes(300_000))
     store.add(FolderTree(source), ABOUT)
+    gc.collect()  # what others left
     opened, threads = len(os.listdir("/proc/self/fd")), threading.active_count()
     for number in range(12):
         with (source / f"{number}.sea").open("r+b") as tile:

@@ -19,8 +19,8 @@ _FIELD = re.compile(r"(@?[\w./-]+)(!=|=|<|>)(.*)", re.DOTALL)
 def condition(text: str) -> Condition:
     """``FIELD=VALUE``, ``FIELD!=VALUE``, ``FIELD<NUMBER``, ``FIELD>NUMBER``, else a piece of the record's path.
 
-    ``*`` in a value stands for anything. A field is an attribute or a child, ``kind/name`` one of a child, ``value`` that
-    of a record which is nothing but one; one side having the value is enough.
+    ``*`` in a value stands for anything. A field is an attribute or a child, ``kind/name`` one of a child, ``value``
+    that of a record which is nothing but one; one side having the value is enough.
     """
     found = _FIELD.fullmatch(text)
     if found is None:

@@ -1,7 +1,7 @@
 """Which items of one container correspond to which items of another.
 
-Records with an identity that no sibling shares correspond by it; what says the same corresponds, in order first; of the rest,
-what is likely to be one by all that it says (``linkage``).
+Records with an identity that no sibling shares correspond by it; what says the same corresponds, in order first; of
+the rest, what is likely to be one by all that it says (``linkage``).
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from itertools import pairwise
 from typing import NamedTuple
 
 from emberkeep.documents import linkage
-from emberkeep.documents.identity import Identities, Key, Path, joined, says_identity
+from emberkeep.documents.identity import TEXT, Identities, Key, Path, joined, says_identity
 from emberkeep.documents.lines import ascending, matches
 from emberkeep.documents.model import Document, Node, Role, content, is_value
 from emberkeep.documents.values import number
@@ -305,8 +305,8 @@ def _by_linkage(
     names = {item.node.name for at, item in enumerate(left) if at not in found and item.node.role is Role.RECORD}
     for name in sorted(names):
         lefts, rights = _partnerless(left, right, found, name)
-        if not rights or left[lefts[0]].node.named:
-            continue
+        if not rights or left[lefts[0]].node.named or identities.rule((*path, name)).rule == (TEXT,):
+            continue  # a value that is its own name is none by another
         weights = identities.weights((*path, name))
         facts = [{at: linkage.facts(side[at].node) for at in ats} for side, ats in ((left, lefts), (right, rights))]
         near = _near(left, right, found, lefts, rights)

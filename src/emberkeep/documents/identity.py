@@ -2,10 +2,10 @@
 
 A *rule* for a path of record names is the fields whose values identify a record: ``@id`` an attribute, ``name`` a
 child element's text, ``.`` the record's own text; several together where one is not enough; none for anonymous
-records. Fields qualify by how many records they tell apart from their siblings *and* find again on the other sides: what is
-unique by chance, or changes with every release, does not. Values that look like names win over numbers, which only count
-where the field's name says that it identifies; attributes win over children. A few doubles do no harm: which of them is
-which, and who is who where nothing identifies, is found by all that the records say (``linkage``).
+records. Fields qualify by how many records they tell apart from their siblings *and* find again on the other sides:
+what is unique by chance, or changes with every release, does not. Values that look like names win over numbers, which
+only count where the field's name says that it identifies; attributes win over children. A few doubles do no harm:
+which of them is which, and who is who where nothing identifies, is found by all that the records say (``linkage``).
 """
 
 from __future__ import annotations
@@ -179,7 +179,8 @@ class Siblings:
         return [group for document in self.documents for group in document]
 
     def columns(self, rule: Rule) -> list[list[list[list[str]]]]:
-        """The values of fields, without white space around them, "" where there is none: by document, group and field."""
+        """The values of fields, without white space around them, "" where there is none: by document, group and
+        field."""
         for name in rule:
             if name not in self._columns:
                 self._columns[name] = [[_stripped(group, name) for group in groups] for groups in self.documents]
@@ -293,9 +294,9 @@ def _distinct(groups: Sequence[Sequence[list[str]]]) -> tuple[Counter[object], i
 def choose(siblings: Siblings) -> Rule:
     """The fields that identify records within their groups; () when none do well enough.
 
-    The first that tells all records apart and finds them again in the other documents; else what finds most of them: more
-    fields, others, or numbers have to be clearly better than fewer and better-named ones. Numbers count only where several
-    documents say that they stay.
+    The first that tells all records apart and finds them again in the other documents; else what finds most of them:
+    more fields, others, or numbers have to be clearly better than fewer and better-named ones. Numbers count only
+    where several documents say that they stay.
     """
     groups = next((groups for groups in siblings.documents if groups), ())
     best: Rule = ()

@@ -1,10 +1,10 @@
 """Which anonymous records of two lists are the same one: record linkage after Fellegi and Sunter (1969).
 
-A *fact* is a simple value of a record, at any depth, by the names that lead to it. What a fact tells when it agrees is
-learned from the documents: how often it agrees by chance between two records of a list (``u``), and how often between two
-records that are surely the same (``m``). The weights of all facts add up to the odds that two records are one, in bits; the
-best one-to-one assignment is then taken, and of that what is likelier than not. Pairs in the doubtful middle are left to
-questions.
+A *fact* is a simple value of a record, at any depth, by the names that lead to it. What a fact tells when it agrees
+is learned from the documents: how often it agrees by chance between two records of a list (``u``), and how often
+between two records that are surely the same (``m``). The weights of all facts add up to the odds that two records are
+one, in bits; the best one-to-one assignment is then taken, and of that what is likelier than not. Pairs in the
+doubtful middle are left to questions.
 """
 
 from __future__ import annotations

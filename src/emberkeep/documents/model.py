@@ -300,8 +300,8 @@ def _gather_plain(node: Node, within: str, found: dict[str, Field], deeper: int)
 
 
 def facts(node: Node) -> dict[str, set[str]]:
-    """All that a record says in plain values, by the names that lead to them, without ``@``: what may be asked of it. What
-    stands in it several times has several values."""
+    """All that a record says in plain values, by the names that lead to them, without ``@``: what may be asked of it.
+    What stands in it several times has several values."""
     found: dict[str, set[str]] = {}
     _gather_facts(node, "", found, _DEEPEST)
     return found

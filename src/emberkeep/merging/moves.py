@@ -1,9 +1,9 @@
 """Following the vendor where it put the items of a container in another order.
 
-It is done on the merged text, so that an item goes with all that the merge made of it: what stands in the container, in which
-order it is wanted, and the same of what stands inside, is told as an :class:`Arrangement` by places, and the items then
-change places. A container that the admin left alone is the vendor's, its order included; in any other one, lists follow the
-vendor as far as the admin left their order alone.
+It is done on the merged text, so that an item goes with all that the merge made of it: what stands in the container,
+in which order it is wanted, and the same of what stands inside, is told as an :class:`Arrangement` by places, and the
+items then change places. A container that the admin left alone is the vendor's, its order included; in any other one,
+lists follow the vendor as far as the admin left their order alone.
 """
 
 from __future__ import annotations

@@ -1,8 +1,8 @@
 """Questions that a merge asked and nobody has answered: kept with the run that asked, as what they are.
 
-The files that a merge left with open questions have all else of the vendor's in them. So the same merge, made again from the
-releases it was made from, asks these questions and changes nothing but by their answers. One is void once the value has
-been edited to something else, and gone with its run when that is taken back.
+The files that a merge left with open questions have all else of the vendor's in them. So the same merge, made again
+from the releases it was made from, asks these questions and changes nothing but by their answers. One is void once
+the value has been edited to something else, and gone with its run when that is taken back.
 """
 
 from __future__ import annotations
@@ -116,8 +116,8 @@ class Again:
 
 
 def with_pending(merge: Merge, again: Mapping[str, FileMerge], merged: Callable[[str, bytes], FileMerge]) -> Merge:
-    """A merge with the questions of earlier ones, and what their answers make. ``merged``: merges one file anew, over what
-    an answer made of it."""
+    """A merge with the questions of earlier ones, and what their answers make. ``merged``: merges one file anew, over
+    what an answer made of it."""
     files = {file.path: file for file in merge.files}
     for path, first in again.items():
         answered = any(not question.open and question.answer != MINE for question in first.questions)
