@@ -39,8 +39,7 @@ class Item(NamedTuple):
 
     def label(self, path: Path, identities: Identities) -> str:
         """Its name in reports; ``path``: its own."""
-        identity = identities.key(path, self.node) if self.is_unread else self.identity
-        return identities.label(path, self.node, identity, self.number)
+        return identities.label(path, self.node, _identity(self, path, identities), self.number)
 
     @property
     def is_unread(self) -> bool:
@@ -345,17 +344,26 @@ def _by_part_of_key(
 ) -> Iterator[tuple[int, int]]:
     """Records that share a part of their key that no other one has."""
     rule = identities.rule(path).rule or ()
-    for part in range(len(rule)) if len(rule) > 1 else ():
+    if len(rule) < 2:
+        return
+    keys = [
+        [
+            (at, key)
+            for at, item in enumerate(side)
+            if _is_called(item, path[-1]) and (key := _identity(item, path, identities))
+        ]
+        for side in (left, right)
+    ]
+    for part in range(len(rule)):
         once: list[dict[str, int]] = []
-        for side in (left, right):
-            values = [
-                (item.identity[part], at)
-                for at, item in enumerate(side)
-                if item.identity and _is_called(item, path[-1])
-            ]
-            counts = Counter(value for value, _ in values)
-            once.append({value: at for value, at in values if counts[value] == 1 and number(value) is None})
+        for side in keys:
+            counts = Counter(key[part] for _, key in side)
+            once.append({key[part]: at for at, key in side if counts[key[part]] == 1 and number(key[part]) is None})
         yield from ((at, once[1][value]) for value, at in once[0].items() if value in once[1])
+
+
+def _identity(item: Item, path: Path, identities: Identities) -> Key | None:
+    return identities.key(path, item.node) if item.is_unread else item.identity
 
 
 def _partnerless(

@@ -234,7 +234,7 @@ def _groups(document: Document, path: Path, seen: set[str], known: _ByName) -> l
             parents = parents[:: len(parents) // _MOST_PARENTS]
     found = []
     for parent in parents:
-        text = document.raw(parent)
+        text = document.raw(parent).replace("\r\n", "\n")
         if text not in seen:
             seen.add(text)
             if group := _called(parent, path[-1], known):

@@ -91,7 +91,8 @@ def reconciled(text: str, edits: Sequence[Edit]) -> list[Edit]:
     Such a removal also takes the line end before it; an insertion that needs this line end takes the removal's place.
     """
     edits = _united(text, edits)
-    at_end = [edit for edit in edits if edit.end == len(text) > edit.start and not edit.text]
+    ends = text.endswith(("\n", "\r"))
+    at_end = [edit for edit in edits if not ends and edit.end == len(text) > edit.start and not edit.text]
     result = list(edits)
     for removal in at_end:
         start = line_end(text, removal.start)
@@ -153,6 +154,10 @@ def insert_after(document: Document, node: Node, source: Document, run: Sequence
     """Put ``run``, neighbours in ``source``, behind ``node`` and the comments on its line."""
     text = document.text
     at = document.extent(node)[1]
+    if node.start == node.end == line_start(text, at):  # nothing is written of it, as of a table without a header
+        apart = _blank_lines(source, run, before=False) if text[at:].strip() else 0
+        block = moved_block(document, source, run, line_indent(text, at))
+        return Edit(at, at, block + (1 + apart) * document.source.newline)
     if not ends_its_line(text, at):
         return Edit(at, at, _inline(document, source, run, before=False))
     indent = document.block_indent(node)

@@ -12,7 +12,7 @@ from __future__ import annotations
 import math
 from collections import Counter, defaultdict
 from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 from emberkeep.documents.model import Node, Role
@@ -52,12 +52,41 @@ def _gather(node: Node, within: str, found: dict[str, set[str]], depth: int) -> 
                 _gather(item, f"{within}{item.name}/", found, depth + 1)
 
 
-@dataclass
-class Weights:
-    """What each fact of the records of one kind tells. ``agree``/``differ``: bits, by the fact's name."""
+@dataclass(frozen=True)
+class Fact:
+    """What one fact of the records of one kind tells. ``stays``: how often it is the same in two versions of a record
+    (``m``); ``chance``: how often two different records agree in it (``u``); ``seen``: how often it has each value."""
 
-    agree: dict[str, float] = field(default_factory=dict)
-    differ: dict[str, float] = field(default_factory=dict)
+    stays: float
+    chance: float
+    seen: Mapping[frozenset[str], int]
+    records: int
+
+    def agreed(self, value: frozenset[str]) -> float:
+        """What agreeing in a value tells, in bits: the more, the fewer records have it."""
+        by_chance = self.seen[value] / self.records if value in self.seen else self.chance
+        return max(0.0, math.log2(self.stays / _within(by_chance, _CHANCES)))
+
+    @property
+    def differs(self) -> float:
+        """What it tells in bits that two records differ in it."""
+        return min(0.0, math.log2((1 - self.stays) / (1 - _within(self.chance, _CHANCES))))
+
+
+_CHANCES = (0.001, 0.95)
+_STEADINESS = (0.02, 0.99)
+_UNKNOWN = Fact(_USUAL, 0.5, {}, 0)
+
+
+def _within(value: float, bounds: tuple[float, float]) -> float:
+    return min(max(value, bounds[0]), bounds[1])
+
+
+@dataclass(frozen=True)
+class Weights:
+    """What each fact of the records of one kind tells, by its name."""
+
+    of: Mapping[str, Fact] = field(default_factory=dict)
 
     def odds(self, left: Facts, right: Facts) -> float:
         """The odds in bits that two records are one, their number left aside.
@@ -70,44 +99,38 @@ class Weights:
         return sum(sum(bits) / len(bits) for bits in told.values())
 
     def _bits(self, name: str, left: frozenset[str] | None, right: frozenset[str] | None) -> float:
-        differ = self.differ.get(name, -1.0)
+        fact = self.of.get(name, _UNKNOWN)
         if left is None or right is None:
-            return differ / 2
+            return fact.differs / 2
+        if left == right:
+            return fact.agreed(left)
         shared = len(left & right) / max(len(left), len(right))
-        return shared * self.agree.get(name, 1.0) + (1 - shared) * differ
+        return shared * fact.agreed(left & right) + (1 - shared) * fact.differs
 
 
 def learn(lists: Sequence[Sequence[Facts]]) -> Weights:
     """Weights from the records of one kind as several documents have them."""
-    chance = _chances([records for records in lists if records])
-    weights = Weights()
-    for name, by_chance in chance.items():
-        weights.agree[name], weights.differ[name] = _bits(_USUAL, by_chance)
+    weights = Weights(dict(_by_chance([records for records in lists if records])))
     for _ in range(_ROUNDS):
+        known = dict(weights.of)
         for name, (agreed, seen) in _agreements(lists, weights).items():
-            stays = (agreed + 4 * _USUAL) / (seen + 4)
-            weights.agree[name], weights.differ[name] = _bits(stays, chance.get(name, 0.5))
+            stays = _within((agreed + 4 * _USUAL) / (seen + 4), _STEADINESS)
+            known[name] = replace(known[name], stays=stays)
+        weights = Weights(known)
     return weights
 
 
-def _bits(stays: float, by_chance: float) -> tuple[float, float]:
-    stays = min(max(stays, 0.02), 0.99)
-    by_chance = min(max(by_chance, 0.001), 0.95)
-    return max(0.0, math.log2(stays / by_chance)), min(0.0, math.log2((1 - stays) / (1 - by_chance)))
-
-
-def _chances(lists: Sequence[Sequence[Facts]]) -> dict[str, float]:
-    """How often two different records of a list agree in each fact."""
+def _by_chance(lists: Sequence[Sequence[Facts]]) -> Iterator[tuple[str, Fact]]:
+    """How often two different records agree in each fact, and how often they have each value of it."""
     values: dict[str, Counter[frozenset[str]]] = defaultdict(Counter)
     for records in lists:
         for record in records:
             for name, value in record.items():
                 values[name][value] += 1
-    found = {}
     for name, counts in values.items():
         total = counts.total()
-        found[name] = (sum(count * count for count in counts.values()) / total / total) if total > 1 else 0.5
-    return found
+        chance = sum(count * count for count in counts.values()) / total / total if total > 1 else 0.5
+        yield name, Fact(_USUAL, chance, counts, total)
 
 
 def _agreements(lists: Sequence[Sequence[Facts]], weights: Weights) -> dict[str, tuple[float, int]]:

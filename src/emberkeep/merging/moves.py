@@ -51,26 +51,40 @@ class Order:
 
 
 def contested(path: Path, every: Sequence[Both], new: Sequence[Item], identities: Identities) -> Order | None:
-    """The orders of a list that both sides changed differently; None where the vendor's says nothing.
+    """The orders of a list that both sides changed differently; None where that of either says nothing.
 
-    What order means is learned from the vendor's releases: one that moved some records of a list cares where they
-    stand. One that sorts the list by name, or wrote most of it out in another order, does not.
+    Lists that stand in one container are told apart by what their records are called.
     """
-    by_new = sorted((both for both in every if may_move(new[both.new])), key=lambda both: both.new)
-    theirs = moved([both.old for both in by_new])
-    names = {both: new[both.new].label((*path, new[both.new].node.name), identities) for both in by_new}
-    spoken = list(names.values())
-    if not theirs or len(theirs) * 2 > len(by_new) or spoken == sorted(spoken, key=_as_sorted):
+    lists: dict[str, list[Both]] = {}
+    names = {}
+    for both in sorted(every):
+        item = new[both.new]
+        if may_move(item, path, identities):
+            lists.setdefault(item.node.name, []).append(both)
+            names[both] = item.label((*path, item.node.name), identities)
+    found = [both for one in lists.values() if _is_contested(one, names) for both in one]
+    if not found:
         return None
-    here = moved([both.mine for both in by_new])
-    if not here:
-        return None  # it is the vendor's own new order
-    shown = {by_new[place] for place in (*theirs, *here)}
-    orders = [sorted(by_new), sorted(by_new, key=lambda both: both.mine), by_new]
+    orders = [sorted(found), *(sorted(found, key=lambda both: both[side]) for side in (1, 2))]
+    shown = {order[place] for order in orders[1:] for place in moved([both.old for both in order])}
     near = {both for order in orders for both in _with_neighbours(order, shown)}
-    return Order(
-        *(", ".join(names[both] for both in order if len(by_new) <= SHORT or both in near) for order in orders)
-    )
+    return Order(*(", ".join(names[both] for both in order if len(found) <= SHORT or both in near) for order in orders))
+
+
+def _is_contested(every: Sequence[Both], names: Mapping[Both, str]) -> bool:
+    by_mine, by_new = (sorted(every, key=lambda both: both[side]) for side in (1, 2))
+    return by_mine != by_new and _means_something(by_mine, names) and _means_something(by_new, names)
+
+
+def _means_something(order: Sequence[Both], names: Mapping[Both, str]) -> bool:
+    """Whether a list's order was changed by somebody whom it matters to.
+
+    Who moved some of the records cares where they stand. Who sorted the list by name, or wrote most of it out in
+    another order, does not.
+    """
+    gone = moved([both.old for both in order])
+    spoken = [names[both] for both in order]
+    return bool(gone) and len(gone) * 2 <= len(order) and spoken != sorted(spoken, key=_as_sorted)
 
 
 def _with_neighbours(order: Sequence[Both], wanted: set[Both]) -> Iterator[Both]:
@@ -87,9 +101,13 @@ def _as_sorted(name: str) -> list[tuple[int, str]]:
 _PARTS = re.compile(r"\d+|\D+", re.ASCII)
 
 
-def may_move(item: Item) -> bool:
-    """Whether an item is a member of a list, told apart by what it holds and not by its name alone."""
-    return item.node.role is Role.RECORD and not item.node.named and (item.identity != () or item.is_unread)
+def may_move(item: Item, path: Path, identities: Identities) -> bool:
+    """Whether an item is a member of a list, told apart by what it holds and not by its name alone. ``path``: of the
+    list."""
+    if item.node.role is not Role.RECORD or item.node.named:
+        return False
+    identity = identities.key((*path, item.node.name), item.node) if item.is_unread else item.identity
+    return identity != ()
 
 
 def arranged(document: Document, arrangement: Arrangement) -> str | None:

@@ -514,15 +514,15 @@ class _Items:
             if row.mine is not None and row.old is not None and self._any(row).node.role is Role.RECORD
         )
         ours = sorted(moved([old for _, old in both]))
-        if not ours:
+        if not moved([old for mine, old in both if mine in self.new_of_mine]):  # among what all three have
             self.lead = self.new if self._vendor_moved() else None
-        elif not moved([self.new_of_mine.get(mine, -1) for mine, _ in both if mine in self.new_of_mine]):
+        elif not moved([self.new_of_mine[mine] for mine, _ in both if mine in self.new_of_mine]):
             return  # it is the vendor's own new order
         else:
             self._ask_order()
         for at in ours:
             mine, old = both[at]
-            if self.old[old].node.named:
+            if not self._may_move(self.old[old]):
                 continue  # where names alone tell, order means nothing
             _, _, record = self._named(self.old[old], _Row(old, mine, None))
             line = self.merger.mine.line(self.mine[mine].node.start)
@@ -592,7 +592,7 @@ class _Items:
                 ordered.append(node)
         led = {id(node) for node in ordered}
         if not self._left_alone:
-            led &= {id(item.node) for item in (*self.mine, *self.new) if may_move(item) or not item.node.named}
+            led &= {id(item.node) for item in (*self.mine, *self.new) if not item.node.named}
             ordered = [node for node in ordered if id(node) in led]
         after: dict[int, list[Node]] = {}
         last = 0
@@ -602,6 +602,9 @@ class _Items:
             else:
                 after.setdefault(last, []).append(node)
         return [*after.get(0, ()), *(found for node in ordered for found in (node, *after.get(id(node), ())))]
+
+    def _may_move(self, item: Item) -> bool:
+        return may_move(item, self.path, self.merger.identities)
 
     @cached_property
     def _left_alone(self) -> bool:
@@ -742,13 +745,7 @@ def _rows(sides: tuple[list[Item], list[Item], list[Item]], path: Path, identiti
     to_mine, to_new = (
         pairs(old, side, path, identities, doubtful=found) for side, found in zip((mine, new), maybe, strict=True)
     )
-    for at in (at for at in range(len(old)) if at not in to_mine and at not in to_new):
-        # one side may have changed what the other deleted: that is to be asked, never guessed
-        here, there = (side.get(at) for side in maybe)
-        if here is None and there is not None and there not in to_new.values():
-            to_new[at] = there
-        elif there is None and here is not None and here not in to_mine.values():
-            to_mine[at] = here
+    _decide_doubtful((old, mine, new), (to_mine, to_new), maybe)
     _reconcile_comments(mine, new, to_mine, to_new)
     left_mine = set(range(len(mine))).difference(to_mine.values())
     left_new = set(range(len(new))).difference(to_new.values())
@@ -760,6 +757,26 @@ def _rows(sides: tuple[list[Item], list[Item], list[Item]], path: Path, identiti
     rows += [_Row(None, at, added.get(at)) for at in sorted(left_mine)]
     rows += [_Row(None, None, at) for at in sorted(left_new.difference(added.values()))]
     return rows
+
+
+def _decide_doubtful(
+    sides: tuple[list[Item], list[Item], list[Item]],
+    sure: tuple[dict[int, int], dict[int, int]],
+    maybe: tuple[dict[int, int], dict[int, int]],
+) -> None:
+    """Records that are perhaps one count as one where nothing silent comes of it: where the other side left the record
+    alone, so that the result is this side's in any case, or has no partner for it either, so that it is asked."""
+    old, *others = sides
+    partners = [dict(side) for side in sure]
+    for which, other in ((0, 1), (1, 0)):
+        taken = set(sure[which].values())
+        for at, there in maybe[which].items():
+            if at in partners[which] or there in taken:
+                continue
+            across = partners[other].get(at)
+            if across is None or content(old[at].node) == content(others[other][across].node):
+                sure[which][at] = there
+                taken.add(there)
 
 
 def _in_order(rows: Sequence[_Row]) -> bool:
@@ -813,8 +830,9 @@ def _what(before: str | None, after: str | None) -> What:
 
 
 def _shown(document: Document, node: Node, what: str) -> str:
+    """What a whole item says, its line ends aside."""
     value = node.fields.get(OWN)
-    return document.raw(node) if what == RECORD or value is None else value.value
+    return (document.raw(node) if what == RECORD or value is None else value.value).replace("\r\n", "\n")
 
 
 def edited_in(left: Node, right: Node) -> str:
