@@ -149,7 +149,7 @@ def other_value(raw: str, rng: random.Random) -> str:
     bare = raw[len(quote) : len(raw) - len(quote)] if quote else raw.strip()
     if bare in ("true", "false"):
         put = "false" if bare == "true" else "true"
-    elif re.fullmatch(r"0|-?[1-9]\d{0,12}", bare):
+    elif not quote and re.fullmatch(r"0|-?[1-9]\d{0,12}", bare):
         put = str(int(bare) + rng.randint(2, 90))
     elif re.fullmatch(r"-?\d+\.\d+", bare):
         put = bare + str(rng.randint(1, 9))
@@ -385,7 +385,7 @@ class _Plain(str):
 
 
 def _construct_plain(loader: _AsWritten, node: yaml.ScalarNode) -> str:
-    return _Plain(node.value) if node.style is None else str(node.value)
+    return str(node.value) if node.style in ("'", '"', "|", ">") else _Plain(node.value)
 
 
 for _tag in ("int", "float", "bool", "null", "timestamp", "str", "value"):

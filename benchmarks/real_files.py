@@ -290,22 +290,42 @@ def altered(case: Case, text: str) -> list[str]:
     exact = Counter(_bare(line) for line in case.mine.splitlines())
     if case.kind == "resaved":
         return found  # its lines are a program's
-    old, new = (Counter(_bare(line).strip() for line in side.splitlines()) for side in (case.old, case.new))
-    spelled = [Counter(_bare(line) for line in side.splitlines()) for side in (case.old, case.new)]
+    vendor = [_laid_out(case, side) for side in (case.old, case.new)]
+    old, new = (Counter(_bare(line).strip() for line in side.splitlines()) for side in vendor)
+    spelled = [Counter(_bare(line) for line in side.splitlines()) for side in vendor]
     moved = Counter(line.strip() for line in (spelled[0] - spelled[1]).elements())
     here = Counter(_bare(line) for line in text.splitlines())
     loose = Counter()
     for line, count in (exact - here).items():
         loose[line.strip()] += count
+    laid_out = _laid_out(case, text)
+    if laid_out is not text:  # a line of its own in another layout is no loss
+        every = Counter(_bare(line).strip() for line in laid_out.splitlines())
+        loose &= Counter(line.strip() for line in exact.elements()) - every
     vendors = [line for line in old if old[line] > new[line]]
     for line, count in loose.items():
         gone = max(old[line] - new[line], moved[line])
         if not line or count <= gone or line in "{}[]":
             continue
-        own = line not in old and difflib.get_close_matches(line, vendors, 1, 0.7)  # both changed it, each elsewhere
-        if not own:
+        if line in old or not _is_near(line, vendors):  # else both changed it, each elsewhere
             found.append(f"{line[:120]!r} {count - gone} times")
     return found
+
+
+def _is_near(line: str, others: Sequence[str]) -> bool:
+    """Whether another line says nearly the same: by letters, long ones by words."""
+    if len(line) < 400:
+        return bool(difflib.get_close_matches(line, others, 1, 0.7))
+    words = set(re.split(r"[\s,;]+", line))
+    near = (len(words & set(re.split(r"[\s,;]+", other))) / len(words) for other in others if len(other) > 200)
+    return max(near, default=0) > 0.7
+
+
+def _laid_out(case: Case, text: str) -> str:
+    """A vendor's text, laid out as the admin's editor did it."""
+    if case.kind != "indented" or case.pair.form != "json":
+        return text
+    return json.dumps(json.loads(text), indent=3, ensure_ascii=False)
 
 
 def _bare(line: str) -> str:

@@ -31,7 +31,8 @@ Keys = Mapping[str, str]
 
 @dataclass(eq=False)
 class Fact:
-    """A value, a mapping or a list. ``span``: all of it in the text; ``at``: its raw value."""
+    """A value, a mapping or a list. ``span``: all of it in the text; ``at``: its raw value; ``bare``: no text, but a number
+    or a word of the format's own; ``lone``: of a merged one, which side each child comes from that the other one does not have."""
 
     name: str
     kind: str
@@ -39,6 +40,8 @@ class Fact:
     children: list[Fact] = field(default_factory=list)
     span: Span | None = None
     at: Span | None = None
+    bare: bool = False
+    lone: tuple[str, ...] = ()
 
     @cached_property
     def said(self) -> object:
@@ -171,10 +174,11 @@ def _json_value(text: str, at: int, name: str) -> tuple[Fact, int]:
         if text[at] == '"':
             value, end = scanstring(text, at + 1)
         else:
-            found = _ATOM.match(text, at)
-            assert found is not None, at
-            value, end = json.dumps(json.loads(found[0])), found.end()
-        return Fact(name, "value", _plain(value), span=(begin, end), at=(begin, end)), end
+            atom = _ATOM.match(text, at)
+            assert atom is not None, at
+            value, end = json.dumps(json.loads(atom[0])), atom.end()
+        found = Fact(name, "value", _plain(value), span=(begin, end), at=(begin, end), bare=text[begin] != '"')
+        return found, end
     closing = "}" if text[at] == "{" else "]"
     fact = Fact(name, "map" if closing == "}" else "list")
     at = _skipped(text, at + 1)
@@ -212,7 +216,8 @@ def _yaml_fact(node: Any, name: str) -> Fact:
         return Fact(name, "map", children=children, span=span)
     if isinstance(node, yaml.SequenceNode):
         return Fact(name, "list", children=[_yaml_fact(value, MEMBER) for value in node.value], span=span)
-    return Fact(name, "value", _plain(node.value), span=span, at=span if node.style not in ("|", ">") else None)
+    at = span if node.style not in ("|", ">") else None
+    return Fact(name, "value", _plain(node.value), span=span, at=at, bare=not node.tag.endswith(":str"))
 
 
 _HEADER = re.compile(r"^\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
@@ -230,7 +235,8 @@ def _from_data(name: str, data: Any) -> Fact:
         return Fact(name, "map", children=[_from_data(str(key), value) for key, value in data.items()])
     if isinstance(data, list):
         return Fact(name, "list", children=[_from_data(MEMBER, value) for value in data])
-    return Fact(name, "value", _plain(data if isinstance(data, str) else json.dumps(data, default=str)))
+    text = isinstance(data, str)
+    return Fact(name, "value", _plain(data if text else json.dumps(data, default=str)), bare=not text)
 
 
 def _toml_spans(text: str, top: Fact) -> None:
@@ -398,14 +404,15 @@ def _inside(old: Fact | None, mine: Fact, new: Fact, path: tuple[str, ...], keys
     put = list(found)
     if mine.kind != "map":
         put = _put_in_order(order, list(found), "/".join(path), truth)
-    return Fact(mine.name, mine.kind, children=[found[key] for key in put])
+    lone = ["" if (key in named[1]) == (key in named[2]) else "12"[key in named[2]] for key in put]
+    return Fact(mine.name, mine.kind, children=[found[key] for key in put], lone=tuple(lone))
 
 
 def _numbers(sides: Sequence[Fact]) -> bool:
     """Whether a list is one value, as a position or a colour is."""
     every = [child for side in sides for child in side.children]
     plain = all(child.kind == "value" for child in every)
-    return plain and any(re.fullmatch(r"-?[\d.eE+-]+|true|false|null", child.value) for child in every)
+    return plain and any(child.bare for child in every)
 
 
 def _put_in_order(order: Sequence[list[object]], put: list[object], path: str, truth: Truth) -> list[object]:
@@ -548,9 +555,18 @@ def differences(left: Fact, right: Fact, keys: Keys, path: tuple[str, ...] = ())
             found.append(f"{'/'.join(path)}: {key!r:.120} is {'lacking' if other is None else 'too much'}")
         else:
             found += differences(one, other, keys, (*path, one.name))
-    if not found:
+    if not found and not _only_interleaved(left, list(sides[0]), list(sides[1])):
         found.append(f"{'/'.join(path)}: another order")
     return found
+
+
+def _only_interleaved(truth: Fact, wanted: Sequence[object], got: Sequence[object]) -> bool:
+    """Whether each side's records stand in that side's order. What both sides put in one place may come in either."""
+    sides = dict(zip(wanted, truth.lone, strict=True)) if truth.lone else {}
+    return bool(sides) and all(
+        [key for key in wanted if sides[key] != left_out] == [key for key in got if sides[key] != left_out]
+        for left_out in "12"
+    )
 
 
 def without_empty(top: Fact) -> None:
