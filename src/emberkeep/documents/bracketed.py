@@ -13,7 +13,6 @@ from functools import cached_property
 from itertools import accumulate, pairwise
 from typing import NamedTuple
 
-from emberkeep.documents import layout
 from emberkeep.documents.encoding import Text
 from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role, splice
 
@@ -87,7 +86,7 @@ class BracketedDocument(Document):
         return [Edit(value.start, value.end, f"{brackets[0]}{newline}{block}{newline}{indent}{brackets[1]}")]
 
     def inner_indent(self, node: Node, indent: str) -> str:
-        return indent + layout.indent_unit(self.text)
+        return indent + self.indent_unit
 
     def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
         raise AssertionError("a value between brackets is never without its own field")

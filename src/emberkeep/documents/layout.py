@@ -4,12 +4,10 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_left, bisect_right
-from collections import Counter
 from collections.abc import Sequence
 
 from emberkeep.documents.model import Document, Edit, Node
 
-_INDENT = re.compile(r"^([ \t]+)\S", re.MULTILINE)
 _WHITE = re.compile(r"\ufeff?([ \t]*)")
 _BREAK = re.compile(r"\r\n|\n|\r")
 
@@ -44,18 +42,6 @@ def indent_at(text: str, at: int) -> str | None:
 def ends_its_line(text: str, at: int) -> bool:
     """Whether only white space follows ``at`` on its line."""
     return not text[at : line_end(text, at)].strip()
-
-
-def indent_unit(text: str) -> str:
-    """One step of indentation as this text uses it: a tab, or the commonest difference in spaces."""
-    steps: Counter[str] = Counter()
-    before = ""
-    for found in _INDENT.finditer(text[:200_000]):
-        indent = found[1]
-        if len(indent) > len(before) and indent.startswith(before):
-            steps[indent[len(before) :]] += 1
-        before = indent
-    return steps.most_common(1)[0][0] if steps else "  "
 
 
 def remove(document: Document, nodes: Sequence[Node]) -> Edit:
@@ -230,8 +216,8 @@ def moved_block(document: Document, source: Document, run: Sequence[Node], inden
     old_indent = indent_at(source.text, start)
     if old_indent is None:
         old_indent = source.block_indent(run[0]) or ""
-    old_unit = indent_unit(source.text)
-    new_unit = indent_unit(document.text) if document.indents_freely else old_unit
+    old_unit = source.indent_unit
+    new_unit = document.indent_unit if document.indents_freely else old_unit
     fixed = list(source.fixed_spans(start, end))
     parts = [indent]
     at = start

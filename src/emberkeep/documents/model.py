@@ -10,6 +10,7 @@ Spans are offsets in characters of ``Document.text``; see ``encoding`` for why t
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Callable, Iterable, Sequence
 from enum import Enum
@@ -26,6 +27,7 @@ TOP = "\0"
 """The name of a record that only groups what stands before the first header; reports do not show it."""
 
 
+_INDENT = re.compile(r"^([ \t]+)\S", re.MULTILINE)
 STRETCH = 1 << 13
 
 
@@ -153,6 +155,18 @@ class Document:
     def raw(self, node: Node) -> str:
         """The text of a node, as written."""
         return self.text[node.start : node.end]
+
+    @cached_property
+    def indent_unit(self) -> str:
+        """One step of indentation as this text uses it: a tab, or the commonest difference in spaces."""
+        steps: Counter[str] = Counter()
+        before = ""
+        for found in _INDENT.finditer(self.text[:200_000]):
+            indent = found[1]
+            if len(indent) > len(before) and indent.startswith(before):
+                steps[indent[len(before) :]] += 1
+            before = indent
+        return steps.most_common(1)[0][0] if steps else "  "
 
     @cached_property
     def _lines_before(self) -> list[int]:

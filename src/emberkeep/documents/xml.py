@@ -275,7 +275,7 @@ class XmlDocument(Document):
         return raw.encode(self.source.codec, "xmlcharrefreplace").decode(self.source.codec)
 
     def inner_indent(self, node: Node, indent: str) -> str:
-        return indent + layout.indent_unit(self.text)
+        return indent + self.indent_unit
 
     def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
         if field.name == OWN:
