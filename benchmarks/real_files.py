@@ -75,7 +75,7 @@ _REGISTRY = {
     "types/type": "@name name @api",
     "enums": "@namespace @start @group @vendor @end",
     "enum": "@name @api",
-    "commands/command": "proto",
+    "commands/command": "proto/. proto/name",
     "command": "@name",
     "require/type": "@name",
     "feature": "@name",

@@ -19,10 +19,6 @@ from emberkeep.documents.lines import ascending, matches
 from emberkeep.documents.model import Document, Node, Role, content, is_value
 from emberkeep.documents.values import number
 
-ALIKE = 0.5
-"""Least share of equal fields that makes two anonymous records the same one."""
-
-
 UNCHANGED = "\0unchanged"
 WORTH_IT = 2
 """Fewer items than this are all read."""
@@ -325,14 +321,19 @@ def _by_linkage(
             {at: said for at, said in facts[0].items() if at not in found},
             {at: said for at, said in facts[1].items() if at not in taken},
         ]
-        if any(says_identity(part) for part in identities.rule((*path, name)).rule or ()):
-            # where a record stands tells nothing against its name
+        telling = [at for at, part in enumerate(identities.rule((*path, name)).rule or ()) if says_identity(part)]
+        if telling:  # where a record stands tells nothing against its name
             near = {(a, b): bits for (a, b), bits in near.items() if left[a].key is None or right[b].key is None}
         for pair in linkage.link(rest[0], rest[1], weights, {**near, **partly}):
-            if pair.odds >= linkage.SAME:
+            if pair.odds >= linkage.SAME and not _differ(left[pair.left].identity, right[pair.right].identity, telling):
                 found[pair.left] = pair.right
             else:
                 doubtful.setdefault(pair.left, pair.right)
+
+
+def _differ(one: Key | None, other: Key | None, parts: Sequence[int]) -> bool:
+    """Whether two keys are not the same in some parts."""
+    return one is not None and other is not None and any(one[at] != other[at] for at in parts)
 
 
 PART_OF_KEY = 12.0
@@ -399,17 +400,31 @@ def _near(
 MOST_NEAR = 64
 
 
-def likeness(left: Node, right: Node) -> float:
-    """The share of their facts that two records have in common, 0 to 1."""
-    first, second = _facts(left), _facts(right)
-    most = max(first.total(), second.total())
-    return (first & second).total() / most if most else 1.0
+def renames(gone: Mapping[int, Item], come: Mapping[int, Item], path: Path, identities: Identities) -> dict[int, int]:
+    """Which records that are gone may go by another name now: index of one that is gone -> of one that came. Only pairs
+    that by all else that they say are likely one, and likelier than any other of the two records. ``path``: of what
+    they stand in."""
+    found: dict[int, int] = {}
+    for name in sorted({item.node.name for item in gone.values()}):
+        weights = identities.weights((*path, name))
+        named = identities.rule((*path, name)).rule or ()
+        lefts, rights = (
+            {
+                at: _but(named, linkage.facts(item.node))
+                for at, item in side.items()
+                if item.identity and _is_called(item, name)
+            }
+            for side in (gone, come)
+        )
+        pairs = linkage.link(lefts, rights, weights, least=linkage.LIKELY)
+        found.update((pair.left, pair.right) for pair in linkage.clear(pairs, lefts, rights, weights))
+    return found
 
 
-def _facts(node: Node) -> Counter[Hashable]:
-    facts: Counter[Hashable] = Counter((name, field.value.strip()) for name, field in node.fields.items())
-    facts.update(content(item) for item in node.items if item.role is Role.RECORD)
-    return facts
+def _but(fields: Sequence[str], facts: linkage.Facts) -> linkage.Facts:
+    """What a record says but for some of its fields."""
+    left_out = {"" if field == TEXT else field if field.startswith("@") else f"{field}/" for field in fields}
+    return {name: values for name, values in facts.items() if name not in left_out}
 
 
 class Placed(NamedTuple):

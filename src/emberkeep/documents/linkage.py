@@ -23,6 +23,8 @@ Facts = Mapping[str, frozenset[str]]
 
 SAME = 3.0
 """Bits: odds of eight to one, from which two records count as one."""
+LIKELY = 1.0
+"""Bits from which it is worth asking whether a record goes by another name now."""
 DOUBTFUL = -1.0
 """Bits, from which two records may be one: somebody has to say."""
 WINS_BY = 1.0
@@ -55,17 +57,17 @@ def _gather(node: Node, within: str, found: dict[str, set[str]], depth: int) -> 
 @dataclass(frozen=True)
 class Fact:
     """What one fact of the records of one kind tells. ``stays``: how often it is the same in two versions of a record
-    (``m``); ``chance``: how often two different records agree in it (``u``); ``seen``: how often it has each value."""
+    (``m``); ``chance``: how often two different records agree in it (``u``); ``shared``: how many of the others have
+    a value too, as a share, by value."""
 
     stays: float
     chance: float
-    seen: Mapping[frozenset[str], int]
-    records: int
+    shared: Mapping[frozenset[str], float]
 
     def agreed(self, value: frozenset[str]) -> float:
         """What agreeing in a value tells, in bits: the more, the fewer records have it."""
-        by_chance = self.seen[value] / self.records if value in self.seen else self.chance
-        return max(0.0, math.log2(self.stays / _within(by_chance, _CHANCES)))
+        by_chance = _within(self.shared.get(value, self.chance), _CHANCES)
+        return max(0.0, math.log2(self.stays / by_chance))
 
     @property
     def differs(self) -> float:
@@ -75,7 +77,7 @@ class Fact:
 
 _CHANCES = (0.001, 0.95)
 _STEADINESS = (0.02, 0.99)
-_UNKNOWN = Fact(_USUAL, 0.5, {}, 0)
+_UNKNOWN = Fact(_USUAL, 0.5, {})
 
 
 def _within(value: float, bounds: tuple[float, float]) -> float:
@@ -121,16 +123,23 @@ def learn(lists: Sequence[Sequence[Facts]]) -> Weights:
 
 
 def _by_chance(lists: Sequence[Sequence[Facts]]) -> Iterator[tuple[str, Fact]]:
-    """How often two different records agree in each fact, and how often they have each value of it."""
+    """What two different records of a list have in common by chance; where little is known, half a record more does."""
     values: dict[str, Counter[frozenset[str]]] = defaultdict(Counter)
+    alike: Counter[str] = Counter()
+    pairs: Counter[str] = Counter()
     for records in lists:
+        here: dict[str, Counter[frozenset[str]]] = defaultdict(Counter)
         for record in records:
             for name, value in record.items():
-                values[name][value] += 1
+                here[name][value] += 1
+        for name, counts in here.items():
+            values[name] += counts
+            alike[name] += sum(count * (count - 1) for count in counts.values())
+            pairs[name] += counts.total() * (counts.total() - 1)
+    many, records_in_all = len(lists), sum(map(len, lists))
     for name, counts in values.items():
-        total = counts.total()
-        chance = sum(count * count for count in counts.values()) / total / total if total > 1 else 0.5
-        yield name, Fact(_USUAL, chance, counts, total)
+        shared = {value: max(count - many / 2, 0.5) / records_in_all for value, count in counts.items()}
+        yield name, Fact(_USUAL, (alike[name] / many + 1) / (pairs[name] / many + 2), shared)
 
 
 def _agreements(lists: Sequence[Sequence[Facts]], weights: Weights) -> dict[str, tuple[float, int]]:

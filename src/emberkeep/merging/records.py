@@ -9,7 +9,7 @@ never touched.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from itertools import pairwise
@@ -20,11 +20,11 @@ from emberkeep.documents.align import (
     Item,
     in_step,
     items_of,
-    likeness,
     moved,
     owner_key,
     owner_of,
     pairs,
+    renames,
     same_comments,
     unchanged,
 )
@@ -107,10 +107,6 @@ class _Row(NamedTuple):
     old: int | None
     mine: int | None
     new: int | None
-
-
-RENAMED = 0.6
-"""Least share of equal facts that makes a record of another name perhaps the same one."""
 
 
 @dataclass
@@ -364,7 +360,7 @@ class _Items:
             self.removed.add(at)
             return
         before = _shown(merger.old, old, what)
-        other = self._renamed(old, item, self._only_new)
+        other = self._renamed_in_new.get(row.old)
         why = f"the vendor removed it; you changed {edited_in(old, item.node)}"
         name = self._called(self.new, other)
         if name:
@@ -426,7 +422,7 @@ class _Items:
         if content(old, comments=False) == content(item.node, comments=False):
             merger.kept.append(Change(merger.path, where, what, What.REMOVED, before, None))
             return
-        other = self._renamed(old, item, self._only_mine)
+        other = self._renamed_in_mine.get(row.old)
         why = f"you removed it; the vendor changed {edited_in(old, item.node)}"
         name = self._called(self.mine, other)
         if name:
@@ -457,17 +453,18 @@ class _Items:
             if row.old is None and row.new is None and row.mine is not None
         }
 
-    def _renamed(self, old: Node, item: Item, others: Mapping[int, Item]) -> int | None:
-        """Which of some records a record of the old defaults may have become, by what it says; None when none."""
-        if not item.identity:
-            return None
-        alike = [
-            (likeness(old, other.node), at)
-            for at, other in others.items()
-            if other.identity and other.node.name == old.name and at not in self.renamed
-        ]
-        best = max(alike, default=(0.0, -1))
-        return best[1] if best[0] >= RENAMED else None
+    @cached_property
+    def _renamed_in_new(self) -> dict[int, int]:
+        """Index of an old record -> of the one of the new side that it may have become."""
+        return renames(self._gone(lambda row: row.new), self._only_new, self.path, self.merger.identities)
+
+    @cached_property
+    def _renamed_in_mine(self) -> dict[int, int]:
+        return renames(self._gone(lambda row: row.mine), self._only_mine, self.path, self.merger.identities)
+
+    def _gone(self, side: Callable[[_Row], int | None]) -> dict[int, Item]:
+        """Records of the old defaults that a side no longer has."""
+        return {row.old: self.old[row.old] for row in self.rows if row.old is not None and side(row) is None}
 
     def _called(self, items: Sequence[Item], at: int | None) -> str:
         return "" if at is None else ",".join(items[at].identity or ())
@@ -774,7 +771,9 @@ def _decide_doubtful(
             if at in partners[which] or there in taken:
                 continue
             across = partners[other].get(at)
-            if across is None or content(old[at].node) == content(others[other][across].node):
+            named = old[at].key is not None and others[which][there].key is not None
+            alone = across is not None and content(old[at].node) == content(others[other][across].node)
+            if across is None or (alone and not named):
                 sure[which][at] = there
                 taken.add(there)
 
