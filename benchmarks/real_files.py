@@ -325,7 +325,10 @@ def _laid_out(case: Case, text: str) -> str:
     """A vendor's text, laid out as the admin's editor did it."""
     if case.kind != "indented" or case.pair.form != "json":
         return text
-    return json.dumps(json.loads(text), indent=3, ensure_ascii=False)
+    try:
+        return json.dumps(json.loads(text.removeprefix("\ufeff")), indent=3, ensure_ascii=False)
+    except ValueError:  # with comments, or with marks of conflicts
+        return text
 
 
 def _bare(line: str) -> str:

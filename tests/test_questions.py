@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import sys
 from dataclasses import replace
@@ -16,10 +17,10 @@ from emberkeep.keep import Settling, read_config
 from emberkeep.merging.answers import Answer, Answers
 from emberkeep.merging.dialogue import BACK, FIELD, KIND, SKIP, Dialogue, Said, understood
 from emberkeep.merging.merge import merge_file
-from emberkeep.merging.results import Question
+from emberkeep.merging.results import LINES, Question, typed_lines
 from emberkeep.merging.rules import answered, in_turn, settle_by
 from tests.conftest import tree_state
-from tests.program import Program, run_program
+from tests.program import Program, Ran, run_program
 
 ASKED = Question("m/stores.xml", "good[id=kelp]", "worth", "10", "30", "20", line=4)
 
@@ -131,6 +132,10 @@ def test_an_answer_is_suggested_where_only_numbers_differ() -> None:
         ("o k", Said("old", KIND)),
         ("s", Said(SKIP)),
         ("back", Said(BACK)),
+        ("both", Said("both")),
+        ("= 55", Said("= 55")),
+        ("=55", Said("= 55")),
+        ("=\tindented", Said("= \tindented")),
         ("", None),
         ("=", None),
         ("maybe", None),
@@ -177,8 +182,8 @@ TOKENS = [
 def test_an_input_is_one_of_the_sayings_or_misunderstood(text: str) -> None:
     said, stripped = understood(text), text.strip()
     if stripped.startswith("="):
-        value = stripped[1:].strip()
-        assert said == (Said(f"= {value}") if value else None)
+        assert (said is None) is (not stripped[1:].strip())
+        assert said is None or typed_lines(said.word) == stripped[1:].removeprefix(" ")
         return
     found = SAYINGS.fullmatch(stripped)
     assert (said is None) is (found is None)
@@ -215,6 +220,55 @@ def test_an_answer_for_a_kind_goes_to_every_field_of_that_kind_of_record() -> No
     done = dialogue.say(Said("mine", KIND))
     assert [one.record for one in done] == ["good[id=kelp]", "good[id=rope]", "good[id=rope]"]
     assert dialogue.current == questions()[3]
+
+
+def test_a_value_of_another_kind_has_to_be_said_twice() -> None:
+    whole = replace(ASKED, old="10", mine="12", new="15")
+    for asked, odd, fine in (
+        (whole, "= abc", "= 13"),
+        (whole, "= 12.5", "= -3"),
+        (replace(whole, new="15.5"), "= abc", "= 3"),
+        (replace(ASKED, old='"yes"', mine="true", new="false"), "", "= perhaps"),
+        (replace(ASKED, old="true", mine="true", new="False"), "= 5", "= true"),
+    ):
+        dialogue = Dialogue([asked])
+        assert not dialogue.unfit(Said(fine))
+        if odd:
+            assert "say it once more" in dialogue.unfit(Said(odd))
+            assert not dialogue.unfit(Said(odd)), "it is meant"
+            assert dialogue.unfit(Said(odd)), "of that question only, and each time anew"
+
+
+def test_both_is_for_lines_alone() -> None:
+    assert Dialogue([ASKED]).unfit(Said("both"))
+    assert not Dialogue([replace(ASKED, field=LINES)]).unfit(Said("both"))
+
+
+@pytest.mark.parametrize("newline", ["\n", "\r\n"])
+@pytest.mark.parametrize("end", ["", "\n"])
+def test_both_sides_of_some_lines_and_lines_of_ones_own(newline: str, end: str) -> None:
+    sides = [f"first\n{middle}{end}".replace("\n", newline).encode() for middle in ("\told", "\tmine", "\tnew")]
+    for answer, middle in (("both", "\tmine\n\tnew"), ("= \tours", "\tours"), ("= ours", "ours")):
+        result = merge_file("motd.txt", *sides, settle=lambda question, answer=answer: (answer, "given"))
+        assert result.data == f"first\n{middle}{end}".replace("\n", newline).encode()
+
+
+def test_an_answer_of_another_kind_is_told_and_both_is_refused_for_a_value(recorded: Program, place: Path) -> None:
+    told = recorded("merge", "--json").json["questions"]
+    asked = next(one for one in told if one["field"] == "worth" and one["mine"].isdigit())
+    sheet = place / "answers.toml"
+
+    def answered(answer: str) -> Ran:
+        values = "".join(
+            f"{key} = {json.dumps(asked[key])}\n" for key in ("file", "record", "field", "old", "mine", "new")
+        )
+        sheet.write_text(f"[[question]]\n{values}answer = {json.dumps(answer)}\n")
+        return recorded("merge", "--answers", str(sheet))
+
+    done = answered("= plenty")
+    assert f"All sides have a whole number here, and the answer is none: {asked['file']}" in done.out
+    assert "All sides have" not in answered("= 77").out
+    assert answered("both").code == 2
 
 
 def test_skipping_and_going_back() -> None:
@@ -262,6 +316,16 @@ def test_the_questions_are_asked_on_a_terminal_and_stopping_loses_no_answer(reco
     child.expect("kept: new")
     child.expect("Question 2 of 8")
     child.expect(prompt)
+    child.sendline("b")
+    child.expect("Question 1 of 8")
+    child.expect("You said: new")
+    child.expect(prompt)
+    child.sendline("= many")
+    child.expect("All sides have a whole number")
+    child.expect(prompt)
+    child.sendline("s")
+    child.expect("Question 2 of 8")
+    child.expect(prompt)
     child.sendintr()
     child.expect(pexpect.EOF)
     child.close()
@@ -269,6 +333,8 @@ def test_the_questions_are_asked_on_a_terminal_and_stopping_loses_no_answer(reco
     assert "most-keepers" in (keep / "answers.toml").read_text()
 
     child = start()
+    child.sendline("nk")  # before anything is asked
+    child.expect("Looking for what is to be asked")
     child.expect("Question 1 of 7")
     child.expect(prompt)
     child.sendline("s")

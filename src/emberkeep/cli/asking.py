@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable, Sequence
 
 from emberkeep.merging.dialogue import EXPLAIN, QUIT, Dialogue, understood
@@ -22,6 +23,7 @@ def ask(
     anywhere loses none.
     """
     dialogue = Dialogue(questions)
+    forget_typed()
     while (question := dialogue.current) is not None:
         view.question(screen, dialogue, question, lines(question.file))
         said = None
@@ -31,8 +33,8 @@ def ask(
             except EOFError:
                 screen.line()
                 return len(dialogue.answered)
-            if said is not None and not dialogue.fits(said):
-                screen.line("A whole record is asked about here; mine, new or old is wanted.")
+            if said is not None and (why := dialogue.unfit(said)):
+                screen.line(why)
                 said = None
             elif said is None:
                 view.keys(screen, dialogue)
@@ -44,3 +46,22 @@ def ask(
             keep(done)
             view.answered(screen, done)
     return len(dialogue.answered)
+
+
+def forget_typed() -> None:
+    """Let what was typed before there was a question answer none."""
+    if not sys.stdin.isatty():
+        return
+    try:
+        import termios  # of POSIX systems alone
+    except ImportError:
+        _forget_typed_on_windows()
+    else:
+        termios.tcflush(sys.stdin, termios.TCIFLUSH)
+
+
+def _forget_typed_on_windows() -> None:
+    import msvcrt
+
+    while msvcrt.kbhit():  # type: ignore[attr-defined, unused-ignore]
+        msvcrt.getwch()  # type: ignore[attr-defined, unused-ignore]

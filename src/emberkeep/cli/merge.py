@@ -138,6 +138,8 @@ def _asked(
     args: argparse.Namespace, screen: Screen, merged: Callable[[], Merge], live: Tree, answers: Path | None
 ) -> Merge:
     """The merge, with the open questions put to the admin first where that is asked for."""
+    if args.ask:
+        screen.line("Looking for what is to be asked …", QUIET)  # it may take a while, and a dead screen invites keys
     found = merged()
     if not args.ask or not found.open or answers is None:
         return found

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Iterable
 from decimal import ROUND_CEILING, ROUND_FLOOR, ROUND_HALF_UP, Decimal
 
 _NUMBER = re.compile(r"[+-]?(?:\d{1,40}(?:\.\d{0,40})?|\.\d{1,40})")
@@ -28,6 +29,17 @@ def same_value(left: str | None, right: str | None) -> bool:
         return True
     first, second = number(left), number(right)
     return first is not None and first == second
+
+
+def kinds(values: Iterable[str]) -> list[str]:
+    """What all of some values are, the narrowest first: ``a whole number``, ``a number``, ``true or false``."""
+    bare = [unquoted(value.strip()) if value.strip().startswith('"') else value.strip() for value in values]
+    found = []
+    if bare and all(number(value) is not None for value in bare):
+        found = ["a whole number"] * all(is_whole(value) for value in bare) + ["a number"]
+    elif bare and all(value.lower() in ("true", "false") for value in bare):
+        found = ["true or false"]
+    return found
 
 
 ROUNDINGS = {"near": ROUND_HALF_UP, "up": ROUND_CEILING, "down": ROUND_FLOOR}

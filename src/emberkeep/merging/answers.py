@@ -24,7 +24,20 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep import files
-from emberkeep.merging.results import MINE, NEW, OLD, RULE, TYPED, FileMerge, Merge, Question, typed_value
+from emberkeep.merging.results import (
+    BOTH,
+    LINES,
+    MINE,
+    NEW,
+    OLD,
+    RULE,
+    TYPED,
+    FileMerge,
+    Merge,
+    Question,
+    typed_lines,
+    typed_value,
+)
 from emberkeep.toml import Reader, load, quote
 
 Name = tuple[str, str, str]
@@ -153,8 +166,9 @@ def _answer(item: Reader) -> Answer:
         item.string("answer").strip(),
         **values,
     )
-    if answer.answer and answer.answer not in (MINE, NEW, OLD) and not answer.answer.startswith(TYPED):
-        item.fault("answer", f"'{answer.answer}' is no answer", "mine, new, old, or = and a value")
+    words = (MINE, NEW, OLD, BOTH) if answer.field == LINES else (MINE, NEW, OLD)
+    if answer.answer and answer.answer not in words and not answer.answer.startswith(TYPED):
+        item.fault("answer", f"'{answer.answer}' is no answer", f"{', '.join(words)}, or = and a value")
     item.no_others()
     return answer
 
@@ -207,4 +221,5 @@ def _told(asked: Question) -> Iterable[Answer]:
     if not asked.by.startswith(RULE):  # a rule may change; only what it made of the value stays
         yield Answer(*name, asked.answer, asked.old, asked.mine, asked.new)
     if asked.answer.startswith(TYPED):
-        yield Answer(*name, MINE, asked.old, typed_value(asked.answer), asked.new)
+        value = typed_lines(asked.answer) if asked.field == LINES else typed_value(asked.answer)
+        yield Answer(*name, MINE, asked.old, value, asked.new)

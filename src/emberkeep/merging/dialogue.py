@@ -1,8 +1,8 @@
 """Going through the open questions of a merge one by one: what is asked, what an input means, what was answered.
 
-An input is a word or its first letter: ``mine``, ``new``, ``old``, ``= value``; ``skip``, ``back``, ``explain``,
-``quit``. ``mine``, ``new`` and ``old`` may be followed by ``field`` (the same answer for this field wherever it is
-asked about in this file) or ``kind`` (for every field of this kind of record in this file).
+An input is a word or its first letter: ``mine``, ``new``, ``old``, ``both`` (of lines), ``= value``; ``skip``,
+``back``, ``explain``, ``quit``. ``mine``, ``new`` and ``old`` may be followed by ``field`` (the same answer for this
+field wherever it is asked about in this file) or ``kind`` (for every field of this kind of record in this file).
 """
 
 from __future__ import annotations
@@ -11,7 +11,19 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from emberkeep.merging.results import FILE, LINES, MINE, NEW, OLD, RECORD, TYPED, Question, typed_value
+from emberkeep.merging.results import (
+    BOTH,
+    FILE,
+    LINES,
+    MINE,
+    NEW,
+    OLD,
+    RECORD,
+    TYPED,
+    Question,
+    out_of_kind,
+    typed_value,
+)
 
 ASKED = "asked"
 SKIP, BACK, EXPLAIN, QUIT = "skip", "back", "explain", "quit"
@@ -33,8 +45,11 @@ def understood(text: str) -> Said | None:
     """What an input means; None when it means nothing."""
     text = text.strip()
     if text.startswith(TYPED):
-        return Said(f"{TYPED} {text[1:].strip()}") if text[1:].strip() else None
+        typed = text[1:]
+        return Said(f"{TYPED}{'' if typed.startswith(' ') else ' '}{typed}") if typed.strip() else None
     parts = text.lower().split()
+    if parts == [BOTH]:
+        return Said(BOTH)
     if len(parts) == 1 and len(parts[0]) == 2 and parts[0][0] in _WORDS and parts[0][1] in _WIDER:
         parts = list(parts[0])
     if not parts or len(parts) > 2:
@@ -63,6 +78,7 @@ class Dialogue:
         self._questions = [question for question in questions if question.open]
         self._at = 0
         self._trail: list[int] = []
+        self._doubted: Said | None = None
 
     @property
     def current(self) -> Question | None:
@@ -100,12 +116,26 @@ class Dialogue:
         self._go_on()
         return tuple(self._questions[at] for at in chosen)
 
-    def fits(self, said: Said) -> bool:
-        """Whether an answer can be given to the question asked now: a typed one needs a value to stand for."""
-        question = self.current
-        if question is None or not said.word.startswith(TYPED):
-            return True
-        return question.field not in (RECORD, FILE) or typed_value(said.word) == question.renamed != ""
+    def unfit(self, said: Said) -> str:
+        """Why an answer cannot be given to the question asked now, in words; "" where it can.
+
+        A typed one needs a value to stand for. One that is not of the kind that all three sides are of has to be given
+        twice.
+        """
+        question, again = self.current, said == self._doubted
+        self._doubted = None
+        if question is None:
+            return ""
+        if said.word == BOTH and question.field != LINES:
+            return "Both is for lines; mine, new or old is wanted."
+        if not said.word.startswith(TYPED):
+            return ""
+        if question.field in (RECORD, FILE) and not typed_value(said.word) == question.renamed != "":
+            return "A whole record is asked about here; mine, new or old is wanted."
+        if not again and (kind := out_of_kind(question, said.word)):
+            self._doubted = said
+            return f"All sides have {kind}. If you mean '{typed_value(said.word)}', say it once more."
+        return ""
 
     def _go_on(self) -> None:
         self._trail.append(self._at)

@@ -13,7 +13,19 @@ from emberkeep.documents.encoding import Text
 from emberkeep.documents.layout import with_newlines
 from emberkeep.documents.lines import body, matches, split
 from emberkeep.merging.records import RecordsMerged
-from emberkeep.merging.results import LINES, NEW, OLD, TYPED, Change, Question, Settle, What, typed_value, unanswered
+from emberkeep.merging.results import (
+    BOTH,
+    LINES,
+    NEW,
+    OLD,
+    TYPED,
+    Change,
+    Question,
+    Settle,
+    What,
+    typed_lines,
+    unanswered,
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,7 +130,10 @@ class _Lines:
         if answer in (NEW, OLD):
             self._put(self.sides[answer][slice(*(region.new if answer == NEW else region.old))])
         elif answer.startswith(TYPED):
-            self._put([body(line) for line in split(typed_value(answer))])
+            self._put([body(line) for line in split(typed_lines(answer))])
+        elif answer == BOTH:
+            self._put(self.bodies[slice(*region.mine)])
+            self._put(self.sides[NEW][slice(*region.new)])
         else:
             self.out.extend(self.mine[slice(*region.mine)])
 

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
 
+from emberkeep.documents.values import kinds
 from emberkeep.errors import Fault
 
 RECORD = "(record)"
@@ -16,6 +17,8 @@ ORDER = "(order)"
 """Names that stand in ``field`` where a whole thing is meant instead of one value."""
 
 MINE, NEW, OLD, TYPED = "mine", "new", "old", "="
+BOTH = "both"
+"""Of lines: the admin's, and behind them the vendor's."""
 RULE = "rule"
 """What ``by`` begins with where a rule of keep.toml gave the answer."""
 
@@ -25,13 +28,26 @@ def typed_value(answer: str) -> str:
     return answer.removeprefix(TYPED).strip()
 
 
+def typed_lines(answer: str) -> str:
+    """The lines in such an answer, their indentation with them: only one space behind the sign is none of it."""
+    return answer.removeprefix(TYPED).removeprefix(" ")
+
+
+def out_of_kind(question: Question, answer: str) -> str:
+    """What all values of a question are, where a typed one is no such thing: "a whole number"; else ""."""
+    if question.field in (RECORD, FILE, LINES, ORDER) or not answer.startswith(TYPED):
+        return ""
+    known = [value for value in (question.old, question.mine, question.new) if value is not None]
+    return next((kind for kind in kinds(known) if kind not in kinds([typed_value(answer)])), "")
+
+
 @dataclass(frozen=True)
 class Question:
     """A place where the vendor and the admin changed the same thing differently.
 
     ``old``, ``mine``, ``new``: the three values as written, None where one side has none. ``answer``: ``mine``,
-    ``new``, ``old``, ``= value``, or empty while it is open; ``by``: where the answer came from. ``line``: in the
-    admin's file, 1-based. ``suggestion``: how a question that differed only in numbers was answered before.
+    ``new``, ``old``, ``both``, ``= value``, or empty while it is open; ``by``: where the answer came from. ``line``:
+    in the admin's file, 1-based. ``suggestion``: how a question that differed only in numbers was answered before.
     ``renamed``: what a record that is missing on one side may be called there; ``= NAME`` says that it is.
     """
 
@@ -214,6 +230,12 @@ class Merge:
     def warnings(self) -> tuple[Fault, ...]:
         """Files that were merged by line because a side is not well-formed."""
         return tuple(warning for file in self.files for warning in file.warnings)
+
+    @property
+    def odd(self) -> tuple[tuple[Question, str], ...]:
+        """Questions that a typed answer of another kind settles, with what all their sides are."""
+        asked = ((one, out_of_kind(one, one.answer)) for file in self.files for one in file.questions)
+        return tuple((one, kind) for one, kind in asked if kind)
 
     @property
     def faults(self) -> tuple[Fault, ...]:

@@ -28,6 +28,8 @@ def question(screen: Screen, dialogue: Dialogue, asked: Question, lines: Sequenc
     for side, value in ((OLD, asked.old), (MINE, asked.mine), (NEW, asked.new)):
         _side(screen, _NAMES[side], value)
     _lines_around(screen, asked, lines)
+    if not asked.open:
+        screen.line(f"  You said: {asked.answer}. Say another answer, or s to leave it.", GOOD)
     if asked.renamed:
         screen.line(f"  = {asked.renamed} says that it is the same one and carries your edits over to it", ASKS)
     if asked.suggestion:
@@ -55,7 +57,9 @@ def _lines_around(screen: Screen, asked: Question, lines: Sequence[str]) -> None
 
 def keys(screen: Screen, dialogue: Dialogue) -> None:
     """What may be said."""
-    screen.line("  m mine  n new  o old  = 55 your own value  s skip  b back  e explain  q quit", QUIET)
+    lines = dialogue.current is not None and dialogue.current.field == LINES
+    both = "  both yours, then the vendor's" if lines else ""
+    screen.line(f"  m mine  n new  o old{both}  = 55 your own value  s skip  b back  e explain  q quit", QUIET)
     wider = [
         f"m{name[0]} n{name[0]} o{name[0]}  the same for {of}, {words.count(alike, 'more question')}"
         for name, of in ((FIELD, "this field in this file"), (KIND, "this kind of record"))

@@ -36,6 +36,9 @@ def merge(screen: Screen, found: Merge, *, details: bool) -> None:
     _orders(screen, found, details=details)
     _breaches(screen, found)
     _questions(screen, found)
+    for asked, kind in found.odd:
+        what = f"{asked.file} {asked.record} {asked.field.removeprefix('@')}"
+        screen.line(f"All sides have {kind} here, and the answer is none: {what} {asked.answer}", ASKS)
     for file, record, field in found.unused:
         screen.line(f"An answer fits no question: {file} {record} {field}", ASKS)
 
