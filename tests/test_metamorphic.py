@@ -262,7 +262,7 @@ def test_renaming_every_word_renames_the_result(path: str, data: st.DataObject, 
     assert len(renamed.questions) == len(plain.questions)
 
 
-STRANGER = Lens("ulla", "lighthouse", 70, "harbour", 40_000)
+STRANGER = Lens("ulla", "zenith", 70, "harbour", 40_000)
 
 
 @each_list

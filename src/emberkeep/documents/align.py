@@ -325,7 +325,8 @@ def _by_linkage(
         if telling:  # where a record stands tells nothing against its name
             near = {(a, b): bits for (a, b), bits in near.items() if left[a].key is None or right[b].key is None}
         for pair in linkage.link(rest[0], rest[1], weights, {**near, **partly}):
-            if pair.odds >= linkage.SAME and not _differ(left[pair.left].identity, right[pair.right].identity, telling):
+            renamed = _differ(left[pair.left].identity, right[pair.right].identity, telling)
+            if pair.odds >= (linkage.SAME_RENAMED if renamed else linkage.SAME):
                 found[pair.left] = pair.right
             else:
                 doubtful.setdefault(pair.left, pair.right)

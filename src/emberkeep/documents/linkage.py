@@ -23,6 +23,8 @@ Facts = Mapping[str, frozenset[str]]
 
 SAME = 3.0
 """Bits: odds of eight to one, from which two records count as one."""
+SAME_RENAMED = 12.0
+"""The same of two that go by other names: all else has to say it."""
 LIKELY = 1.0
 """Bits from which it is worth asking whether a record goes by another name now."""
 DOUBTFUL = -1.0
@@ -142,18 +144,17 @@ def _by_chance(lists: Sequence[Sequence[Facts]]) -> Iterator[tuple[str, Fact]]:
         yield name, Fact(_USUAL, (alike[name] / many + 1) / (pairs[name] / many + 2), shared)
 
 
-def _agreements(lists: Sequence[Sequence[Facts]], weights: Weights) -> dict[str, tuple[float, int]]:
-    """By fact, how much it agreed between neighbouring documents in pairs that are the same beyond doubt, and how many
-    such pairs there were."""
+def _agreements(lists: Sequence[Sequence[Facts]], weights: Weights) -> dict[str, tuple[float, float]]:
+    """By fact, how much it agreed between neighbouring documents in pairs that are each other's best, and how many such
+    pairs there were; each pair counts as much as it is likely."""
     agreed: dict[str, float] = defaultdict(float)
-    seen: Counter[str] = Counter()
+    seen: dict[str, float] = defaultdict(float)
     for left, right in pairwise(lists):
         for a, b, odds in _best(dict(enumerate(left)), dict(enumerate(right)), weights):
-            if odds < SAME:
-                continue
+            likely = 1 / (1 + 2**-odds)
             for name in {*left[a], *right[b]}:
-                seen[name] += 1
-                agreed[name] += left[a].get(name) == right[b].get(name)
+                seen[name] += likely
+                agreed[name] += likely * (left[a].get(name) == right[b].get(name))
     return {name: (agreed[name], seen[name]) for name in seen}
 
 
