@@ -1,10 +1,11 @@
 """How right and how fast merging is, beside merging by line and beside reading the files with lxml.
 
-    python benchmarks/merging.py [--cases N] [--rounds N] [--table]
+    python benchmarks/merging.py [--cases N] [--rounds N] [--only table|speed|trees|large]
 
 The first table takes the corpus of the tests (tests/corpus.py), where the true merge of every case is known, through
 Ember Keep, ``git merge-file`` and ``diff3 -m``: right (the very bytes), asked (a question or conflict regions), wrong.
-In the last row a question is what is right. The second table times whole processes; --table leaves it out.
+In the last row a question is what is right. The others time whole processes: files of several sizes and formats, whole
+trees of files, and what is large.
 """
 
 from __future__ import annotations
@@ -104,39 +105,37 @@ def large(records: int) -> tuple[str, str, str]:
 LXML = "import sys\nfrom lxml import etree\nfor name in sys.argv[1:]: etree.parse(name)"
 
 
-def speed(rounds: int) -> None:
-    with tempfile.TemporaryDirectory() as folder:
-        room = Path(folder)
-        for label, records in (("10 MB", RECORDS), ("1 MB", RECORDS // 10)):
-            for name, text in zip(("old", "mine", "new"), large(records), strict=True):
-                (room / f"{name}.xml").write_text(text, encoding="utf-8")
-            size = (room / "old.xml").stat().st_size
-            merging, parsing, plain = Measured(), Measured(), Measured()
-            words = [
-                "merge",
-                "--old-defaults",
-                "old.xml",
-                "--new-defaults",
-                "new.xml",
-                "--mine",
-                "mine.xml",
-                "--out",
-                "out.xml",
-                "--go",
-            ]
-            for _ in range(rounds):
-                merging.add(*run(ember(*words), room))
-                plain.add(*run(ember(*words, "--no-checks"), room))
-                parsing.add(*run([sys.executable, "-c", LXML, "old.xml", "mine.xml", "new.xml"], room))
-            print(f"merge of three files of {size / 1e6:.1f} MB, {records} records: {merging.seconds:.2f} s, without checks {plain.seconds:.2f} s; "
-                  f"lxml reads the three in {parsing.seconds:.2f} s: {plain.seconds / parsing.seconds:.1f}x")  # fmt: skip
-            if label == "10 MB":
-                print(f"  aim 3x: {verdict(plain.seconds <= 3 * parsing.seconds)}; memory {merging.megabytes:.0f} MB, "
-                      f"{merging.megabytes * 1e6 / (3 * size):.1f}x the input (aim 12x): {verdict(merging.megabytes * 1e6 <= 36 * size)}")  # fmt: skip
-            else:
-                print(f"  aim 1 s, whole process: {verdict(merging.seconds < 1)}")
-        others(room, rounds)
-        many(room, rounds)
+def speed(room: Path, rounds: int) -> None:
+    for label, records in (("10 MB", RECORDS), ("1 MB", RECORDS // 10)):
+        for name, text in zip(("old", "mine", "new"), large(records), strict=True):
+            (room / f"{name}.xml").write_text(text, encoding="utf-8")
+        size = (room / "old.xml").stat().st_size
+        merging, parsing, plain = Measured(), Measured(), Measured()
+        words = [
+            "merge",
+            "--old-defaults",
+            "old.xml",
+            "--new-defaults",
+            "new.xml",
+            "--mine",
+            "mine.xml",
+            "--out",
+            "out.xml",
+            "--go",
+        ]
+        for _ in range(rounds):
+            merging.add(*run(ember(*words), room))
+            plain.add(*run(ember(*words, "--no-checks"), room))
+            parsing.add(*run([sys.executable, "-c", LXML, "old.xml", "mine.xml", "new.xml"], room))
+        print(f"merge of three files of {size / 1e6:.1f} MB, {records} records: {merging.seconds:.2f} s, without checks {plain.seconds:.2f} s; "
+              f"lxml reads the three in {parsing.seconds:.2f} s: {plain.seconds / parsing.seconds:.1f}x")  # fmt: skip
+        if label == "10 MB":
+            print(f"  aim 3x: {verdict(plain.seconds <= 3 * parsing.seconds)}; memory {merging.megabytes:.0f} MB, "
+                  f"{merging.megabytes * 1e6 / (3 * size):.1f}x the input (aim 12x): {verdict(merging.megabytes * 1e6 <= 36 * size)}")  # fmt: skip
+        else:
+            print(f"  aim 1 s, whole process: {verdict(merging.seconds < 1)}")
+    others(room, rounds)
+    many(room, rounds)
 
 
 def as_json(rows: list[list[int]]) -> str:
@@ -208,16 +207,130 @@ def many(room: Path, rounds: int) -> None:
               f"start {start.seconds:.2f} s ('--version' {version.seconds:.2f} s); aim {limit:.2f} s: {verdict(merging.seconds <= limit)}", flush=True)  # fmt: skip
 
 
+# --- whole trees ----------------------------------------------------------------
+
+PARSE = """
+import sys, pathlib, json
+from blake3 import blake3
+from lxml import etree
+import yaml
+old, mine, new = (pathlib.Path(name) for name in sys.argv[1:])
+for path in sorted(new.rglob("*.*")):
+    inside = path.relative_to(new)
+    sides = [side / inside for side in (old, mine, new)]
+    datas = [side.read_bytes() for side in sides]
+    if len({blake3(data).digest() for data in datas}) == 1:
+        continue
+    for data in datas:
+        if path.suffix == ".xml": etree.fromstring(data)
+        elif path.suffix == ".json": json.loads(data)
+        else:
+            for event in yaml.parse(data, Loader=yaml.CSafeLoader): pass
+"""
+
+
+def trees(room: Path, rounds: int) -> None:
+    """Files of 4 to 40 kB, 200 edited by the admin and half as many of the vendor's: a real tree on update day."""
+    for count, vendors in ((2000, 400), (5000, 1000)):
+        chance = random.Random(count)
+        ours, theirs = (set(chance.sample(range(count), many)) for many in (200, vendors))
+        names = [f"t-{count}-{side}" for side in ("old", "mine", "new")]
+        for at in range(count):
+            ending = ("xml", "json", "yaml")[at % 3]
+            sides = numbers(chance.choice((8, 16, 40, 72)) * (1 if ending == "xml" else 3))
+            texts = [_as(ending, rows) for rows in sides]
+            for name, text, changed in zip(names, texts, (True, at in ours, at in theirs), strict=True):
+                path = room / name / f"part-{at % 40}" / f"f{at}.{ending}"
+                path.parent.mkdir(parents=True, exist_ok=True)
+                path.write_text(text if changed else texts[0], encoding="utf-8")
+        words = ["merge", "--old-defaults", names[0], "--mine", names[1], "--new-defaults", names[2]]
+        plain, checked, parsing, start = (Measured() for _ in range(4))
+        for _ in range(rounds):
+            plain.add(*run(ember(*words, "--no-checks"), room))
+            checked.add(*run(ember(*words), room))
+            parsing.add(*run([sys.executable, "-c", PARSE, *names], room))
+            start.add(*run(ember("--version"), room))
+        limit = 3 * parsing.seconds + start.seconds
+        met = checked.seconds <= limit and checked.megabytes < 300
+        print(f"{count} files, 200 edited, {vendors} of the vendor's: {plain.seconds:.2f} s, {plain.megabytes:.0f} MB; with checks {checked.seconds:.2f} s, "
+              f"{checked.megabytes:.0f} MB ({checked.seconds / plain.seconds:.1f}x; aim 2x); reading, hashing and parsing the changed {parsing.seconds:.2f} s; "
+              f"aim {limit:.2f} s and 300 MB: {verdict(met)}", flush=True)  # fmt: skip
+
+
+def _as(ending: str, rows: list[list[int]]) -> str:
+    if ending == "xml":
+        goods = (
+            f'  <good id="good-{at}">\n' + "".join(f"    <{name}>{value}</{name}>\n" for name, value in zip(NAMES, row, strict=True)) + "  </good>\n"
+            for at, row in enumerate(rows)
+        )  # fmt: skip
+        return f"<stores>\n{''.join(goods)}</stores>\n"
+    return OTHERS[ending](rows)
+
+
+# --- what is large --------------------------------------------------------------
+
+EVENTS = "import sys, yaml\nfor name in sys.argv[1:]:\n    for event in yaml.parse(open(name), Loader=yaml.CSafeLoader): pass"
+
+
+def very_large(room: Path, rounds: int) -> None:
+    names = ("old", "mine", "new")
+    for name, rows in zip(names, numbers(7_000), strict=True):
+        (room / f"{name}.yaml").write_text(as_yaml(rows), encoding="utf-8")
+    size = (room / "old.yaml").stat().st_size
+    merging, events = Measured(), Measured()
+    words = ["merge", *(word for name, option in zip(names, ("--old-defaults", "--mine", "--new-defaults"), strict=True) for word in (option, f"{name}.yaml"))]  # fmt: skip
+    for _ in range(rounds):
+        merging.add(*run(ember(*words, "--no-checks"), room))
+        events.add(*run([sys.executable, "-c", EVENTS, *(f"{name}.yaml" for name in names)], room))
+    print(f"YAML of {size / 1e6:.1f} MB, without checks: {merging.seconds:.2f} s; the C parser's events of the three {events.seconds:.2f} s: "
+          f"{merging.seconds / events.seconds:.1f}x (aim 3x): {verdict(merging.seconds <= 3 * events.seconds)}", flush=True)  # fmt: skip
+    times = {}
+    for records in (50_000, 200_000):
+        for name, rows in zip(names, numbers(records), strict=True):
+            (room / f"{name}.xml").write_text(_as("xml", rows), encoding="utf-8")
+        one = Measured()
+        one.add(*run(ember(*(word.replace(".yaml", ".xml") for word in words), "--no-checks"), room))
+        times[records] = one
+        size = (room / "old.xml").stat().st_size
+        print(f"{records} records, {size / 1e6:.1f} MB: {one.seconds:.1f} s, {one.megabytes:.0f} MB", flush=True)
+    growth = times[200_000].seconds / times[50_000].seconds
+    print(f"  four times as many take {growth:.1f} times as long (aim: linear): {verdict(growth < 5)}", flush=True)
+    proposing(room, rounds)
+
+
+def proposing(room: Path, rounds: int) -> None:
+    """``orders propose`` on 20 000 values that one idea doubled."""
+    rows = numbers(20_000)[0]
+    server, release = room / "server", room / "release"
+    for folder, factor in ((server, 2), (release, 1)):
+        (folder / "mission").mkdir(parents=True)
+        text = _as("xml", [[row[0] * factor, *row[1:]] for row in rows])
+        (folder / "mission" / "stores.xml").write_text(text, encoding="utf-8")
+    keep = ("--keep", str(room / "server.keep"))
+    subprocess.run(ember("adopt", "server"), cwd=room, check=True, capture_output=True)
+    subprocess.run(ember(*keep, "defaults", "record", "1", "release"), cwd=room, check=True, capture_output=True)
+    proposed = Measured()
+    for _ in range(rounds):
+        proposed.add(*run(ember(*keep, "orders", "propose"), room))
+    print(f"'orders propose' on 20 000 edits: {proposed.seconds:.2f} s (aim 3 s): {verdict(proposed.seconds < 3)}", flush=True)  # fmt: skip
+
+
+PARTS = {"speed": speed, "trees": trees, "large": very_large}
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--cases", type=int, default=50)
     parser.add_argument("--rounds", type=int, default=3)
-    parser.add_argument("--table", action="store_true", help="only the table of right and wrong")
+    parser.add_argument("--only", choices=("table", *PARTS), help="one part of it")
     args = parser.parse_args()
     started = time.perf_counter()
-    table(args.cases)
-    if not args.table:
-        speed(args.rounds)
+    if args.only in (None, "table"):
+        table(args.cases)
+    for name, part in PARTS.items():
+        if args.only in (None, name):
+            with tempfile.TemporaryDirectory() as room:
+                part(Path(room), args.rounds)
     print(f"({time.perf_counter() - started:.0f} s in all)")
 
 

@@ -41,11 +41,10 @@ def fits(
         if entry is not None and entry.kind is not Kind.FILE:
             continue  # it says nothing either way
         mine = _of_file(live, path, rules)
-        for version, defaults in releases.items():
-            theirs = _of_file(defaults, path, rules)
-            if theirs is None:
-                continue
-            here, there = _facts(mine, theirs)
+        told = {version: file for version, tree in releases.items() if (file := _of_file(tree, path, rules))}
+        alike = len({file.data for file in told.values()}) == 1
+        for version, theirs in told.items():
+            here, there = _facts(mine, theirs, alike=alike)
             shared[version] += len(there & here)
             total[version] += len(there | here)
             files[version] += 1
@@ -58,11 +57,23 @@ _NOTHING: frozenset[Fact] = frozenset()
 
 @dataclass(frozen=True)
 class _File:
-    """What a file says: by record and field, None where it has no records that can be read; and by line."""
+    """What a file says, by record and field and by line."""
 
     path: str
     data: bytes
-    fields: frozenset[Fact] | None
+    rules: Mapping[str, Rule]
+
+    @cached_property
+    def fields(self) -> frozenset[Fact] | None:
+        """Its fields by record; None where it has none that can be read."""
+        try:
+            document = formats.parse(self.path, self.data)
+        except EmberKeepError:
+            return None
+        if document is None:
+            return None
+        told = facts(document, self.rules)
+        return frozenset((self.path, f"{record}/{field}", value) for record, field, value in told)
 
     @cached_property
     def lines(self) -> frozenset[Fact]:
@@ -77,21 +88,20 @@ def _of_file(tree: Tree, path: str, rules: Callable[[str], Mapping[str, Rule]]) 
     entry = tree.entries().get(path)
     if entry is None or entry.kind is not Kind.FILE:
         return None
-    data = read(tree, path)
-    try:
-        document = formats.parse(path, data)
-    except EmberKeepError:
-        document = None
-    if document is None:
-        return _File(path, data, None)
-    told = facts(document, rules(path))
-    return _File(path, data, frozenset((path, f"{record}/{field}", value) for record, field, value in told))
+    return _File(path, read(tree, path), rules(path))
 
 
-def _facts(mine: _File | None, theirs: _File) -> tuple[frozenset[Fact], frozenset[Fact]]:
-    """Two files in the same terms: by field where both have records."""
+MOSTLY = 0.5
+"""Share of lines in common from which a file that is the same in every release need not be read field by field."""
+
+
+def _facts(mine: _File | None, theirs: _File, *, alike: bool) -> tuple[frozenset[Fact], frozenset[Fact]]:
+    """Two files in the same terms: by field where both have records. ``alike``: whether every release has this file, so
+    that it tells none from another; lines will then do, where they are mostly the same."""
     if mine is None:
         return _NOTHING, theirs.fields or theirs.lines
+    if alike and len(mine.lines & theirs.lines) >= MOSTLY * len(mine.lines | theirs.lines):
+        return mine.lines, theirs.lines
     if mine.fields is not None and theirs.fields is not None:
         return mine.fields, theirs.fields
     return mine.lines, theirs.lines

@@ -454,10 +454,11 @@ class Placed(NamedTuple):
         return ",".join(self.item.identity or ()) or self.item.node.name
 
 
-def walk(document: Document, identities: Identities) -> Iterator[Placed]:
-    """Every record of a document below its root, in the order of the file."""
+def walk(document: Document, identities: Identities, *, values: bool = True) -> Iterator[Placed]:
+    """Every record of a document below its root, in the order of the file. ``values``: also those that are but a value
+    and stand beside others such."""
     for placed in top_records(document, identities):
-        yield from walk_from(placed, identities)
+        yield from walk_from(placed, identities, values=values)
 
 
 def top_records(document: Document, identities: Identities) -> list[Placed]:

@@ -6,10 +6,12 @@ import json
 import re
 from collections.abc import Iterable
 from decimal import ROUND_CEILING, ROUND_FLOOR, ROUND_HALF_UP, Decimal
+from functools import lru_cache
 
 _NUMBER = re.compile(r"[+-]?(?:\d{1,40}(?:\.\d{0,40})?|\.\d{1,40})")
 
 
+@lru_cache(maxsize=1 << 15)
 def number(text: str) -> Decimal | None:
     """The plain decimal number written in ``text``, None when it is none."""
     stripped = text.strip()

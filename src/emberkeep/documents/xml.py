@@ -170,8 +170,15 @@ class XmlDocument(Document):
         return next((value for found, _, value in _attributes(tag, 0, len(tag)) if found == name), None)
 
     def _load(self, node: Node) -> tuple[dict[str, Field], list[Node]]:
-        fields = self._attributes(node)
+        bare = node.inner is not None and node.inner[0] - node.start == len(node.name) + 2  # <name>, as most leaves
+        fields = {} if bare else self._attributes(node)
         if node.inner is None:
+            return fields, []
+        start, end = node.inner
+        if self.text.find("<", start, end) < 0:
+            raw = self.text[start:end]
+            if raw and not ("\n" in raw and _blank(raw, 0, len(raw))):
+                fields[OWN] = Field(OWN, _decoded(raw), start, end, node.inner)
             return fields, []
         items, mixed = self._items(*node.inner)
         has_elements = any(item.role is Role.RECORD for item in items)

@@ -11,6 +11,7 @@ from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from decimal import ROUND_HALF_UP, Decimal
+from functools import cached_property
 
 from emberkeep.documents.align import Placed, walk
 from emberkeep.documents.identity import TEXT, Identities
@@ -65,13 +66,17 @@ def _plain(placed: Placed) -> dict[str, str]:
 class _Row:
     """A record of the old defaults, and what the admin made of it."""
 
-    def __init__(self, placed: Placed, mine: Placed | None) -> None:
+    def __init__(self, placed: Placed) -> None:
         self.placed = placed
         self.record = placed.record
         self.name = placed.name
-        self.facts = facts(placed.node)
         self.old = _plain(placed)
-        self.mine = None if mine is None else _plain(mine)
+        self.mine: dict[str, str] | None = None
+
+    @cached_property
+    def facts(self) -> dict[str, set[str]]:
+        """All that the record says in plain values."""
+        return facts(self.placed.node)
 
     def edited(self, field: str) -> bool:
         """Whether the admin changed a value that both have."""
@@ -81,13 +86,37 @@ class _Row:
 
 def rows_of(old: Document, mine: Document, identities: Identities) -> dict[str, list[_Row]]:
     """The records of the old defaults that can be told apart, by the list they stand in."""
-    there = {placed.record: placed for placed in walk(mine, identities)}
+    here = _Records(mine, identities)
     found: dict[str, list[_Row]] = defaultdict(list)
-    for placed in walk(old, identities):
-        holds_more = bool(placed.node.items) if placed.node.named else len(plain_fields(placed.node)) > 1
-        if holds_more and (placed.item.identity or placed.node.named):
-            found[list_of(placed)].append(_Row(placed, there.get(placed.record)))
+    for placed in walk(old, identities, values=False):
+        if (placed.item.identity or placed.node.named) and _holds_more(row := _Row(placed)):
+            there = here.called(placed.record)
+            row.mine = None if there is None else _plain(there)
+            found[list_of(placed)].append(row)
     return found
+
+
+def _holds_more(row: _Row) -> bool:
+    """Whether a record is more than a value with a name."""
+    node = row.placed.node
+    if node.named:
+        return bool(node.items)
+    return sum("/" not in name for name in row.old) > 1 or len(plain_fields(node)) > 1
+
+
+class _Records:
+    """The records of a document by name; those that are but a value are read once one is asked for that is no other."""
+
+    def __init__(self, document: Document, identities: Identities) -> None:
+        self._all = (document, identities)
+        self._there = {placed.record: placed for placed in walk(*self._all, values=False)}
+        self._whole = False
+
+    def called(self, record: str) -> Placed | None:
+        if record not in self._there and not self._whole:
+            self._there = {placed.record: placed for placed in walk(*self._all)}
+            self._whole = True
+        return self._there.get(record)
 
 
 def edits_of(path: str, rows: Iterable[_Row]) -> Iterator[HandEdit]:
@@ -199,7 +228,9 @@ class _Search:
                 met = [row for row in self.rows if self._meets(row, condition)]
                 inside = {row.record for row in met}
                 told = [edit for edit in made if edit.record in inside]
-                for do, operand in _operations(told):
+                for do, operand, most in _operations(told):
+                    if best is not None and best[0][0] > most:
+                        continue  # it cannot explain more
                     found = self._intent(self._order(do, operand, field, condition), met, set(told))
                     if found and (best is None or self._worth(found) > best[0]):
                         best = (self._worth(found), found)
@@ -218,7 +249,8 @@ class _Search:
 
     def _intent(self, order: Order, met: Sequence[_Row], waiting: set[HandEdit]) -> Intent | None:
         """A worthwhile intent of an order, with the rounding that fits best; None when it has too many exceptions."""
-        rounded = [replace(order, round=name) for name in ROUNDINGS] if order.do == "x" else [order]
+        rounds = order.do == "x" and "." in order.operand  # a whole factor leaves nothing to round
+        rounded = [replace(order, round=name) for name in ROUNDINGS] if rounds else [order]
         judged = [_judged(self.path, each, met) for each in rounded]
         found = max(judged, key=lambda one: sum(_exactly(one.order, edit) for edit in one.explained))
         explained = tuple(edit for edit in found.explained if edit in waiting)
@@ -295,8 +327,9 @@ def _families(name: str) -> tuple[str, ...]:
     return f"{name[: plain.index('-') + 1]}*", f"*{name[plain.rindex('-') :]}"
 
 
-def _operations(edits: Sequence[HandEdit]) -> Iterator[tuple[str, str]]:
-    """Factors, offsets and fixed values that several of the edits may come from, the commonest of each."""
+def _operations(edits: Sequence[HandEdit]) -> Iterator[tuple[str, str, int]]:
+    """Factors, offsets and fixed values that several of the edits may come from, the commonest of each, and how many at
+    most."""
     factors: Counter[Decimal] = Counter()
     offsets: Counter[Decimal] = Counter()
     fixed: Counter[str] = Counter()
@@ -310,13 +343,13 @@ def _operations(edits: Sequence[HandEdit]) -> Iterator[tuple[str, str]]:
             factors[(after / before).quantize(Decimal("0.01"), ROUND_HALF_UP).normalize()] += 1
     for factor, _ in factors.most_common(4):
         if factor not in (0, 1):
-            yield "x", f"{factor:f}"
+            yield "x", f"{factor:f}", len(edits)
     for offset, count in offsets.most_common(2):
         if count >= LEAST:
-            yield "+", f"{offset:f}"
+            yield "+", f"{offset:f}", count
     for value, count in fixed.most_common(2):
         if count >= LEAST and value:
-            yield "=", value
+            yield "=", value, count
 
 
 def _named(intents: Iterable[Intent]) -> Iterator[Intent]:

@@ -54,7 +54,7 @@ def proposed(keep: Keep, store: Store, there: Sequence[Order], old: str | None) 
         known = _about(there, pair.path)
         one = intents.propose(pair.path, pair.old, pair.mine, pair.identities)
         explained: set[HandEdit] = set()
-        for intent in intents.examine(pair.path, known, pair.old, pair.mine, pair.identities)[0]:
+        for intent in intents.examine(pair.path, known, pair.old, pair.mine, pair.identities)[0] if known else ():
             explained.update(intent.explained)
         fresh = tuple(intent for intent in one.intents if not explained.issuperset(intent.explained))
         found.append(Intents(fresh, one.residue))
