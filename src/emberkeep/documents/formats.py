@@ -137,13 +137,14 @@ def parse(path: str, data: bytes, *, as_format: str | None = None) -> Document |
         return None
 
 
-_shelf: ContextVar[dict[tuple[str, str, Text], Document | None] | None] = ContextVar("shelf", default=None)
+_Spot = tuple[str, str, Text]
+_shelf: ContextVar[dict[_Spot, Document | None] | None] = ContextVar("shelf", default=None)
 
 
 @contextmanager
 def read_once(several: bool = True) -> Iterator[None]:
-    """Within, what ``several`` look at (a merge, the reading back of its result, its checks) is read once and kept:
-    nobody changes a document."""
+    """Within, what ``several`` look at (a merge, the reading back of its result, its checks) is read once and kept, as
+    long as there is room: nobody changes a document."""
     token = _shelf.set({} if several else None)
     try:
         yield
@@ -157,8 +158,19 @@ def _document(path: str, source: Text, chosen: str) -> Document | None:
         return parse_text(path, source, chosen)
     key = (path, chosen, source)
     if key not in shelf:
+        _make_room(shelf, path)
         shelf[key] = parse_text(path, source, chosen)
     return shelf[key]
+
+
+ROOM = 1 << 21
+"""Characters that are kept read; all of the file that is looked at now, whatever its size."""
+
+
+def _make_room(shelf: dict[_Spot, Document | None], path: str) -> None:
+    if sum(len(source.text) for _, _, source in shelf) > ROOM:
+        for key in [key for key in shelf if key[0] != path]:
+            del shelf[key]
 
 
 def check(path: str, data: bytes) -> None:

@@ -12,6 +12,7 @@ from typing import NamedTuple
 
 from emberkeep.documents import formats
 from emberkeep.documents.align import Placed, records_in, top_records, walk, walk_from
+from emberkeep.documents.encoding import decode
 from emberkeep.documents.identity import Identities, Rule
 from emberkeep.documents.model import Document, Node, is_value, plain_fields
 from emberkeep.documents.values import number
@@ -115,38 +116,56 @@ def inspect(
 ) -> tuple[Breach, ...]:
     """Where the files of a merge will break what was learned from ``releases``, oldest first."""
     items = [item for item in merge.files if item.fault is None and item.format not in ("", "text", "binary")]
-    paths = [item.path for item in items]
     reader = _Tables(rules, releases)
-    reader.thin = _unsuspected(reader, items, mine)
-    learned = learn([reader.of_tree(tree, paths) for tree in releases])
-    tables = ((item.path, reader.merged(item, mine)) for item in items)
-    merged = {path: table for path, table in tables if table is not None}
-    sides = Sides(merged, reader.finder(mine), reader.finder(new), reader.line)
-    return breaches(learned, sides, silenced)
+    files = {item.path: reader.file(item, mine) for item in _worth_a_look(items, releases[-1:], mine)}
+    gone = set().union(*(file.gone for file in files.values()))
+    for path, file in files.items():
+        if file.thin and any(name in reader.text(file.item, mine) for name in gone):
+            files[path] = reader.file(file.item, mine, whole=True)
+    shipped = [
+        {path: table for path, file in files.items() if (table := file.shipped[at]) is not None}
+        for at in range(len(releases))
+    ]
+    merged = {path: file.merged for path, file in files.items() if file.merged is not None}
+    return breaches(learn(shipped), Sides(merged, reader.finder(mine), reader.finder(new), reader.line), silenced)
 
 
 LARGE = 4 << 10
 """Characters; in larger files what is spelled as the vendor spells it is not read, as it can hardly break a rule."""
 SAMPLE = 300
 """Records of a large file that are read to see whether any of the others may be wrong."""
+BESIDE = 4 << 20
+"""Bytes of files as the vendor ships them that are looked at too: what others name may stand in them."""
 
 
-def _unsuspected(reader: _Tables, items: Sequence[FileMerge], mine: Tree) -> set[str]:
-    """The large files in which nothing can be broken, so that only the names of their records are needed."""
-    documents = {item.path: document for item in items if (document := reader.merged_document(item, mine)) is not None}
-    large = {path for path, document in documents.items() if len(document.text) > LARGE}
-    if not large:
-        return set()
-    gone = set()
-    for path, document in documents.items():
-        shipped = reader.newest(path)
-        if shipped is not None and shipped is not document:
-            gone |= reader.names(path, shipped) - reader.names(path, document)
-    return {
-        path
-        for path in large
-        if not any(name in documents[path].text for name in gone) and not reader.is_suspect(path, documents[path])
-    }
+def _worth_a_look(items: Iterable[FileMerge], newest: Sequence[Tree], mine: Tree) -> Iterator[FileMerge]:
+    """The files that will not be as the newest release ships them, and some of the others."""
+    beside = 0
+    for item in items:
+        if not newest or not _as_shipped(item, newest[0], mine):
+            yield item
+        elif beside < BESIDE:
+            beside += newest[0].entries()[item.path].size
+            yield item
+
+
+def _as_shipped(item: FileMerge, newest: Tree, mine: Tree) -> bool:
+    if newest.entries().get(item.path) is None or item.outcome is Outcome.REMOVED:
+        return False
+    if item.data is None:
+        return mine.digest(item.path) == newest.digest(item.path)
+    return item.data == read(newest, item.path)
+
+
+class _File(NamedTuple):
+    """What is looked at of one file: its tables in each release and as merged, what its records were called that it
+    lacks now, and whether its tables are thin, which hold names alone."""
+
+    item: FileMerge
+    shipped: list[Table | None]
+    merged: Table | None
+    gone: set[str]
+    thin: bool
 
 
 class _Tables:
@@ -166,22 +185,48 @@ class _Tables:
         self._lines: dict[str, dict[str, int]] = {}
         self._listed: dict[int, list[Listed]] = {}
         self._large: dict[str, set[str]] = {}
-        self._parsed: dict[tuple[str, bytes], Document | None] = {}
-        self.thin: set[str] = set()
+        self._items: dict[str, tuple[FileMerge, Tree]] = {}
+        self._thin: set[str] = set()
         """Files of which only the names of the listed records are told."""
 
-    def of_tree(self, tree: Tree, paths: Iterable[str]) -> dict[str, Table]:
-        found = ((path, self._read(tree, path)) for path in paths)
-        return {path: self._table(path, document) for path, document in found if document is not None}
+    def file(self, item: FileMerge, mine: Tree, *, whole: bool = False) -> _File:
+        """One file; what was read of it is let go again. ``whole``: all its records, also those that nobody changed."""
+        path = item.path
+        self._items[path] = item, mine
+        document, newest = self.merged_document(item, mine), self.newest(path)
+        gone: set[str] = set()
+        if document is not None:
+            if newest is not None and newest is not document:
+                gone = self.names(path, newest) - self.names(path, document)
+            if not whole and len(document.text) > LARGE and not self.is_suspect(path, document):
+                self._thin.add(path)
+        shipped = [
+            None if (found := self._read(tree, path)) is None else self._table(path, found) for tree in self.releases
+        ]
+        merged = None if document is None else self._table(path, document)
+        thin = path in self._thin
+        self._forget(path)
+        return _File(item, shipped, merged, gone, thin)
 
-    def merged(self, item: FileMerge, mine: Tree) -> Table | None:
-        document = self.merged_document(item, mine)
-        return None if document is None else self._table(item.path, document)
+    def text(self, item: FileMerge, mine: Tree) -> str:
+        """A merged file's text."""
+        source = decode(read(mine, item.path) if item.data is None else item.data)
+        return "" if source is None else source.text
+
+    def _forget(self, path: str) -> None:
+        """Let go of what is large: most files have nothing wrong, and are not looked at again."""
+        self._read_before.clear()
+        self._listed.clear()
+        self._merged.pop(path, None)
+        self._identities.pop(path, None)
+        self._known.pop(path, None)
+        self._large.pop(path, None)
+        self._thin.discard(path)
 
     def merged_document(self, item: FileMerge, mine: Tree) -> Document | None:
         """A file as it will be."""
         if item.path not in self._merged and item.outcome is not Outcome.REMOVED:
-            found = self._read(mine, item.path) if item.data is None else self._document(item.path, item.data)
+            found = self._read(mine, item.path) if item.data is None else _document(item.path, item.data)
             if found is not None:
                 self._merged[item.path] = found
         return self._merged.get(item.path)
@@ -235,8 +280,10 @@ class _Tables:
 
         def find(path: str, record: str) -> Record | None:
             if path not in found:
-                tables = self.of_tree(tree, [path]).get(path, {})
-                found[path] = {one.record: one for records in tables.values() for one in records}
+                document = self._read(tree, path)
+                table = {} if document is None else self._table(path, document)
+                found[path] = {one.record: one for records in table.values() for one in records}
+                self._forget(path)
             return found[path].get(record)
 
         return find
@@ -244,15 +291,16 @@ class _Tables:
     def line(self, path: str, record: str) -> int:
         """In which line of the merged file a record stands."""
         if path not in self._lines:
-            document = self._merged[path]
-            every = walk(document, self._of(path, document))
-            self._lines[path] = {placed.record: document.line(placed.node.start) for placed in every}
+            document = self.merged_document(*self._items[path])
+            every = [] if document is None else walk(document, self._of(path, document))
+            self._lines[path] = {placed.record: document.line(placed.node.start) for placed in every if document}
+            self._forget(path)
         return self._lines[path][record]
 
     def _table(self, path: str, document: Document) -> Table:
         identities = self._of(path, document)
         records = self.listed(path, document)
-        if path in self.thin:
+        if path in self._thin:
             return _thin(records)
         known = self._known.get(path)
         if known is None:
@@ -273,14 +321,8 @@ class _Tables:
         if key not in self._read_before:
             entry = tree.entries().get(path)
             fit = entry is not None and entry.kind is Kind.FILE and entry.size <= LARGEST
-            self._read_before[key] = self._document(path, read(tree, path)) if fit else None
+            self._read_before[key] = _document(path, read(tree, path)) if fit else None
         return self._read_before[key]
-
-    def _document(self, path: str, data: bytes) -> Document | None:
-        """Most files are the same in several trees: these are read once."""
-        if (path, data) not in self._parsed:
-            self._parsed[path, data] = _document(path, data)
-        return self._parsed[path, data]
 
 
 def _thin(records: Iterable[Listed]) -> Table:
