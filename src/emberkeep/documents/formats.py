@@ -142,10 +142,10 @@ _shelf: ContextVar[dict[_Spot, Document | None] | None] = ContextVar("shelf", de
 
 
 @contextmanager
-def read_once(several: bool = True) -> Iterator[None]:
-    """Within, what ``several`` look at (a merge, the reading back of its result, its checks) is read once and kept, as
-    long as there is room: nobody changes a document."""
-    token = _shelf.set({} if several else None)
+def read_once() -> Iterator[None]:
+    """Within, what several look at (the sides of a merge, the reading back of its result, its checks) is read once and
+    kept, as long as there is room: nobody changes a document."""
+    token = _shelf.set({})
     try:
         yield
     finally:

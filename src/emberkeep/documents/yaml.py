@@ -79,11 +79,14 @@ class _Reader:
     spans: list[tuple[int, int]] = field(default_factory=list)
     anchors: set[str] = field(default_factory=set)
     opened: dict[int, int] = field(default_factory=dict)
+    asks: bool = False
+    """Whether a key may stand behind a question mark."""
 
     def document(self) -> YamlDocument:
         self._next()
         self._next()
         text = self.source.text
+        self.asks = "?" in text
         if isinstance(self.event, yaml.StreamEndEvent):
             root = Node(Role.RECORD, "", len(text), len(text))
             root.items.extend(self._comments(self.shift, len(text), -1, []))
@@ -196,14 +199,17 @@ class _Reader:
             found.append(comment(self.source.text, span, found or items, "#"))
         return found
 
+    def _is_asked(self) -> bool:
+        text = self.source.text
+        return _ASKED.search(text[layout.line_start(text, self.start) : self.start]) is not None
+
     def _key(self) -> str:
         if not isinstance(self.event, yaml.ScalarEvent) or self.event.tag:
             raise self._unsuited("a key that is no plain text", self.start)
         if "\n" in self.source.text[self.start : self.end]:
             raise self._unsuited("a key of several lines", self.start)
         self._anchored()
-        lead = self.source.text[layout.line_start(self.source.text, self.start) : self.start]
-        if "?" in lead and _ASKED.search(lead):
+        if self.asks and self._is_asked():
             raise self._unsuited("a key behind a question mark", self.start)
         key = str(self.event.value)
         self._next()

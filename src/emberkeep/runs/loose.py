@@ -27,7 +27,7 @@ def merge(
         if path is not None and not path.exists():
             raise UsageError(f"{path} is not there")
     before, after, live = _sides(old, new, mine)
-    with formats.read_once(checked):
+    with formats.read_once():
         found = answers.completed(merge_trees(before, after, live, settle=answers.settle, orders=orders))
         if not checked:
             return found
