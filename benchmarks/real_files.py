@@ -127,7 +127,23 @@ PAIRS = (
     Pair("cryptography", "42.0.0", "44.0.0", "pyproject.toml", "toml", {}),
     Pair("pylint", "2.17.0", "3.2.0", "pyproject.toml", "toml", {}),
 )
-KEPT_BACK: tuple[Pair, ...] = ()
+KEPT_BACK = (
+    Pair("lensfunpy", "1.11.1", "1.18.0", "lensfunpy/db_files/mil-olympus.xml", "xml", _LENSES),
+    Pair("lensfunpy", "1.11.1", "1.18.0", "lensfunpy/db_files/slr-sigma.xml", "xml", _LENSES),
+    Pair("pymavlink", "2.4.20", "2.4.41", "message_definitions/v1.0/ardupilotmega.xml", "xml", _MESSAGES),
+    Pair("asterix_decoder", "0.6.1", "0.7.11", "asterix/config/asterix_cat062_1_18.xml", "xml", _ITEMS),
+    Pair("i18n-iso-countries", "7.0.0", "7.11.0", "codes.json", "json", {"$/[]": "[]"}),
+    Pair("i18n-iso-countries", "7.0.0", "7.11.0", "langs/de.json", "json"),
+    Pair("date-holidays", "3.16.0", "3.23.0", "data/countries/CH.yaml", "yaml"),
+    Pair("date-holidays", "3.16.0", "3.23.0", "data/countries/DE.yaml", "yaml"),
+    Pair("device_detector", "5.0.1", "6.2.0", "regexes/upstream/client/browsers.yml", "yaml", {"[]": "name"}),
+    Pair("ansible-core", "2.16.0", "2.18.0", "ansible/config/ansible_builtin_runtime.yml", "yaml"),
+    Pair("ng2-pdfjs-viewer", "3.2.0", "6.0.2", "pdfjs/web/locale/it/viewer.properties", "properties"),
+    Pair("ng2-pdfjs-viewer", "3.2.0", "6.0.2", "pdfjs/web/locale/pl/viewer.properties", "properties"),
+    Pair("pylint", "2.17.0", "3.2.0", "setup.cfg", "ini"),
+    Pair("mercurial", "6.2", "6.9", "rust/Cargo.lock", "toml", {"package/[]": "name version"}),
+    Pair("pydantic_core", "2.20.0", "2.27.0", "pyproject.toml", "toml"),
+)
 
 
 # --- releases -----------------------------------------------------------------
@@ -394,7 +410,10 @@ def main() -> None:
     print(f"{'file':44} {'cases':>5} {'right':>5} {'wrong':>5} {'false':>5} {'missed':>6} {'altered':>7} {'s':>6}")
     with tempfile.TemporaryDirectory() as room:
         for pair in pairs:
-            _row(pair, args, totals, Path(room))
+            try:
+                _row(pair, args, totals, Path(room))
+            except ValueError as error:  # its keys are not declared well enough
+                print(f"{pair.name[-44:]:44} left out: {error}", flush=True)
     for name, total in totals.items():
         if total["cases"]:
             print(_line(f"all, {name}", total, 0))
