@@ -141,7 +141,7 @@ KEPT_BACK = (
     Pair("ng2-pdfjs-viewer", "3.2.0", "6.0.2", "pdfjs/web/locale/it/viewer.properties", "properties"),
     Pair("ng2-pdfjs-viewer", "3.2.0", "6.0.2", "pdfjs/web/locale/pl/viewer.properties", "properties"),
     Pair("pylint", "2.17.0", "3.2.0", "setup.cfg", "ini"),
-    Pair("mercurial", "6.2", "6.9", "rust/Cargo.lock", "toml", {"package/[]": "name version"}),
+    Pair("mercurial", "6.2", "6.9", "rust/Cargo.lock", "toml", {"package/[]": "name"}),
     Pair("pydantic_core", "2.20.0", "2.27.0", "pyproject.toml", "toml"),
 )
 

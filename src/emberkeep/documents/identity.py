@@ -267,8 +267,9 @@ class _Telling:
 
     @property
     def worth(self) -> float:
-        """The share of records that are found again by it."""
-        return self.distinct * self.kept
+        """The share of records that are found again by it; doubles, which are told apart by what else they say, count
+        half."""
+        return (1 + self.distinct) / 2 * self.kept
 
     def beats(self, worth: float) -> bool:
         """Whether it is clearly better than what finds that share: not by a record or two."""

@@ -279,8 +279,8 @@ class _Items:
         self.edits: list[Edit] = []
         self.before: list[Edit] = []
         """Insertions in front of something: at one place they come behind those that follow something."""
-        self.put: list[tuple[Edit, list[int]]] = []
-        """Insertions with what comes in by them."""
+        self.put: list[tuple[int, bool, list[int]]] = []
+        """Where something is put in, whether in front of what stands there, and what comes in by it."""
         self.inside: dict[int, Arrangement] = {}
         """How the items of items are to be put, by ``id()`` of the node."""
         self.lead: list[Item] | None = None
@@ -571,9 +571,9 @@ class _Items:
     def _merged_items(self) -> list[Node]:
         """What stands in the container once the edits are made, in its order."""
         gone = {id(self.mine[at].node) for at in self.removed}
-        placed = [(node.start, 1, 0, node) for node in self.three.mine.items if id(node) not in gone]
-        for number, (edit, run) in enumerate(self.put):
-            placed += [(edit.start, 0, number, self.incoming[at][1]) for at in run]
+        placed = [(node.start, 2, 0, node) for node in self.three.mine.items if id(node) not in gone]
+        for number, (start, before, run) in enumerate(self.put):
+            placed += [(start, int(before), number, self.incoming[at][1]) for at in run]
         return [node for *_, node in sorted(placed, key=lambda told: told[:3])]
 
     def _wanted(self, now: Sequence[Node]) -> list[Node]:
@@ -677,7 +677,7 @@ class _Items:
 
     def _put(self, edits: list[Edit], edit: Edit, run: Sequence[int]) -> None:
         edits.append(edit)
-        self.put.append((edit, list(run)))
+        self.put.append((edit.start, edits is self.before, list(run)))
 
     def _belongs(self, at: int) -> bool:
         """Whether this is a comment to a record that the admin has."""
@@ -771,9 +771,9 @@ def _decide_doubtful(
             if at in partners[which] or there in taken:
                 continue
             across = partners[other].get(at)
-            named = old[at].key is not None and others[which][there].key is not None
+            renamed = old[at].identity != others[which][there].identity
             alone = across is not None and content(old[at].node) == content(others[other][across].node)
-            if across is None or (alone and not named):
+            if across is None or (alone and not renamed):
                 sure[which][at] = there
                 taken.add(there)
 
