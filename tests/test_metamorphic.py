@@ -259,7 +259,10 @@ def test_renaming_every_word_renames_the_result(path: str, data: st.DataObject, 
     other = [_WORD.sub(lambda found: names[found.group()], text) for text in texts]
     plain, renamed = merge(path, texts), merge(path, other)
     assert text_of(renamed, other[1]) == _WORD.sub(lambda found: names[found.group()], text_of(plain, texts[1]))
-    assert len(renamed.questions) == len(plain.questions)
+    # whether a list is sorted by name hangs on which of its words is the name
+    assert len([q for q in renamed.questions if q.field != ORDER]) == len(
+        [q for q in plain.questions if q.field != ORDER]
+    )
 
 
 STRANGER = Lens("ulla", "zenith", 70, "harbour", 40_000)

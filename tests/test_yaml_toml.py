@@ -13,7 +13,11 @@ from hypothesis import strategies as st
 
 from emberkeep.comparing.records import compare, facts
 from emberkeep.documents import formats
-from emberkeep.documents.model import Role
+from emberkeep.documents import yaml as yaml_format
+from emberkeep.documents.encoding import Text
+from emberkeep.documents.identity import field_values
+from emberkeep.documents.model import Node, Role, Unsuited
+from emberkeep.documents.yaml import YamlDocument
 from emberkeep.errors import UnreadableInput
 from emberkeep.merging.merge import merge_file
 from tests import makers
@@ -307,3 +311,81 @@ def test_answers_are_spelled_for_the_format(path: str, line: str, answer: str, e
 def test_an_order_of_keys_is_no_difference_of_values() -> None:
     left, right = parsed("a.yaml", "a: 1\nb: 2\n"), parsed("a.yaml", "b: 2\na: 1.0\n")
     assert [item.kind for item in compare(left, right)] == ["moved"]
+
+
+# --- blocks that wait ---------------------------------------------------------------
+
+
+def told(document: YamlDocument, node: Node) -> tuple[object, ...]:
+    """All that is known of a node and what stands in it."""
+    fields = sorted((name, found.value, found.start, found.end) for name, found in node.fields.items())
+    inside = [told(document, item) for item in node.items]
+    about = (document.within(node), document.block_indent(node), document.container(node))
+    return (node.role, node.name, node.start, node.end, node.inner, node.named, node.trailing, about, fields, inside)
+
+
+plain_words = st.sampled_from(
+    [
+        "lamp",
+        "kelp pie",
+        "12",
+        "0.5",
+        "'it''s'",
+        '"a: b"',
+        "true",
+        "",
+        "[p, q]",
+        "{a: 1, b: [2, 3]}",
+        "|\n{}  one\n{}  two",
+    ]
+)
+
+
+@st.composite
+def blocks(draw: st.DrawFn, column: int = 0, deeper: int = 4) -> str:
+    """Lines of a block in a column, with comments and blank lines about."""
+    lines = []
+    is_list = draw(st.booleans())
+    for at in range(draw(st.integers(1, 4))):
+        pad = " " * column
+        if draw(st.integers(0, 5)) == 0:
+            lines.append(draw(st.sampled_from([f"{pad}# of {at}", "", f"{pad}  # deeper", "# left"])))
+        lead = f"{pad}- " if is_list else f"{pad}k{at}:"
+        if deeper and draw(st.booleans()):
+            inner = draw(blocks(column + 2, deeper - 1))
+            lines.append(
+                lead + inner[column + 2 :]
+                if is_list and not inner.lstrip(" ").startswith(("#", "\n"))
+                else f"{lead.rstrip()}\n{inner}"
+            )
+        else:
+            value = draw(plain_words).replace("{}", pad)
+            lines.append(
+                f"{lead.rstrip()} {value}".rstrip() + draw(st.sampled_from(["", "", "  # why"])) * ("\n" not in value)
+            )
+    return "\n".join(lines)
+
+
+@given(text=blocks(), newline=st.sampled_from(["\n", "\r\n"]), mark=st.sampled_from(["", "\ufeff"]))
+def test_blocks_that_wait_are_as_those_that_are_read_at_once(text: str, newline: str, mark: str) -> None:
+    source = Text(mark + (text + "\n").replace("\n", newline), "utf-8", newline)
+    found = []
+    for waits in (lambda text: 1, lambda text: 2, lambda text: yaml_format.DEEPEST):
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(yaml_format, "_waits_from", waits)
+            try:
+                document = yaml_format.parse(source, "a.yaml")
+                found.append((told(document, document.root), document.bracketed()))
+            except (Unsuited, UnreadableInput) as error:
+                found.append((repr(error), None))
+    assert found[0] == found[1] == found[2]
+
+
+def test_a_key_is_told_without_reading_what_stands_beside_it() -> None:
+    text = "".join(f"- id: good-{at}\n  says: [{at}]\n  more:\n    id: inner\n" for at in range(5))
+    document = formats.parse("a.yaml", text.encode())
+    assert document is not None
+    nodes = document.root.items
+    assert field_values(nodes, "id") == [f"good-{at}" for at in range(5)]
+    assert all(node.waits for node in nodes)
+    assert field_values(nodes[:1], "says") == [nodes[0].items[1].own]

@@ -245,7 +245,7 @@ def _groups(document: Document, path: Path, seen: set[str], known: _ByName) -> l
 @dataclass(frozen=True)
 class _Telling:
     """How well fields tell records apart. ``distinct``: the share of records that no sibling shares them with;
-    ``kept``: the share of such records in later documents that an earlier one has too, by these fields."""
+    ``kept``: the share of those that one of the other documents has too."""
 
     distinct: float
     kept: float
@@ -257,13 +257,13 @@ class _Telling:
         total = sum(count for _, count in sides)
         if not total:
             return _Telling(0, 0, 0)
-        known = sides[0][0]
-        later = sum(count for _, count in sides[1:]) if known else 0
-        kept = 0
-        for keys, _ in sides[1:]:
-            kept += (keys & known).total()
-            known = known | keys
-        return _Telling(sum(keys.total() for keys, _ in sides) / total, kept / later if later else 1.0, later or total)
+        there = [keys for keys, count in sides if count]
+        known: Counter[object] = Counter()
+        for keys in there:
+            known.update(keys.keys())
+        kept = sum(count for keys in there for key, count in keys.items() if known[key] > 1)
+        told = sum(keys.total() for keys in there)
+        return _Telling(told / total, kept / told if told and len(there) > 1 else 1.0, total)
 
     @property
     def worth(self) -> float:
@@ -307,10 +307,10 @@ def choose(siblings: Siblings) -> Rule:
     for name in dict.fromkeys([*_attributes_that_may(groups), *names]):
         tried.append(name)
         telling = _Telling.of((name,), siblings)
-        if telling.distinct == 1 and telling.kept > _SURE:
-            return (name,)
         if telling.beats(most) if best else _may_be_first(name, telling):
             best, most = (name,), telling.worth
+            if telling.distinct == 1 and telling.kept > _SURE:
+                return best
     beside = sum(1 for groups in siblings.documents if groups) > 1
     steadiest = (
         sorted(numbers, key=lambda name: -_Telling.of((name,), siblings).worth) if beside and most < _SURE else []

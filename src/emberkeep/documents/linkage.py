@@ -13,7 +13,6 @@ import math
 from collections import Counter, defaultdict
 from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
-from itertools import pairwise
 
 from emberkeep.documents.model import Node, Role
 from emberkeep.documents.values import said
@@ -145,11 +144,11 @@ def _by_chance(lists: Sequence[Sequence[Facts]]) -> Iterator[tuple[str, Fact]]:
 
 
 def _agreements(lists: Sequence[Sequence[Facts]], weights: Weights) -> dict[str, tuple[float, float]]:
-    """By fact, how much it agreed between neighbouring documents in pairs that are each other's best, and how many such
-    pairs there were; each pair counts as much as it is likely."""
+    """By fact, how much it agreed between the first document and the others in pairs that are each other's best, and
+    how many such pairs there were; each pair counts as much as it is likely."""
     agreed: dict[str, float] = defaultdict(float)
     seen: dict[str, float] = defaultdict(float)
-    for left, right in pairwise(lists):
+    for left, right in ((lists[0], other) for other in lists[1:]):
         for a, b, odds in _best(dict(enumerate(left)), dict(enumerate(right)), weights):
             likely = 1 / (1 + 2**-odds)
             for name in {*left[a], *right[b]}:

@@ -113,6 +113,11 @@ class Node:
             self._load = None
 
     @property
+    def waits(self) -> bool:
+        """Whether nobody has asked yet what it holds."""
+        return self._load is not None
+
+    @property
     def fields(self) -> dict[str, Field]:
         """Named values by name."""
         self._loaded()

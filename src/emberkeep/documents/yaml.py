@@ -5,6 +5,10 @@ it holds. A scalar is the own field: plain ones as written, quoted ones in JSON'
 a text (``"10"``), and with their tag or anchor in front. A flow collection works as in JSON. Comments are items of
 the block they stand in; one behind a key that opens a block is nobody's.
 
+A file is parsed once, for whether it is well-formed; of plain files blocks are passed over then, and parsed again by
+themselves when somebody asks what they hold. Plain is what has no anchors, tags, tabs, odd keys or odd text blocks:
+all others are read whole.
+
 What cannot be edited safely as records is ``Unsuited`` and taken line by line: several documents in one file,
 keys that are no scalars, block scalars that keep trailing blank lines or say their own indentation.
 """
@@ -14,7 +18,8 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from functools import lru_cache
 from typing import Any
 
 import yaml
@@ -33,6 +38,10 @@ _LEAD = re.compile(r"[ ]*(?:- +)*")
 _ASKED = re.compile(r"(?:^|[\s{,\[])\?\s*$")
 _LINE_ENDS = re.compile(r"[ \t]*,?[ \t]*(?:#[^\r\n]*)?[\r\n]")
 _ODD_BLOCK = re.compile(r"[|>][-+0-9]*[+0-9]")
+_NOT_PLAIN = re.compile(r"\t|^---[ \t]+\S|(?:^|[\s{,\[])\?\s|[\]}]\s*:(?:\s|$)", re.MULTILINE)
+_TOP_KEY = re.compile(r"^[^\s#-]", re.MULTILINE)
+_FEW = 8
+"""Keys of a file with fewer at the top hold lists, which are read; the blocks in these wait."""
 _PLAIN_TEXT = re.compile(r"[A-Za-z_][\w./+-]*(?: [\w./+-]+)*")
 _TOKEN = re.compile(
     r"(?P<space>\s+|[&!][^\s,\[\]{}]*)"
@@ -50,7 +59,10 @@ def parse(source: Text, name: str) -> YamlDocument:
     shift = len(source.text) - len(text)
     try:
         # The events come lazily: what goes wrong in them shows up while they are read.
-        return _Reader(source, name, shift, yaml.parse(text, Loader=_Loader)).document()
+        try:
+            return _Reader(source, name, shift, yaml.parse(text, Loader=_Loader), waits=_waits_from(text)).document()
+        except _NotPlain:
+            return _Reader(source, name, shift, yaml.parse(text, Loader=_Loader)).document()
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         at = Place(name, mark.line + 1, mark.column + 1) if mark else Place(name)
@@ -60,6 +72,18 @@ def parse(source: Text, name: str) -> YamlDocument:
         raise UnreadableInput("not valid YAML: a character that may not stand in it", place=place) from error
     except RecursionError as error:
         raise UnreadableInput("not valid YAML: nested too deeply", place=Place(name)) from error
+
+
+class _NotPlain(Exception):
+    """Something that only a reader of the whole can deal with."""
+
+
+def _waits_from(text: str) -> int:
+    """How deep a block has to lie to be passed over at first."""
+    if _NOT_PLAIN.search(text):
+        return DEEPEST
+    tops = sum(1 for _ in zip(range(_FEW + 1), _TOP_KEY.finditer(text), strict=False))
+    return 2 if 0 < tops <= _FEW else 1
 
 
 @dataclass
@@ -81,6 +105,8 @@ class _Reader:
     opened: dict[int, int] = field(default_factory=dict)
     asks: bool = False
     """Whether a key may stand behind a question mark."""
+    waits: int = DEEPEST
+    """How deep a block has to lie to be passed over at first."""
 
     def document(self) -> YamlDocument:
         self._next()
@@ -119,6 +145,8 @@ class _Reader:
             self._anchored()
             if event.flow_style:
                 return self._flow(name, start, depth, outermost=not flow)
+            if depth >= self.waits:
+                return self._later(name, start, depth, after)
             return self._block(name, start, depth, after)
         span = (self.start, self._scalar_end())
         if isinstance(event, yaml.AliasEvent):
@@ -165,13 +193,11 @@ class _Reader:
             here = self.start
             label = self._key() if is_map else ELEMENT
             node = self._value(label, here, depth + 1, here, flow=True)
-            self.inside.add(id(node))
             items.append(node)
             at = max(node.end, here)
         high = self.end
         items += self._flow_comments(at, high - 1, items)
         self._next()
-        self.indents.update((id(item), self._continued(item)) for item in items if self._ends_line(item))
         if outermost:
             self.spans.append((low, high))
         prefix = text[low : opened - 1]
@@ -179,6 +205,8 @@ class _Reader:
             return member(name, start, (low, high), prefix + ("{}" if is_map else "[]"))
         if not is_map and not prefix and is_vector(items):
             return member(name, start, (low, high), f"[{', '.join(str(item.own) for item in items)}]")
+        self.inside.update(id(item) for item in items if item.role is Role.RECORD)
+        self.indents.update((id(item), self._continued(item)) for item in items if self._ends_line(item))
         node = Node(Role.RECORD, name, start, high, inner=(opened, high - 1), items=items, named=name != ELEMENT)
         self.kinds[id(node)] = "{flow" if is_map else "[flow"
         return node
@@ -226,7 +254,7 @@ class _Reader:
         while not isinstance(self.event, (yaml.MappingEndEvent, yaml.SequenceEndEvent)):
             here = self.start if is_map else self._dash(at)
             if column < 0:
-                column = len(text[layout.line_start(text, here) : here].lstrip(BOM))
+                column = _column(text, here)
                 if "\t" in text[here - column : here] or not _LEAD.fullmatch(text[here - column : here]):
                     raise self._unsuited("a block that begins behind something else", here)
             items += self._comments(at, here, column, items)
@@ -243,6 +271,78 @@ class _Reader:
         self.kinds[id(node)] = "{block" if is_map else "[block"
         self.indents.update((id(item), " " * column) for item in items)
         return node
+
+    # --- blocks that wait ----------------------------------------------------
+
+    def _later(self, name: str, start: int, depth: int, after: int) -> Node:
+        """The block at the cursor, to be read when somebody asks what it holds; at once where comments stand about
+        it."""
+        is_map = isinstance(self.event, yaml.MappingStartEvent)
+        low = self.start
+        end = self._passed(depth)
+        high = self.end
+        self._next()
+        part = _Part(self, low, high, depth, after)
+        text = self.source.text
+        if text.find("#", after, low) >= 0 or text.find("#", end, high) >= 0:
+            return part.node(name, start)
+        node = Node(Role.RECORD, name, start, end, inner=(low, end), load=part.load, named=name != ELEMENT)
+        node.peek = self._peek if is_map else None
+        self.kinds[id(node)] = "{block" if is_map else "[block"
+        return node
+
+    def _passed(self, depth: int) -> int:
+        """Pass over the block at the cursor, up to the event that ends it; where what it holds ends."""
+        level, deepest, last = 1, 1, self.event
+        for event in self.events:
+            kind = type(event)
+            if kind is yaml.ScalarEvent:
+                last = event
+                if event.tag is not None or event.anchor is not None or event.style:
+                    self._only_plain(event)
+            elif kind in _STARTS:
+                level += 1
+                deepest = max(deepest, level)
+                if event.tag is not None or event.anchor is not None:
+                    raise _NotPlain
+            elif kind is yaml.AliasEvent:
+                raise _NotPlain
+            else:
+                level -= 1
+                if event.end_mark.index > event.start_mark.index:
+                    last = event  # a bracket
+                if not level:
+                    break
+        if depth + deepest > DEEPEST:
+            raise _NotPlain
+        self.event, self.start, self.end = event, event.start_mark.index + self.shift, event.end_mark.index + self.shift
+        first, behind = last.start_mark.index + self.shift, last.end_mark.index + self.shift
+        return int(first) + len(self.source.text[first:behind].rstrip())
+
+    def _only_plain(self, event: Any) -> None:
+        if event.tag is not None or event.anchor is not None:
+            raise _NotPlain
+        if event.style in ("'", '"'):
+            if event.start_mark.line != event.end_mark.line:
+                raise _NotPlain  # its lines may look like entries
+            return
+        start, end = (mark.index + self.shift for mark in (event.start_mark, event.end_mark))
+        if _ODD_BLOCK.search(self.source.text[start:end].split("\n", 1)[0]):
+            raise _NotPlain
+
+    def _peek(self, nodes: Sequence[Node], name: str) -> list[str | None]:
+        """The plain values of a key of blocks, which are not read for it."""
+        return [self._value_of(node, name) for node in nodes]
+
+    def _value_of(self, node: Node, name: str) -> str | None:
+        if node.waits and node.inner is not None:
+            text, (low, end) = self.source.text, node.inner
+            column = _column(text, low)
+            first, line = _plain_entry(name, column)
+            found = first.match(text, low, end) or line.search(text, low, end)
+            if found is not None:
+                return found[1]
+        return next((item.own for item in node.items if item.role is Role.RECORD and item.name == name), None)
 
     def _behind_key(self) -> int:
         """Behind the colon of the key at the cursor."""
@@ -276,6 +376,54 @@ class _Reader:
         return found
 
 
+def _column(text: str, at: int) -> int:
+    """How far into its line something stands; a byte-order mark is none of it."""
+    return len(text[layout.line_start(text, at) : at].lstrip(BOM))
+
+
+_STARTS = frozenset({yaml.MappingStartEvent, yaml.SequenceStartEvent})
+
+
+@lru_cache(maxsize=64)
+def _plain_entry(name: str, column: int) -> tuple[re.Pattern[str], re.Pattern[str]]:
+    """A key's plain value of one word that ends with its line, where the key is the first of its block, and where it
+    stands on a line of its own in a column. What follows is no deeper, so that the value does not go on there."""
+    entry = rf"{re.escape(name)}:[ ]+([\w./+-]+)(?=(?:[ ]*\r?\n)+[ ]{{0,{column}}}[^\s#]|\s*\Z)"
+    return re.compile(entry), re.compile(rf"\n[ ]{{{column}}}{entry}")
+
+
+@dataclass(frozen=True)
+class _Part:
+    """A block from ``low`` to ``high`` that is parsed by itself."""
+
+    whole: _Reader
+    low: int
+    high: int
+    depth: int
+    after: int
+
+    def node(self, name: str, start: int) -> Node:
+        """The block as a record called ``name`` that begins at ``start``."""
+        text = self.whole.source.text
+        column = _column(text, self.low)
+        snippet = " " * column + text[self.low : self.high]
+        shift = self.low - column
+        reader = replace(self.whole, shift=shift, events=yaml.parse(snippet, Loader=_Loader), waits=self.depth + 1)
+        for _ in range(3):
+            reader._next()
+        return reader._block(name, start, self.depth, self.after)
+
+    def load(self, node: Node) -> tuple[dict[str, Field], list[Node]]:
+        """What the block holds."""
+        try:
+            read = self.node(node.name, node.start)
+        except Unsuited:  # it was thought to be plain: as one value it can still be told and replaced
+            raw = self.whole.source.text[node.start : node.end]
+            return {OWN: Field(OWN, raw, node.start, node.end, (node.start, node.end))}, []
+        del self.whole.kinds[id(read)]  # of a node that nobody keeps: another one may get its id
+        return read.fields, read.items
+
+
 def _is_plain_text(value: str) -> bool:
     """Whether a text may stand without quotes and stay a text."""
     value = value.strip("\n")
@@ -301,7 +449,7 @@ class YamlDocument(BracketedDocument):
         self._opened = read.opened
 
     def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
-        return self._spans
+        return sorted(self._spans)  # blocks that waited told of theirs later
 
     def tokens(self, text: str) -> Iterator[Token]:
         for found in _TOKEN.finditer(text):

@@ -225,7 +225,8 @@ def _checked(
 ) -> FileMerge:
     """The result, unless it could not be read any more: then the file is asked about as one thing."""
     result = _result(sides, mine, chosen, merged)
-    known = result.data in (None, sides.old, sides.mine, sides.new)  # that one was read
+    was_read = chosen in formats.RECORD_FORMATS and not warnings
+    known = was_read and result.data in (None, sides.old, sides.mine, sides.new)
     if not known and result.data is not None and (broken := _breaks(sides, chosen, result.data)):
         result = _ask_file(sides, ways.settle, f"merged, it would no longer be valid: {broken}")
     return replace(result, warnings=warnings)

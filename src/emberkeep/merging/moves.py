@@ -50,19 +50,24 @@ class Order:
     new: str
 
 
-def contested(path: Path, every: Sequence[Both], new: Sequence[Item], identities: Identities) -> Order | None:
-    """The orders of a list that both sides changed differently; None where that of either says nothing.
+def contested(path: Path, every: Sequence[Both], old: Sequence[Item], identities: Identities) -> Order | None:
+    """The orders of a list that both sides changed differently; None where that of either says nothing. ``old``: its
+    items as it began.
 
     Lists that stand in one container are told apart by what their records are called.
     """
     lists: dict[str, list[Both]] = {}
-    names = {}
+    names: dict[Both, str] = {}
+    nameless = set()
     for both in sorted(every):
-        item = new[both.new]
+        item = old[both.old]
         if may_move(item, path, identities):
             lists.setdefault(item.node.name, []).append(both)
             names[both] = item.label((*path, item.node.name), identities)
-    found = [both for one in lists.values() if _is_contested(one, names) for both in one]
+            if item.key is None:
+                nameless.add(both)
+    called = {both: name for both, name in names.items() if both not in nameless}
+    found = [both for one in lists.values() if _is_contested(one, called) for both in one]
     if not found:
         return None
     orders = [sorted(found), *(sorted(found, key=lambda both: both[side]) for side in (1, 2))]
@@ -83,8 +88,9 @@ def _means_something(order: Sequence[Both], names: Mapping[Both, str]) -> bool:
     another order, does not.
     """
     gone = moved([both.old for both in order])
-    spoken = [names[both] for both in order]
-    return bool(gone) and len(gone) * 2 <= len(order) and spoken != sorted(spoken, key=_as_sorted)
+    spoken = [names[both] for both in order if both in names]
+    by_name = len(spoken) == len(order) and spoken == sorted(spoken, key=_as_sorted)
+    return bool(gone) and len(gone) * 2 <= len(order) and not by_name
 
 
 def _with_neighbours(order: Sequence[Both], wanted: set[Both]) -> Iterator[Both]:

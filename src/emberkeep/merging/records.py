@@ -538,7 +538,7 @@ class _Items:
             for row in self.rows
             if row.old is not None and row.mine is not None and row.new is not None
         ]
-        found = contested(self.path, every, self.new, merger.identities)
+        found = contested(self.path, every, self.old, merger.identities)
         if found is None:
             return
         line = merger.mine.line(self.three.mine.start)
