@@ -1,8 +1,9 @@
 """INI: ``[section]`` headers, ``key = value`` or ``key: value`` entries, ``;`` and ``#`` comment lines.
 
 A section is a record named ``[name]`` with its entries as items; entries before the first header stand at the top.
-Comments directly above a header belong to it. A line that is neither is an entry without a value. Values are kept
-as written, quotes and inline ``;`` included.
+Comments directly above a header belong to it. A line that is neither is an entry without a value. Values are kept as
+written, quotes and inline ``;`` included. Lines that stand deeper than the entry above them are the rest of its
+value.
 """
 
 from __future__ import annotations
@@ -22,19 +23,27 @@ def parse(source: Text, name: str = "") -> IniDocument:
     top: list[Node] = []
     items = top
     last_end = 0
+    value: Node | None = None
+    column = 0
     for begin, end, body in lines(source.text):
         if not body.strip():
             continue
         start = begin + len(body) - len(body.lstrip())
-        if header := _HEADER.match(body):
+        if value is not None and start - begin > column and body.lstrip()[0] not in ";#":
+            del items[items.index(value) :]  # with comments between its lines
+            value = _entry(source.text, value.start, end)
+            items.append(value)
+        elif header := _HEADER.match(body):
             led = _led_by(items, source.text, start) if items is not top else []
             top.extend(led)
             items = []
             top.append(Node(Role.RECORD, f"[{header[1].strip()}]", start, end, items=items))
+            value = None
         elif body.lstrip()[0] in ";#":
             items.append(comment(start, end, body.strip()))
         else:
             items.append(_entry(source.text, start, end))
+            value, column = (items[-1] if OWN in items[-1].fields else None), start - begin
         last_end = end
     _close(top, last_end)
     return IniDocument(source, Node(Role.RECORD, "", 0, len(source.text), items=top))

@@ -6,6 +6,7 @@ import re
 from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 
+from emberkeep.documents.encoding import BOM
 from emberkeep.documents.model import Document, Edit, Node
 
 _WHITE = re.compile(r"\ufeff?([ \t]*)")
@@ -35,7 +36,7 @@ def line_end(text: str, at: int) -> int:
 def indent_at(text: str, at: int) -> str | None:
     """The white space before ``at`` on its line; None when something else stands there too."""
     start = line_start(text, at)
-    before = text[start:at].lstrip("\ufeff")
+    before = text[start:at].lstrip(BOM)
     return before if not before.strip(" \t") else None
 
 
@@ -55,11 +56,11 @@ def remove(document: Document, nodes: Sequence[Node]) -> Edit:
         if last == len(text) and not text.endswith(("\n", "\r")) and first > 0:
             # The file had no final line end: the one before goes instead.
             first -= 2 if text[first - 2 : first] == "\r\n" else 1
-        if text.startswith("\ufeff") and first == 0:
+        if text.startswith(BOM) and first == 0:
             first = 1
         if _blank_line_before(text, first) and _nothing_at(text, last):
             first = line_start(text, first - 1)  # else two blank lines would meet, or one would end a container
-        elif not text[:first].strip("\ufeff") and last < len(text) and not text[last : line_end(text, last)].strip():
+        elif not text[:first].strip(BOM) and last < len(text) and not text[last : line_end(text, last)].strip():
             last = line_end(text, last)  # else a blank line would begin the file
         return Edit(first, last, "")
     if text[start - 1 : start] in (" ", "\t"):
@@ -140,7 +141,9 @@ def insert_after(document: Document, node: Node, source: Document, run: Sequence
     """Put ``run``, neighbours in ``source``, behind ``node`` and the comments on its line."""
     text = document.text
     at = document.extent(node)[1]
-    if node.start == node.end == line_start(text, at):  # nothing is written of it, as of a table without a header
+    if node.start == node.end and text[line_start(text, at) : at] in ("", BOM):
+        # nothing is written of it, as of a table without a header
+        at = max(at, len(BOM)) if text.startswith(BOM) else at
         apart = _blank_lines(source, run, before=False) if text[at:].strip() else 0
         block = moved_block(document, source, run, line_indent(text, at))
         return Edit(at, at, block + (1 + apart) * document.source.newline)
@@ -219,6 +222,8 @@ def moved_block(document: Document, source: Document, run: Sequence[Node], inden
     old_unit = source.indent_unit
     new_unit = document.indent_unit if document.indents_freely else old_unit
     fixed = list(source.fixed_spans(start, end))
+    if document.keeps_indents:
+        indent = old_indent
     parts = [indent]
     at = start
     while at < end:

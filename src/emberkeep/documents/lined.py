@@ -31,7 +31,11 @@ def comment(start: int, end: int, text: str) -> Node:
 
 
 class LinedDocument(Document):
-    """A document of entries on lines of their own."""
+    """A document of entries on lines of their own. Their indentation goes with them: what stands deeper may be the
+    rest of the value above it."""
+
+    indents_freely = False
+    keeps_indents = True
 
     def __init__(self, source: Text, root: Node) -> None:
         super().__init__(source)

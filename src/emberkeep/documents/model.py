@@ -148,6 +148,9 @@ class Document:
     indents_freely = True
     """Whether steps of indentation mean nothing, so that a block from elsewhere may take over this file's."""
 
+    keeps_indents = False
+    """Whether what comes in keeps the indentation that it had."""
+
     def __init__(self, source: Text) -> None:
         self.source = source
         self.text = source.text
