@@ -163,7 +163,7 @@ def _document(path: str, source: Text, chosen: str) -> Document | None:
     return shelf[key]
 
 
-ROOM = 1 << 21
+ROOM = 1 << 19
 """Characters that are kept read; all of the file that is looked at now, whatever its size."""
 
 

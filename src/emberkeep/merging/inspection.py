@@ -134,7 +134,7 @@ LARGE = 4 << 10
 """Characters; in larger files what is spelled as the vendor spells it is not read, as it can hardly break a rule."""
 SAMPLE = 300
 """Records of a large file that are read to see whether any of the others may be wrong."""
-BESIDE = 4 << 20
+BESIDE = 2 << 20
 """Bytes of files as the vendor ships them that are looked at too: what others name may stand in them."""
 
 
