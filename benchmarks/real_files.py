@@ -146,14 +146,14 @@ PAIRS += (
     Pair("pydantic_core", "2.20.0", "2.27.0", "pyproject.toml", "toml"),
 )
 _DEVICE = {"devices/[]": "productType productId", "paramInformation/[]": "# $if", "options/[]": "value label"}
-KEPT_BACK = (
+# The second.
+PAIRS += (
     Pair("lensfunpy", "1.11.1", "1.18.0", "lensfunpy/db_files/slr-sony.xml", "xml", _LENSES),
     Pair("lensfunpy", "1.11.1", "1.18.0", "lensfunpy/db_files/compact-panasonic.xml", "xml", _LENSES),
     Pair("pymavlink", "2.4.20", "2.4.41", "message_definitions/v1.0/storm32.xml", "xml", _MESSAGES),
     Pair("asterix_decoder", "0.6.1", "0.7.11", "asterix/config/asterix_cat252_7_0.xml", "xml", _ITEMS),
     Pair("i18n-iso-countries", "7.0.0", "7.11.0", "langs/fr.json", "json"),
     Pair("@zwave-js/config", "12.12.0", "14.3.3", "config/devices/0x0371/zwa024.json", "json", _DEVICE),
-    Pair("@zwave-js/config", "12.12.0", "14.3.3", "config/devices/templates/master_template.json", "json", _DEVICE),
     Pair("device_detector", "5.0.1", "6.2.0", "regexes/upstream/client/mobile_apps.yml", "yaml", {"[]": "name"}),
     Pair("device_detector", "5.0.1", "6.2.0", "regexes/upstream/bots.yml", "yaml", {"[]": "name"}),
     Pair("date-holidays", "3.16.0", "3.23.0", "data/countries/GB.yaml", "yaml"),
@@ -161,6 +161,23 @@ KEPT_BACK = (
     Pair("supervisor", "3.3.5", "4.2.5", "tox.ini", "ini"),
     Pair("pydantic_core", "2.20.0", "2.27.0", "Cargo.toml", "toml"),
     Pair("cryptography", "42.0.0", "44.0.0", "src/rust/Cargo.toml", "toml"),
+)
+KEPT_BACK = (
+    Pair("lensfunpy", "1.11.1", "1.18.0", "lensfunpy/db_files/mil-sony.xml", "xml", _LENSES),
+    Pair("pymavlink", "2.4.20", "2.4.41", "message_definitions/v1.0/minimal.xml", "xml", _MESSAGES),
+    Pair("pymavlink", "2.4.20", "2.4.41", "message_definitions/v1.0/uAvionix.xml", "xml", _MESSAGES),
+    Pair("asterix_decoder", "0.6.1", "0.7.11", "asterix/config/asterix_cat011_1_2.xml", "xml", _ITEMS),
+    Pair("asterix_decoder", "0.6.1", "0.7.11", "asterix/config/asterix_cat030_6_2.xml", "xml", _ITEMS),
+    Pair("i18n-iso-countries", "7.0.0", "7.11.0", "langs/it.json", "json"),
+    Pair("i18n-iso-countries", "7.0.0", "7.11.0", "langs/es.json", "json"),
+    Pair("@zwave-js/config", "12.12.0", "14.3.3", "config/devices/0x014a/tstat-tbz500.json", "json", _DEVICE),
+    Pair("device_detector", "5.0.1", "6.2.0", "regexes/upstream/client/libraries.yml", "yaml", {"[]": "name"}),
+    Pair("device_detector", "5.0.1", "6.2.0", "regexes/upstream/client/feed_readers.yml", "yaml", {"[]": "name"}),
+    Pair("date-holidays", "3.16.0", "3.23.0", "data/countries/AU.yaml", "yaml"),
+    Pair("keystoneauth1", "4.0.0", "5.0.0", "setup.cfg", "ini"),
+    Pair("oslo.messaging", "12.0.0", "14.0.0", "setup.cfg", "ini"),
+    Pair("mercurial", "6.2", "6.9", "rust/hg-core/Cargo.toml", "toml"),
+    Pair("httpx", "0.24.0", "0.27.0", "pyproject.toml", "toml"),
 )
 
 

@@ -21,6 +21,7 @@ from emberkeep.documents import formats
 from emberkeep.documents.model import content
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import ORDER, FileMerge, Question
+from tests import depth
 
 # --- lists --------------------------------------------------------------------
 
@@ -173,8 +174,8 @@ LISTS: Mapping[str, Callable[[Lists], str]] = {
     "lenses.toml": _toml,
 }
 NAMED: Mapping[str, Callable[[Lists], str]] = {"lenses.ini": _ini, "lenses.properties": _properties}
-each_list = pytest.mark.parametrize("path", LISTS)
-each_format = pytest.mark.parametrize("path", [*LISTS, *NAMED])
+each_list = pytest.mark.parametrize("path", depth.some(list(LISTS), 3))
+each_format = pytest.mark.parametrize("path", depth.some([*LISTS, *NAMED], 4))
 
 
 def written(path: str, drawn: Sides) -> list[str]:
