@@ -245,7 +245,7 @@ def _groups(document: Document, path: Path, seen: set[str], known: _ByName) -> l
 @dataclass(frozen=True)
 class _Telling:
     """How well fields tell records apart. ``distinct``: the share of records that no sibling shares them with;
-    ``kept``: the share of those that one of the other documents has too."""
+    ``kept``: the share of those that one of the other documents has too; ``records``: how many a document has."""
 
     distinct: float
     kept: float
@@ -263,7 +263,7 @@ class _Telling:
             known.update(keys.keys())
         kept = sum(count for keys in there for key, count in keys.items() if known[key] > 1)
         told = sum(keys.total() for keys in there)
-        return _Telling(told / total, kept / told if told and len(there) > 1 else 1.0, total)
+        return _Telling(told / total, kept / told if told and len(there) > 1 else 1.0, total // len(there))
 
     @property
     def worth(self) -> float:
