@@ -19,7 +19,7 @@ import real_files
 from hand_edits import CLASSES
 
 _FORMS = {"xml": "xml", "json": "json", "yaml": "yaml", "toml": "toml", "ini": "ini", "properties": "properties"}
-_KEYS = {"lens": "@maker @name @focal", "lenses/[]": "maker name focal"}
+_KEYS = {"lens": "@maker @mark @focal", "lenses/[]": "maker mark focal"}
 _PLACES = (
     "tarn",
     "voe",

@@ -269,8 +269,12 @@ def test_a_preview_that_has_become_untrue_is_said_and_asked_again(rock: Rock) ->
     assert f"players: {keeper.relative_to(rock.server)} would go now and would not before" in again.err
     assert "tallies.json would have gone and is not there now" in again.err
     assert {**tree_state(rock.server)}.keys() - state.keys() == {str(keeper.relative_to(rock.server))}
+    shutil.copytree(rock.server, rock.server.with_name("before"))
     assert rock.run(*line, "--go").code == 0
     assert not keeper.exists()
+    shutil.copytree(rock.server.with_name("before"), rock.server, dirs_exist_ok=True)
+    spent = rock.run(*line, "--go")
+    assert (spent.code, "nobody has looked" in spent.err) == (3, True), spent.err
 
 
 # --- values --------------------------------------------------------------------------------------

@@ -136,7 +136,8 @@ def _wipe(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
 def _ask_again(args: argparse.Namespace, screen: Screen, keep: Keep, found: Preview, changed: list[str]) -> None:
     """Show what it would do now; go on only when somebody says so."""
     _remember(args, keep, found)
-    why = "the folder is not as the preview said" if changed else "nobody has looked at a preview of this yet"
+    unseen = "since the last run, nobody has looked at a preview of this"
+    why = "the folder is not as the preview said" if changed else unseen
     if args.json or not sys.stdin.isatty():
         told = "; ".join(changed[:6])
         raise Refused(
@@ -172,7 +173,6 @@ def _carry_out(
     with told_watch(args, screen) as told:
         room = room_for(args, screen, keep, store, asked, step)
         done = carried_out(room, wipe.steps(keep, request, told), stay=args.stay)
-    room.journal.forget_previews()
     report = wipe.report(room, done.number, found.told)
     code = 1 if report.waits or found.audit.forgotten or found.audit.left_out else 0
     result = {"run": done, "report": report, "forgotten": found.audit.forgotten, "done": True}

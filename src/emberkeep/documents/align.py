@@ -16,7 +16,7 @@ from typing import NamedTuple
 from emberkeep.documents import linkage
 from emberkeep.documents.identity import TEXT, Identities, Key, Path, joined, says_identity
 from emberkeep.documents.lines import ascending, matches
-from emberkeep.documents.model import Document, Node, Role, content, is_value
+from emberkeep.documents.model import OWN, Document, Node, Role, content, is_value
 from emberkeep.documents.values import number
 
 UNCHANGED = "\0unchanged"
@@ -306,7 +306,7 @@ def _by_linkage(
         facts = [{at: linkage.facts(side[at].node) for at in ats} for side, ats in ((left, lefts), (right, rights))]
         near = _near(left, right, found, lefts, rights)
         partly = dict.fromkeys(_by_part_of_key(left, right, (*path, name), identities), PART_OF_KEY)
-        for mark in {_mark(left[at]) for at in lefts if left[at].key is not None}:
+        for mark in dict.fromkeys(_mark(left[at]) for at in lefts if left[at].key is not None):
             alike = [
                 {at: said for at, said in facts[which].items() if _mark(side[at]) == mark}
                 for which, side in enumerate((left, right))
@@ -424,7 +424,7 @@ def renames(gone: Mapping[int, Item], come: Mapping[int, Item], path: Path, iden
 
 def _but(fields: Sequence[str], facts: linkage.Facts) -> linkage.Facts:
     """What a record says but for some of its fields."""
-    left_out = {"" if field == TEXT else field if field.startswith("@") else f"{field}/" for field in fields}
+    left_out = {OWN if field == TEXT else field.removeprefix("@") for field in fields}
     return {name: values for name, values in facts.items() if name not in left_out}
 
 

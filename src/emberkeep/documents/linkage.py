@@ -14,7 +14,8 @@ from collections import Counter, defaultdict
 from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
-from emberkeep.documents.model import Node, Role
+from emberkeep.documents import model
+from emberkeep.documents.model import OWN, Node
 from emberkeep.documents.values import said
 
 Facts = Mapping[str, frozenset[str]]
@@ -36,23 +37,12 @@ _ROUNDS = 3
 _MOST_PAIRS = 250_000
 _MOST_ALIKE = 12
 """Records that share a value; one that more of them share finds no candidates."""
-_DEEPEST = 6
 
 
 def facts(node: Node) -> Facts:
-    """All that a record says in simple values."""
-    found: dict[str, set[str]] = defaultdict(set)
-    _gather(node, "", found, 0)
-    return {name: frozenset(values) for name, values in found.items()}
-
-
-def _gather(node: Node, within: str, found: dict[str, set[str]], depth: int) -> None:
-    for name, value in node.fields.items():
-        found[within + name].add(said(value.value))
-    if depth < _DEEPEST:
-        for item in node.items:
-            if item.role is Role.RECORD:
-                _gather(item, f"{within}{item.name}/", found, depth + 1)
+    """All that a record says in simple values, its own one included."""
+    found = {name: frozenset(values) for name, values in model.facts(node).items()}
+    return found if node.own is None else {**found, OWN: frozenset({said(node.own)})}
 
 
 @dataclass(frozen=True)
@@ -97,7 +87,7 @@ class Weights:
         What stands within one thing inside of them changes together, and so counts together as one fact.
         """
         told: dict[str, list[float]] = {}
-        for name in {*left, *right}:
+        for name in dict.fromkeys((*left, *right)):  # always in the same order, so that sums are the same
             told.setdefault(name.partition("/")[0], []).append(self._bits(name, left.get(name), right.get(name)))
         return sum(sum(bits) / len(bits) for bits in told.values())
 
@@ -185,16 +175,20 @@ def link(
 def clear(
     linked: Sequence[Linked], lefts: Mapping[int, Facts], rights: Mapping[int, Facts], weights: Weights
 ) -> list[Linked]:
-    """Of pairs, those that are likelier by far than any other pair of either record."""
-
-    def others(pair: Linked) -> Iterator[float]:
-        yield from (weights.odds(lefts[pair.left], other) for b, other in rights.items() if b != pair.right)
-        yield from (weights.odds(other, rights[pair.right]) for a, other in lefts.items() if a != pair.left)
-
+    """Of pairs, those that are likelier by far than any other pair of either record that is worth a look."""
+    best_others: dict[tuple[int, int], float] = dict.fromkeys(((pair.left, pair.right) for pair in linked), -math.inf)
+    partner = [{pair.left: pair.right for pair in linked}, {pair.right: pair.left for pair in linked}]
+    for a, b in _candidates(lefts, rights):
+        if (a, b) in best_others:
+            continue
+        odds = weights.odds(lefts[a], rights[b])
+        for pair in ((a, partner[0].get(a)), (partner[1].get(b), b)):
+            if pair in best_others:
+                best_others[pair] = max(best_others[pair], odds)
     return [
         pair
         for pair in linked
-        if weights.odds(lefts[pair.left], rights[pair.right]) - max(others(pair), default=-math.inf) >= WINS_BY
+        if weights.odds(lefts[pair.left], rights[pair.right]) - best_others[pair.left, pair.right] >= WINS_BY
     ]
 
 
@@ -254,16 +248,18 @@ def _islands(scored: Mapping[tuple[int, int], float]) -> Iterator[dict[tuple[int
     for a, b in scored:
         by_left[a].append(b)
         by_right[b].append(a)
-    waiting = set(by_left)
-    while waiting:
-        lefts, queue = set(), [min(waiting)]
+    seen: set[int] = set()
+    for first in by_left:
+        if first in seen:
+            continue
+        lefts, queue = set(), [first]
         while queue:
             a = queue.pop()
             if a in lefts:
                 continue
             lefts.add(a)
             queue += [other for b in by_left[a] for other in by_right[b] if other not in lefts]
-        waiting -= lefts
+        seen |= lefts
         yield {(a, b): scored[a, b] for a in sorted(lefts) for b in by_left[a]}
 
 

@@ -332,12 +332,12 @@ def facts(node: Node) -> dict[str, set[str]]:
 def _gather_facts(node: Node, within: str, found: dict[str, set[str]], deeper: int) -> None:
     for name, field in node.fields.items():
         if name != OWN:
-            found.setdefault(within + name.removeprefix("@"), set()).add(field.value.strip())
+            found.setdefault(within + name.removeprefix("@"), set()).add(said(field.value))
     for item in node.items:
         if item.role is not Role.RECORD:
             continue
         if not item.items and OWN in item.fields:
-            found.setdefault(within + item.name, set()).add(item.fields[OWN].value.strip())
+            found.setdefault(within + item.name, set()).add(said(item.fields[OWN].value))
         if deeper:
             _gather_facts(item, f"{within}{item.name}/", found, deeper - 1)
 

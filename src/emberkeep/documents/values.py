@@ -8,12 +8,12 @@ from collections.abc import Iterable
 from decimal import ROUND_CEILING, ROUND_FLOOR, ROUND_HALF_UP, Decimal
 from functools import lru_cache
 
-_NUMBER = re.compile(r"[+-]?(?:\d{1,40}(?:\.\d{0,40})?|\.\d{1,40})")
+_NUMBER = re.compile(r"[+-]?(?:(?:0|[1-9]\d{0,39})(?:\.\d{0,40})?|\.\d{1,40})")
 
 
 @lru_cache(maxsize=1 << 15)
 def number(text: str) -> Decimal | None:
-    """The plain decimal number written in ``text``, None when it is none."""
+    """The plain decimal number written in ``text``, None when it is none: ``050`` is a name of digits."""
     stripped = text.strip()
     return Decimal(stripped) if _NUMBER.fullmatch(stripped) else None
 

@@ -571,7 +571,9 @@ class _Items:
     def _merged_items(self) -> list[Node]:
         """What stands in the container once the edits are made, in its order."""
         gone = {id(self.mine[at].node) for at in self.removed}
-        placed = [(node.start, 2, 0, node) for node in self.three.mine.items if id(node) not in gone]
+        # at one place: nodes of which nothing is written; what comes in behind something; in front; what stands there
+        stands = [node for node in self.three.mine.items if id(node) not in gone]
+        placed = [(node.start, 2 if node.end > node.start else -1, 0, node) for node in stands]
         for number, (start, before, run) in enumerate(self.put):
             placed += [(start, int(before), number, self.incoming[at][1]) for at in run]
         return [node for *_, node in sorted(placed, key=lambda told: told[:3])]

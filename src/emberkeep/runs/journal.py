@@ -17,7 +17,7 @@
       told (path, size, mtime, digest)
         files of the keep that the admin writes, as they were when something was last carried out: BLAKE3 in hex
       preview (asked, made, told)
-        what the last preview of a wipe said, until it is carried out
+        what the last preview of a wipe said, until a run is done
       due (event, planned, part, state, begun, ended, said)
         what came round: planned: its moment in UTC; part: "" the event itself, else the announcement; state: begun |
         done | failed | missed | waits; a row is there before anything is done, so that nothing is done twice
@@ -249,9 +249,12 @@ class Journal:
         return run
 
     def end(self, run: Run, state: str, now: datetime) -> None:
-        """Record how a run ended."""
+        """Record how a run ended; of one that is done, no preview holds any more."""
         ended = None if state == BEGUN else now.isoformat()
-        self._note("update run set state = ?, ended = ? where number = ?", state, ended, run.number)
+        with self._opened() as database:
+            database.execute("update run set state = ?, ended = ? where number = ?", (state, ended, run.number))
+            if state == DONE:
+                database.execute("delete from preview")
 
     def runs(self) -> list[Run]:
         """All runs with their steps, in the order they began."""
@@ -373,10 +376,6 @@ class Journal:
     def remember_preview(self, asked: str, told: Any, now: datetime) -> None:
         """Record what a preview told."""
         self._note("insert or replace into preview values (?, ?, ?)", asked, now.isoformat(), json.dumps(told))
-
-    def forget_previews(self) -> None:
-        """Forget them all: something was carried out."""
-        self._note("delete from preview")
 
     # --- what the admin writes ------------------------------------------------------
 
