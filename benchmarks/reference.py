@@ -200,8 +200,19 @@ class _Loader(yaml.CSafeLoader):
     """Texts of YAML 1.1, without dates and words for true that people do not mean."""
 
 
+class _ByName(yaml.SafeLoader):
+    """The same; an alias says the name of what it stands for, which is told where it is written."""
+
+    def compose_node(self, parent: Any, index: Any) -> Any:
+        if not self.check_event(yaml.AliasEvent) or self.peek_event().anchor not in self.anchors:
+            return super().compose_node(parent, index)
+        event = self.get_event()
+        return yaml.ScalarNode("tag:yaml.org,2002:str", f"*{event.anchor}", event.start_mark, event.end_mark)
+
+
 def _yaml(text: str) -> Fact:
-    found = [_yaml_fact(node, ROOT) for node in yaml.compose_all(text, Loader=_Loader)]
+    loader = _ByName if re.search(r"[\s\[,]\*\w", text) else _Loader
+    found = [_yaml_fact(node, ROOT) for node in yaml.compose_all(text, Loader=loader)]
     return Fact("", "list" if len(found) > 1 else "map", children=found)
 
 

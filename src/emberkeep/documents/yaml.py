@@ -34,8 +34,9 @@ _Loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 _DASH = re.compile(r"(?:\s|#[^\r\n]*(?=[\r\n]))*-(?=[ \t\r\n])")
 _BETWEEN = re.compile(r"(?:\s+|#[^\r\n]*)*")
 _COMMENT = re.compile(r"(?:(?<=\s)|^)#[^\r\n]*", re.MULTILINE)
-_LEAD = re.compile(r"[ ]*(?:- +)*")
-_ASKED = re.compile(r"(?:^|[\s{,\[])\?\s*$")
+_LEAD = re.compile(r"[ ]*(?:[-?:] +)*")
+_ASKED = re.compile(r"(?:^|(?<=[\s{,\[]))\?\s*$")
+_ASKED_VALUE = re.compile(r"\s*:(?=\s)")
 _LINE_ENDS = re.compile(r"[ \t]*,?[ \t]*(?:#[^\r\n]*)?[\r\n]")
 _ODD_BLOCK = re.compile(r"[|>][-+0-9]*[+0-9]")
 _NOT_PLAIN = re.compile(r"\t|^---[ \t]+\S|(?:^|[\s{,\[])\?\s|[\]}]\s*:(?:\s|$)", re.MULTILINE)
@@ -44,7 +45,7 @@ _FEW = 8
 """Keys of a file with fewer at the top hold lists, which are read; the blocks in these wait."""
 _PLAIN_TEXT = re.compile(r"[A-Za-z_][\w./+-]*(?: [\w./+-]+)*")
 _TOKEN = re.compile(
-    r"(?P<space>\s+|[&!][^\s,\[\]{}]*)"
+    r"(?P<space>\s+|\?(?=\s)|[&!][^\s,\[\]{}]*)"
     r"|(?P<comment>(?<=\s)#[^\r\n]*)"
     r'|(?P<string>"(?:[^"\\]|\\.)*"|\'(?:[^\']|\'\')*\')'
     r"|(?P<mark>[{}\[\],]|:(?=[\s,\[\]{}])|(?<=[\"']):)"
@@ -103,6 +104,8 @@ class _Reader:
     spans: list[tuple[int, int]] = field(default_factory=list)
     anchors: set[str] = field(default_factory=set)
     opened: dict[int, int] = field(default_factory=dict)
+    unfit: Unsuited | None = None
+    """Why lines must do, where the rest is read all the same, for what is not valid in it."""
     asks: bool = False
     """Whether a key may stand behind a question mark."""
     waits: int = DEEPEST
@@ -125,7 +128,13 @@ class _Reader:
         self._next()
         if not isinstance(self.event, yaml.StreamEndEvent):
             raise self._unsuited("several documents", self.start)
+        self.require_fit()
         return YamlDocument(self.source, root, self)
+
+    def require_fit(self) -> None:
+        """Unsuited where something that was read makes it so."""
+        if self.unfit is not None:
+            raise self.unfit
 
     def _unsuited(self, why: str, at: int) -> Unsuited:
         return Unsuited(why, Place(self.name, *position(self.source.text, at)))
@@ -156,7 +165,7 @@ class _Reader:
             value = f"*{event.anchor}"
         else:
             self._anchored()
-            value = self._spelled(event, self.source.text[span[0] : span[1]])
+            value = self._spelled(event, self.source.text[span[0] : span[1]], flow=flow)
         self._next()
         return member(name, start, span, value)
 
@@ -168,13 +177,15 @@ class _Reader:
         start, end = self.start, self.end
         return start + len(self.source.text[start:end].rstrip())
 
-    def _spelled(self, event: Any, raw: str) -> str:
+    def _spelled(self, event: Any, raw: str, *, flow: bool) -> str:
         marks = [f"!{event.tag.removeprefix('!')}"] if event.tag else []
         marks += [f"&{event.anchor}"] if event.anchor else []
         if event.style in ("|", ">") and _ODD_BLOCK.search(raw.split("\n", 1)[0]):
             raise self._unsuited(
                 "a text block that says its indentation or keeps the blank lines behind it", self.start
             )
+        if flow and not event.style and "\n" in raw:  # no telling it from values between which a comma is lacking
+            self.unfit = self.unfit or self._unsuited("a plain text of several lines between brackets", self.start)
         quoted = event.style in ("'", '"') and not _is_plain_text(event.value)
         value = json.dumps(event.value, ensure_ascii=False) if quoted else event.value
         return " ".join([*marks, value]) if value or marks else ""
@@ -190,8 +201,8 @@ class _Reader:
         at = opened
         while not isinstance(self.event, (yaml.MappingEndEvent, yaml.SequenceEndEvent)):
             items += self._flow_comments(at, self.start, items)
-            here = self.start
-            label = self._key() if is_map else ELEMENT
+            here = self._asked_at() if is_map else self.start
+            label = self._key(asked=here < self.start, flow=True) if is_map else ELEMENT
             node = self._value(label, here, depth + 1, here, flow=True)
             items.append(node)
             at = max(node.end, here)
@@ -227,18 +238,19 @@ class _Reader:
             found.append(comment(self.source.text, span, found or items, "#"))
         return found
 
-    def _is_asked(self) -> bool:
+    def _asked_at(self) -> int:
+        """Where the question mark of the key at the cursor stands; the key itself where it has none."""
         text = self.source.text
-        return _ASKED.search(text[layout.line_start(text, self.start) : self.start]) is not None
+        line = layout.line_start(text, self.start)
+        found = _ASKED.search(text[line : self.start]) if self.asks else None
+        return self.start if found is None else line + found.start()
 
-    def _key(self) -> str:
+    def _key(self, *, asked: bool, flow: bool = False) -> str:
         if not isinstance(self.event, yaml.ScalarEvent) or self.event.tag:
             raise self._unsuited("a key that is no plain text", self.start)
-        if "\n" in self.source.text[self.start : self.end]:
+        if "\n" in self.source.text[self.start : self._scalar_end()] and (not asked or (flow and not self.event.style)):
             raise self._unsuited("a key of several lines", self.start)
         self._anchored()
-        if self.asks and self._is_asked():
-            raise self._unsuited("a key behind a question mark", self.start)
         key = str(self.event.value)
         self._next()
         return key
@@ -252,15 +264,17 @@ class _Reader:
         items: list[Node] = []
         at, column = after, -1
         while not isinstance(self.event, (yaml.MappingEndEvent, yaml.SequenceEndEvent)):
-            here = self.start if is_map else self._dash(at)
+            here = self._asked_at() if is_map else self._dash(at)
             if column < 0:
                 column = _column(text, here)
                 if "\t" in text[here - column : here] or not _LEAD.fullmatch(text[here - column : here]):
                     raise self._unsuited("a block that begins behind something else", here)
             items += self._comments(at, here, column, items)
-            behind = self._behind_key() if is_map else here + 1
-            label = self._key() if is_map else ELEMENT
-            node = self._value(label, here, depth + 1, self._below_key(here) if is_map else behind)
+            asked = is_map and here < self.start
+            behind = self._behind_key(asked=asked) if is_map else here + 1
+            below = self._below_key(here) if is_map and not asked else behind
+            label = self._key(asked=asked) if is_map else ELEMENT
+            node = self._value(label, here, depth + 1, below)
             self.opened[id(node)] = behind
             items.append(node)
             at = node.end
@@ -344,9 +358,14 @@ class _Reader:
                 return found[1]
         return next((item.own for item in node.items if item.role is Role.RECORD and item.name == name), None)
 
-    def _behind_key(self) -> int:
-        """Behind the colon of the key at the cursor."""
-        return self.source.text.index(":", self.end) + 1
+    def _behind_key(self, *, asked: bool) -> int:
+        """Behind the colon of the key at the cursor, which stands on a line of its own where a question mark asks."""
+        if not asked:
+            return self.source.text.index(":", self.end) + 1
+        found = _ASKED_VALUE.match(self.source.text, self._scalar_end())
+        if found is None:
+            raise self._unsuited("a key behind a question mark whose value is not below it", self.start)
+        return found.end()
 
     def _below_key(self, here: int) -> int:
         """Behind the line of a key: what stands there is a value or a comment of nobody's."""
@@ -411,7 +430,9 @@ class _Part:
         reader = replace(self.whole, shift=shift, events=yaml.parse(snippet, Loader=_Loader), waits=self.depth + 1)
         for _ in range(3):
             reader._next()
-        return reader._block(name, start, self.depth, self.after)
+        node = reader._block(name, start, self.depth, self.after)
+        reader.require_fit()
+        return node
 
     def load(self, node: Node) -> tuple[dict[str, Field], list[Node]]:
         """What the block holds."""
