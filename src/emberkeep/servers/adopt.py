@@ -21,7 +21,15 @@ from emberkeep.documents.values import number
 from emberkeep.errors import EmberKeepError, Refused
 from emberkeep.keep import UNSORTED
 from emberkeep.servers import launch, logs, numbering, players, worlds
-from emberkeep.servers.findings import ORDER, Adoption, LaunchFinding, RecordFinding, Sure, WorldFinding
+from emberkeep.servers.findings import (
+    ORDER,
+    Adoption,
+    LaunchFinding,
+    RecordFinding,
+    Sure,
+    TableFinding,
+    WorldFinding,
+)
 from emberkeep.servers.looking import Look
 from emberkeep.servers.roles import Roles
 from emberkeep.servers.scene import Scene, numbered_glob, suffix_glob
@@ -43,19 +51,27 @@ def adopt(server: Path, releases: Sequence[Tree] = ()) -> Adoption:
     tree = FolderTree(server)
     scene = Scene(tree, Look(tree, server))
     _logs_and_scratch(scene)
-    players.lists_of_people(scene)
-    tiles = worlds.tiles(scene)
-    folders = _extensions(scene)
-    players.player_files(scene, folders)
-    _databases(scene)
     scripts = _scripts(scene)
     _programs(scene, scripts)
+    folders = _extensions(scene)
+    places = players.find_players(scene, logs.words(scene))
+    players.lists_of_people(scene, places, folders)
+    players.player_files(scene, places, folders)
+    tables = tuple(players.tables(scene, places))
+    _progress(scene, tables)
     _extension_data(scene, folders)
     records = list(_economy(scene, releases))
     _settings(scene)
-    world = worlds.world(scene, tiles)
+    world = worlds.world(scene, _engine_time(scene))
+    _databases(scene)
     started = launch.launch(scene, scripts, worlds.all_save_numbers(scene, world))
-    return _adoption(scene, folders, world, started, records)
+    return _adoption(scene, folders, world, started, records, tables)
+
+
+def _engine_time(scene: Scene) -> float | None:
+    """When the programs were last changed, in ns."""
+    times = [scene.tree.entries()[path].mtime_ns for path in scene.of_role("engine")]
+    return max(times, default=None)
 
 
 def _adoption(
@@ -64,6 +80,7 @@ def _adoption(
     world: WorldFinding,
     started: LaunchFinding | None,
     records: list[RecordFinding],
+    tables: tuple[TableFinding, ...],
 ) -> Adoption:
     entries = scene.tree.entries()
     findings = tuple(sorted(dict.fromkeys(scene.findings), key=lambda found: ORDER.index(found.role)))
@@ -84,6 +101,7 @@ def _adoption(
         started,
         logs.log(scene, engine, extensions, seed),
         tuple(players.player_bound(scene, folders)),
+        tables,
         extensions,
         len(scene.people),
         (),
@@ -150,21 +168,32 @@ def _logs_and_scratch(scene: Scene) -> None:
             scene.cover("logs", globs.escape(path), "its name ends as a log's does")
         elif path.lower().endswith((".pid", ".lock", ".lck")):
             scene.cover("scratch", globs.escape(path), "a mark of a running program")
+        elif entry.kind is Kind.FILE and scene.look.kind(path) == "text" and logs.is_log(scene.look.text(path)):
+            scene.cover("logs", globs.escape(path), "its lines begin with times", Sure.LIKELY)
+
+
+def _progress(scene: Scene, tables: Sequence[TableFinding]) -> None:
+    """Databases of which every table is players' are ``progress``; those in which others stand beside are ``databases``."""
+    by_file: dict[str, list[TableFinding]] = defaultdict(list)
+    for table in tables:
+        by_file[table.database].append(table)
+    for path, theirs in by_file.items():
+        if scene.is_covered(path):
+            continue
+        named = ", ".join(table.table for table in theirs)
+        others = theirs[0].others
+        told = f"SQLite, players' ids in {named}" + (f", not in {', '.join(others)}" if others else "")
+        scene.cover("databases" if others else "progress", numbered_glob(path), told, Sure.LIKELY)
 
 
 def _databases(scene: Scene) -> None:
     for family in list(scene.open_families()):
         for path in scene.sampled(family):
-            if scene.look.kind(path) != "sqlite":
+            if scene.look.kind(path) != "sqlite" or scene.is_covered(path):
                 continue
-            tables = scene.look.tables(path)
-            personal = sorted(name for name, texts in tables.items() if not scene.people.isdisjoint(texts))
-            if personal:
-                evidence = f"SQLite, tables {', '.join(sorted(tables))}; known players' ids in {', '.join(personal)}"
-                scene.cover("progress", numbered_glob(path), evidence, Sure.LIKELY)
-            elif tables:
-                evidence = f"SQLite, tables {', '.join(sorted(tables))}"
-                scene.cover("databases", numbered_glob(path), evidence, Sure.LIKELY)
+            names = sorted(scene.look.columns(path))
+            if names:
+                scene.cover("databases", numbered_glob(path), f"SQLite, tables {', '.join(names)}", Sure.LIKELY)
             else:
                 scene.cover("databases", numbered_glob(path), "SQLite that could not be read", Sure.GUESS)
 
@@ -187,8 +216,11 @@ def _programs(scene: Scene, scripts: list[str]) -> None:
     for family in list(scene.open_families()):
         for path in scene.sampled(family):
             kind = scene.look.kind(path)
-            if path in started and kind in ("program", "binary", "zip"):
-                scene.cover("engine", numbered_glob(path), f"the program that {started[path]} starts")
+            if path in started and path not in scripts:
+                scene.cover("engine", numbered_glob(path), f"the program that {started[path]} executes")
+                if kind == "text" and family.folder:  # interpreted: what stands beside it is of it
+                    told = f"{started[path]} has {path} interpreted, and this stands beside it"
+                    scene.cover("engine", f"{globs.escape(family.folder)}/**", told, Sure.LIKELY)
             elif kind == "program":
                 program_folders[family.folder].append(path)
     for folder, paths in program_folders.items():
@@ -231,21 +263,35 @@ def _overlay(scene: Scene, path: str) -> None:
 
 
 def _extensions(scene: Scene) -> dict[str, str]:
-    """Folders of an extension's own files -> its name; the archives are covered on the way."""
-    folders: dict[str, str] = {}
-    by_lower = {folder.lower(): folder for folder in scene.folders}
+    """Folders of an extension's own files -> its name; the extensions are covered on the way."""
+    names: set[str] = set()
     for family in list(scene.open_families()):
         for path in scene.sampled(family):
             manifest = scene.manifest(path)
             if manifest is None:
                 continue
-            suffix = path[path.rindex(".") :] if "." in path.rsplit("/", 1)[-1] else ""
-            glob = f"{globs.escape(family.folder)}/*{suffix}" if family.folder and suffix else globs.escape(path)
-            scene.cover("extensions", glob, f"archives with a manifest ({manifest.name} {manifest.version})")
-            own = by_lower.get(f"{family.folder}/{manifest.name}".lower().lstrip("/"))
-            if own:
-                folders[own] = manifest.name
-    return folders
+            names.add(manifest.name)
+            told = f"{manifest.name} {manifest.version} by its manifest"
+            if scene.look.kind(path) == "zip":
+                suffix = path[path.rindex(".") :] if "." in path.rsplit("/", 1)[-1] else ""
+                glob = f"{globs.escape(family.folder)}/*{suffix}" if family.folder and suffix else globs.escape(path)
+                scene.cover("extensions", glob, told)
+            elif scene.look.kind(path) == "json":  # unpacked: all that stands beside its manifest is of it
+                scene.cover("extensions", f"{globs.escape(family.folder)}/**", told, Sure.LIKELY)
+            else:
+                scene.cover(
+                    "extensions",
+                    globs.escape(path),
+                    f"{manifest.name} {manifest.version} by its first lines",
+                    Sure.LIKELY,
+                )
+    lower = {name.lower(): name for name in names}
+    found = {
+        folder: lower[folder.rsplit("/", 1)[-1].lower()]
+        for folder in scene.folders
+        if folder.rsplit("/", 1)[-1].lower() in lower
+    }
+    return {folder: name for folder, name in found.items() if not scene.is_covered(folder)}
 
 
 def _extension_data(scene: Scene, folders: dict[str, str]) -> None:
@@ -316,27 +362,60 @@ def _mission(scene: Scene, top: str, paths: list[str]) -> None:
         for path in (scene.below(top) if top else [])
         if scene.tree.entries()[path].kind is Kind.FILE and not scene.is_covered(path)
     ]
-    if top and all(kind in (*_DATA, "text", "script") for _, kind in kinds):
+    if top and len(paths) > 1 and all(kind in (*_DATA, "text", "script", "empty") for _, kind in kinds):
         for path, kind in kinds:
             if kind == "text":
                 scene.cover("scripts", suffix_glob(path), "a text among mission files", Sure.LIKELY)
         some = f"{len(paths)} file{'s' if len(paths) > 1 else ''}"
         evidence = f"mission data: {some} of repeated records, and what stands beside"
-        scene.cover("economy", f"{globs.escape(top)}/**", evidence)
+        scene.cover("economy", f"{globs.escape(top)}/**", evidence, Sure.LIKELY)
         return
     for path in paths:
-        scene.cover("economy", globs.escape(path), "repeated records")
+        if not scene.is_covered(path):
+            scene.cover("economy", globs.escape(path), "repeated records", Sure.LIKELY)
+
+
+FEW_ALIKE = 3
+"""Files named alike of which each may hold settings; of more the vendor ships translations, or the engine its saves."""
+_ENTRY = re.compile(
+    r"""^\s*[\w.\-"'\[\]]+\s*[:=]\s*\S.*$|^\s*[\w.-]+\s*=?\s*\{\s*$|^\s*[}\])]+[,;]?\s*$|^\s*return\s*\{\s*$|^\s*(?://|#|--|;).*$"""
+)
 
 
 def _settings(scene: Scene) -> None:
     for family in list(scene.open_families()):
-        for path in scene.sampled(family):
+        for path in scene.sampled(family) if len(family.members) <= FEW_ALIKE else ():
             kind = scene.look.kind(path)
+            if scene.is_covered(path):
+                continue
             if kind in ("properties", "ini", "toml", "yaml"):
-                sure = Sure.SURE if kind in ("properties", "ini") else Sure.LIKELY
-                scene.cover("settings", globs.escape(path), f"keys and values ({kind})", sure)
-            elif kind == "json" and "/" not in path and isinstance(scene.look.json(path), dict):
-                scene.cover("settings", globs.escape(path), "one JSON object", Sure.LIKELY)
+                scene.cover("settings", globs.escape(path), f"keys and values ({kind})", Sure.LIKELY)
+            elif kind == "json" and path.count("/") < 2 and _is_settings(scene.look.json(path)):
+                scene.cover("settings", globs.escape(path), "one JSON object of plain values", Sure.LIKELY)
+            elif kind == "xml" and scene.pairs(path):
+                scene.cover("settings", globs.escape(path), "XML of plain values", Sure.LIKELY)
+            elif kind == "text" and _is_pairs(scene.look.text(path)):
+                scene.cover("settings", globs.escape(path), "lines of keys and values", Sure.LIKELY)
+
+
+def _is_settings(value: object) -> bool:
+    """Whether a JSON value is an object of plain values, in sections or not."""
+    if not isinstance(value, dict) or not value:
+        return False
+    plain = (str, int, float, bool, type(None))
+    return all(
+        isinstance(inner, plain)
+        or (isinstance(inner, dict) and all(isinstance(one, plain) for one in inner.values()))
+        or (isinstance(inner, list) and all(isinstance(one, plain) for one in inner))
+        for inner in value.values()
+    )
+
+
+def _is_pairs(text: str) -> bool:
+    """Whether most lines are a key with its value, and brackets about such."""
+    lines = [line for line in text.splitlines()[:200] if line.strip()]
+    keyed = sum("=" in line or ":" in line for line in lines)
+    return keyed >= 2 and sum(_ENTRY.match(line) is not None for line in lines) >= 0.8 * len(lines)
 
 
 def _repeated(node: Node, path: tuple[str, ...], depth: int = 0) -> Iterator[tuple[tuple[str, ...], int]]:

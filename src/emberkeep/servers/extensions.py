@@ -16,6 +16,9 @@ from emberkeep.servers.looking import Look
 
 _NAMES = re.compile(r"\.(json|toml|ya?ml|properties|ini|cfg|txt)$", re.IGNORECASE)
 _PAIR = re.compile(r"""^\s*"?([\w.-]+)"?\s*[:=]\s*(.*?)\s*$""", re.MULTILINE)
+_CODE = re.compile(r"\.(?:lua|js|py|cs|rb|pl|sp|as|nut|gsc|txt)$", re.IGNORECASE)
+LARGEST_MANIFEST = 64 * 1024
+"""Bytes of an unpacked extension's manifest, at most."""
 _NEEDS = ("needs", "requires", "depends", "dependencies", "depend")
 _BUILT_FOR = ("built-for", "built_for", "engine", "game-version", "for")
 
@@ -32,16 +35,25 @@ class Extension:
 
 
 def read_manifest(look: Look, path: str) -> Extension | None:
-    """What the archive at ``path`` says of itself; None when it is no extension."""
-    if look.kind(path) != "zip":
-        return None
-    for member in look.members(path):
-        if "/" in member or not _NAMES.search(member):
-            continue
-        facts = _facts(look.member_text(path, member))
-        name, version = facts.get("name") or facts.get("id"), facts.get("version")
-        if isinstance(name, str) and isinstance(version, (str, int, float)) and not isinstance(version, bool):
-            return Extension(path, name, str(version), _first(facts, _BUILT_FOR), tuple(_listed(facts, _NEEDS)))
+    """What the extension at ``path`` says of itself: an archive by a manifest in it, an unpacked one by its manifest, a
+    script by its first lines; None when it is no extension."""
+    kind = look.kind(path)
+    if kind == "zip":
+        texts = (look.member_text(path, name) for name in look.members(path) if "/" not in name and _NAMES.search(name))
+        return next((told for text in texts if (told := _told(path, _facts(text)))), None)
+    if kind == "json" and "/" in path and look.size(path) <= LARGEST_MANIFEST:
+        return _told(path, _facts(look.text(path)))
+    if kind == "text" and "/" in path and _CODE.search(path):
+        first = look.text(path)[:2000].splitlines()[:20]
+        header = "\n".join(line.lstrip("-#/*; \t") for line in first if line[:1] in "-#/*;")
+        return _told(path, _facts(header)) if header else None
+    return None
+
+
+def _told(path: str, facts: Mapping[str, Any]) -> Extension | None:
+    name, version = facts.get("name") or facts.get("id"), facts.get("version")
+    if isinstance(name, str) and isinstance(version, (str, int, float)) and not isinstance(version, bool):
+        return Extension(path, name, str(version), _first(facts, _BUILT_FOR), tuple(_listed(facts, _NEEDS)))
     return None
 
 

@@ -63,7 +63,7 @@ class WorldFinding:
     """The world: what points at it, tile names, numbered save. Empty texts where nothing was found.
 
     ``number_in``, ``number_pattern``: where the engine tells the number of the saves it reads; ``dimensions``: further
-    folders of the same world; ``pointer_evidence``: what speaks for the pointer.
+    folders of the same world; ``pointer_evidence``: what speaks for the pointer; ``others``: worlds beside it that are not played.
     """
 
     folder: str = ""
@@ -78,6 +78,8 @@ class WorldFinding:
     sure: Sure = Sure.SURE
     number_in: str = ""
     number_pattern: str = ""
+    pointer_sure: Sure = Sure.SURE
+    others: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -146,6 +148,17 @@ class PlayerBound:
 
 
 @dataclass(frozen=True)
+class TableFinding:
+    """A table of a SQLite file that belongs to players; ``others``: the tables beside it that do not."""
+
+    database: str
+    table: str
+    others: tuple[str, ...]
+    evidence: str
+    sure: Sure
+
+
+@dataclass(frozen=True)
 class Adoption:
     """All that adopt inferred. ``roles``: in the order of keep.toml; ``unsorted``: files that no role covers;
     ``questions``: what was only guessed, in words; ``players``: how many are known by their ids."""
@@ -160,6 +173,7 @@ class Adoption:
     launch: LaunchFinding | None
     log: LogFinding | None
     player_bound: tuple[PlayerBound, ...]
+    tables: tuple[TableFinding, ...]
     extensions: tuple[Extension, ...]
     players: int
     questions: tuple[str, ...]

@@ -1,9 +1,10 @@
-"""Launch scripts for sh and cmd: the variables they set, the arguments they pass, the program they start."""
+"""Launch scripts for sh, cmd and PowerShell: the variables they set, the arguments they pass, the program they execute."""
 
 from __future__ import annotations
 
+import posixpath
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from emberkeep.servers.findings import Argument, LaunchFinding, Sure
@@ -11,12 +12,40 @@ from emberkeep.servers.scene import Scene
 from emberkeep.trees import Kind
 
 _VARIABLE = re.compile(
-    r"""^\s*(?:export\s+|set\s+)?"?([A-Za-z_]\w*)=(?:"([^"\n]*)"|'([^'\n]*)'|([^\s"'#&]*))"?\s*$""",
+    r"""^\s*(?:export\s+|set\s+|\$(?=\w+\s*=))?"?([A-Za-z_]\w*)\s?=\s?(?:"([^"\n]*)"|'([^'\n]*)'|([^\s"'#&]*))"?\s*$""",
     re.MULTILINE | re.IGNORECASE,
 )
 _ARGUMENT = re.compile(r"""(?<!\S)((?:--?|\+|/)[A-Za-z][\w.-]*)(?:[ =](?:"([^"\n]*)"|'([^'\n]*)'|([^\s"']+)))?""")
 _USED = re.compile(r"\$\{?(\w+)\}?|%(\w+)%")
-_WORD = re.compile(r"[\w./\\-]+")
+_TOKEN = re.compile(r"""(?:"[^"\n]*"|'[^'\n]*'|[^\s"';&|<>()])+""")
+_PART = re.compile(r"&&|\|\||;|\||(?<!\S)&(?=\s)|(?<=\s)&$")
+_COMMENT = re.compile(r"(?i)^\s*(?:#|rem\b|@rem\b|::)")
+_BEFORE = frozenset(
+    (
+        "exec",
+        "nohup",
+        "nice",
+        "sudo",
+        "env",
+        "command",
+        "time",
+        "start",
+        "call",
+        "@start",
+        "@call",
+        "do",
+        "then",
+        "else",
+        "if",
+        "while",
+        "until",
+        "!",
+        "start-process",
+    )
+)
+_GOES_TO = frozenset(("cd", "pushd", "chdir", "set-location"))
+SHORTEST_NUMBER = 3
+"""Digits of a number that recurs in the name of a save by more than chance."""
 _PURPOSES = (
     ("seed", re.compile(r"seed", re.IGNORECASE)),
     ("size", re.compile(r"size|radius|width|extent", re.IGNORECASE)),
@@ -59,34 +88,108 @@ def _resolved(value: str, variables: dict[str, str]) -> str:
     return _USED.sub(lambda found: variables.get(found[1] or found[2], found[0]), value)
 
 
-def started_files(scene: Scene, script: str) -> list[str]:
-    """Files of the server folder that a script names, programs first; names relative to the script's folder too."""
+@dataclass(frozen=True)
+class Executed:
+    """A file of the server folder that a script executes. ``line``: the command, as it is written."""
+
+    path: str
+    line: str
+
+
+def executed(scene: Scene, script: str) -> list[Executed]:
+    """The files of the server folder that a script executes, in its order: by itself or through an interpreter. It is
+    followed into the folders that it changes to; what stands behind a program is an argument, and nothing that runs."""
     text = scene.look.text(script)
     variables = {setting.key: setting.value for setting in settings(text)}
-    words = set(_WORD.findall(_resolved(text, variables)))
     beside = script.rpartition("/")[0]
-    found = []
-    for word in sorted(words):
-        name = word.replace("\\", "/").removeprefix("./")
-        for path in dict.fromkeys((name, f"{beside}/{name}" if beside else name)):
+    here = beside
+    found: list[Executed] = []
+    for line in re.sub(r"[\\^`]\r?\n\s*", " ", text).splitlines():
+        if _COMMENT.match(line):
+            continue
+        for part in _PART.split(_resolved(line, variables)):
+            words = [word.strip("\"'") for word in _TOKEN.findall(part)]
+            if words and words[0].lower() in _GOES_TO:
+                here = _gone_to(scene, beside, here, words[1:])
+                continue
+            path = _program_of(scene, words, [here, beside, ""])
+            if path and path != script:
+                found.append(Executed(path, line.strip()))
+    return list({item.path: item for item in found}.values())
+
+
+def _gone_to(scene: Scene, beside: str, here: str, words: Sequence[str]) -> str:
+    """The folder that a script changes to; its own where that lies outside or is computed."""
+    wanted = next((word for word in words if not word.startswith(("-", "/d", "/D"))), "").replace("\\", "/").rstrip("/")
+    for folder in (here, beside):
+        path = posixpath.normpath(f"{folder}/{wanted}" if folder else wanted)
+        if path in scene.dirs:
+            return path
+    return beside
+
+
+def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> str:
+    """The file that a simple command executes; "" for none of the folder's."""
+    at = 0
+    while at < len(words) and (
+        words[at].lower() in _BEFORE or words[at] == "&" or re.match(r"[A-Za-z_]\w*=|-\w$|\d+$", words[at])
+    ):
+        at += 1
+    for number, word in enumerate(words[at:]):
+        path = _file_named(scene, word, folders)
+        if path and number and scene.look.kind(path) not in ("program", "zip", "script", "text", "binary"):
+            continue
+        if path:
+            return path
+        if number == 0 and ("/" in word or "\\" in word):
+            return ""  # a program that is not here, and what follows are its arguments
+        if number and not word.startswith(("-", "+", "/")) and not words[at + number - 1].startswith("-"):
+            return ""
+    return ""
+
+
+def _file_named(scene: Scene, word: str, folders: Sequence[str]) -> str:
+    name = word.replace("\\", "/").removeprefix("./")
+    for folder in dict.fromkeys(folders):
+        for ending in ("", ".exe"):
+            path = posixpath.normpath(f"{folder}/{name}{ending}" if folder else name + ending)
             entry = scene.tree.entries().get(path)
-            if entry is not None and entry.kind is Kind.FILE and path != script:
-                found.append(path)
-    return sorted(dict.fromkeys(found), key=lambda path: scene.look.kind(path) not in ("program", "binary"))
+            if entry is not None and entry.kind is Kind.FILE:
+                return path
+    return ""
+
+
+def started_files(scene: Scene, script: str) -> list[str]:
+    """The same, without the lines."""
+    return [item.path for item in executed(scene, script)]
 
 
 def launch(scene: Scene, scripts: Iterable[str], save_numbers: Iterable[str]) -> LaunchFinding | None:
-    """The launch script: the one that starts a program of the engine. ``save_numbers``: numbers in the names of saves,
-    which tell seed and size by value."""
+    """The launch script: the one that executes a program of the engine; of several the one that runs here, else the one
+    that was written to last. ``save_numbers``: numbers in the names of saves, which tell seed and size by value."""
     engine = set(scene.of_role("engine"))
-    for script in sorted(scripts, key=lambda path: (path.count("/"), path)):
+    found = []
+    for script in scripts:
         programs = [path for path in started_files(scene, script) if path in engine]
-        if not programs:
-            continue
-        arguments = _arguments(scene.look.text(script), set(save_numbers))
-        sure = Sure.SURE if scene.look.kind(programs[0]) == "program" else Sure.LIKELY
-        return LaunchFinding(script, programs[0], tuple(arguments), f"it names {programs[0]}", sure)
-    return None
+        if programs:
+            found.append((_preference(scene, script, programs[0]), script, programs[0]))
+    if not found:
+        return None
+    found.sort(key=lambda item: (item[0], -item[1].count("/")), reverse=True)
+    (best, script, program) = found[0]
+    arguments = _arguments(scene.look.text(script), set(save_numbers))
+    alone = len(found) == 1 or found[1][0][:2] < best[:2]
+    told = f"it executes {program}" + ("" if len(found) == 1 else f"; {found[1][1]} does too")
+    return LaunchFinding(script, program, tuple(arguments), told, Sure.SURE if alone else Sure.LIKELY)
+
+
+def _preference(scene: Scene, script: str, program: str) -> tuple[int, int, int]:
+    """What tells launch scripts apart: whether the script is of the system that its program is of, whether it may be
+    executed, and when it was written to."""
+    windows = scene.look.beginning(program, 2) == b"MZ"
+    cmd = script.lower().endswith((".cmd", ".bat", ".ps1"))
+    entry = scene.tree.entries()[script]
+    return int(cmd == windows), int(bool(entry.mode & 0o111) or cmd), entry.mtime_ns
 
 
 def _arguments(text: str, save_numbers: set[str]) -> list[Argument]:
@@ -103,7 +206,7 @@ def _arguments(text: str, save_numbers: set[str]) -> list[Argument]:
                 found[purpose] = Argument(purpose, setting.key, setting.value, told, Sure.SURE)
     for setting in settings(text):
         taken = {argument.key for argument in found.values()}
-        if setting.value in save_numbers and setting.key not in taken:
+        if setting.value in save_numbers and len(setting.value) >= SHORTEST_NUMBER and setting.key not in taken:
             purpose = "size" if _round(setting.value) and "size" not in found else "seed"
             if purpose not in found:
                 told = f"the save's name carries {setting.value}"

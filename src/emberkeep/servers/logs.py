@@ -17,7 +17,8 @@ from emberkeep.servers.scene import Scene
 from emberkeep.servers.watch import LOOKED_AT
 
 _TIME = re.compile(
-    r"^[\[(]?(?:\d{4}[-/.]\d\d[-/.]\d\d[T ])?\d\d?:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?[\])]?:?\s*"
+    r"^(?:[\[(]?(?:\d{4}[-/.]\d\d[-/.]\d\d[T ])?\d\d?:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?[\])]?:?\s*"
+    r"|\[?1\d{9}(?:\d{3})?(?:\.\d+)?\]?\s+)"
 )
 _NUMBER = re.compile(r"\d+(?:\.\d+)*")
 _VERSION = re.compile(r"\d+(?:\.\d+)+")
@@ -30,6 +31,19 @@ _FAILED = re.compile(
 _FAILURES = r"\b(?:fail(?:s|ed|ure)?|could not|cannot|unable|refused|incompatible|not loaded)\b"
 _ERROR = re.compile(r"\b(error|severe|fatal|exception|panic|critical)\b", re.IGNORECASE)
 _SEVERITIES = r"(?i)\b(?:error|severe|fatal|exception|panic|critical)\b"
+
+
+def is_log(text: str) -> bool:
+    """Whether a text is a log by what it holds: most of its first lines begin with a time."""
+    lines = [line for line in text.splitlines()[:40] if line.strip()]
+    return len(lines) >= 3 and sum(_TIME.match(line) is not None for line in lines) >= 0.8 * len(lines)
+
+
+def words(scene: Scene) -> frozenset[str]:
+    """The words of the newest logs."""
+    files = [path for path in scene.of_role("logs") if scene.look.kind(path) == "text"]
+    newest = sorted(files, key=lambda path: -scene.tree.entries()[path].mtime_ns)[:4]
+    return frozenset(word for path in newest for word in re.findall(r"[\w-]+", scene.look.text(path)))
 
 
 def log(scene: Scene, engine: str, extensions: Sequence[Extension], seed: str = "") -> LogFinding | None:

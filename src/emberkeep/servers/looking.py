@@ -56,20 +56,41 @@ def content_kind(path: str, head: bytes) -> str:
         return "script"
     if _LIBRARIES.search(name):
         return "program"
-    source = decode(head) or decode(head[:-3])
-    if source is None or _mostly_odd(source.text):
+    source = beginning_of_text(head)
+    if source is None or len(_ODD.findall(source, 0, 4096)) > 0.02 * len(source[:4096]):
         return "binary"
     for ending in ("yaml", "yml", "toml"):
         if name.endswith("." + ending):
             return ending.replace("yml", "yaml")
-    if name.endswith(".json") or (source.text.lstrip("\ufeff \t\r\n")[:1] in ("{", "[") and '"' in source.text):
+    if name.endswith(".json") or begins_as_json(source):
         return "json"
-    return formats.format_of(path, source.text)
+    return formats.format_of(path, source)
 
 
-def _mostly_odd(text: str) -> bool:
-    odd = sum((ord(char) < 32 and char not in "\t\r\n\f\x1b") or "\x7f" <= char < "\xa0" for char in text[:4096])
-    return odd > 0.02 * len(text[:4096])
+_ODD = re.compile(r"[\x00-\x08\x0b\x0e-\x1a\x1c-\x1f\x7f-\x9f]")
+
+
+def beginning_of_text(head: bytes) -> str | None:
+    """The text that a file begins with, whose last character may have been cut; None where it is none."""
+    whole = decode(head)
+    if whole is None or whole.codec != "latin-1":
+        return whole.text if whole else None
+    cut = (decode(head[:-at]) for at in (1, 2, 3) if at < len(head))  # Latin-1 takes any byte, also half a character
+    return next((source.text for source in cut if source is not None and source.codec != "latin-1"), whole.text)
+
+
+def begins_as_json(text: str) -> bool:
+    """Whether a text is JSON as far as it goes: one value, or one a line."""
+    text = text.lstrip("\ufeff \t\r\n")
+    if text[:1] not in ("{", "["):
+        return False
+    try:
+        json.JSONDecoder().raw_decode(text)
+    except json.JSONDecodeError as error:  # cut within a word or text, it is wrong where that begins
+        return len(text) >= GLANCE // 4 and error.pos >= len(text) - max(24, len(text) - text.rfind("\n"))
+    except RecursionError:
+        return False
+    return True
 
 
 @dataclass
@@ -125,6 +146,7 @@ class Look:
     unreadable: dict[str, str] = field(default_factory=dict)
     _kinds: dict[str, str] = field(default_factory=dict)
     _texts: dict[str, str] = field(default_factory=dict)
+    _columns: dict[str, dict[str, dict[str, list[str]]]] = field(default_factory=dict)
 
     def beginning(self, path: str, most: int = HEAD) -> bytes:
         """The first bytes of a file; empty when it cannot be read."""
@@ -148,9 +170,7 @@ class Look:
     def text(self, path: str) -> str:
         """The beginning of a file as text."""
         if path not in self._texts:
-            head = self.beginning(path)
-            source = decode(head) or decode(head[:-3])  # a character may have been cut
-            self._texts[path] = source.text if source else ""
+            self._texts[path] = beginning_of_text(self.beginning(path)) or ""
         return self._texts[path]
 
     def whole(self, path: str) -> bytes:
@@ -180,17 +200,26 @@ class Look:
         except (OSError, zipfile.BadZipFile, RuntimeError, ValueError, NotImplementedError):
             return ""
 
-    def tables(self, path: str) -> dict[str, list[str]]:
-        """Table names of a SQLite file with some of the texts in each; {} for one that is locked or broken."""
-        found: dict[str, list[str]] = {}
-        try:
-            with sqlite.opened(self.root / path, path) as database:
-                for name in sqlite.tables(database)[:MOST_TABLES]:
-                    rows = database.execute(f"select * from {sqlite.quoted(name)} limit {ROWS_LOOKED_AT}").fetchall()
-                    found[name] = [str(value) for row in rows for value in row]
-        except UnreadableInput as error:
-            self.unreadable[path] = error.faults[0].what
-        return found
+    def columns(self, path: str) -> dict[str, dict[str, list[str]]]:
+        """Tables of a SQLite file, the columns of each, and some of the texts and whole numbers in each; {} for one that
+        is locked or broken."""
+        if path not in self._columns:
+            found: dict[str, dict[str, list[str]]] = {}
+            try:
+                with sqlite.opened(self.root / path, path) as database:
+                    for name in sqlite.tables(database)[:MOST_TABLES]:
+                        asked = database.execute(f"select * from {sqlite.quoted(name)} limit {ROWS_LOOKED_AT}")
+                        labels = [column[0] for column in asked.description]
+                        rows = asked.fetchall()
+                        held = {label: [row[at] for row in rows] for at, label in enumerate(labels)}
+                        found[name] = {
+                            label: [str(value) for value in values if isinstance(value, (str, int))]
+                            for label, values in held.items()
+                        }
+            except UnreadableInput as error:
+                self.unreadable[path] = error.faults[0].what
+            self._columns[path] = found
+        return self._columns[path]
 
 
 def people(value: Any) -> list[dict[str, str]]:

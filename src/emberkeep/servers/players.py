@@ -1,52 +1,304 @@
-"""Who plays: lists of people, files named by an id, and extension data that belongs to single players."""
+"""Who plays here: identifiers learned from where the same values recur, in names of files, lists, keys and columns.
+
+A place is where alike values stand: the part of files' names that varies, the entries of a list, one field of its
+records, the keys of an object, a column of a table. Places that share values are of one kind of thing; which kind is
+the players is weighed (``evidence``), whatever their ids look like.
+"""
 
 from __future__ import annotations
 
 import json
+import os
 import re
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
 
 from emberkeep import globs
 from emberkeep.documents.model import Role
 from emberkeep.errors import EmberKeepError
-from emberkeep.servers.findings import PlayerBound, Sure
+from emberkeep.servers.evidence import Evidence, Hypothesis
+from emberkeep.servers.findings import PlayerBound, Sure, TableFinding
 from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier, people
 from emberkeep.servers.scene import Scene, stem
 from emberkeep.trees import Kind, Tree, read
 
-MOST_IN_A_FAMILY = 4
 SAMPLE = 50
-SHORTEST_ID = 12
+MOST_FILES = 6
+"""Members of a family of which the insides are looked at; of a larger one nothing recurs that is a player's."""
+LARGE_FAMILY = 24
+MOST_VALUES = 5000
 LOOKED_THROUGH = 4 << 20
-"""Bytes of a file of extension data that are looked through for ids."""
+"""Bytes of a file that are looked through for ids."""
+FEWEST = 3
+"""Values that two places must share to be of one kind, but where they look like ids: then one will do."""
 _NAME = re.compile(r"[^\W\d]\w{2,31}")
+_TOKEN = re.compile(r"[\w.-]{3,64}")
 _IDS = re.compile(rf"(?<![\w-])(?:{IDENT.pattern})(?![\w-])")
+_LONG_ID = re.compile(rf"{IDENT.pattern}|[0-9a-f]{{32,64}}")
+_MARK = re.compile(r"[^A-Za-z0-9]")
+_COMMENT = re.compile(r"(?:^|\s)(?:#|//|;).*$")
 
 
-def lists_of_people(scene: Scene) -> None:
-    """Lists of people become ``access``, their ids known players; those of extensions only tell ids."""
-    text_lists = []
-    inside = {family.folder for family in scene.families if any(scene.manifest(p) for p in scene.sampled(family)[:2])}
-    for family in list(scene.open_families()):
-        if len(family.members) > MOST_IN_A_FAMILY:
+@dataclass(frozen=True)
+class ValuePlace:
+    """Where alike values stand. ``kind``: names, folders, list, field, keys or column; ``at``: which field or column;
+    ``alone``: the file holds little else."""
+
+    kind: str
+    path: str
+    at: str
+    values: frozenset[str]
+    alone: bool = False
+
+
+# --- where values stand -----------------------------------------------------------
+
+
+def value_places(scene: Scene) -> list[ValuePlace]:
+    """All of them; of large families of files only the names."""
+    found = [*_named_files(scene), *_named_folders(scene)]
+    for family in scene.families:
+        if len(family.members) > MOST_FILES:
             continue
         for path in family.members:
-            kind = scene.look.kind(path)
-            if kind == "text":
-                text_lists.append(path)
-            found = people(scene.look.json(path)) if kind == "json" else []
-            if not found:
-                continue
-            named = _ids_and_names(found)
-            ids = {ident for ident, _ in named if len(ident) >= SHORTEST_ID}
-            scene.people.update(ids)
-            scene.names.update(name for _, name in named if name)
-            if not any(path.startswith(folder + "/") for folder in inside if folder):
-                what = "ids" if ids else "addresses"
-                scene.cover("access", globs.escape(path), f"a list of {len(found)} with {what}")
-    for path in text_lists:
-        _text_list(scene, path)
+            if scene.look.size(path) <= LOOKED_THROUGH:
+                found += _inside(scene, path)
+    return found
+
+
+def varying(names: Sequence[str]) -> tuple[str, str]:
+    """What the names of siblings begin and end with, up to a mark that parts words."""
+    first, last = os.path.commonprefix(names), os.path.commonprefix([name[::-1] for name in names])[::-1]
+    least = min(map(len, names))
+    at = max((found.end() for found in _MARK.finditer(first)), default=0)
+    end = next((found.start() for found in _MARK.finditer(last)), len(last))
+    before, behind = first[:at], last[end:]
+    return (before, behind) if len(before) + len(behind) < least else ("", behind)
+
+
+def _named_files(scene: Scene) -> Iterator[ValuePlace]:
+    by_end: dict[tuple[str, str], list[str]] = defaultdict(list)
+    for path in scene.paths:
+        if scene.tree.entries()[path].kind is Kind.FILE:
+            folder, _, name = path.rpartition("/")
+            by_end[folder, name[name.rfind(".") :] if "." in name else ""].append(name)
+    for (folder, _), names in by_end.items():
+        yield from _varying_place("names", folder, names)
+
+
+def _named_folders(scene: Scene) -> Iterator[ValuePlace]:
+    inside: dict[str, list[str]] = defaultdict(list)
+    for path in scene.folders:
+        folder, _, name = path.rpartition("/")
+        inside[folder].append(name)
+    for folder, names in inside.items():
+        yield from _varying_place("folders", folder, names)
+
+
+def _varying_place(kind: str, folder: str, names: Sequence[str]) -> Iterator[ValuePlace]:
+    if len(names) < 2:
+        return
+    before, behind = varying(names)
+    values = frozenset(name[len(before) : len(name) - len(behind)] for name in names)
+    yield ValuePlace(kind, folder, f"{globs.escape(before)}*{globs.escape(behind)}", values, alone=True)
+
+
+def _inside(scene: Scene, path: str) -> Iterator[ValuePlace]:
+    kind = scene.look.kind(path)
+    if kind == "json":
+        value = scene.look.json(path)
+        alone = bool(people(value)) or _is_plain_list(value)
+        yield from _in_json(path, value, "", 0, alone=alone)
+    elif kind == "sqlite":
+        for table, columns in scene.look.columns(path).items():
+            for column, values in columns.items():
+                if len(values) >= 2:
+                    yield ValuePlace("column", path, f"{table}.{column}", frozenset(values))
+    elif kind in ("text", "ini", "properties"):
+        yield from _in_lines(path, scene.look.text(path))
+
+
+def _is_plain_list(value: Any) -> bool:
+    return isinstance(value, list) and bool(value) and all(isinstance(item, (str, int)) for item in value[:SAMPLE])
+
+
+def _in_json(path: str, value: Any, at: str, depth: int, *, alone: bool) -> Iterator[ValuePlace]:
+    if isinstance(value, list):
+        some = value[:MOST_VALUES]
+        plain = frozenset(str(item) for item in some if isinstance(item, (str, int)))
+        if plain:
+            yield ValuePlace("list", path, at, plain, alone)
+        fields: dict[str, set[str]] = defaultdict(set)
+        for item in some:
+            for key, inner in item.items() if isinstance(item, dict) else ():
+                if isinstance(inner, (str, int)) and not isinstance(inner, bool):
+                    fields[key].add(str(inner))
+        for key, values in fields.items():
+            yield ValuePlace("field", path, f"{at}/{key}", frozenset(values), alone)
+    elif isinstance(value, dict) and depth < 4:
+        if len(value) >= 2:
+            yield ValuePlace("keys", path, at, frozenset(list(value)[:MOST_VALUES]))
+        for key, inner in list(value.items())[:SAMPLE]:
+            if isinstance(inner, (dict, list)):
+                yield from _in_json(path, inner, f"{at}/{key}", depth + 1, alone=False)
+
+
+def _in_lines(path: str, text: str) -> Iterator[ValuePlace]:
+    """The words of a list in lines, by where they stand in their line; of a single line, all of them."""
+    entries = [entry for line in text.splitlines() if (entry := _COMMENT.sub("", line).strip())]
+    if not entries or len(entries) > MOST_VALUES:
+        return
+    rows = [[word.strip("\"'") for word in re.split(r"[\s,;|]+", entry) if word] for entry in entries]
+    if len(rows) == 1:
+        yield ValuePlace("list", path, "", frozenset(rows[0]), alone=len(rows[0]) > 1 or is_identifier(rows[0][0]))
+        return
+    width = max(map(len, rows))
+    if width > 4:
+        return
+    for at in range(width):
+        values = [row[at] for row in rows if len(row) > at]
+        if len(values) >= 0.9 * len(rows) and len(set(values)) >= 0.9 * len(values):
+            yield ValuePlace("list", path, str(at), frozenset(values), alone=True)
+
+
+# --- which of them are players ------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Kin:
+    """Places that share values, and how likely those are the players' ids."""
+
+    places: tuple[ValuePlace, ...]
+    hypothesis: Hypothesis
+
+    @property
+    def values(self) -> frozenset[str]:
+        """All values, as they are spelled."""
+        return frozenset().union(*(place.values for place in self.places))
+
+
+def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> list[Kin]:
+    """The places by what they share, each kind weighed. ``logged``: words of the log."""
+    group = list(range(len(places)))
+
+    def top(at: int) -> int:
+        while group[at] != at:
+            group[at] = group[group[at]]
+            at = group[at]
+        return at
+
+    shared: dict[tuple[int, int], int] = defaultdict(int)
+    where: dict[str, list[int]] = defaultdict(list)
+    for at, place in enumerate(places):
+        for value in place.values:
+            if _TOKEN.fullmatch(value):
+                where[bare(value)].append(at)
+    for numbers in where.values():
+        for one in numbers[:40]:
+            for other in numbers[:40]:
+                if one < other:
+                    shared[one, other] += 1
+    for (one, other), count in shared.items():
+        least = min(len(places[one].values), len(places[other].values))
+        if count >= 0.5 * least and count >= min(FEWEST, least) and (count >= FEWEST or _are_ids(places[one].values)):
+            group[top(one)] = top(other)
+    together: dict[int, list[ValuePlace]] = defaultdict(list)
+    for at, place in enumerate(places):
+        together[top(at)].append(place)
+    return [Kin(tuple(held), _weighed(held, logged)) for held in together.values()]
+
+
+def bare(value: str) -> str:
+    """A value by which places are compared: a UUID without dashes."""
+    return value.replace("-", "").lower() if len(value) == 36 and is_identifier(value) else value
+
+
+def _are_ids(values: Iterable[str]) -> bool:
+    some = list(values)[:SAMPLE]
+    return sum(_LONG_ID.fullmatch(value) is not None for value in some) >= 0.9 * len(some)
+
+
+def _weighed(places: Sequence[ValuePlace], logged: frozenset[str]) -> Hypothesis:
+    values = frozenset().union(*(place.values for place in places))
+    kinds = {place.kind for place in places}
+    told = []
+    if _are_ids(values):
+        told.append(Evidence("shaped like ids"))
+    elif all(value.isdigit() and len(value) < 4 for value in values):
+        told.append(Evidence("small numbers"))
+    if kinds & {"names", "folders"} and len(places) > 1:
+        told.append(Evidence("files are named by them"))
+    if any(place.alone and place.kind in ("list", "field") for place in places):
+        told.append(Evidence("a list holds them and little else"))
+    if len(values & logged) >= 2:
+        told.append(Evidence("the log names them"))
+    files = {(place.kind if place.kind in ("names", "folders") else "", place.path) for place in places}
+    if len(files) > 1:
+        told.append(Evidence("they stand in three places" if len(files) > 2 else "they stand in two places"))
+    if (
+        any(place.kind in ("names", "folders") and len(place.values) > LARGE_FAMILY for place in places)
+        and len(files) == 1
+    ):
+        told.append(Evidence("a large family of files holds them"))
+    return Hypothesis("player ids", places[0].path, tuple(told))
+
+
+def find_players(scene: Scene, logged: frozenset[str]) -> list[ValuePlace]:
+    """The places in which players' ids stand; their ids and names are noted in the scene."""
+    places = value_places(scene)
+    found: list[ValuePlace] = []
+    lists: set[str] = set()
+    for kin in sorted(kins(scene, places, logged), key=lambda one: -one.hypothesis.log_odds):
+        beside = [place for place in kin.places if place.path in lists and place.kind in ("field", "list")]
+        if beside and not any(place.kind in ("names", "folders", "column") for place in kin.places):
+            scene.names.update(value for value in kin.values if _NAME.fullmatch(value))  # what they are called
+            continue
+        if kin.hypothesis.probability < 0.5:
+            continue
+        found += kin.places
+        lists.update(place.path for place in kin.places if place.kind in ("field", "list") and place.alone)
+        scene.people.update(value for value in kin.values if _TOKEN.fullmatch(value))
+    scene.names.update(value for value in scene.people if _NAME.fullmatch(value))
+    return found
+
+
+# --- lists of people ------------------------------------------------------------------
+
+
+def lists_of_people(scene: Scene, places: Sequence[ValuePlace], extension_folders: Iterable[str]) -> None:
+    """Files that are nothing but a list of players, or of addresses, become ``access``; empty lists beside them too."""
+    inside = tuple(f"{folder}/" for folder in extension_folders if folder)
+    listed = {place.path: place for place in places if place.alone and place.kind in ("list", "field")}
+    for path, place in listed.items():
+        if not scene.is_covered(path) and not path.startswith(inside):
+            scene.cover("access", globs.escape(path), f"a list of {len(place.values)} with ids of players")
+    for family in list(scene.open_families()):
+        for path in family.members if len(family.members) <= MOST_FILES else ():
+            if not path.startswith(inside):
+                _other_list(scene, path)
+
+
+def _other_list(scene: Scene, path: str) -> None:
+    kind = scene.look.kind(path)
+    folder = path.rpartition("/")[0]
+    beside = [other for other in scene.of_role("access") if other.rpartition("/")[0] == folder]
+    if kind == "json":
+        value = scene.look.json(path)
+        found = people(value)
+        if found:
+            scene.cover("access", globs.escape(path), f"a list of {len(found)} with ids or addresses")
+        elif value == [] and beside:
+            scene.cover("access", globs.escape(path), f"an empty list beside {beside[0]}", Sure.LIKELY)
+    elif kind == "text":
+        lines = [line.split("#", 1)[0].strip() for line in scene.look.text(path).splitlines()]
+        first = [re.split(r"[\s,;|]+", line, maxsplit=1)[0] for line in lines if line]
+        addresses = [word for word in first if ADDRESS.fullmatch(word)]
+        known = [word for word in first if word in scene.names or word in scene.people]
+        if first and len(addresses) + len(known) >= 0.9 * len(first):
+            what = "names of players" if known else "addresses"
+            scene.cover("access", globs.escape(path), f"a list of {len(first)} with {what}", Sure.LIKELY)
 
 
 def names_by_id(tree: Tree, paths: Iterable[str]) -> dict[str, str]:
@@ -74,52 +326,34 @@ def _ids_and_names(listed: Sequence[dict[str, str]]) -> list[tuple[str, str]]:
     return [(person.get(ident, ""), person.get(name, "")) for person in listed]
 
 
-def _text_list(scene: Scene, path: str) -> None:
-    """Lines that are ids or addresses, or names known from other lists; comments aside."""
-    lines = [line.split("#", 1)[0].strip() for line in scene.look.text(path).splitlines()]
-    entries = [line for line in lines if line]
-    if not entries or len(entries) > 100_000:
-        return
-    first = [re.split(r"[\s,;:|]+", entry, maxsplit=1)[0] for entry in entries]
-    ids = [word for word in first if is_identifier(word)]
-    addresses = [word for word in first if ADDRESS.fullmatch(word)]
-    known = [word for word in first if word in scene.names]
-    if len(ids) + len(addresses) + len(known) < 0.9 * len(entries):
-        return
-    scene.people.update(ids)
-    what = "ids" if ids else "addresses" if addresses else "names known from other lists"
-    sure = Sure.SURE if ids or known else Sure.LIKELY
-    scene.cover("access", globs.escape(path), f"a list of {len(entries)} with {what}", sure)
+# --- what is theirs ----------------------------------------------------------------------
 
 
-def player_files(scene: Scene, extension_folders: dict[str, str]) -> None:
-    """Families of files named by an id are ``players``, unless they are an extension's."""
-    for family in list(scene.open_families()):
-        if any(family.folder == folder or family.folder.startswith(folder + "/") for folder in extension_folders):
+def player_files(scene: Scene, places: Sequence[ValuePlace], extension_folders: Iterable[str]) -> None:
+    """Files and folders named by players become ``players``, unless they are an extension's."""
+    inside = tuple(f"{folder}/" for folder in extension_folders)
+    for place in places:
+        if place.kind not in ("names", "folders") or f"{place.path}/".startswith(inside):
             continue
-        if family.shape.count("{id}") != 1:
+        known = len(place.values & scene.people)
+        if known < 0.8 * len(place.values):
             continue
-        stems = [stem(path) for path in family.members]
-        known = sum(name in scene.people for name in stems)
-        scene.people.update(name for name in stems if is_identifier(name))
-        evidence = f"{len(stems)} files named by an id, {known} of them known from the lists of people"
-        scene.cover("players", family.open_glob, evidence, Sure.SURE if known else Sure.LIKELY)
-    _named_by_people(scene)
+        glob = f"{globs.escape(place.path)}/{place.at}" if place.path else place.at
+        if place.kind == "folders":
+            glob += "/**"
+        scene.cover("players", glob, f"{known} {'files' if place.kind == 'names' else 'folders'} named by players' ids")
 
 
-def _named_by_people(scene: Scene) -> None:
-    """Files of one folder that are named by players' names known from the lists."""
-    by_folder: dict[tuple[str, str], list[str]] = defaultdict(list)
-    for family in scene.open_families():
-        for path in family.members:
-            folder, _, name = path.rpartition("/")
-            by_folder[folder, name[name.rfind(".") :] if "." in name else ""].append(path)
-    for (folder, suffix), paths in by_folder.items():
-        known = [path for path in paths if stem(path) in scene.names]
-        if suffix and len(known) >= 3 and len(known) >= 0.8 * len(paths):
-            glob = f"{globs.escape(folder)}/*{globs.escape(suffix)}" if folder else f"*{globs.escape(suffix)}"
-            evidence = f"{len(paths)} files, {len(known)} of them named as people in the lists are"
-            scene.cover("players", glob, evidence, Sure.LIKELY)
+def tables(scene: Scene, places: Sequence[ValuePlace]) -> Iterator[TableFinding]:
+    """Tables of SQLite files in which players' ids stand. ``others``: tables beside them that are not players'."""
+    personal: dict[str, set[str]] = defaultdict(set)
+    for place in places:
+        if place.kind == "column":
+            personal[place.path].add(place.at.rpartition(".")[0])
+    for path, theirs in sorted(personal.items()):
+        others = tuple(sorted(set(scene.look.columns(path)) - theirs))
+        for table in sorted(theirs):
+            yield TableFinding(path, table, others, f"players' ids stand in {table}", Sure.LIKELY)
 
 
 def player_bound(scene: Scene, extension_folders: dict[str, str]) -> Iterator[PlayerBound]:
@@ -129,7 +363,7 @@ def player_bound(scene: Scene, extension_folders: dict[str, str]) -> Iterator[Pl
             if family.folder != folder and not family.folder.startswith(folder + "/"):
                 continue
             in_names = {stem(path) for path in family.members} & scene.people
-            inside = {found for path in scene.sampled(family) for found in _ids_in(scene, path)}
+            inside = {found for path in scene.sampled(family) for found in ids_in(scene, path)}
             ids = tuple(sorted(in_names | inside))
             if not ids:
                 continue
@@ -158,12 +392,15 @@ def _parts(scene: Scene, path: str) -> Iterator[str]:
 
 
 def _known_ids(scene: Scene, text: str) -> set[str]:
-    return {found[0] for found in _IDS.finditer(text)} & scene.people
+    found = {match[0] for match in _IDS.finditer(text)} & scene.people
+    if len(found) < 2 and scene.odd_people:
+        found |= {word for word in _TOKEN.findall(text) if word in scene.odd_people}
+    return found
 
 
-def _ids_in(scene: Scene, path: str) -> set[str]:
+def ids_in(scene: Scene, path: str) -> set[str]:
+    """Ids of known players in a file."""
     if scene.look.kind(path) == "sqlite":
-        texts = {text for values in scene.look.tables(path).values() for text in values}
-        return texts & scene.people
-    text = scene.look.beginning(path, LOOKED_THROUGH).decode("utf-8", "replace")
-    return _known_ids(scene, text)
+        columns = scene.look.columns(path).values()
+        return {text for table in columns for values in table.values() for text in values} & scene.people
+    return _known_ids(scene, scene.look.beginning(path, LOOKED_THROUGH).decode("utf-8", "replace"))

@@ -14,7 +14,7 @@ from emberkeep.documents.model import TOP, Document, Role
 from emberkeep.errors import EmberKeepError, Fault
 from emberkeep.servers.extensions import Extension, read_manifest
 from emberkeep.servers.findings import Finding, Sure
-from emberkeep.servers.looking import Family, Look, families
+from emberkeep.servers.looking import Family, Look, families, is_identifier
 from emberkeep.trees import FolderTree, Kind
 
 SAMPLE = 8
@@ -36,6 +36,16 @@ class Scene:
     _covered: set[str] = field(default_factory=set)
     _documents: dict[str, Document | None] = field(default_factory=dict)
     _manifests: dict[str, Extension | None] = field(default_factory=dict)
+
+    @cached_property
+    def dirs(self) -> frozenset[str]:
+        """Every folder, to ask whether a path is one."""
+        return frozenset(self.folders)
+
+    @property
+    def odd_people(self) -> set[str]:
+        """Ids of players that do not look like ids."""
+        return {ident for ident in self.people if not is_identifier(ident)}
 
     @cached_property
     def families(self) -> list[Family]:

@@ -1,110 +1,311 @@
-"""The world among a server's files: tiles, one big save, numbered saves, dimensions, and what points at it."""
+"""The world among a server's files: which folders or files may be one, what speaks for each, and what leads to it.
+
+What an engine saves is neither program nor text. Folders and files that hold such are candidates; settings whose values
+lead to one, write times, shapes (tiles, a key-value store, copies) are weighed against each other (``evidence``). Of
+several worlds that are alike the one that is played is told by what leads there and by what was saved last.
+"""
 
 from __future__ import annotations
 
 import re
-from collections import Counter
-from collections.abc import Iterable
-from dataclasses import replace
+from collections import Counter, defaultdict
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass, field, replace
 
 from emberkeep import globs
+from emberkeep.documents import edit
 from emberkeep.servers import launch
+from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import Sure, WorldFinding
 from emberkeep.servers.looking import Family
 from emberkeep.servers.scene import Scene, numbered_glob
 from emberkeep.servers.tiles import tile_names, tile_places, whole_sectors
 
-Tiles = list[tuple[Family, str]]
-BIG_SAVE = 64 * 1024
-"""Bytes from which a lone binary file may be a save."""
+_SAVED = ("binary", "packed", "sqlite")
+_STORE_MARK = re.compile(r"(?:^|/)CURRENT$")
+_COPY = re.compile(
+    r"(?i)(?:[._ -](?:bak|backup|old|copy|prev|orig|save)\d*|~|[._ -]\d{4}-?\d\d-?\d\d.*|\.\d{1,3})(?=\.|$)"
+)
+_WORDS = re.compile(r"(?i)world|save|map(?:s|$)")
+CLOSE = 120.0
+"""Seconds within which two write times are one save."""
+SMALL_TEXT = 4000
+"""Bytes of a file that tells versions, at most."""
 
 
-def tiles(scene: Scene) -> Tiles:
-    """Families of tile files with their names' pattern; set aside until the world's folders are covered."""
+@dataclass(frozen=True)
+class Lead:
+    """A value that may lead to a world. ``ours``: it stands in a script, or in settings that tell of the server."""
+
+    file: str
+    key: str
+    value: str
+    script: bool = False
+    ours: bool = False
+
+
+@dataclass
+class Candidate:
+    """A folder or a file that may be the world. ``files``: what is saved in it; ``copies``: older ones beside it."""
+
+    at: str
+    files: list[str]
+    is_file: bool
+    copies: list[str] = field(default_factory=list)
+    leads: list[Lead] = field(default_factory=list)
+    rivals: list[Candidate] = field(default_factory=list)
+    tiles: tuple[Family, str] | None = None
+
+
+# --- candidates --------------------------------------------------------------------
+
+
+def world(scene: Scene, engine_time: float | None) -> WorldFinding:
+    """Cover the world's files and say what they are. ``engine_time``: when the program was last changed, ns."""
+    leads = list(_leads(scene))
+    found = _candidates(scene, leads)
+    if not found:
+        return WorldFinding()
+    weighed = [(candidate, _weighed(scene, candidate, found, engine_time)) for candidate in found]
+    best, hypothesis = max(weighed, key=lambda item: (item[1].log_odds, -len(item[0].at)))
+    if hypothesis.probability < 0.05:
+        return WorldFinding()
+    second = max((told.log_odds for other, told in weighed if other in best.rivals), default=-99.0)
+    sure = hypothesis.sure if hypothesis.log_odds - second >= 2 else Sure.GUESS
+    finding = _finding(scene, best, hypothesis, sure)
+    finding = replace(finding, others=_cover(scene, best, finding))
+    return _pointer(scene, best, _told_by_engine(scene, replace(finding, numbered=_numbered(scene, best))))
+
+
+def _saved(scene: Scene) -> list[str]:
+    """Files that an engine may have saved: no texts, and of no other role."""
+    entries = scene.tree.entries()
+    stores = {path.rpartition("/")[0] for path in scene.paths if _STORE_MARK.search(path)}
     found = []
-    for family in scene.open_families():
-        places = tile_places(family)
-        if places is not None and scene.kind(family) in ("binary", "packed"):
-            found.append((family, tile_names(family, places)))
-    for family, _ in found:
-        scene.set_aside(family.members)
+    for path in scene.paths:
+        if path not in entries or entries[path].size == 0 or scene.is_covered(path) or path in scene.dirs:
+            continue
+        if scene.look.kind(path) in _SAVED or path.rpartition("/")[0] in stores:
+            found.append(path)
     return found
 
 
-def world(scene: Scene, found: Tiles) -> WorldFinding:
-    """Cover the world's folders and say what they are; the one with most files is the world, the rest dimensions."""
-    finding = _tiled(scene, found) if found else _one_save(scene)
-    if not finding.evidence:
-        return finding
-    return _pointer(scene, _told_by_engine(scene, replace(finding, numbered=_numbered(scene, finding.folder))))
+def _candidates(scene: Scene, leads: Sequence[Lead]) -> list[Candidate]:
+    saved = _saved(scene)
+    below: dict[str, list[str]] = defaultdict(list)
+    for path in saved:
+        parts = path.split("/")
+        for depth in range(1, len(parts)):
+            below["/".join(parts[:depth])].append(path)
+    lone = [path for path in saved if "/" not in path]
+    made: list[Candidate] = []
+    for top in sorted({path.split("/", 1)[0] for path in saved if "/" in path}):
+        made += _within(scene, top, below)
+    made += _files(lone)
+    for at in sorted(below):  # what a value names is one, wherever it lies
+        if all(at != one.at for one in made) and any(_leads_to(lead.value, at) for lead in leads):
+            made.append(Candidate(at, below[at], is_file=False))
+    tiles = _tile_families(scene, saved)
+    for one in made:
+        one.leads = [lead for lead in leads if _leads_to(lead.value, one.at)]
+        one.tiles = next((item for item in tiles if not one.is_file and item[0].folder.startswith(one.at)), None)
+    _set_rivals(made)
+    return made
 
 
-def _tiled(scene: Scene, found: Tiles) -> WorldFinding:
-    by_folder: dict[str, tuple[Family, str]] = {}
-    for family, names in found:
-        top = family.folder.split("/", 1)[0] if family.folder else ""
-        told = f"{len(family.members)} tiles {names}"
-        scene.cover("world", f"{globs.escape(top)}/**" if top else family.glob, told)
-        if top not in by_folder or len(family.members) > len(by_folder[top][0].members):
-            by_folder[top] = family, names
-    main = max(by_folder, key=lambda top: (len(scene.below(top)) if top else 0, top))
-    family, names = by_folder[main]
-    below = f"{family.folder}/{names}".removeprefix(f"{main}/") if main and family.folder else names
-    alike = [top for top, (_, other) in by_folder.items() if top != main and top and other == names]
-    return WorldFinding(
-        main,
-        tiles=below,
-        sector=whole_sectors(scene.look.size(path) for path in family.members),
-        dimensions=tuple(sorted(alike)),
-        evidence=f"{len(family.members)} tiles {names}",
+def _within(scene: Scene, folder: str, below: dict[str, list[str]]) -> list[Candidate]:
+    """The candidates in a folder: itself, its only folder with saves, each of several that are alike, or single files."""
+    files = below[folder]
+    own = [path for path in files if path.rpartition("/")[0] == folder]
+    inner = sorted({path[len(folder) + 1 :].split("/", 1)[0] for path in files if path not in set(own)})
+    if not inner:
+        stems = _files(own)
+        if len(stems) == 1 or (len(own) <= 3 and all(scene.look.kind(path) == "sqlite" for path in own)):
+            return stems
+        return [Candidate(folder, files, is_file=False)]
+    whole = Candidate(folder, files, is_file=False)
+    if not own and len(inner) == 1:
+        return _within(scene, f"{folder}/{inner[0]}", below)
+    if 2 <= len(inner) <= 12 and not any(re.fullmatch(r"[0-9a-f]{1,2}", name) for name in inner):
+        shapes = [_shape(below[f"{folder}/{name}"], f"{folder}/{name}") for name in inner]
+        alike = [name for name, shape in zip(inner, shapes, strict=True) if sum(shape == other for other in shapes) > 1]
+        if alike and len(alike) >= len(inner) - 1:
+            return [whole, *(Candidate(f"{folder}/{name}", below[f"{folder}/{name}"], is_file=False) for name in inner)]
+    if own and len(_files(own)) <= 3 and all(scene.look.kind(path) == "sqlite" for path in own):
+        return [whole, *_files(own)]
+    return [whole]
+
+
+def _shape(paths: Sequence[str], folder: str) -> frozenset[str]:
+    """What a folder holds, numbers left open."""
+    return frozenset(re.sub(r"\d+", "0", path[len(folder) + 1 :]) for path in paths)
+
+
+def _files(paths: Sequence[str]) -> list[Candidate]:
+    """Single files as candidates; those that are copies of another by their names beside it."""
+    by_stem: dict[str, list[str]] = defaultdict(list)
+    for path in paths:
+        folder, _, name = path.rpartition("/")
+        by_stem[f"{folder}/{_COPY.sub('', name)}"].append(path)
+    made = []
+    for held in by_stem.values():
+        main = min(held, key=lambda path: (len(path), path))
+        made.append(Candidate(main, [main], is_file=True, copies=[path for path in held if path != main]))
+    return made
+
+
+def _set_rivals(made: Sequence[Candidate]) -> None:
+    for one in made:
+        for other in made:
+            nested = f"{other.at}/".startswith(f"{one.at}/") or f"{one.at}/".startswith(f"{other.at}/")
+            if other is not one and not nested:
+                one.rivals.append(other)
+
+
+def _tile_families(scene: Scene, saved: Sequence[str]) -> list[tuple[Family, str]]:
+    there = set(saved)
+    found = []
+    for family in scene.families:
+        places = tile_places(family) if family.members[0] in there else None
+        if places is not None:
+            found.append((family, tile_names(family, places)))
+    return sorted(found, key=lambda item: -len(item[0].members))
+
+
+# --- what leads there ----------------------------------------------------------------
+
+
+def _leads(scene: Scene) -> Iterator[Lead]:
+    """All values of settings and scripts that may be names or paths."""
+    for path in scene.of_role("scripts"):
+        for setting in launch.settings(scene.look.text(path)):
+            if _may_lead(setting.value):
+                yield Lead(path, setting.key, setting.value, script=True)
+    for path in scene.of_role("settings"):
+        pairs = scene.pairs(path)
+        ours = _of_the_server(scene, path, pairs)
+        for key, value in pairs:
+            if _may_lead(value):
+                yield Lead(path, key, value, ours=ours)
+
+
+def _may_lead(value: str) -> bool:
+    return 2 <= len(value.strip()) <= 200 and not value.strip().replace(".", "").isdigit()
+
+
+def _of_the_server(scene: Scene, path: str, pairs: Sequence[tuple[str, str]]) -> bool:
+    """Whether a settings file tells of the server: it is called as the program is, or has a title or port in it."""
+    programs = [other.rsplit("/", 1)[-1].split(".")[0].lower() for other in scene.of_role("engine")]
+    name = re.split(r"[^a-z0-9]", path.rsplit("/", 1)[-1].split(".")[0].lower())[0]
+    if len(name) > 2 and any(name in program for program in programs):
+        return True
+    return any(re.search(r"(?i)title|hostname|servername|port$", key) for key, _ in pairs)
+
+
+def _leads_to(value: str, at: str) -> bool:
+    value = value.strip().replace("\\", "/").removeprefix("./").strip("/")
+    name = at.rsplit("/", 1)[-1]
+    return (
+        value in (at, name)
+        or (value == name.split(".", 1)[0] and "." in name)
+        or (at.endswith("/" + value) and "/" in value)
     )
 
 
-def _one_save(scene: Scene) -> WorldFinding:
-    """The largest binary file that nothing else explains, where a setting or script names it or it is large."""
-    told = {value for path in scene.of_role("settings", "scripts") for value in _values(scene, path)}
-    candidates = []
-    for family in scene.open_families():
-        for path in scene.sampled(family):
-            if scene.look.kind(path) not in ("binary", "packed", "sqlite"):
-                continue
-            name = path.rsplit("/", 1)[-1]
-            named = name in told or name.split(".", 1)[0] in told or path in told
-            if named or scene.look.size(path) >= BIG_SAVE:
-                candidates.append((named, scene.look.size(path), path))
-    if not candidates:
-        return WorldFinding()
-    named, _, path = max(candidates)
-    beside = [p for p in _same_stem(scene, path) if not scene.is_covered(p)]
-    why = "a setting names it" if named else "the largest file that is neither program nor text"
-    sure = Sure.SURE if named else Sure.GUESS
-    for one in beside:
-        told_of = f"one save file; {why}" if one == path else f"stands beside the save {path.rsplit('/', 1)[-1]}"
-        scene.cover("world", numbered_glob(one), told_of, sure)
-    return WorldFinding(path, evidence=f"one save file of {scene.look.size(path)} bytes; {why}", sure=sure)
+# --- weighing ----------------------------------------------------------------------------
 
 
-def _same_stem(scene: Scene, path: str) -> list[str]:
-    """The save and its older copies: files of its folder that share its name up to the first dot."""
-    folder, _, name = path.rpartition("/")
-    start = f"{folder}/" if folder else ""
-    own = name.split(".", 1)[0] + "."
-    return [p for p in scene.paths if p.startswith(start + own) and "/" not in p.removeprefix(start)]
+def _weighed(scene: Scene, one: Candidate, every: Sequence[Candidate], engine_time: float | None) -> Hypothesis:
+    told: list[Evidence] = []
+    if one.leads:
+        lead = max(one.leads, key=lambda item: (item.script, item.ours))
+        told.append(Evidence("a setting leads to it", f"{lead.key} in {lead.file} is {lead.value}"))
+    elif any(other.leads for other in one.rivals):
+        told.append(
+            Evidence("a setting leads to another", f"a setting leads to {next(o.at for o in one.rivals if o.leads)}")
+        )
+    told += _by_times(scene, one, every, engine_time)
+    if one.tiles:
+        told.append(Evidence("tiles", f"{len(one.tiles[0].members)} tiles {one.tiles[1]}"))
+    if any(_STORE_MARK.search(path) for path in one.files):
+        told.append(Evidence("a key-value store", "a key-value store lies in it"))
+    size = sum(scene.look.size(path) for path in one.files)
+    if size >= 0.6 * sum(scene.look.size(path) for path in {path for other in every for path in other.files}):
+        told.append(Evidence("most of what is saved", f"{size} bytes, most of what is neither program nor text"))
+    if one.copies:
+        told.append(Evidence("older copies stand beside it", f"{len(one.copies)} older copies beside it"))
+    if _COPY.search(one.at.rsplit("/", 1)[-1]) or re.search(r"(?i)(?:^|[/ _-])(?:old|backup|bak)(?:[/ _-]|$)", one.at):
+        told.append(Evidence("a copy of another", "it is called as copies are"))
+    if _WORDS.search(one.at):
+        told.append(Evidence("called as worlds are"))
+    return Hypothesis("world", one.at, tuple(told))
 
 
-def _values(scene: Scene, path: str) -> list[str]:
-    if scene.look.kind(path) == "script":
-        return [setting.value for setting in launch.settings(scene.look.text(path))]
-    return [value for _, value in scene.pairs(path)]
+def _by_times(
+    scene: Scene, one: Candidate, every: Sequence[Candidate], engine_time: float | None
+) -> Iterator[Evidence]:
+    def newest(candidate: Candidate) -> float:
+        return max(scene.tree.entries()[path].mtime_ns for path in candidate.files) / 1e9
+
+    mine = newest(one)
+    all_times = {newest(other) for other in every}
+    if engine_time is not None and mine <= engine_time / 1e9 + CLOSE:
+        if max(all_times) > engine_time / 1e9 + CLOSE:
+            yield Evidence("as old as the program", "nothing in it was saved since the program came")
+        return
+    if len(every) == 1 or max(all_times) - min(all_times) < CLOSE:
+        return
+    if mine >= max(all_times) - CLOSE:
+        yield Evidence("the newest save is in it", "the newest save is in it")
+    elif any(newest(other) > mine + CLOSE for other in one.rivals):
+        yield Evidence("others were saved later", "others were saved later")
 
 
-def _numbered(scene: Scene, folder: str) -> str:
+# --- what is written of it -----------------------------------------------------------------
+
+
+def _finding(scene: Scene, one: Candidate, hypothesis: Hypothesis, sure: Sure) -> WorldFinding:
+    told = hypothesis.reasons
+    if one.is_file or not one.tiles:
+        shown = f"one save file of {scene.look.size(one.at)} bytes" if one.is_file else f"{len(one.files)} saved files"
+        return WorldFinding(one.at, evidence=f"{shown}; {told}" if told else shown, sure=sure)
+    family, names = one.tiles
+    below = f"{family.folder}/{names}".removeprefix(f"{one.at}/")
+    return WorldFinding(
+        one.at,
+        tiles=below,
+        sector=whole_sectors(scene.look.size(path) for path in family.members),
+        evidence=f"{len(family.members)} tiles {names}; {told}",
+        sure=sure,
+    )
+
+
+def _cover(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[str, ...]:
+    """Give the world's files their role, and those of worlds beside it; these are returned."""
+    if best.is_file:
+        scene.cover("world", numbered_glob(best.at), finding.evidence, finding.sure)
+        for path in best.copies:
+            scene.cover("world", numbered_glob(path), f"an older copy of {best.at.rsplit('/', 1)[-1]}", finding.sure)
+        return ()
+    scene.cover("world", f"{globs.escape(best.at)}/**", finding.evidence, finding.sure)
+    over = best.at.rpartition("/")[0]
+    others = []
+    for other in best.rivals:
+        beside = over and other.at.rpartition("/")[0] == over and not other.is_file
+        if beside and not scene.is_covered(other.files[0]):
+            scene.cover("world", f"{globs.escape(other.at)}/**", f"a world beside {best.at}", Sure.LIKELY)
+            others.append(other.at)
+    return tuple(others)
+
+
+def _numbered(scene: Scene, one: Candidate) -> str:
     """A save whose name carries numbers: those that scripts and settings also give are size and seed, the rest
     its format. "" when there is none."""
     told = {
         value for path in scene.of_role("scripts", "settings") for value in re.findall(r"\d+", scene.look.text(path))
     }
-    for path in scene.below(folder):
+    folder = one.at.rpartition("/")[0] if one.is_file else one.at
+    for path in one.files:
         name = path.rsplit("/", 1)[-1]
         numbers = save_numbers(name)
         own = [value for value in numbers if value not in told]
@@ -115,13 +316,13 @@ def _numbered(scene: Scene, folder: str) -> str:
             below = path.removeprefix(f"{folder}/").rpartition("/")[0]
             shape = "".join(parts)
             return f"{below}/{shape}" if below else shape
-    return _shared_number(scene, folder, told)
+    return _shared_number(scene, one, told)
 
 
-def _shared_number(scene: Scene, folder: str, told: set[str]) -> str:
+def _shared_number(scene: Scene, one: Candidate, told: set[str]) -> str:
     """Saves that share one number, which no setting gives, in the same place of their names: before the ending."""
     sets: dict[tuple[str, str, str, str], int] = Counter()
-    for path in scene.below(folder):
+    for path in one.files:
         parent, _, name = path.rpartition("/")
         found = re.fullmatch(r"([A-Za-z][\w-]*?)([._-])(\d+)(\.\w+)", name)
         if found and found[3] not in told and scene.look.kind(path) in ("binary", "packed"):
@@ -130,7 +331,7 @@ def _shared_number(scene: Scene, folder: str, told: set[str]) -> str:
     if len(shared) != 1:
         return ""  # none, or rather copies by generation
     parent, mark, _, ending = next(iter(shared))
-    below = parent.removeprefix(folder).lstrip("/")
+    below = parent.removeprefix(one.at).lstrip("/")
     shape = f"*{mark}{{number}}{ending}"
     return f"{below}/{shape}" if below else shape
 
@@ -159,29 +360,40 @@ def _told_by_engine(scene: Scene, found: WorldFinding) -> WorldFinding:
     return found
 
 
-SMALL_TEXT = 4000
-"""Bytes of a file that tells versions, at most."""
-
-
 def all_save_numbers(scene: Scene, found: WorldFinding) -> Iterable[str]:
-    """Numbers in the names of the world's numbered saves."""
-    if not found.numbered:
+    """Numbers in the names of the world's saves."""
+    if not found.evidence:
         return []
-    names = f"{globs.escape(found.folder)}/{found.numbered.replace('{number}', '*')}"
-    return [value for path in scene.matching(names) for value in save_numbers(path.rsplit("/", 1)[-1])]
+    files = (
+        [found.folder]
+        if found.folder in scene.tree.entries() and found.folder not in scene.dirs
+        else scene.below(found.folder)
+    )
+    return [value for path in files for value in save_numbers(path.rsplit("/", 1)[-1])]
 
 
-def _pointer(scene: Scene, found: WorldFinding) -> WorldFinding:
-    """The settings key or launch argument whose value is the world folder's (or save's) name or path."""
-    names = {found.folder, found.folder.rsplit("/", 1)[-1], found.folder.rsplit("/", 1)[-1].split(".", 1)[0]} - {""}
-    for path in scene.of_role("settings"):
-        for key, value in scene.pairs(path):
-            if value.strip().strip("/").removeprefix("./") in names:
-                told = f"its value is the name of {'a folder' if found.tiles else 'the save'} here"
-                return replace(found, pointer_file=path, pointer_key=key, pointer_evidence=told)
-    for path in scene.of_role("scripts"):
-        for setting in launch.settings(scene.look.text(path)):
-            if setting.value.strip("/").removeprefix("./") in names:
-                told = "the script's value is its name or path"
-                return replace(found, pointer_file=path, pointer_key=setting.key, pointer_evidence=told)
-    return found
+def _pointer(scene: Scene, one: Candidate, found: WorldFinding) -> WorldFinding:
+    """The setting or launch argument whose value leads to the world, by what speaks for each."""
+    if not one.leads:
+        return found
+    weighed = [(lead, _weighed_lead(scene, lead, one)) for lead in one.leads]
+    lead, hypothesis = max(weighed, key=lambda item: item[1].log_odds)
+    second = max((told.log_odds for other, told in weighed if other is not lead), default=-99.0)
+    sure = hypothesis.sure if hypothesis.log_odds - second >= 1 else Sure.GUESS
+    sure = max(sure, found.sure, key=(Sure.SURE, Sure.LIKELY, Sure.GUESS).index)
+    return replace(
+        found, pointer_file=lead.file, pointer_key=lead.key, pointer_evidence=hypothesis.reasons, pointer_sure=sure
+    )
+
+
+def _weighed_lead(scene: Scene, lead: Lead, one: Candidate) -> Hypothesis:
+    told = [Evidence("its value leads to the world", f"its value {lead.value} leads to {one.at}")]
+    if lead.script:
+        told.append(Evidence("the script passes it", "the launch script gives it"))
+    elif lead.ours:
+        told.append(Evidence("its file is the server's", "its file is the server's own"))
+    if len(one.leads) > 1:
+        told.append(Evidence("another leads there too", "another value leads there too"))
+    if edit.value(lead.file, scene.look.whole(lead.file), lead.key) is None:
+        told.append(Evidence("it cannot be read again", "the file is of no format in which values are found by key"))
+    return Hypothesis("pointer", f"{lead.file}:{lead.key}", tuple(told))

@@ -1,0 +1,107 @@
+"""How sure a finding is: pieces of evidence for and against it, each a weight in log-odds, that add up.
+
+The weights are fitted (logistic regression) on two thirds of the families of ``benchmarks/zoo`` by its ``fit.py``, and
+stand here as one table. None of them knows a game. Names weigh least.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+from types import MappingProxyType
+
+from emberkeep.servers.findings import Sure
+
+PRIOR = "before any evidence"
+SURE_FROM, LIKELY_FROM = 0.97, 0.8
+"""Calibrated probabilities from which a finding is called sure, and likely."""
+
+WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
+    {
+        "player ids": {
+            PRIOR: -3.0,
+            "shaped like ids": 3.0,
+            "files are named by them": 2.0,
+            "a list holds them and little else": 2.5,
+            "the log names them": 2.5,
+            "they stand in two places": 1.0,
+            "they stand in three places": 1.5,
+            "a large family of files holds them": -4.0,
+            "small numbers": -1.5,
+        },
+        "world": {
+            PRIOR: -2.5,
+            "a setting leads to it": 4.0,
+            "a setting leads to another": -4.0,
+            "the newest save is in it": 2.5,
+            "others were saved later": -2.5,
+            "tiles": 3.0,
+            "a key-value store": 2.5,
+            "its name carries size and seed": 2.5,
+            "most of what is saved": 1.5,
+            "it is saved again and again": 2.0,
+            "as old as the program": -3.0,
+            "older copies stand beside it": 2.0,
+            "a copy of another": -4.0,
+            "called as worlds are": 0.5,
+        },
+        "pointer": {
+            PRIOR: -1.0,
+            "its value leads to the world": 3.0,
+            "its file is the server's": 1.5,
+            "the script passes it": 2.0,
+            "another leads there too": -2.0,
+            "the value is a common word": -1.0,
+            "it cannot be read again": -2.0,
+        },
+    }
+)
+
+
+@dataclass(frozen=True)
+class Evidence:
+    """One piece: its name in the table of weights, and what was seen, in words."""
+
+    name: str
+    seen: str = ""
+
+
+@dataclass(frozen=True)
+class Hypothesis:
+    """Something that may be so, with what speaks for and against it. ``kind``: a table of weights; ``subject``: of what."""
+
+    kind: str
+    subject: str
+    evidence: tuple[Evidence, ...]
+
+    @property
+    def log_odds(self) -> float:
+        """All of its weights together, in nats."""
+        table = WEIGHTS[self.kind]
+        return table[PRIOR] + sum(table[item.name] for item in self.evidence)
+
+    @property
+    def probability(self) -> float:
+        """How likely it is, 0 to 1."""
+        return 1 / (1 + math.exp(-self.log_odds))
+
+    @property
+    def sure(self) -> Sure:
+        """The word for that."""
+        return (
+            Sure.SURE
+            if self.probability >= SURE_FROM
+            else Sure.LIKELY
+            if self.probability >= LIKELY_FROM
+            else Sure.GUESS
+        )
+
+    @property
+    def reasons(self) -> str:
+        """The two strongest reasons, and the strongest doubt."""
+        table = WEIGHTS[self.kind]
+        ranked = sorted(self.evidence, key=lambda item: -table[item.name])
+        best = [item.seen or item.name for item in ranked[:2] if table[item.name] > 0]
+        doubt = [item.seen or item.name for item in ranked[-1:] if table[item.name] < 0]
+        return "; ".join(best) + (f"; but {doubt[0]}" if doubt else "")
