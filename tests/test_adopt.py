@@ -145,9 +145,9 @@ def test_the_draft_passes_our_own_check_and_carries_its_evidence(keeper: Program
     text = (place / "gannet-rock.keep" / "keep.toml").read_text()
     config = read_config(place / "gannet-rock.keep" / "keep.toml")
     assert config.folder == "../gannet-rock"
-    assert "# sure: 12 files named by an id" in text
+    assert "# sure: 12 files named by players' ids" in text
     assert 'name = "Gannet Rock"    # likely: title in keeper.properties' in text
-    assert "# likely: SQLite, tables about, learned; known players' ids in learned" in text
+    assert "# likely: SQLite, players' ids in learned" in text
     assert config.world.numbered == "anchorage.*.*.{number}.isle"
 
 
@@ -337,7 +337,7 @@ def test_a_fresh_look_adds_what_came_and_keeps_the_admins_writing(keeper: Progra
     assert config.log.patterns["ready"].startswith("lamp lit in ")
     assert Roles(config.roles).of("relics.xml") == "economy"
     assert Roles(config.roles).of("una-notes.txt") == "economy"
-    assert "# sure: repeated records" in after
+    assert "# likely: repeated records" in after
     assert keeper("adopt", "--refresh").code == 0
 
 

@@ -46,7 +46,11 @@ def main() -> None:
 def _show(name: str, found: list[Verdict]) -> None:
     for one in found:
         if one.verdict != RIGHT:
-            print(f"{name}: {one.verdict} {one.sure}: {one.fact.kind} ({one.fact.about}): {one.said or '-'}; is {', '.join(one.fact.expected[:2])}"[:230])
+            print(
+                f"{name}: {one.verdict} {one.sure}: {one.fact.kind} ({one.fact.about}): {one.said or '-'}; is {', '.join(one.fact.expected[:2])}"[
+                    :230
+                ]
+            )
 
 
 def _table(every: list[Verdict]) -> None:
@@ -57,7 +61,9 @@ def _table(every: list[Verdict]) -> None:
     for kind, counts in sorted(kinds.items()):
         print(f"{kind:<18}{counts[RIGHT]:>7}{counts[WRONG]:>7}{counts[LACKING]:>11}{counts.total():>7}")
     whole = Counter(one.verdict for one in every)
-    print(f"{'all':<18}{whole[RIGHT]:>7}{whole[WRONG]:>7}{whole[LACKING]:>11}{whole.total():>7}   {whole[RIGHT] / max(1, whole.total()):.1%}")
+    print(
+        f"{'all':<18}{whole[RIGHT]:>7}{whole[WRONG]:>7}{whole[LACKING]:>11}{whole.total():>7}   {whole[RIGHT] / max(1, whole.total()):.1%}"
+    )
 
 
 def _calibration(every: list[Verdict]) -> None:

@@ -34,26 +34,230 @@ class Family:
 
 
 OPEN = (
-    Family("selkie", "tiles", "properties", "elf", "variables", "uuid", "json", "id", "", "archives", "clock utf-8", noise=("cache", "notes")),
-    Family("bight", "one save", "ini", "pe", "cmd", "long", "text", "prefixed", "", "", "iso utf-8", noise=("dumps", "economy"), further="cfg"),
-    Family("gannetry", "table", "yaml", "archive", "loop", "uuid", "owner", "", "mixed", "framework", "", noise=("notes",)),
+    Family(
+        "selkie",
+        "tiles",
+        "properties",
+        "elf",
+        "variables",
+        "uuid",
+        "json",
+        "id",
+        "",
+        "archives",
+        "clock utf-8",
+        noise=("cache", "notes"),
+    ),
+    Family(
+        "bight",
+        "one save",
+        "ini",
+        "pe",
+        "cmd",
+        "long",
+        "text",
+        "prefixed",
+        "",
+        "",
+        "iso utf-8",
+        noise=("dumps", "economy"),
+        further="cfg",
+    ),
+    Family(
+        "gannetry", "table", "yaml", "archive", "loop", "uuid", "owner", "", "mixed", "framework", "", noise=("notes",)
+    ),
     Family("stacks", "numbered", "", "elf", "arguments", "long", "ids", "", "own", "", "epoch utf-8", further="cfg"),
-    Family("skerries", "regions", "yaml", "named", "variables", "small", "json", "folder", "", "unpacked", "clock utf-8", noise=("old server",)),
-    Family("causeway", "cluster", "argument", "elf", "arguments", "hash", "json", "id", "", "", "iso latin-1", further="indexed"),
+    Family(
+        "skerries",
+        "regions",
+        "yaml",
+        "named",
+        "variables",
+        "small",
+        "json",
+        "folder",
+        "",
+        "unpacked",
+        "clock utf-8",
+        noise=("old server",),
+    ),
+    Family(
+        "causeway",
+        "cluster",
+        "argument",
+        "elf",
+        "arguments",
+        "hash",
+        "json",
+        "id",
+        "",
+        "",
+        "iso latin-1",
+        further="indexed",
+    ),
     Family("saltmarsh", "hashed", "toml", "bin", "variables", "bare", "json", "id", "", "scripts", "clock joined"),
-    Family("strand", "store", "json", "elf", "loop", "uuid", "json", "", "own", "archives", "iso utf-8", noise=("cache",)),
+    Family(
+        "strand", "store", "json", "elf", "loop", "uuid", "json", "", "own", "archives", "iso utf-8", noise=("cache",)
+    ),
     Family("fleet", "sessions", "argument", "pe", "ps1", "bare", "line", "suffixed", "", "", "", further="xml"),
-    Family("coombe", "small slots", "properties", "interpreted", "variables", "name", "", "text", "", "", "clock utf-8", further="lua"),
-    Family("garrison", "in mission", "cfg", "pe", "cmd", "long", "text", "", "mixed", "", "clock utf-16", noise=("dumps",), old_script="sh"),
-    Family("guild", "one save", "xml", "archive", "variables", "uuid", "json", "id", "", "framework", "jsonish utf-8", noise=("vendor",)),
-    Family("haar", "dated copies", "lua", "elf", "variables", "long", "owner", "suffixed", "", "scripts", "iso utf-8", logs="journal", updater=True),
-    Family("vendored", "tiles", "json", "bin", "loop", "bare", "ids", "id", "", "unpacked", "epoch utf-8", noise=("vendor", "odd")),
-    Family("whelk", "regions", "variable", "elf", "variables", "long", "text", "prefixed", "mixed", "", "clock latin-1", noise=("old server", "economy"), further="ini"),
-    Family("ness", "table", "indexed", "pe", "cmd", "hash", "line", "id", "", "", "iso utf-16", further="json", updater=True),
-    Family("holm", "hashed", "variable", "named", "variables", "uuid", "owner", "folder", "own", "framework", "clock utf-8", noise=("cache", "dumps")),
-    Family("geo", "store", "toml", "interpreted", "arguments", "small", "json", "", "mixed", "archives", "", noise=("vendor", "notes")),
-    Family("drift", "small slots", "argument", "elf", "loop", "long", "ids", "prefixed", "", "unpacked", "clock joined utf-8", old_script="cmd"),
-    Family("cairn", "sessions", "cfg", "bin", "variables", "uuid", "json", "id", "", "scripts", "jsonish utf-8", noise=("odd", "economy")),
+    Family(
+        "coombe",
+        "small slots",
+        "properties",
+        "interpreted",
+        "variables",
+        "name",
+        "",
+        "text",
+        "",
+        "",
+        "clock utf-8",
+        further="lua",
+    ),
+    Family(
+        "garrison",
+        "in mission",
+        "cfg",
+        "pe",
+        "cmd",
+        "long",
+        "text",
+        "",
+        "mixed",
+        "",
+        "clock utf-16",
+        noise=("dumps",),
+        old_script="sh",
+    ),
+    Family(
+        "guild",
+        "one save",
+        "xml",
+        "archive",
+        "variables",
+        "uuid",
+        "json",
+        "id",
+        "",
+        "framework",
+        "jsonish utf-8",
+        noise=("vendor",),
+    ),
+    Family(
+        "haar",
+        "dated copies",
+        "lua",
+        "elf",
+        "variables",
+        "long",
+        "owner",
+        "suffixed",
+        "",
+        "scripts",
+        "iso utf-8",
+        logs="journal",
+        updater=True,
+    ),
+    Family(
+        "vendored",
+        "tiles",
+        "json",
+        "bin",
+        "loop",
+        "bare",
+        "ids",
+        "id",
+        "",
+        "unpacked",
+        "epoch utf-8",
+        noise=("vendor", "odd"),
+    ),
+    Family(
+        "whelk",
+        "regions",
+        "variable",
+        "elf",
+        "variables",
+        "long",
+        "text",
+        "prefixed",
+        "mixed",
+        "",
+        "clock latin-1",
+        noise=("old server", "economy"),
+        further="ini",
+    ),
+    Family(
+        "ness",
+        "table",
+        "indexed",
+        "pe",
+        "cmd",
+        "hash",
+        "line",
+        "id",
+        "",
+        "",
+        "iso utf-16",
+        further="json",
+        updater=True,
+    ),
+    Family(
+        "holm",
+        "hashed",
+        "variable",
+        "named",
+        "variables",
+        "uuid",
+        "owner",
+        "folder",
+        "own",
+        "framework",
+        "clock utf-8",
+        noise=("cache", "dumps"),
+    ),
+    Family(
+        "geo",
+        "store",
+        "toml",
+        "interpreted",
+        "arguments",
+        "small",
+        "json",
+        "",
+        "mixed",
+        "archives",
+        "",
+        noise=("vendor", "notes"),
+    ),
+    Family(
+        "drift",
+        "small slots",
+        "argument",
+        "elf",
+        "loop",
+        "long",
+        "ids",
+        "prefixed",
+        "",
+        "unpacked",
+        "clock joined utf-8",
+        old_script="cmd",
+    ),
+    Family(
+        "cairn",
+        "sessions",
+        "cfg",
+        "bin",
+        "variables",
+        "uuid",
+        "json",
+        "id",
+        "",
+        "scripts",
+        "jsonish utf-8",
+        noise=("odd", "economy"),
+    ),
 )
 
 STYLES = (
@@ -74,18 +278,31 @@ def build(family: Family, root: Path, style: Style) -> Ground:
     title, pointer_key = g.text("The {selkie} Stone"), g.name("active tarn")
     pointed = [(g.word("voyage"), pointer_key, world.pointer)] if family.pointer in parts.FORMS else []
     form = family.pointer if family.pointer in parts.FORMS else "ini"
-    entries = [(g.word("harbour"), "title", title), (g.word("harbour"), g.name("most wader"), "40"), *pointed, (g.word("voyage"), g.name("tide length"), "900")]
+    entries = [
+        (g.word("harbour"), "title", title),
+        (g.word("harbour"), g.name("most wader"), "40"),
+        *pointed,
+        (g.word("voyage"), g.name("tide length"), "900"),
+    ]
     settings = g.write(g.name("heron") + parts.FORMS[form], parts.written(form, entries), days=15)
     g.role("settings", settings)
     g.fact("name", "server", title)
     if pointed:
         g.fact("pointer", "world", f"{settings}:{pointer_key}")
     if family.further:
-        further = [(g.word("look"), g.word(word), str(at * 3)) for at, word in enumerate(("fog", "swell", "gull", "foam"), 1)]
-        g.role("settings", g.write(g.name("further") + parts.FORMS[family.further], parts.written(family.further, further), days=33))
+        further = [
+            (g.word("look"), g.word(word), str(at * 3)) for at, word in enumerate(("fog", "swell", "gull", "foam"), 1)
+        ]
+        g.role(
+            "settings",
+            g.write(g.name("further") + parts.FORMS[family.further], parts.written(family.further, further), days=33),
+        )
     values = [("port", "--port", "27400"), ("", "--slots", "40")]
     if "seed" in world.numbers:
-        values += [("seed", f"--{g.word('gale')}", world.numbers["seed"]), ("size", f"--{g.word('breadth')}", world.numbers["size"])]
+        values += [
+            ("seed", f"--{g.word('gale')}", world.numbers["seed"]),
+            ("size", f"--{g.word('breadth')}", world.numbers["size"]),
+        ]
     if family.pointer in ("variable", "argument"):
         argument = f"--{g.word('tarn')}"
         values.append(("", argument, world.pointer))
@@ -113,12 +330,28 @@ def build(family: Family, root: Path, style: Style) -> Ground:
 
 def _beside(g: Ground, family: Family, program: str, call: str) -> None:
     if family.updater:
-        g.role("scripts", g.write(f"{g.name('<update>')}.sh", "#!/bin/sh\ncurl -O https://example.org/next.tar\ntar xf next.tar\n", days=200), about="an updater")
+        g.role(
+            "scripts",
+            g.write(
+                f"{g.name('<update>')}.sh",
+                "#!/bin/sh\ncurl -O https://example.org/next.tar\ntar xf next.tar\n",
+                days=200,
+            ),
+            about="an updater",
+        )
         g.run(f"{g.name('<update>')}.sh", 200)
     if family.old_script == "cmd":
-        g.role("scripts", g.write(f"{g.name('start')}.cmd", f"@echo off\r\n{call} --port 27400\r\n", days=300), about="the script of another system")
+        g.role(
+            "scripts",
+            g.write(f"{g.name('start')}.cmd", f"@echo off\r\n{call} --port 27400\r\n", days=300),
+            about="the script of another system",
+        )
     if family.old_script == "sh":
-        g.role("scripts", g.write("start-old.sh", f"#!/bin/sh\n# before the move\n./{g.word('ferry')}.bin --port 1\n", days=700), about="an old script")
+        g.role(
+            "scripts",
+            g.write("start-old.sh", f"#!/bin/sh\n# before the move\n./{g.word('ferry')}.bin --port 1\n", days=700),
+            about="an old script",
+        )
 
 
 def _of_the_world(g: Ground, family: Family, world: parts.World) -> None:
@@ -133,7 +366,13 @@ def _of_the_world(g: Ground, family: Family, world: parts.World) -> None:
         g.role("world|unsorted", *world.dead, about="worlds that are not played")
         g.fact("leaves map", "worlds that are not played", *world.dead)
     g.fact("clears map", "the live world", *world.live)
-    made = [path for fact in g.facts if fact.kind == "role" and fact.expected[0] in ("settings", "economy", "access", "scripts", "engine", "extensions") for path in fact.paths]
+    made = [
+        path
+        for fact in g.facts
+        if fact.kind == "role"
+        and fact.expected[0] in ("settings", "economy", "access", "scripts", "engine", "extensions")
+        for path in fact.paths
+    ]
     g.fact("leaves map", "what the admin and the vendor made", *made)
     theirs = [path for fact in g.facts if fact.kind == "role" and fact.expected == ("players",) for path in fact.paths]
     if theirs:

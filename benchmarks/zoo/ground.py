@@ -48,7 +48,32 @@ class Style:
     alike: bool = False
 
 
-_ONSETS = ("b", "br", "d", "dr", "f", "g", "gr", "h", "k", "kl", "l", "m", "n", "p", "pl", "r", "s", "sk", "st", "t", "tr", "v", "w", "z")
+_ONSETS = (
+    "b",
+    "br",
+    "d",
+    "dr",
+    "f",
+    "g",
+    "gr",
+    "h",
+    "k",
+    "kl",
+    "l",
+    "m",
+    "n",
+    "p",
+    "pl",
+    "r",
+    "s",
+    "sk",
+    "st",
+    "t",
+    "tr",
+    "v",
+    "w",
+    "z",
+)
 _VOWELS = ("a", "e", "i", "o", "u", "ai", "ea", "oo")
 
 
@@ -75,7 +100,9 @@ class Ground:
         if not self.style.seed:
             return word
         while word not in self._words:
-            made = "".join(self.naming.choice(_ONSETS) + self.naming.choice(_VOWELS) for _ in range(self.naming.choice((2, 3)))) + self.naming.choice("nrlskt")
+            made = "".join(
+                self.naming.choice(_ONSETS) + self.naming.choice(_VOWELS) for _ in range(self.naming.choice((2, 3)))
+            ) + self.naming.choice("nrlskt")
             if made not in self._words.values():
                 self._words[word] = made
         return self._words[word]
@@ -95,7 +122,12 @@ class Ground:
         """Players with ids: ``uuid``, ``bare`` (a UUID without dashes), ``long`` (17 digits), ``small``, ``hash``, ``name``."""
         made = []
         for at in range(count):
-            name = (self.naming.choice(_ONSETS) + self.naming.choice(_VOWELS) + self.naming.choice(_ONSETS) + self.naming.choice(_VOWELS)).capitalize() + str(at + 10)
+            name = (
+                self.naming.choice(_ONSETS)
+                + self.naming.choice(_VOWELS)
+                + self.naming.choice(_ONSETS)
+                + self.naming.choice(_VOWELS)
+            ).capitalize() + str(at + 10)
             made.append(Person(self._id(kind, at, name), name))
         return made
 

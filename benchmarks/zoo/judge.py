@@ -45,7 +45,9 @@ class Judge:
         self.found: Adoption = adopt(ground.root)
         found = self.found
         self.roles = Roles([(role, [item.glob for item in found.roles if item.role == role]) for role in ORDER])
-        self.globs = [(globs.compiled(item.glob), item) for item in sorted(found.roles, key=lambda item: ORDER.index(item.role))]
+        self.globs = [
+            (globs.compiled(item.glob), item) for item in sorted(found.roles, key=lambda item: ORDER.index(item.role))
+        ]
         self.keep_folder = room / f"{ground.root.name}-keep"
         self._cleared: dict[str, set[str] | None] = {}
 
@@ -70,7 +72,9 @@ class Judge:
         return next((str(item.sure) for pattern, item in self.globs if pattern.fullmatch(path)), "")
 
     def _weakest(self, paths: Iterator[str] | list[str]) -> str:
-        return min((self._sure_of(path) for path in paths), key=lambda sure: WEAKEST.index(sure) if sure else 9, default="")
+        return min(
+            (self._sure_of(path) for path in paths), key=lambda sure: WEAKEST.index(sure) if sure else 9, default=""
+        )
 
     def _role(self, fact: Fact) -> tuple[str, str, str]:
         got = {path: self.roles.of(path) for path in fact.paths}
@@ -127,7 +131,9 @@ class Judge:
         if not world.numbered:
             return LACKING, "", ""
         folder = world.folder if (self.ground.root / world.folder).is_dir() else world.folder.rpartition("/")[0]
-        pattern = re.compile(re.escape(f"{folder}/{world.numbered}").replace(r"\*", "[^/]*").replace(r"\{number\}", r"(\d+)"))
+        pattern = re.compile(
+            re.escape(f"{folder}/{world.numbered}").replace(r"\*", "[^/]*").replace(r"\{number\}", r"(\d+)")
+        )
         numbers = {told[1] for path in self.found_paths() if (told := pattern.fullmatch(path))}
         return (RIGHT if numbers == set(fact.expected) else WRONG), str(world.sure), world.numbered
 
@@ -211,7 +217,9 @@ class Judge:
     def _preview(self, scope: str) -> set[str] | None:
         if not self.keep_folder.exists():
             self.keep_folder.mkdir()
-            (self.keep_folder / "keep.toml").write_text(draft(self.found, str(self.ground.root), "UTC"), encoding="utf-8")
+            (self.keep_folder / "keep.toml").write_text(
+                draft(self.found, str(self.ground.root), "UTC"), encoding="utf-8"
+            )
         keep = Keep(self.keep_folder, {})
         request = wipe.request_of(keep, (scope,), MOMENT, warn=False, start=False)
         found = wipe.preview(keep, request, {}, MOMENT)

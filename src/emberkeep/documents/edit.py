@@ -230,8 +230,9 @@ def _quoted(document: Document, wanted: str, like: str) -> str:
     if document.format == "yaml":
         plain = not like.startswith('"') and _is_plain_yaml(wanted)
         return wanted if plain else json.dumps(wanted, ensure_ascii=False)
-    if document.format not in _QUOTING:
-        return wanted
+    if document.format not in _QUOTING:  # where quotes are part of the value, they are part of the new one
+        quote = like[0] if len(like) > 1 and like[0] == like[-1] and like[0] in "\"'" else ""
+        return f"{quote}{wanted}{quote}"
     if like[:1] in ("'", '"'):
         return json.dumps(wanted, ensure_ascii=False)
     return wanted if _is_literal(wanted, document.format) else json.dumps(wanted, ensure_ascii=False)

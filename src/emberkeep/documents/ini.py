@@ -2,7 +2,8 @@
 
 A section is a record named ``[name]`` with its entries as items; entries before the first header stand at the top.
 Comments directly above a header belong to it. A line that is neither is an entry without a value. Values are kept as
-written, quotes and inline ``;`` included. Lines that stand deeper than the entry above them are the rest of its
+written, quotes and inline ``;`` included, but for one that ends the line behind a text in quotes
+(``key = "text";``). Lines that stand deeper than the entry above them are the rest of its
 value.
 """
 
@@ -11,7 +12,7 @@ from __future__ import annotations
 import re
 
 from emberkeep.documents.encoding import Text
-from emberkeep.documents.lined import LinedDocument, comment, lines
+from emberkeep.documents.lined import LinedDocument, comment, lines, value_end
 from emberkeep.documents.model import OWN, Edit, Field, Node, Role
 
 _HEADER = re.compile(r"[ \t]*\[([^\]\r\n]*)\][ \t]*(?:[;#].*)?$")
@@ -71,9 +72,8 @@ def _entry(text: str, start: int, end: int) -> Node:
     if found is None:
         body = text[start:end]
         return Node(Role.RECORD, body.strip(), start, end)
-    value = text[found.end() : end]
-    at = found.end() + len(value.rstrip())
-    field = Field(OWN, value.rstrip(), found.end(), at, (found.start(2), end))
+    at = value_end(text, found.end(), found.end() + len(text[found.end() : end].rstrip()))
+    field = Field(OWN, text[found.end() : at], found.end(), at, (found.start(2), end))
     return Node(Role.RECORD, found[1], start, end, fields={OWN: field})
 
 

@@ -10,6 +10,7 @@ from emberkeep.documents.encoding import BOM, Text
 from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role
 from emberkeep.errors import UnreadableInput
 
+_TERMINATED = re.compile(r"""("(?:[^"\\\r\n]|\\.)*"|'[^'\r\n]*')[ \t]*;[ \t]*$""")
 _LINE = re.compile(r"[^\r\n]*(?:\r\n|\n|\r|\Z)")
 
 
@@ -22,6 +23,12 @@ def lines(text: str) -> Iterator[tuple[int, int, str]]:
         body = found[0].rstrip("\r\n")
         yield at, at + len(body), body
         at = found.end()
+
+
+def value_end(text: str, start: int, end: int) -> int:
+    """Where a value ends: a semicolon behind a text in quotes ends its line and is none of it."""
+    found = _TERMINATED.fullmatch(text[start:end])
+    return start + found.end(1) if found else end
 
 
 def comment(start: int, end: int, text: str) -> Node:

@@ -9,11 +9,12 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
+from emberkeep import globs
 from emberkeep.databases import sqlite
 from emberkeep.documents import formats
 from emberkeep.documents.model import Document, Node, Role
@@ -26,6 +27,7 @@ from emberkeep.servers.roles import Roles, selection
 from emberkeep.servers.tiles import TileNames
 from emberkeep.store.intake import Progress, silent
 from emberkeep.trees import FILE, Tree, read
+from emberkeep.wiping import Scope
 
 if TYPE_CHECKING:
     from emberkeep.databases.mariadb import Connection
@@ -146,11 +148,7 @@ class _Audit:
         names = {name: ident for name, ident in known.names.items() if ident in cleared.players}
         self.players = known if known.ids == cleared.players else Known(cleared.players, names)
         self.known = known
-        self.scopes = [
-            (scope.name, selection(scope.picked.files, config.roles, config.world.tiles))
-            for scope in config.wiping.scopes
-            if scope.picked.files
-        ]
+        self.scopes = [(scope.name, _reach(scope, config)) for scope in config.wiping.scopes]
 
     def run(self) -> Audit:
         kept, unseen = self._kept()
@@ -243,7 +241,7 @@ class _Audit:
             )
 
     def _scope(self, path: str) -> str:
-        """The scope that would clear a file, were it asked for."""
+        """The scope that would clear a file, or records or rows of it, were it asked for."""
         return next((name for name, covers in self.scopes if covers(path)), "")
 
     def _places(self, path: str, wanted: _Wanted) -> Iterator[tuple[What, str, At]]:
@@ -337,6 +335,14 @@ class _Audit:
 def _short(value: object) -> str:
     text = value.hex() if isinstance(value, bytes) else str(value)
     return text if len(text) <= 40 else f"{text[:39]}…"
+
+
+def _reach(scope: Scope, config: Config) -> Callable[[str], bool]:
+    """Whether a scope clears a file or something in it."""
+    files = selection(scope.picked.files, config.roles, config.world.tiles) if scope.picked.files else None
+    parts = [*(told.file for told in scope.picked.records), *(told.database for told in scope.picked.rows)]
+    within = globs.combined(parts) if parts else None
+    return lambda path: (files is not None and files(path)) or (within is not None and bool(within.fullmatch(path)))
 
 
 def _tile_pattern(names: str) -> re.Pattern[bytes]:

@@ -164,7 +164,7 @@ def _logs_and_scratch(scene: Scene) -> None:
     for path, entry in scene.tree.entries().items():
         if entry.kind is Kind.FOLDER or scene.is_covered(path):
             continue
-        if path.lower().endswith((".log", ".log.gz")):
+        if path.lower().endswith((".log", ".log.gz")) and scene.look.kind(path) in ("text", "packed", "empty", "json"):
             scene.cover("logs", globs.escape(path), "its name ends as a log's does")
         elif path.lower().endswith((".pid", ".lock", ".lck")):
             scene.cover("scratch", globs.escape(path), "a mark of a running program")
@@ -173,7 +173,7 @@ def _logs_and_scratch(scene: Scene) -> None:
 
 
 def _progress(scene: Scene, tables: Sequence[TableFinding]) -> None:
-    """Databases of which every table is players' are ``progress``; those in which others stand beside are ``databases``."""
+    """Databases of which every table is players' and of which some are, others not: ``progress``, too."""
     by_file: dict[str, list[TableFinding]] = defaultdict(list)
     for table in tables:
         by_file[table.database].append(table)
@@ -183,7 +183,7 @@ def _progress(scene: Scene, tables: Sequence[TableFinding]) -> None:
         named = ", ".join(table.table for table in theirs)
         others = theirs[0].others
         told = f"SQLite, players' ids in {named}" + (f", not in {', '.join(others)}" if others else "")
-        scene.cover("databases" if others else "progress", numbered_glob(path), told, Sure.LIKELY)
+        scene.cover("progress", numbered_glob(path), told, Sure.LIKELY)
 
 
 def _databases(scene: Scene) -> None:
@@ -217,6 +217,7 @@ def _programs(scene: Scene, scripts: list[str]) -> None:
         for path in scene.sampled(family):
             kind = scene.look.kind(path)
             if path in started and path not in scripts:
+                scene.programs.append(path)
                 scene.cover("engine", numbered_glob(path), f"the program that {started[path]} executes")
                 if kind == "text" and family.folder:  # interpreted: what stands beside it is of it
                     told = f"{started[path]} has {path} interpreted, and this stands beside it"
@@ -356,13 +357,21 @@ def _are_values(document: Document, at: tuple[str, ...]) -> bool:
     return all(list(node.fields) == [OWN] and not node.items for node in nodes[:20])
 
 
+FEW_IN_A_MISSION = 4
+"""Files of a folder that one table among them makes mission data."""
+
+
 def _mission(scene: Scene, top: str, paths: list[str]) -> None:
     kinds = [
         (path, scene.look.kind(path))
         for path in (scene.below(top) if top else [])
         if scene.tree.entries()[path].kind is Kind.FILE and not scene.is_covered(path)
     ]
-    if top and len(paths) > 1 and all(kind in (*_DATA, "text", "script", "empty") for _, kind in kinds):
+    if (
+        top
+        and (len(paths) > 1 or len(kinds) <= FEW_IN_A_MISSION)
+        and all(kind in (*_DATA, "text", "script", "empty") for _, kind in kinds)
+    ):
         for path, kind in kinds:
             if kind == "text":
                 scene.cover("scripts", suffix_glob(path), "a text among mission files", Sure.LIKELY)

@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 import textwrap
 from collections import defaultdict
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
+from emberkeep import globs
 from emberkeep.globs import escape
 from emberkeep.keep import QUESTION
-from emberkeep.servers.findings import ORDER, Adoption, Finding, RecordFinding, Sure
+from emberkeep.servers.findings import ORDER, Adoption, Finding, RecordFinding, Sure, TableFinding
 from emberkeep.toml import quote
 
 
@@ -145,8 +146,17 @@ def _scopes(adoption: Adoption) -> str:
     roles = {found.role for found in adoption.roles}
     lines = []
     for scope, role in (("map", "world"), ("players", "players"), ("progress", "progress")):
-        if role in roles:
-            lines.append(f"\n[scopes.{scope}]    # what a wipe of this scope clears\nfiles = [{quote(role)}]\n")
+        if role not in roles:
+            continue
+        wanted, told = [role], "what a wipe of this scope clears"
+        if scope == "map" and adoption.world.others:
+            wanted = [f"world/{escape(folder)}/**" for folder in (adoption.world.folder, *adoption.world.dimensions)]
+            told = f"what is played; not {', '.join(adoption.world.others)}"
+        mixed = [table for table in adoption.tables if table.others and scope == "progress"]
+        if mixed:
+            lines.append(_mixed_progress(adoption, mixed))
+            continue
+        lines.append(f"\n[scopes.{scope}]    # {plain(told)}\nfiles = [{', '.join(map(quote, wanted))}]\n")
     whole = [item for item in adoption.player_bound if not item.records]
     parts = [(item, at) for item in adoption.player_bound for at in item.records]
     if whole or parts:
@@ -154,13 +164,39 @@ def _scopes(adoption: Adoption) -> str:
     if whole:
         lines.append(f"files = [{', '.join(quote(item.glob) for item in whole)}]\n")
     if parts:
-        told = (
+        listed = (
             f"    {{ file = {quote(item.glob)}, at = {quote(at)} }},    # likely: beside them stands what has no"
             " player's id in it\n"
             for item, at in parts
         )
-        lines.append(f"records = [\n{''.join(told)}]\n")
+        lines.append(f"records = [\n{''.join(listed)}]\n")
     return "".join(lines)
+
+
+def _mixed_progress(adoption: Adoption, mixed: Sequence[TableFinding]) -> str:
+    """Databases in which players' tables stand beside others are not cleared whole: their tables are named."""
+    held = {table.database for table in mixed}
+    whole = [
+        f"progress/{found.glob}"
+        for found in adoption.roles
+        if found.role == "progress" and not any(globs.compiled(found.glob).fullmatch(path) for path in held)
+    ]
+    lines = ["\n[scopes.progress]    # what a wipe of this scope clears\n"]
+    if whole:
+        lines.append(f"files = [{', '.join(map(quote, whole))}]\n")
+    lines.append("rows = [\n")
+    for table in mixed:
+        told = f"{table.sure}: {table.evidence}, not in {', '.join(table.others)}"
+        database = next(
+            (
+                f.glob
+                for f in adoption.roles
+                if f.role == "progress" and globs.compiled(f.glob).fullmatch(table.database)
+            ),
+            escape(table.database),
+        )
+        lines.append(f"    {{ database = {quote(database)}, table = {quote(table.table)} }},    # {plain(told)}\n")
+    return "".join([*lines, "]\n"])
 
 
 def _questions(adoption: Adoption) -> str:

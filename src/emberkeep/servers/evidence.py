@@ -20,10 +20,11 @@ SURE_FROM, LIKELY_FROM = 0.97, 0.8
 WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
     {
         "player ids": {
-            PRIOR: -3.0,
-            "shaped like ids": 3.0,
+            PRIOR: -4.0,
+            "shaped like ids": 4.0,
             "files are named by them": 2.0,
-            "a list holds them and little else": 2.5,
+            "a list holds them and little else": 2.0,
+            "names stand beside them": 1.0,
             "the log names them": 2.5,
             "they stand in two places": 1.0,
             "they stand in three places": 1.5,
@@ -69,7 +70,7 @@ class Evidence:
 
 @dataclass(frozen=True)
 class Hypothesis:
-    """Something that may be so, with what speaks for and against it. ``kind``: a table of weights; ``subject``: of what."""
+    """Something that may be so, with what speaks for and against it. ``kind``: a table of weights."""
 
     kind: str
     subject: str

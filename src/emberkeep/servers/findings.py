@@ -63,7 +63,8 @@ class WorldFinding:
     """The world: what points at it, tile names, numbered save. Empty texts where nothing was found.
 
     ``number_in``, ``number_pattern``: where the engine tells the number of the saves it reads; ``dimensions``: further
-    folders of the same world; ``pointer_evidence``: what speaks for the pointer; ``others``: worlds beside it that are not played.
+    folders of the same world; ``pointer_evidence``: what speaks for the pointer; ``others``: worlds beside it
+    that are not played.
     """
 
     folder: str = ""
@@ -80,6 +81,12 @@ class WorldFinding:
     number_pattern: str = ""
     pointer_sure: Sure = Sure.SURE
     others: tuple[str, ...] = ()
+    is_file: bool = False
+
+    @property
+    def base(self) -> str:
+        """The folder of its files: the world's own, or the one in which a lone save lies."""
+        return self.folder.rpartition("/")[0] if self.is_file else self.folder
 
 
 @dataclass(frozen=True)

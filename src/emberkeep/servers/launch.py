@@ -1,4 +1,4 @@
-"""Launch scripts for sh, cmd and PowerShell: the variables they set, the arguments they pass, the program they execute."""
+"""Launch scripts for sh, cmd and PowerShell: the variables they set, the arguments they pass, what they execute."""
 
 from __future__ import annotations
 

@@ -24,6 +24,7 @@ _NUMBER = re.compile(r"\d+(?:\.\d+)*")
 _VERSION = re.compile(r"\d+(?:\.\d+)+")
 _DURATION = re.compile(r"\b(\d+(?:\.\d+)?) ?(?:s|ms|sec|secs|seconds|min|minutes)\b", re.IGNORECASE)
 _READY = re.compile(r"\b(?:ready|done|started|listening|online|open for|accepting)\b", re.IGNORECASE)
+_CALLED = re.compile(r"[^\W\d]\w{2,31}")
 _FAILED = re.compile(
     r"\b(?:fail(?:s|ed|ure)?|could not|cannot|can't|unable|refused|incompatible|not loaded|missing|disabled)\b",
     re.IGNORECASE,
@@ -71,7 +72,9 @@ def _lines(
         yield LogLine(
             "loaded", _extension_pattern(line, extension), line, told, Sure.SURE if count > 1 else Sure.LIKELY
         )
-    ready = _ready(lines, lines.index(loaded[0]) if loaded else lines.index(version) if version else -1, people)
+    people = people | visitors(lines)
+    # the line that tells the version may say that it is ready, too
+    ready = _ready(lines, lines.index(loaded[0]) if loaded else lines.index(version) - 1 if version else -1, people)
     if ready:
         yield ready
     failed = _about_extensions(lines, extensions, failed=True)
@@ -99,6 +102,25 @@ def _lines(
 
 
 LEAST_VISITORS = 2
+MOST_WORDS = 14
+
+
+def visitors(lines: Sequence[str]) -> set[str]:
+    """Words that stand where names of players do: of two kinds of line that differ in one word alone, the words that
+    the first and then the second have."""
+    worded: dict[tuple[int, tuple[str, ...]], dict[str, int]] = defaultdict(dict)
+    for number, line in enumerate(lines):
+        words = line.split()
+        for at, word in enumerate(words if 2 <= len(words) <= MOST_WORDS else ()):
+            if _CALLED.fullmatch(word):
+                worded[at, (*words[:at], *words[at + 1 :])].setdefault(word, number)
+    several = [held for held in worded.values() if len(held) >= LEAST_VISITORS]
+    for first in several:
+        for then in several:
+            both = first.keys() & then.keys()
+            if len(both) >= LEAST_VISITORS and all(first[word] < then[word] for word in both):
+                return set(both)
+    return set()
 
 
 def _comings(lines: Sequence[str], people: set[str]) -> Iterator[LogLine]:

@@ -201,8 +201,8 @@ class Look:
             return ""
 
     def columns(self, path: str) -> dict[str, dict[str, list[str]]]:
-        """Tables of a SQLite file, the columns of each, and some of the texts and whole numbers in each; {} for one that
-        is locked or broken."""
+        """Tables of a SQLite file, the columns of each, and some of the texts and whole numbers in each; {} for one
+        that is locked or broken."""
         if path not in self._columns:
             found: dict[str, dict[str, list[str]]] = {}
             try:

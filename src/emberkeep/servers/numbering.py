@@ -29,12 +29,38 @@ def versions(scene: Scene, world: WorldFinding, extensions: Sequence[Extension])
 
 
 def _engine(scene: Scene) -> Iterator[VersionFinding]:
-    engines = [path for path in scene.of_role("engine") if scene.look.kind(path) in ("program", "binary")]
+    programs = [path for path in scene.of_role("engine") if scene.look.kind(path) in ("program", "binary")]
+    engines = [*scene.programs, *programs]
     named = [(path, found[1]) for path in engines if (found := VERSION.search(path.rsplit("/", 1)[-1]))]
     if named:
         yield _by_file_name(scene, *named[0])
-    else:
-        yield from _told(scene)
+        return
+    told = list(_told(scene))
+    yield from told or _by_contents(scene)
+
+
+_IN_MANIFEST = re.compile(rf"(?im)^((?:Implementation|Bundle|Specification)-Version: *){_PATTERN}\s*$")
+_IN_CODE = re.compile(rf"(?im)^((?:__)?version(?:__)?\s*=\s*[\"']){_PATTERN}[\"']")
+
+
+def _by_contents(scene: Scene) -> Iterator[VersionFinding]:
+    """A version in the manifest of a program that is an archive, or in the first lines of one that is interpreted."""
+    for path in scene.of_role("engine"):
+        kind = scene.look.kind(path)
+        texts = [(path, scene.look.text(path))] if kind == "text" else []
+        if kind == "zip":
+            texts = [
+                (f"{path}!{name}", scene.look.member_text(path, name))
+                for name in scene.look.members(path)
+                if name.endswith(".MF")
+            ]
+        for where, text in texts:
+            found = (_IN_MANIFEST if kind == "zip" else _IN_CODE).search(text)
+            if found:
+                pattern = rf"(?m)^{re.escape(found[1])}{_PATTERN}"
+                told = f"{found[0].strip()} in {where}"
+                yield VersionFinding("engine", pattern, (globs.escape(path),), found[2], told, Sure.LIKELY)
+                return
 
 
 def _by_file_name(scene: Scene, path: str, version: str) -> VersionFinding:
@@ -105,7 +131,8 @@ def _frameworks(scene: Scene) -> Iterator[VersionFinding]:
 
 
 def _save(scene: Scene, world: WorldFinding) -> VersionFinding:
-    names = f"{globs.escape(world.folder)}/{world.numbered.replace('{number}', '*')}"
+    below = f"{globs.escape(world.base)}/" if world.base else ""
+    names = below + world.numbered.replace("{number}", "*")
     pattern = re.escape(world.numbered.rsplit("/", 1)[-1])
     if pattern.startswith(r"\*"):
         pattern = "[^/]*" + pattern[2:]  # whatever the save is called; the other stars stand for numbers

@@ -8,11 +8,11 @@ the players is weighed (``evidence``), whatever their ids look like.
 from __future__ import annotations
 
 import json
-import os
 import re
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from itertools import combinations
 from typing import Any
 
 from emberkeep import globs
@@ -28,9 +28,12 @@ SAMPLE = 50
 MOST_FILES = 6
 """Members of a family of which the insides are looked at; of a larger one nothing recurs that is a player's."""
 LARGE_FAMILY = 24
+NAMED = ("names", "folders")
 MOST_VALUES = 5000
 LOOKED_THROUGH = 4 << 20
 """Bytes of a file that are looked through for ids."""
+FEW_ROWS = 2
+"""Rows of a table of the engine's own in a database of players: its format, when it was made."""
 FEWEST = 3
 """Values that two places must share to be of one kind, but where they look like ids: then one will do."""
 _NAME = re.compile(r"[^\W\d]\w{2,31}")
@@ -38,6 +41,7 @@ _TOKEN = re.compile(r"[\w.-]{3,64}")
 _IDS = re.compile(rf"(?<![\w-])(?:{IDENT.pattern})(?![\w-])")
 _LONG_ID = re.compile(rf"{IDENT.pattern}|[0-9a-f]{{32,64}}")
 _MARK = re.compile(r"[^A-Za-z0-9]")
+_BEHIND = re.compile(r"(?<=//)\s*[^\W\d]\w{2,31}\s*$|(?<=#)\s*[^\W\d]\w{2,31}\s*$")
 _COMMENT = re.compile(r"(?:^|\s)(?:#|//|;).*$")
 
 
@@ -70,12 +74,17 @@ def value_places(scene: Scene) -> list[ValuePlace]:
 
 def varying(names: Sequence[str]) -> tuple[str, str]:
     """What the names of siblings begin and end with, up to a mark that parts words."""
-    first, last = os.path.commonprefix(names), os.path.commonprefix([name[::-1] for name in names])[::-1]
+    first, last = _common(names), _common([name[::-1] for name in names])[::-1]
     least = min(map(len, names))
     at = max((found.end() for found in _MARK.finditer(first)), default=0)
     end = next((found.start() for found in _MARK.finditer(last)), len(last))
     before, behind = first[:at], last[end:]
     return (before, behind) if len(before) + len(behind) < least else ("", behind)
+
+
+def _common(names: Sequence[str]) -> str:
+    low, high = min(names), max(names)
+    return low[: next((at for at, (one, other) in enumerate(zip(low, high, strict=False)) if one != other), len(low))]
 
 
 def _named_files(scene: Scene) -> Iterator[ValuePlace]:
@@ -109,7 +118,7 @@ def _inside(scene: Scene, path: str) -> Iterator[ValuePlace]:
     kind = scene.look.kind(path)
     if kind == "json":
         value = scene.look.json(path)
-        alone = bool(people(value)) or _is_plain_list(value)
+        alone = _is_flat_list(value)
         yield from _in_json(path, value, "", 0, alone=alone)
     elif kind == "sqlite":
         for table, columns in scene.look.columns(path).items():
@@ -120,8 +129,19 @@ def _inside(scene: Scene, path: str) -> Iterator[ValuePlace]:
         yield from _in_lines(path, scene.look.text(path))
 
 
-def _is_plain_list(value: Any) -> bool:
-    return isinstance(value, list) and bool(value) and all(isinstance(item, (str, int)) for item in value[:SAMPLE])
+def _is_flat_list(value: Any) -> bool:
+    """Whether a JSON value is a list of plain values, or of small records of such."""
+    if not isinstance(value, list) or not value:
+        return False
+    some = value[:SAMPLE]
+    if all(isinstance(item, (str, int)) for item in some):
+        return True
+    return all(
+        isinstance(item, dict)
+        and len(item) <= 12
+        and not any(isinstance(inner, (dict, list)) for inner in item.values())
+        for item in some
+    )
 
 
 def _in_json(path: str, value: Any, at: str, depth: int, *, alone: bool) -> Iterator[ValuePlace]:
@@ -147,7 +167,8 @@ def _in_json(path: str, value: Any, at: str, depth: int, *, alone: bool) -> Iter
 
 def _in_lines(path: str, text: str) -> Iterator[ValuePlace]:
     """The words of a list in lines, by where they stand in their line; of a single line, all of them."""
-    entries = [entry for line in text.splitlines() if (entry := _COMMENT.sub("", line).strip())]
+    lines = text.splitlines()
+    entries = [entry for line in lines if (entry := _COMMENT.sub("", line).strip())]
     if not entries or len(entries) > MOST_VALUES:
         return
     rows = [[word.strip("\"'") for word in re.split(r"[\s,;|]+", entry) if word] for entry in entries]
@@ -155,8 +176,11 @@ def _in_lines(path: str, text: str) -> Iterator[ValuePlace]:
         yield ValuePlace("list", path, "", frozenset(rows[0]), alone=len(rows[0]) > 1 or is_identifier(rows[0][0]))
         return
     width = max(map(len, rows))
-    if width > 4:
+    if width > 4 or any("=" in row for row in rows):
         return
+    beside = [found[0].strip() for line in lines if (found := _BEHIND.search(line)) and _COMMENT.sub("", line).strip()]
+    if len(beside) >= 2 and len(set(beside)) == len(beside):
+        yield ValuePlace("list", path, "#", frozenset(beside), alone=True)
     for at in range(width):
         values = [row[at] for row in rows if len(row) > at]
         if len(values) >= 0.9 * len(rows) and len(set(values)) >= 0.9 * len(values):
@@ -196,10 +220,9 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
             if _TOKEN.fullmatch(value):
                 where[bare(value)].append(at)
     for numbers in where.values():
-        for one in numbers[:40]:
-            for other in numbers[:40]:
-                if one < other:
-                    shared[one, other] += 1
+        for one, other in combinations(numbers[:40], 2):
+            if not (places[one].kind in NAMED and places[other].kind in NAMED):  # siblings hold files called alike
+                shared[one, other] += 1
     for (one, other), count in shared.items():
         least = min(len(places[one].values), len(places[other].values))
         if count >= 0.5 * least and count >= min(FEWEST, least) and (count >= FEWEST or _are_ids(places[one].values)):
@@ -207,7 +230,10 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
     together: dict[int, list[ValuePlace]] = defaultdict(list)
     for at, place in enumerate(places):
         together[top(at)].append(place)
-    return [Kin(tuple(held), _weighed(held, logged)) for held in together.values()]
+    named = {
+        place.path for place in places if place.alone and place.kind in ("field", "list") and _are_names(place.values)
+    }
+    return [Kin(tuple(held), _weighed(held, logged, named)) for held in together.values()]
 
 
 def bare(value: str) -> str:
@@ -220,7 +246,13 @@ def _are_ids(values: Iterable[str]) -> bool:
     return sum(_LONG_ID.fullmatch(value) is not None for value in some) >= 0.9 * len(some)
 
 
-def _weighed(places: Sequence[ValuePlace], logged: frozenset[str]) -> Hypothesis:
+def _are_names(values: Iterable[str]) -> bool:
+    """Whether values look like what people are called: words with a capital, each another."""
+    some = list(values)[:SAMPLE]
+    return sum(_NAME.fullmatch(value) is not None and value[:1].isupper() for value in some) >= 0.9 * len(some)
+
+
+def _weighed(places: Sequence[ValuePlace], logged: frozenset[str], named: set[str]) -> Hypothesis:
     values = frozenset().union(*(place.values for place in places))
     kinds = {place.kind for place in places}
     told = []
@@ -228,19 +260,18 @@ def _weighed(places: Sequence[ValuePlace], logged: frozenset[str]) -> Hypothesis
         told.append(Evidence("shaped like ids"))
     elif all(value.isdigit() and len(value) < 4 for value in values):
         told.append(Evidence("small numbers"))
-    if kinds & {"names", "folders"} and len(places) > 1:
+    if kinds & {*NAMED} and (len(places) > 1 or len(values & logged) >= FEWEST):
         told.append(Evidence("files are named by them"))
     if any(place.alone and place.kind in ("list", "field") for place in places):
         told.append(Evidence("a list holds them and little else"))
+    if not _are_names(values) and any(place.alone and place.path in named for place in places):
+        told.append(Evidence("names stand beside them"))
     if len(values & logged) >= 2:
         told.append(Evidence("the log names them"))
-    files = {(place.kind if place.kind in ("names", "folders") else "", place.path) for place in places}
+    files = {(place.kind if place.kind in NAMED else "", place.path) for place in places}
     if len(files) > 1:
         told.append(Evidence("they stand in three places" if len(files) > 2 else "they stand in two places"))
-    if (
-        any(place.kind in ("names", "folders") and len(place.values) > LARGE_FAMILY for place in places)
-        and len(files) == 1
-    ):
+    if any(place.kind in NAMED and len(place.values) > LARGE_FAMILY for place in places) and len(files) == 1:
         told.append(Evidence("a large family of files holds them"))
     return Hypothesis("player ids", places[0].path, tuple(told))
 
@@ -333,7 +364,7 @@ def player_files(scene: Scene, places: Sequence[ValuePlace], extension_folders: 
     """Files and folders named by players become ``players``, unless they are an extension's."""
     inside = tuple(f"{folder}/" for folder in extension_folders)
     for place in places:
-        if place.kind not in ("names", "folders") or f"{place.path}/".startswith(inside):
+        if place.kind not in NAMED or f"{place.path}/".startswith(inside):
             continue
         known = len(place.values & scene.people)
         if known < 0.8 * len(place.values):
@@ -351,7 +382,9 @@ def tables(scene: Scene, places: Sequence[ValuePlace]) -> Iterator[TableFinding]
         if place.kind == "column":
             personal[place.path].add(place.at.rpartition(".")[0])
     for path, theirs in sorted(personal.items()):
-        others = tuple(sorted(set(scene.look.columns(path)) - theirs))
+        held = scene.look.columns(path)
+        rows = {table: max(map(len, columns.values()), default=0) for table, columns in held.items()}
+        others = tuple(sorted(table for table in rows.keys() - theirs if rows[table] > FEW_ROWS))
         for table in sorted(theirs):
             yield TableFinding(path, table, others, f"players' ids stand in {table}", Sure.LIKELY)
 

@@ -19,19 +19,21 @@ from emberkeep.trees import FolderTree, Kind
 
 SAMPLE = 8
 """Members of a large family of which the contents are looked at."""
-_PAIR = re.compile(r"""^\s*"?([\w.-]+)"?\s*[:=]\s*"?([^"\n#]*?)"?,?\s*$""", re.MULTILINE)
+_PAIR = re.compile(r"""^\s*"?([\w.-]+)"?\s*[:=]\s*"?([^"\n#]*?)"?[,;]?\s*$""", re.MULTILINE)
 _LITERAL = re.compile(r"[^*?\[]*")
 
 
 @dataclass
 class Scene:
-    """What all inferences share. ``findings``: roles found so far; ``people``: ids of known players."""
+    """What all inferences share. ``findings``: roles found so far; ``people``: ids of known players; ``names``: what
+    they are called; ``programs``: what scripts execute."""
 
     tree: FolderTree
     look: Look
     findings: list[Finding] = field(default_factory=list)
     people: set[str] = field(default_factory=set)
     names: set[str] = field(default_factory=set)
+    programs: list[str] = field(default_factory=list)
     faults: list[Fault] = field(default_factory=list)
     _covered: set[str] = field(default_factory=set)
     _documents: dict[str, Document | None] = field(default_factory=dict)

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import io
 import re
+import zipfile
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 from emberkeep import globs
 from emberkeep.keep import VersionSource
-from emberkeep.trees import Kind, Tree
+from emberkeep.trees import Kind, Tree, read
 
+LARGEST_ARCHIVE = 256 << 20
 LOOKED_AT = 256 * 1024
 """Bytes of a file's beginning in which a pattern is looked for."""
 
@@ -32,10 +35,27 @@ def find(tree: Tree, sources: Sequence[VersionSource]) -> list[Found]:
         for path in places:
             if tree.entries()[path].kind is not Kind.FILE:
                 continue
-            match = pattern.search(path) or pattern.search(head(tree, path, LOOKED_AT))
+            match = pattern.search(path) or pattern.search(told_by(tree, path))
             if match:
                 found.append(Found(source.name, match[1], path))
     return found
+
+
+def told_by(tree: Tree, path: str) -> str:
+    """The text in which a file's version is looked for: its beginning; of an archive, its manifests besides."""
+    beginning = head(tree, path, LOOKED_AT)
+    if not beginning.startswith("PK\x03\x04") or tree.entries()[path].size > LARGEST_ARCHIVE:
+        return beginning
+    try:
+        with zipfile.ZipFile(io.BytesIO(read(tree, path))) as archive:
+            names = [
+                info.filename
+                for info in archive.infolist()
+                if info.filename.endswith(".MF") and info.file_size < LOOKED_AT
+            ]
+            return "\n".join(archive.read(name).decode("utf-8", "replace") for name in names) + beginning
+    except (OSError, zipfile.BadZipFile, RuntimeError, ValueError, NotImplementedError):
+        return beginning
 
 
 def head(tree: Tree, path: str, limit: int) -> str:

@@ -24,11 +24,15 @@ from emberkeep.servers.tiles import tile_names, tile_places, whole_sectors
 _SAVED = ("binary", "packed", "sqlite")
 _STORE_MARK = re.compile(r"(?:^|/)CURRENT$")
 _COPY = re.compile(
-    r"(?i)(?:[._ -](?:bak|backup|old|copy|prev|orig|save)\d*|~|[._ -]\d{4}-?\d\d-?\d\d.*|\.\d{1,3})(?=\.|$)"
+    r"(?i)(?:[._ -](?:bak|backup|old|copy|prev|orig)\d*|~|[._ -]\d{4}-?\d\d-?\d\d(?:[T_. -]?\d\d)*)(?=\.|$)"
+    r"|(?<=\w)\.\d{1,2}$"
 )
+_GENERATION = re.compile(r"[._-]\d{1,3}(?=\.[A-Za-z]\w*$)")
 _WORDS = re.compile(r"(?i)world|save|map(?:s|$)")
 CLOSE = 120.0
 """Seconds within which two write times are one save."""
+A_SESSION = 7 * 86_400.0
+"""Seconds within which parts of one world are saved: nobody may go to the farther ones for days."""
 SMALL_TEXT = 4000
 """Bytes of a file that tells versions, at most."""
 
@@ -55,6 +59,8 @@ class Candidate:
     leads: list[Lead] = field(default_factory=list)
     rivals: list[Candidate] = field(default_factory=list)
     tiles: tuple[Family, str] | None = None
+    named: list[str] = field(default_factory=list)
+    """Folders about it by which it may be called, too."""
 
 
 # --- candidates --------------------------------------------------------------------
@@ -73,6 +79,7 @@ def world(scene: Scene, engine_time: float | None) -> WorldFinding:
     second = max((told.log_odds for other, told in weighed if other in best.rivals), default=-99.0)
     sure = hypothesis.sure if hypothesis.log_odds - second >= 2 else Sure.GUESS
     finding = _finding(scene, best, hypothesis, sure)
+    finding = replace(finding, dimensions=_dimensions(scene, best))
     finding = replace(finding, others=_cover(scene, best, finding))
     return _pointer(scene, best, _told_by_engine(scene, replace(finding, numbered=_numbered(scene, best))))
 
@@ -103,25 +110,32 @@ def _candidates(scene: Scene, leads: Sequence[Lead]) -> list[Candidate]:
         made += _within(scene, top, below)
     made += _files(lone)
     for at in sorted(below):  # what a value names is one, wherever it lies
-        if all(at != one.at for one in made) and any(_leads_to(lead.value, at) for lead in leads):
+        found = [lead for lead in leads if _leads_to(lead.value, at)]
+        if found and all(at != one.at for one in made):
             made.append(Candidate(at, below[at], is_file=False))
+    for one in [one for one in made if not one.is_file]:
+        inner = _among_others(scene, one, below)
+        if inner != one.at:
+            one.named, one.at = [one.at], inner
     tiles = _tile_families(scene, saved)
     for one in made:
-        one.leads = [lead for lead in leads if _leads_to(lead.value, one.at)]
+        one.leads = [lead for lead in leads if any(_leads_to(lead.value, at) for at in (one.at, *one.named))]
         one.tiles = next((item for item in tiles if not one.is_file and item[0].folder.startswith(one.at)), None)
     _set_rivals(made)
     return made
 
 
 def _within(scene: Scene, folder: str, below: dict[str, list[str]]) -> list[Candidate]:
-    """The candidates in a folder: itself, its only folder with saves, each of several that are alike, or single files."""
+    """The candidates in a folder: itself, its only folder with saves, each of several that are alike, or single
+    files."""
     files = below[folder]
     own = [path for path in files if path.rpartition("/")[0] == folder]
     inner = sorted({path[len(folder) + 1 :].split("/", 1)[0] for path in files if path not in set(own)})
     if not inner:
         stems = _files(own)
-        if len(stems) == 1 or (len(own) <= 3 and all(scene.look.kind(path) == "sqlite" for path in own)):
-            return stems
+        plain = [one for one in stems if scene.look.kind(one.at) != "sqlite"]
+        if len(plain) == 1 or (not plain and len(own) <= 3):
+            return plain or stems
         return [Candidate(folder, files, is_file=False)]
     whole = Candidate(folder, files, is_file=False)
     if not own and len(inner) == 1:
@@ -136,6 +150,18 @@ def _within(scene: Scene, folder: str, below: dict[str, list[str]]) -> list[Cand
     return [whole]
 
 
+def _among_others(scene: Scene, one: Candidate, below: dict[str, list[str]]) -> str:
+    """The folder in which all that is saved lies, where files that the engine did not save stand beside it."""
+    at = one.at
+    while True:
+        inner = {path[len(at) + 1 :].split("/", 1)[0] for path in below.get(at, []) if "/" in path[len(at) + 1 :]}
+        own = [path for path in below.get(at, []) if path.rpartition("/")[0] == at]
+        others = [p for p in scene.below(at) if p.rpartition("/")[0] == at and p not in scene.dirs]
+        if own or len(inner) != 1 or not others:
+            return at
+        at = f"{at}/{inner.pop()}"
+
+
 def _shape(paths: Sequence[str], folder: str) -> frozenset[str]:
     """What a folder holds, numbers left open."""
     return frozenset(re.sub(r"\d+", "0", path[len(folder) + 1 :]) for path in paths)
@@ -147,6 +173,10 @@ def _files(paths: Sequence[str]) -> list[Candidate]:
     for path in paths:
         folder, _, name = path.rpartition("/")
         by_stem[f"{folder}/{_COPY.sub('', name)}"].append(path)
+    for stem in sorted(by_stem):  # generations: a number before the ending of one that stands without it, too
+        plain = _GENERATION.sub("", stem)
+        if plain != stem and plain in by_stem:
+            by_stem[plain] += by_stem.pop(stem)
     made = []
     for held in by_stem.values():
         main = min(held, key=lambda path: (len(path), path))
@@ -196,7 +226,7 @@ def _may_lead(value: str) -> bool:
 def _of_the_server(scene: Scene, path: str, pairs: Sequence[tuple[str, str]]) -> bool:
     """Whether a settings file tells of the server: it is called as the program is, or has a title or port in it."""
     programs = [other.rsplit("/", 1)[-1].split(".")[0].lower() for other in scene.of_role("engine")]
-    name = re.split(r"[^a-z0-9]", path.rsplit("/", 1)[-1].split(".")[0].lower())[0]
+    name = re.split(r"[^a-z0-9]", path.rsplit("/", 1)[-1].split(".", 1)[0].lower(), maxsplit=1)[0]
     if len(name) > 2 and any(name in program for program in programs):
         return True
     return any(re.search(r"(?i)title|hostname|servername|port$", key) for key, _ in pairs)
@@ -244,11 +274,8 @@ def _weighed(scene: Scene, one: Candidate, every: Sequence[Candidate], engine_ti
 def _by_times(
     scene: Scene, one: Candidate, every: Sequence[Candidate], engine_time: float | None
 ) -> Iterator[Evidence]:
-    def newest(candidate: Candidate) -> float:
-        return max(scene.tree.entries()[path].mtime_ns for path in candidate.files) / 1e9
-
-    mine = newest(one)
-    all_times = {newest(other) for other in every}
+    mine = _newest(scene, one)
+    all_times = {_newest(scene, other) for other in every}
     if engine_time is not None and mine <= engine_time / 1e9 + CLOSE:
         if max(all_times) > engine_time / 1e9 + CLOSE:
             yield Evidence("as old as the program", "nothing in it was saved since the program came")
@@ -257,7 +284,7 @@ def _by_times(
         return
     if mine >= max(all_times) - CLOSE:
         yield Evidence("the newest save is in it", "the newest save is in it")
-    elif any(newest(other) > mine + CLOSE for other in one.rivals):
+    elif any(_newest(scene, other) > mine + CLOSE for other in one.rivals):
         yield Evidence("others were saved later", "others were saved later")
 
 
@@ -268,7 +295,7 @@ def _finding(scene: Scene, one: Candidate, hypothesis: Hypothesis, sure: Sure) -
     told = hypothesis.reasons
     if one.is_file or not one.tiles:
         shown = f"one save file of {scene.look.size(one.at)} bytes" if one.is_file else f"{len(one.files)} saved files"
-        return WorldFinding(one.at, evidence=f"{shown}; {told}" if told else shown, sure=sure)
+        return WorldFinding(one.at, evidence=f"{shown}; {told}" if told else shown, sure=sure, is_file=one.is_file)
     family, names = one.tiles
     below = f"{family.folder}/{names}".removeprefix(f"{one.at}/")
     return WorldFinding(
@@ -280,6 +307,30 @@ def _finding(scene: Scene, one: Candidate, hypothesis: Hypothesis, sure: Sure) -
     )
 
 
+def _dimensions(scene: Scene, best: Candidate) -> tuple[str, ...]:
+    """Further folders of the same world: tiles named alike, saved about when its own were, that nothing leads to. What
+    stands in one folder with it is a world beside it."""
+    if best.tiles is None or "/" in best.at:
+        return ()
+    inner = best.tiles[0].folder.removeprefix(best.at)
+    newest = _newest(scene, best)
+    alike = []
+    for other in best.rivals:
+        folder = other.tiles[0].folder if other.tiles and other.tiles[1] == best.tiles[1] else ""
+        over = folder.removesuffix(inner) if folder.endswith(inner) else ""
+        if over and "/" not in over and not other.leads and newest - _newest(scene, other) < A_SESSION:
+            alike.append(over)
+    return tuple(sorted(alike))
+
+
+def _time(scene: Scene, path: str) -> float:
+    return scene.tree.entries()[path].mtime_ns / 1e9
+
+
+def _newest(scene: Scene, one: Candidate) -> float:
+    return max(_time(scene, path) for path in one.files)
+
+
 def _cover(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[str, ...]:
     """Give the world's files their role, and those of worlds beside it; these are returned."""
     if best.is_file:
@@ -287,7 +338,18 @@ def _cover(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[str, .
         for path in best.copies:
             scene.cover("world", numbered_glob(path), f"an older copy of {best.at.rsplit('/', 1)[-1]}", finding.sure)
         return ()
+    tables = [path for path in best.files if scene.look.kind(path) == "sqlite"]
+    for path in tables if len(tables) < len(best.files) else ():
+        told = f"SQLite, tables {', '.join(sorted(scene.look.columns(path)))}"
+        scene.cover("databases", numbered_glob(path), told, Sure.LIKELY)
     scene.cover("world", f"{globs.escape(best.at)}/**", finding.evidence, finding.sure)
+    for folder in finding.dimensions:
+        scene.cover(
+            "world",
+            f"{globs.escape(folder)}/**",
+            f"tiles named as those of {best.at}, saved when they were",
+            Sure.LIKELY,
+        )
     over = best.at.rpartition("/")[0]
     others = []
     for other in best.rivals:
@@ -347,7 +409,7 @@ def _told_by_engine(scene: Scene, found: WorldFinding) -> WorldFinding:
         return found
     shape = found.numbered.rsplit("/", 1)[-1]
     names = re.compile(re.escape(shape).replace(r"\*", "[^/]*").replace(r"\{number\}", r"(\d+)"))
-    numbers = {told[1] for path in scene.below(found.folder) if (told := names.fullmatch(path.rsplit("/", 1)[-1]))}
+    numbers = {told[1] for path in scene.below(found.base) if (told := names.fullmatch(path.rsplit("/", 1)[-1]))}
     for path in scene.of_role("engine"):
         if scene.look.kind(path) != "text" or scene.look.size(path) > SMALL_TEXT:
             continue
@@ -364,11 +426,7 @@ def all_save_numbers(scene: Scene, found: WorldFinding) -> Iterable[str]:
     """Numbers in the names of the world's saves."""
     if not found.evidence:
         return []
-    files = (
-        [found.folder]
-        if found.folder in scene.tree.entries() and found.folder not in scene.dirs
-        else scene.below(found.folder)
-    )
+    files = [found.folder] if found.is_file else scene.below(found.folder)
     return [value for path in files for value in save_numbers(path.rsplit("/", 1)[-1])]
 
 
