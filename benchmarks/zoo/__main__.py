@@ -13,9 +13,9 @@ import tempfile
 from collections import Counter, defaultdict
 from pathlib import Path
 
-from families import OPEN, STYLES, build
+from families import OPEN, STYLES, build, by_name
 from judge import LACKING, RIGHT, WRONG, Judge, Verdict
-from kept import KEPT
+from kept import SHAPES, build_kept
 
 
 def main() -> None:
@@ -28,17 +28,19 @@ def main() -> None:
     parser.add_argument("--part", default="1/1", help="every M-th folder, from the N-th")
     args = parser.parse_args()
     first, of = map(int, args.part.split("/"))
-    folders = [(family, at, style) for family in (KEPT if args.kept else OPEN) for at, style in enumerate(STYLES)]
+    names = list(SHAPES) if args.kept else [family.name for family in OPEN]
+    folders = [(name, at, style) for name in names for at, style in enumerate(STYLES)]
     every: list[Verdict] = []
     with tempfile.TemporaryDirectory() as room:
-        for family, at, style in folders[first - 1 :: of]:
-            if args.only in family.name and args.style in (-1, at):
-                root = Path(room) / f"{family.name}-{at}"
+        for name, at, style in folders[first - 1 :: of]:
+            if args.only in name and args.style in (-1, at):
+                root = Path(room) / f"{name}-{at}"
                 root.mkdir()
-                found = Judge(build(family, root, style), Path(room)).verdicts()
+                ground = build_kept(name, root, style) if args.kept else build(by_name(name), root, style)
+                found = Judge(ground, Path(room)).verdicts()
                 every += found
                 if args.show:
-                    _show(f"{family.name} {at}", found)
+                    _show(f"{name} {at}", found)
     _table(every)
     _calibration(every)
 

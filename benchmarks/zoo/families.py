@@ -258,6 +258,127 @@ OPEN = (
         "jsonish utf-8",
         noise=("odd", "economy"),
     ),
+    # kept back at first, and looked at by their figures alone
+    Family(
+        "ayre",
+        "one save",
+        "properties",
+        "elf",
+        "loop",
+        "hash",
+        "text",
+        "folder",
+        "mixed",
+        "",
+        "iso utf-8",
+        noise=("vendor", "odd"),
+        further="yaml",
+    ),
+    Family("baa", "regions", "json", "bin", "arguments", "uuid", "owner", "suffixed", "", "framework", "clock utf-16"),
+    Family(
+        "clett",
+        "tiles",
+        "cfg",
+        "pe",
+        "ps1",
+        "long",
+        "ids",
+        "text",
+        "own",
+        "",
+        "epoch latin-1",
+        noise=("economy", "dumps"),
+    ),
+    Family(
+        "drong",
+        "table",
+        "argument",
+        "interpreted",
+        "arguments",
+        "bare",
+        "json",
+        "id",
+        "",
+        "scripts",
+        "",
+        further="toml",
+    ),
+    Family(
+        "eynhal",
+        "numbered",
+        "",
+        "archive",
+        "variables",
+        "small",
+        "json",
+        "prefixed",
+        "",
+        "archives",
+        "clock joined",
+        further="xml",
+        noise=("notes",),
+    ),
+    Family(
+        "fugla",
+        "cluster",
+        "toml",
+        "named",
+        "loop",
+        "long",
+        "line",
+        "id",
+        "",
+        "unpacked",
+        "iso utf-8",
+        noise=("old server",),
+    ),
+    Family(
+        "grund", "hashed", "xml", "elf", "arguments", "name", "", "text", "mixed", "", "jsonish utf-8", further="lua"
+    ),
+    Family(
+        "hunda",
+        "store",
+        "variable",
+        "elf",
+        "variables",
+        "long",
+        "text",
+        "",
+        "own",
+        "framework",
+        "clock latin-1",
+        noise=("cache", "odd"),
+        updater=True,
+    ),
+    Family(
+        "lunna",
+        "sessions",
+        "yaml",
+        "archive",
+        "loop",
+        "uuid",
+        "ids",
+        "folder",
+        "",
+        "archives",
+        "epoch utf-8",
+        noise=("vendor",),
+    ),
+    Family(
+        "mousa",
+        "in mission",
+        "indexed",
+        "elf",
+        "arguments",
+        "small",
+        "owner",
+        "suffixed",
+        "own",
+        "scripts",
+        "iso utf-8",
+        logs="records",
+        old_script="cmd",
+    ),
 )
 
 STYLES = (
@@ -268,11 +389,16 @@ STYLES = (
 )
 
 
+def by_name(name: str) -> Family:
+    """A family of the open ones."""
+    return next(family for family in OPEN if family.name == name)
+
+
 def build(family: Family, root: Path, style: Style) -> Ground:
     """One folder of a family, with what is true of it."""
     g = Ground(root, family.name, style)
     version = f"{g.random.randrange(1, 6)}.{g.random.randrange(10)}.{g.random.randrange(10)}"
-    players = g.people(12, family.ids)
+    players = g.players = g.people(12, family.ids)
     world = parts.WORLDS[family.world](g)
     program, call = parts.engine(g, family.engine, version)
     title, pointer_key = g.text("The {selkie} Stone"), g.name("active tarn")
@@ -323,7 +449,17 @@ def build(family: Family, root: Path, style: Style) -> Ground:
     told = [version] if family.engine in ("elf", "archive", "named", "interpreted") or family.log else []
     if told:
         g.fact("version", "engine", version)
-    _of_the_world(g, family, world)
+    at = [world.at]
+    if family.world in ("numbered", "one save", "dated copies", "table"):
+        at.append(world.at.rpartition("/")[0])
+    if family.world == "store":
+        at.append(f"{world.at}/db")
+    of_the_world(g, world, at)
+    for fact in list(g.facts):
+        if fact.kind == "tables" and family.progress == "mixed":
+            g.fact("leaves progress", "a database with tables of the admin's", fact.about)
+        elif fact.kind == "tables":
+            g.fact("clears progress", "a database of players alone", fact.about)
     g.finish()
     return g
 
@@ -354,32 +490,18 @@ def _beside(g: Ground, family: Family, program: str, call: str) -> None:
         )
 
 
-def _of_the_world(g: Ground, family: Family, world: parts.World) -> None:
-    at = [world.at]
-    if family.world in ("numbered", "one save", "dated copies", "table"):
-        at.append(world.at.rpartition("/")[0])
-    if family.world == "store":
-        at.append(f"{world.at}/db")
+def of_the_world(g: Ground, world: parts.World, at: list[str]) -> None:
+    """Which files are the world's and what wipes must clear and leave. ``at``: what may be said of where it is."""
     g.fact("world", "live", *at)
     g.role("world", *world.live, about="the live world")
     if world.dead:
         g.role("world|unsorted", *world.dead, about="worlds that are not played")
         g.fact("leaves map", "worlds that are not played", *world.dead)
     g.fact("clears map", "the live world", *world.live)
-    made = [
-        path
-        for fact in g.facts
-        if fact.kind == "role"
-        and fact.expected[0] in ("settings", "economy", "access", "scripts", "engine", "extensions")
-        for path in fact.paths
-    ]
+    kinds = ("settings", "economy", "access", "scripts", "engine", "extensions")
+    made = [path for fact in g.facts if fact.kind == "role" and fact.expected[0] in kinds for path in fact.paths]
     g.fact("leaves map", "what the admin and the vendor made", *made)
     theirs = [path for fact in g.facts if fact.kind == "role" and fact.expected == ("players",) for path in fact.paths]
     if theirs:
         g.fact("clears players", "a file of each player", *theirs)
     g.fact("leaves players", "what the admin and the vendor made", *made)
-    for fact in list(g.facts):
-        if fact.kind == "tables" and family.progress == "mixed":
-            g.fact("leaves progress", "a database with tables of the admin's", fact.about)
-        elif fact.kind == "tables":
-            g.fact("clears progress", "a database of players alone", fact.about)

@@ -87,6 +87,7 @@ class Ground:
     facts: list[Fact] = field(default_factory=list)
     times: dict[str, float] = field(default_factory=dict)
     started: str = ""
+    players: list[Person] = field(default_factory=list)
     _words: dict[str, str] = field(default_factory=dict)
 
     def __post_init__(self) -> None:

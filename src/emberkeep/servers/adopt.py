@@ -21,6 +21,8 @@ from emberkeep.documents.values import number
 from emberkeep.errors import EmberKeepError, Refused
 from emberkeep.keep import UNSORTED
 from emberkeep.servers import launch, logs, numbering, players, worlds
+from emberkeep.servers.evidence import Hypothesis
+from emberkeep.servers.extensions import MANIFEST_KINDS
 from emberkeep.servers.findings import (
     ORDER,
     Adoption,
@@ -46,6 +48,19 @@ MOST_TABLES = 400
 def adopt(server: Path, releases: Sequence[Tree] = ()) -> Adoption:
     """Infer what stands in ``server``. Reads only; Refused when it is no folder. ``releases``: recorded defaults, whose
     files help to learn how records are recognised."""
+    scene, world, started, folders, records, tables = _look_over(server, releases)
+    return _adoption(scene, folders, world, started, records, tables)
+
+
+def weighed(server: Path) -> list[Hypothesis]:
+    """Every hypothesis that was weighed while ``server`` was looked over, for fitting the weights."""
+    return _look_over(server, ())[0].weighed
+
+
+_Seen = tuple[Scene, WorldFinding, LaunchFinding | None, dict[str, str], list[RecordFinding], tuple[TableFinding, ...]]
+
+
+def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     if not server.is_dir():
         raise Refused(f"{server} is not a folder", hint="name the folder that holds the game server")
     tree = FolderTree(server)
@@ -60,12 +75,13 @@ def adopt(server: Path, releases: Sequence[Tree] = ()) -> Adoption:
     tables = tuple(players.tables(scene, places))
     _progress(scene, tables)
     _extension_data(scene, folders)
+    players.personal_files(scene, places)
     records = list(_economy(scene, releases))
     _settings(scene)
     world = worlds.world(scene, _engine_time(scene))
     _databases(scene)
     started = launch.launch(scene, scripts, worlds.all_save_numbers(scene, world))
-    return _adoption(scene, folders, world, started, records, tables)
+    return scene, world, started, folders, records, tables
 
 
 def _engine_time(scene: Scene) -> float | None:
@@ -263,6 +279,9 @@ def _overlay(scene: Scene, path: str) -> None:
 # --- extensions --------------------------------------------------------------
 
 
+_CODE = ("text", "script", "program", "binary", "zip", "packed")
+
+
 def _extensions(scene: Scene) -> dict[str, str]:
     """Folders of an extension's own files -> its name; the extensions are covered on the way."""
     names: set[str] = set()
@@ -277,8 +296,11 @@ def _extensions(scene: Scene) -> dict[str, str]:
                 suffix = path[path.rindex(".") :] if "." in path.rsplit("/", 1)[-1] else ""
                 glob = f"{globs.escape(family.folder)}/*{suffix}" if family.folder and suffix else globs.escape(path)
                 scene.cover("extensions", glob, told)
-            elif scene.look.kind(path) == "json":  # unpacked: all that stands beside its manifest is of it
-                scene.cover("extensions", f"{globs.escape(family.folder)}/**", told, Sure.LIKELY)
+            elif scene.look.kind(path) in MANIFEST_KINDS:  # unpacked: what is no data beside its manifest is of it
+                scene.cover("extensions", globs.escape(path), told, Sure.LIKELY)
+                for other in scene.below(family.folder):
+                    if scene.tree.entries()[other].kind is Kind.FILE and scene.look.kind(other) in _CODE:
+                        scene.cover("extensions", suffix_glob(other), f"code beside {path}", Sure.LIKELY)
             else:
                 scene.cover(
                     "extensions",
@@ -287,18 +309,19 @@ def _extensions(scene: Scene) -> dict[str, str]:
                     Sure.LIKELY,
                 )
     lower = {name.lower(): name for name in names}
-    found = {
+    return {
         folder: lower[folder.rsplit("/", 1)[-1].lower()]
         for folder in scene.folders
         if folder.rsplit("/", 1)[-1].lower() in lower
     }
-    return {folder: name for folder, name in found.items() if not scene.is_covered(folder)}
 
 
 def _extension_data(scene: Scene, folders: dict[str, str]) -> None:
     for folder, name in sorted(folders.items()):
         for path in scene.below(folder):
             if scene.tree.entries()[path].kind is not Kind.FILE or path.rpartition("/")[0] != folder:
+                continue
+            if scene.is_covered(path):
                 continue
             if scene.look.kind(path) in ("ini", "properties", "toml", "yaml"):
                 scene.cover("settings", globs.escape(path), f"settings of the extension {name}", Sure.LIKELY)
@@ -414,7 +437,11 @@ def _is_settings(value: object) -> bool:
     plain = (str, int, float, bool, type(None))
     return all(
         isinstance(inner, plain)
-        or (isinstance(inner, dict) and all(isinstance(one, plain) for one in inner.values()))
+        or (
+            isinstance(inner, dict)
+            and all(not isinstance(one, (dict, list)) or len(one) < SEVERAL for one in inner.values())
+        )
+        or (isinstance(inner, list) and len(inner) < SEVERAL)
         or (isinstance(inner, list) and all(isinstance(one, plain) for one in inner))
         for inner in value.values()
     )
@@ -427,12 +454,17 @@ def _is_pairs(text: str) -> bool:
     return keyed >= 2 and sum(_ENTRY.match(line) is not None for line in lines) >= 0.8 * len(lines)
 
 
+SEVERAL = 5
+"""Records without a number in them that are a table all the same."""
+
+
 def _repeated(node: Node, path: tuple[str, ...], depth: int = 0) -> Iterator[tuple[tuple[str, ...], int]]:
     """Paths of records that repeat within a parent and carry numbers somewhere, with how many there are."""
     counts = Counter(item.name for item in node.items if item.role is Role.RECORD)
     for name, count in counts.items():
         members = [item for item in node.items if item.name == name]
-        if count >= 2 and not members[0].named and (depth or any(_has_number(member) for member in members[:20])):
+        numbers = any(_has_number(member) for member in members[:20])
+        if count >= 2 and not members[0].named and (numbers or (depth and count >= SEVERAL)):
             yield (*path, name), count
         if depth < 6:
             yield from _first_repeated(members[:20], (*path, name), depth + 1)

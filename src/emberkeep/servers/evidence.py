@@ -1,7 +1,8 @@
 """How sure a finding is: pieces of evidence for and against it, each a weight in log-odds, that add up.
 
 The weights are fitted (logistic regression) on two thirds of the families of ``benchmarks/zoo`` by its ``fit.py``, and
-stand here as one table. None of them knows a game. Names weigh least.
+stand here as one table; what a thing is called, which the families tell too plainly, is held at the least. None of them
+knows a game.
 """
 
 from __future__ import annotations
@@ -20,41 +21,39 @@ SURE_FROM, LIKELY_FROM = 0.97, 0.8
 WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
     {
         "player ids": {
-            PRIOR: -4.0,
-            "shaped like ids": 4.0,
-            "files are named by them": 2.0,
-            "a list holds them and little else": 2.0,
-            "names stand beside them": 1.0,
-            "the log names them": 2.5,
-            "they stand in two places": 1.0,
-            "they stand in three places": 1.5,
-            "a large family of files holds them": -4.0,
-            "small numbers": -1.5,
+            PRIOR: -7.3,
+            "shaped like ids": 4.3,
+            "files are named by them": 3.4,
+            "a list holds them and little else": 3.8,
+            "names stand beside them": 0.1,
+            "the log names them": 6.1,
+            "they stand in two places": 3.9,
+            "they stand in three places": 4.8,
+            "a large family of files holds them": -4.4,
+            "small numbers": -4.6,
+            "numbers stand beside them": -5.0,
         },
         "world": {
-            PRIOR: -2.5,
-            "a setting leads to it": 4.0,
-            "a setting leads to another": -4.0,
-            "the newest save is in it": 2.5,
-            "others were saved later": -2.5,
-            "tiles": 3.0,
+            PRIOR: -2.9,
+            "a setting leads to it": 6.0,
+            "a setting leads to another": -5.1,
+            "the newest save is in it": 0.8,
+            "others were saved later": -2.6,
+            "tiles": 2.1,
             "a key-value store": 2.5,
-            "its name carries size and seed": 2.5,
-            "most of what is saved": 1.5,
-            "it is saved again and again": 2.0,
-            "as old as the program": -3.0,
+            "most of what is saved": 2.6,
+            "as old as the program": -3.1,
             "older copies stand beside it": 2.0,
-            "a copy of another": -4.0,
+            "a copy of another": -5.1,
             "called as worlds are": 0.5,
         },
         "pointer": {
-            PRIOR: -1.0,
-            "its value leads to the world": 3.0,
-            "its file is the server's": 1.5,
-            "the script passes it": 2.0,
-            "another leads there too": -2.0,
-            "the value is a common word": -1.0,
-            "it cannot be read again": -2.0,
+            PRIOR: -1.2,
+            "its value leads to the world": 2.8,
+            "its file is the server's": 4.8,
+            "the script passes it": 3.0,
+            "another leads there too": -3.6,
+            "it cannot be read again": -0.7,
         },
     }
 )

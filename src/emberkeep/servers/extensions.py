@@ -17,6 +17,7 @@ from emberkeep.servers.looking import Look
 _NAMES = re.compile(r"\.(json|toml|ya?ml|properties|ini|cfg|txt)$", re.IGNORECASE)
 _PAIR = re.compile(r"""^\s*"?([\w.-]+)"?\s*[:=]\s*(.*?)\s*$""", re.MULTILINE)
 _CODE = re.compile(r"\.(?:lua|js|py|cs|rb|pl|sp|as|nut|gsc|txt)$", re.IGNORECASE)
+MANIFEST_KINDS = ("json", "toml", "yaml", "properties", "ini")
 LARGEST_MANIFEST = 64 * 1024
 """Bytes of an unpacked extension's manifest, at most."""
 _NEEDS = ("needs", "requires", "depends", "dependencies", "depend")
@@ -41,7 +42,7 @@ def read_manifest(look: Look, path: str) -> Extension | None:
     if kind == "zip":
         texts = (look.member_text(path, name) for name in look.members(path) if "/" not in name and _NAMES.search(name))
         return next((told for text in texts if (told := _told(path, _facts(text)))), None)
-    if kind == "json" and "/" in path and look.size(path) <= LARGEST_MANIFEST:
+    if kind in MANIFEST_KINDS and "/" in path and look.size(path) <= LARGEST_MANIFEST:
         return _told(path, _facts(look.text(path)))
     if kind == "text" and "/" in path and _CODE.search(path):
         first = look.text(path)[:2000].splitlines()[:20]

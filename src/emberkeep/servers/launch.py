@@ -15,7 +15,7 @@ _VARIABLE = re.compile(
     r"""^\s*(?:export\s+|set\s+|\$(?=\w+\s*=))?"?([A-Za-z_]\w*)\s?=\s?(?:"([^"\n]*)"|'([^'\n]*)'|([^\s"'#&]*))"?\s*$""",
     re.MULTILINE | re.IGNORECASE,
 )
-_ARGUMENT = re.compile(r"""(?<!\S)((?:--?|\+|/)[A-Za-z][\w.-]*)(?:[ =](?:"([^"\n]*)"|'([^'\n]*)'|([^\s"']+)))?""")
+_ARGUMENT = re.compile(r"""(?<!\S)((?:--?|\+|/)[A-Za-z][\w.-]*)(?:[ =](?:"([^"\n]*)"|'([^'\n]*)'|([^\s"';]+)))?""")
 _USED = re.compile(r"\$\{?(\w+)\}?|%(\w+)%")
 _TOKEN = re.compile(r"""(?:"[^"\n]*"|'[^'\n]*'|[^\s"';&|<>()])+""")
 _PART = re.compile(r"&&|\|\||;|\||(?<!\S)&(?=\s)|(?<=\s)&$")
@@ -43,6 +43,8 @@ _BEFORE = frozenset(
         "start-process",
     )
 )
+_COMPUTED = re.compile(r"^(?:\$\{?\w+\}?|\$\(.*\)|%~?\w+%?|`.*`)/?")
+"""A folder that a script computes, at the head of a path: mostly its own."""
 _GOES_TO = frozenset(("cd", "pushd", "chdir", "set-location"))
 SHORTEST_NUMBER = 3
 """Digits of a number that recurs in the name of a save by more than chance."""
@@ -132,7 +134,7 @@ def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> s
     """The file that a simple command executes; "" for none of the folder's."""
     at = 0
     while at < len(words) and (
-        words[at].lower() in _BEFORE or words[at] == "&" or re.match(r"[A-Za-z_]\w*=|-\w$|\d+$", words[at])
+        words[at].lower() in _BEFORE or words[at] == "&" or re.match(r"[A-Za-z_]\w*=|[-/]\w$|\d+$", words[at])
     ):
         at += 1
     for number, word in enumerate(words[at:]):
@@ -149,7 +151,7 @@ def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> s
 
 
 def _file_named(scene: Scene, word: str, folders: Sequence[str]) -> str:
-    name = word.replace("\\", "/").removeprefix("./")
+    name = _COMPUTED.sub("", word.replace("\\", "/")).removeprefix("./")
     for folder in dict.fromkeys(folders):
         for ending in ("", ".exe"):
             path = posixpath.normpath(f"{folder}/{name}{ending}" if folder else name + ending)

@@ -18,6 +18,7 @@ from emberkeep.servers.watch import LOOKED_AT
 
 _TIME = re.compile(
     r"^(?:[\[(]?(?:\d{4}[-/.]\d\d[-/.]\d\d[T ])?\d\d?:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?[\])]?:?\s*"
+    r"|(?:[A-Z][a-z]{2} )?[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d\s+"
     r"|\[?1\d{9}(?:\d{3})?(?:\.\d+)?\]?\s+)"
 )
 _NUMBER = re.compile(r"\d+(?:\.\d+)*")

@@ -85,12 +85,12 @@ def begins_as_json(text: str) -> bool:
     if text[:1] not in ("{", "["):
         return False
     try:
-        json.JSONDecoder().raw_decode(text)
+        _, end = json.JSONDecoder().raw_decode(text)
     except json.JSONDecodeError as error:  # cut within a word or text, it is wrong where that begins
         return len(text) >= GLANCE // 4 and error.pos >= len(text) - max(24, len(text) - text.rfind("\n"))
     except RecursionError:
         return False
-    return True
+    return text[end:].lstrip()[:1] in ("", "{", "[")
 
 
 @dataclass

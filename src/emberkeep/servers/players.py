@@ -10,13 +10,13 @@ from __future__ import annotations
 import json
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
 from typing import Any
 
 from emberkeep import globs
-from emberkeep.documents.model import Role
+from emberkeep.documents.model import Node, Role
 from emberkeep.errors import EmberKeepError
 from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import PlayerBound, Sure, TableFinding
@@ -28,6 +28,8 @@ SAMPLE = 50
 MOST_FILES = 6
 """Members of a family of which the insides are looked at; of a larger one nothing recurs that is a player's."""
 LARGE_FAMILY = 24
+DEEPEST = 4
+"""Levels of records that are looked through for values that recur."""
 NAMED = ("names", "folders")
 MOST_VALUES = 5000
 LOOKED_THROUGH = 4 << 20
@@ -118,14 +120,18 @@ def _inside(scene: Scene, path: str) -> Iterator[ValuePlace]:
     kind = scene.look.kind(path)
     if kind == "json":
         value = scene.look.json(path)
-        alone = _is_flat_list(value)
-        yield from _in_json(path, value, "", 0, alone=alone)
+        inner = next(iter(value.values())) if isinstance(value, dict) and len(value) == 1 else value
+        yield from _in_json(path, value, "", 0, alone=_is_flat_list(inner))
     elif kind == "sqlite":
         for table, columns in scene.look.columns(path).items():
             for column, values in columns.items():
                 if len(values) >= 2:
                     yield ValuePlace("column", path, f"{table}.{column}", frozenset(values))
-    elif kind in ("text", "ini", "properties"):
+    elif kind in ("xml", "yaml", "toml", "ini"):
+        document = scene.document(path)
+        if document is not None:
+            yield from _in_records(path, document.root)
+    if kind in ("text", "ini", "properties"):
         yield from _in_lines(path, scene.look.text(path))
 
 
@@ -142,6 +148,31 @@ def _is_flat_list(value: Any) -> bool:
         and not any(isinstance(inner, (dict, list)) for inner in item.values())
         for item in some
     )
+
+
+def _in_records(path: str, root: Node) -> Iterator[ValuePlace]:
+    """The same of any format that has records: names of the records in a container, and what those that are called
+    alike say, field by field. A file with a single list in it is a list."""
+    tops = [item for item in root.items if item.role is Role.RECORD]
+    alone = len({item.name for item in tops}) == 1 and len(tops) > 1
+    below = tops[0] if len(tops) == 1 else None
+    alone = alone or (below is not None and not below.fields and len({item.name for item in below.items}) == 1)
+    found: dict[tuple[str, str], set[str]] = defaultdict(set)
+    _gather(root, "", found, 0)
+    for (kind, at), values in found.items():
+        if len(values) >= 2:
+            yield ValuePlace(kind, path, at, frozenset(values), alone and kind == "field")
+
+
+def _gather(node: Node, at: str, found: dict[tuple[str, str], set[str]], depth: int) -> None:
+    items = [item for item in node.items if item.role is Role.RECORD][:MOST_VALUES]
+    found["keys", at].update(item.name.strip("[]") for item in items)
+    for item in items:
+        here = f"{at}/{'*' if item.name.startswith('[') else item.name}"
+        for name, told in item.fields.items():
+            found["field", f"{here}/{name}"].add(told.value.strip("\"'"))
+        if depth < DEEPEST:
+            _gather(item, here, found, depth + 1)
 
 
 def _in_json(path: str, value: Any, at: str, depth: int, *, alone: bool) -> Iterator[ValuePlace]:
@@ -162,7 +193,7 @@ def _in_json(path: str, value: Any, at: str, depth: int, *, alone: bool) -> Iter
             yield ValuePlace("keys", path, at, frozenset(list(value)[:MOST_VALUES]))
         for key, inner in list(value.items())[:SAMPLE]:
             if isinstance(inner, (dict, list)):
-                yield from _in_json(path, inner, f"{at}/{key}", depth + 1, alone=False)
+                yield from _in_json(path, inner, f"{at}/{key}", depth + 1, alone=alone)
 
 
 def _in_lines(path: str, text: str) -> Iterator[ValuePlace]:
@@ -219,8 +250,8 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
         for value in place.values:
             if _TOKEN.fullmatch(value):
                 where[bare(value)].append(at)
-    for numbers in where.values():
-        for one, other in combinations(numbers[:40], 2):
+    for at_once in where.values():
+        for one, other in combinations(at_once[:40], 2):
             if not (places[one].kind in NAMED and places[other].kind in NAMED):  # siblings hold files called alike
                 shared[one, other] += 1
     for (one, other), count in shared.items():
@@ -233,7 +264,11 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
     named = {
         place.path for place in places if place.alone and place.kind in ("field", "list") and _are_names(place.values)
     }
-    return [Kin(tuple(held), _weighed(held, logged, named)) for held in together.values()]
+    priced: dict[str, list[ValuePlace]] = defaultdict(list)
+    for place in places:
+        if place.alone and place.kind == "field" and _are_numbers(place.values):
+            priced[place.path].append(place)
+    return [Kin(tuple(held), _weighed(held, logged, named, priced)) for held in together.values()]
 
 
 def bare(value: str) -> str:
@@ -246,13 +281,26 @@ def _are_ids(values: Iterable[str]) -> bool:
     return sum(_LONG_ID.fullmatch(value) is not None for value in some) >= 0.9 * len(some)
 
 
+def _level(place: ValuePlace) -> tuple[str, str]:
+    """A file, and where in it the records of a field stand."""
+    return place.path, place.at.rpartition("/")[0]
+
+
+def _are_numbers(values: Iterable[str]) -> bool:
+    """Whether values are quantities: numbers, too short for ids."""
+    some = list(values)[:SAMPLE]
+    return sum(re.fullmatch(r"-?\d{1,7}(?:\.\d+)?", value) is not None for value in some) >= 0.9 * len(some)
+
+
 def _are_names(values: Iterable[str]) -> bool:
     """Whether values look like what people are called: words with a capital, each another."""
     some = list(values)[:SAMPLE]
     return sum(_NAME.fullmatch(value) is not None and value[:1].isupper() for value in some) >= 0.9 * len(some)
 
 
-def _weighed(places: Sequence[ValuePlace], logged: frozenset[str], named: set[str]) -> Hypothesis:
+def _weighed(
+    places: Sequence[ValuePlace], logged: frozenset[str], named: set[str], priced: Mapping[str, Sequence[ValuePlace]]
+) -> Hypothesis:
     values = frozenset().union(*(place.values for place in places))
     kinds = {place.kind for place in places}
     told = []
@@ -266,6 +314,9 @@ def _weighed(places: Sequence[ValuePlace], logged: frozenset[str], named: set[st
         told.append(Evidence("a list holds them and little else"))
     if not _are_names(values) and any(place.alone and place.path in named for place in places):
         told.append(Evidence("names stand beside them"))
+    listed = {_level(place) for place in places if place.alone and place.kind == "field"}
+    if any(other not in places and other.at.startswith(at) for path, at in listed for other in priced.get(path, ())):
+        told.append(Evidence("numbers stand beside them", "numbers stand beside them, as in a table of goods"))
     if len(values & logged) >= 2:
         told.append(Evidence("the log names them"))
     files = {(place.kind if place.kind in NAMED else "", place.path) for place in places}
@@ -273,15 +324,17 @@ def _weighed(places: Sequence[ValuePlace], logged: frozenset[str], named: set[st
         told.append(Evidence("they stand in three places" if len(files) > 2 else "they stand in two places"))
     if any(place.kind in NAMED and len(place.values) > LARGE_FAMILY for place in places) and len(files) == 1:
         told.append(Evidence("a large family of files holds them"))
-    return Hypothesis("player ids", places[0].path, tuple(told))
+    return Hypothesis("player ids", min(values, key=lambda value: (len(value) < 3, value)), tuple(told))
 
 
 def find_players(scene: Scene, logged: frozenset[str]) -> list[ValuePlace]:
     """The places in which players' ids stand; their ids and names are noted in the scene."""
     places = value_places(scene)
+    every = kins(scene, places, logged)
+    scene.weighed += [kin.hypothesis for kin in every]
     found: list[ValuePlace] = []
     lists: set[str] = set()
-    for kin in sorted(kins(scene, places, logged), key=lambda one: -one.hypothesis.log_odds):
+    for kin in sorted(every, key=_by_rank):
         beside = [place for place in kin.places if place.path in lists and place.kind in ("field", "list")]
         if beside and not any(place.kind in ("names", "folders", "column") for place in kin.places):
             scene.names.update(value for value in kin.values if _NAME.fullmatch(value))  # what they are called
@@ -293,6 +346,16 @@ def find_players(scene: Scene, logged: frozenset[str]) -> list[ValuePlace]:
         scene.people.update(value for value in kin.values if _TOKEN.fullmatch(value))
     scene.names.update(value for value in scene.people if _NAME.fullmatch(value))
     return found
+
+
+def _by_rank(kin: Kin) -> tuple[bool, float]:
+    """Ids before what people are called: files are named by them, or they are shaped as ids are."""
+    told = {item.name for item in kin.hypothesis.evidence}
+    return not told & {
+        "shaped like ids",
+        "files are named by them",
+        "names stand beside them",
+    }, -kin.hypothesis.log_odds
 
 
 # --- lists of people ------------------------------------------------------------------
@@ -373,6 +436,17 @@ def player_files(scene: Scene, places: Sequence[ValuePlace], extension_folders: 
         if place.kind == "folders":
             glob += "/**"
         scene.cover("players", glob, f"{known} {'files' if place.kind == 'names' else 'folders'} named by players' ids")
+
+
+def personal_files(scene: Scene, places: Sequence[ValuePlace]) -> None:
+    """Other files in which players' ids stand as keys or in a field become ``progress``."""
+    inside: dict[str, set[str]] = defaultdict(set)
+    for place in places:
+        if place.kind in ("keys", "field", "list"):
+            inside[place.path] |= place.values & scene.people
+    for path, ids in sorted(inside.items()):
+        if len(ids) >= 2 and not scene.is_covered(path):
+            scene.cover("progress", globs.escape(path), f"{len(ids)} players' ids stand in it", Sure.LIKELY)
 
 
 def tables(scene: Scene, places: Sequence[ValuePlace]) -> Iterator[TableFinding]:

@@ -12,6 +12,7 @@ from emberkeep import globs
 from emberkeep.documents import formats
 from emberkeep.documents.model import TOP, Document, Role
 from emberkeep.errors import EmberKeepError, Fault
+from emberkeep.servers.evidence import Hypothesis
 from emberkeep.servers.extensions import Extension, read_manifest
 from emberkeep.servers.findings import Finding, Sure
 from emberkeep.servers.looking import Family, Look, families, is_identifier
@@ -34,6 +35,7 @@ class Scene:
     people: set[str] = field(default_factory=set)
     names: set[str] = field(default_factory=set)
     programs: list[str] = field(default_factory=list)
+    weighed: list[Hypothesis] = field(default_factory=list)
     faults: list[Fault] = field(default_factory=list)
     _covered: set[str] = field(default_factory=set)
     _documents: dict[str, Document | None] = field(default_factory=dict)

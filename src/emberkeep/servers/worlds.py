@@ -21,12 +21,13 @@ from emberkeep.servers.looking import Family
 from emberkeep.servers.scene import Scene, numbered_glob
 from emberkeep.servers.tiles import tile_names, tile_places, whole_sectors
 
-_SAVED = ("binary", "packed", "sqlite")
+_SAVED = ("binary", "packed", "sqlite", "zip")
 _STORE_MARK = re.compile(r"(?:^|/)CURRENT$")
 _COPY = re.compile(
     r"(?i)(?:[._ -](?:bak|backup|old|copy|prev|orig)\d*|~|[._ -]\d{4}-?\d\d-?\d\d(?:[T_. -]?\d\d)*)(?=\.|$)"
     r"|(?<=\w)\.\d{1,2}$"
 )
+_COUNTED = re.compile(r"\d{3,}(?=\.[A-Za-z]\w*$)")
 _GENERATION = re.compile(r"[._-]\d{1,3}(?=\.[A-Za-z]\w*$)")
 _WORDS = re.compile(r"(?i)world|save|map(?:s|$)")
 CLOSE = 120.0
@@ -73,6 +74,7 @@ def world(scene: Scene, engine_time: float | None) -> WorldFinding:
     if not found:
         return WorldFinding()
     weighed = [(candidate, _weighed(scene, candidate, found, engine_time)) for candidate in found]
+    scene.weighed += [told for _, told in weighed]
     best, hypothesis = max(weighed, key=lambda item: (item[1].log_odds, -len(item[0].at)))
     if hypothesis.probability < 0.05:
         return WorldFinding()
@@ -113,6 +115,10 @@ def _candidates(scene: Scene, leads: Sequence[Lead]) -> list[Candidate]:
         found = [lead for lead in leads if _leads_to(lead.value, at)]
         if found and all(at != one.at for one in made):
             made.append(Candidate(at, below[at], is_file=False))
+    named = {lead.value.strip().replace("\\", "/").removeprefix("./") for lead in leads}
+    for path in saved:
+        if path in named and all(path != one.at for one in made):
+            made.append(next(one for one in _files(_siblings(path, saved)) if path in (one.at, *one.copies)))
     for one in [one for one in made if not one.is_file]:
         inner = _among_others(scene, one, below)
         if inner != one.at:
@@ -123,6 +129,11 @@ def _candidates(scene: Scene, leads: Sequence[Lead]) -> list[Candidate]:
         one.tiles = next((item for item in tiles if not one.is_file and item[0].folder.startswith(one.at)), None)
     _set_rivals(made)
     return made
+
+
+def _siblings(path: str, saved: Sequence[str]) -> list[str]:
+    folder = path.rpartition("/")[0]
+    return [other for other in saved if other.rpartition("/")[0] == folder]
 
 
 def _within(scene: Scene, folder: str, below: dict[str, list[str]]) -> list[Candidate]:
@@ -177,9 +188,17 @@ def _files(paths: Sequence[str]) -> list[Candidate]:
         plain = _GENERATION.sub("", stem)
         if plain != stem and plain in by_stem:
             by_stem[plain] += by_stem.pop(stem)
+    numbered: dict[str, list[str]] = defaultdict(list)
+    for stem in sorted(by_stem):  # numbered on: the one with the highest number is played
+        shape = _COUNTED.sub("#", stem)
+        if shape != stem:
+            numbered[shape].append(stem)
+    for shape, stems in numbered.items():
+        if len(stems) > 2 and len(stems) == len({len(stem) for stem in stems}) + len(stems) - 1:
+            by_stem[shape] = [path for stem in reversed(stems) for path in by_stem.pop(stem)]
     made = []
-    for held in by_stem.values():
-        main = min(held, key=lambda path: (len(path), path))
+    for shape, held in by_stem.items():
+        main = held[0] if "#" in shape else min(held, key=lambda path: (len(path), path))
         made.append(Candidate(main, [main], is_file=True, copies=[path for path in held if path != main]))
     return made
 
@@ -282,7 +301,10 @@ def _by_times(
         return
     if len(every) == 1 or max(all_times) - min(all_times) < CLOSE:
         return
+    inner = [other for other in every if other.at.startswith(f"{one.at}/")]
     if mine >= max(all_times) - CLOSE:
+        if any(_newest(scene, other) >= mine - CLOSE for other in inner):
+            return  # that one is what was saved
         yield Evidence("the newest save is in it", "the newest save is in it")
     elif any(_newest(scene, other) > mine + CLOSE for other in one.rivals):
         yield Evidence("others were saved later", "others were saved later")
@@ -435,6 +457,7 @@ def _pointer(scene: Scene, one: Candidate, found: WorldFinding) -> WorldFinding:
     if not one.leads:
         return found
     weighed = [(lead, _weighed_lead(scene, lead, one)) for lead in one.leads]
+    scene.weighed += [told for _, told in weighed]
     lead, hypothesis = max(weighed, key=lambda item: item[1].log_odds)
     second = max((told.log_odds for other, told in weighed if other is not lead), default=-99.0)
     sure = hypothesis.sure if hypothesis.log_odds - second >= 1 else Sure.GUESS
