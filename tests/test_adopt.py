@@ -158,6 +158,13 @@ def test_a_keep_that_is_there_is_not_drafted_over(keeper: Program, place: Path) 
     assert (place / "gannet-rock.keep" / "keep.toml").read_bytes() == before
 
 
+def test_a_part_of_a_server_is_not_adopted(keeper: Program, place: Path) -> None:
+    before = tree_state(place)
+    done = run_program("adopt", "gannet-rock/mission", cwd=place)
+    assert (done.code, "is part of the server folder" in done.err) == (3, True)
+    assert tree_state(place) == before
+
+
 def test_a_keep_inside_the_server_is_refused(place: Path) -> None:
     done = run_program("--keep", "gannet-rock/keep", "adopt", "gannet-rock", cwd=place)
     assert done.code == 3

@@ -423,20 +423,7 @@ def build(family: Family, root: Path, style: Style) -> Ground:
             "settings",
             g.write(g.name("further") + parts.FORMS[family.further], parts.written(family.further, further), days=33),
         )
-    values = [("port", "--port", "27400"), ("", "--slots", "40")]
-    if "seed" in world.numbers:
-        values += [
-            ("seed", f"--{g.word('gale')}", world.numbers["seed"]),
-            ("size", f"--{g.word('breadth')}", world.numbers["size"]),
-        ]
-    if family.pointer in ("variable", "argument"):
-        argument = f"--{g.word('tarn')}"
-        values.append(("", argument, world.pointer))
-        key = argument.lstrip("-").upper().replace("-", "_") if family.script in ("variables", "loop") else argument
-        g.started = parts.script(g, family.script, program, call, values)
-        g.fact("pointer", "world", f"{g.started}:{key}")
-    else:
-        g.started = parts.script(g, family.script, program, call, values)
+    _launched(g, family, world, program, call)
     _beside(g, family, program, call)
     parts.people(g, family.people, players)
     parts.player_files(g, family.players, players, world)
@@ -462,6 +449,22 @@ def build(family: Family, root: Path, style: Style) -> Ground:
             g.fact("clears progress", "a database of players alone", fact.about)
     g.finish()
     return g
+
+
+def _launched(g: Ground, family: Family, world: parts.World, program: str, call: str) -> None:
+    values = [("port", "--port", "27400"), ("", "--slots", "40")]
+    if "seed" in world.numbers:
+        values += [
+            ("seed", f"--{g.word('gale')}", world.numbers["seed"]),
+            ("size", f"--{g.word('breadth')}", world.numbers["size"]),
+        ]
+    argument = f"--{g.word('tarn')}"
+    if family.pointer in ("variable", "argument"):
+        values.append(("", argument, world.pointer))
+    script = parts.script(g, family.script, program, call, values)
+    if family.pointer in ("variable", "argument"):
+        key = argument.lstrip("-").upper().replace("-", "_") if family.script in ("variables", "loop") else argument
+        g.fact("pointer", "world", f"{script}:{key}")
 
 
 def _beside(g: Ground, family: Family, program: str, call: str) -> None:

@@ -86,7 +86,6 @@ class Ground:
     style: Style
     facts: list[Fact] = field(default_factory=list)
     times: dict[str, float] = field(default_factory=dict)
-    started: str = ""
     players: list[Person] = field(default_factory=list)
     _words: dict[str, str] = field(default_factory=dict)
 

@@ -561,6 +561,7 @@ def log(g: Ground, kind: str, version: str, players: Sequence[Person], folder: s
         said = [f"{g.word('heron')} {version} ready after 3.2 s"]
     if kind.startswith("jsonish"):
         said.append('{"event": "' + g.word("bell") + '", "help": "' + g.word("tide") + '"}')
+    said += [g.text("{heron} lands ") + g.word(ware) for ware in ("kelp", "tar", "rope")]
     for one in players[:4]:
         said += [
             g.text("{wader} ") + one.name + g.text(" steps ashore"),
@@ -646,6 +647,22 @@ def noise(g: Ground, kinds: Sequence[str], world: World) -> None:
             f"{g.name('trade')}/{g.name('wares')}.xml", f"<{g.word('wares')}>\n{rows}</{g.word('wares')}>\n", days=25
         )
         g.role("economy", path, about="a table of wares")
+        stock = [
+            {"good": g.word(word), "stock": number * 4, "kind": g.word("bulk")}
+            for number, word in enumerate(("kelp", "tar", "rope", "oil", "net", "peat"))
+        ]
+        g.role(
+            "economy",
+            g.write(f"{g.name('trade')}/{g.name('stock')}.json", json.dumps(stock), days=25),
+            about="the same wares in another table",
+        )
+        routes = "".join(
+            f"- ware: {g.word(word)}\n  {g.word('from')}: {g.word('reef')}\n  {g.word('toll')}: {number}\n"
+            for number, word in enumerate(("kelp", "tar", "rope", "oil"))
+        )
+        g.role(
+            "economy", g.write(f"{g.name('trade')}/{g.name('routes')}.yaml", routes, days=25), about="and in a third"
+        )
         g.fact("record", f"{path}:{g.word('wares')}/{g.word('ware')}", "@name")
 
 

@@ -12,7 +12,7 @@ from emberkeep.cli.far import add_far, lines_to
 from emberkeep.errors import Refused, UsageError
 from emberkeep.far import address_of, is_far
 from emberkeep.keep import Keep, beside, check_text
-from emberkeep.locate import FILE
+from emberkeep.locate import FILE, keep_meant, likely_server
 from emberkeep.runs import defaults
 from emberkeep.servers.adopt import adopt
 from emberkeep.servers.draft import draft
@@ -59,6 +59,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     server = Path(os.path.abspath(args.server))
     if not server.is_dir():
         raise UsageError(f"{server} is not a folder", hint="name the folder that holds the game server")
+    _refuse_part_of_a_server(server)
     keep = Path(os.path.abspath(args.keep)) if args.keep else beside(server)
     if keep == server or server in keep.parents:
         raise Refused(f"the keep {keep} would lie inside the server folder", hint="name one beside it with --keep")
@@ -71,6 +72,17 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     _write(keep, text)
     result = {"keep": keep, "adoption": found}
     return answer(args, 0, result, lambda: view.adoption(screen, found, keep, True))
+
+
+def _refuse_part_of_a_server(server: Path) -> None:
+    """Refused where a folder above is looked after already: a keep for a part of it would lie inside that server."""
+    for above in server.parents:
+        keep = keep_meant("", {}, str(above))
+        if keep and (whole := likely_server(keep)) and Path(whole) in server.parents:
+            raise Refused(
+                f"{server} is part of the server folder {whole}, which {keep} looks after",
+                hint="name the whole server folder; 'emberkeep survey' shows what is known of it",
+            )
 
 
 def _write(keep: Path, text: str) -> None:

@@ -88,6 +88,8 @@ _CMD_WORDS = (
     "del copy xcopy robocopy move ren type taskkill color chcp pushd popd"
 )
 
+NO_PROGRAMS = frozenset((*_SH_WORDS.split(), *_CMD_WORDS.split()))
+"""First words of commands that start nothing of the server's."""
 _SH = _Grammar(
     re.compile(
         r"^[ \t]*(?:export[ \t]+|readonly[ \t]+)?([A-Za-z_]\w*)="

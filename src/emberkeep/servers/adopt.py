@@ -69,7 +69,7 @@ def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     scripts = _scripts(scene)
     _programs(scene, scripts)
     folders = _extensions(scene)
-    places = players.find_players(scene, logs.words(scene))
+    places = players.find_players(scene, logs.called(scene))
     players.lists_of_people(scene, places, folders)
     players.player_files(scene, places, folders)
     tables = tuple(players.tables(scene, places))
@@ -350,7 +350,7 @@ def _table(scene: Scene, path: str, tables: dict[str, list[str]], releases: Sequ
         return
     identities = Identities(list(_vendors(path, document, releases)), [document])
     repeated = list(_repeated(document.root, (document.root.name,)))
-    if not repeated:
+    if not any(count >= SEVERAL or _has_number(node) for _, count in repeated for node in document.root.items[:20]):
         return
     tables[path.split("/", 1)[0] if "/" in path else ""].append(path)
     for at, count in repeated:
@@ -463,8 +463,7 @@ def _repeated(node: Node, path: tuple[str, ...], depth: int = 0) -> Iterator[tup
     counts = Counter(item.name for item in node.items if item.role is Role.RECORD)
     for name, count in counts.items():
         members = [item for item in node.items if item.name == name]
-        numbers = any(_has_number(member) for member in members[:20])
-        if count >= 2 and not members[0].named and (numbers or (depth and count >= SEVERAL)):
+        if count >= 2 and not members[0].named and (depth or any(_has_number(member) for member in members[:20])):
             yield (*path, name), count
         if depth < 6:
             yield from _first_repeated(members[:20], (*path, name), depth + 1)

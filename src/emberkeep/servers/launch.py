@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
+from emberkeep.documents.script import NO_PROGRAMS
 from emberkeep.servers.findings import Argument, LaunchFinding, Sure
 from emberkeep.servers.scene import Scene
 from emberkeep.trees import Kind
@@ -137,6 +138,8 @@ def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> s
         words[at].lower() in _BEFORE or words[at] == "&" or re.match(r"[A-Za-z_]\w*=|[-/]\w$|\d+$", words[at])
     ):
         at += 1
+    if at < len(words) and words[at].lower() in NO_PROGRAMS - _BEFORE:
+        return ""
     for number, word in enumerate(words[at:]):
         path = _file_named(scene, word, folders)
         if path and number and scene.look.kind(path) not in ("program", "zip", "script", "text", "binary"):

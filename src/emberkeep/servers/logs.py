@@ -13,6 +13,7 @@ from collections.abc import Iterator, Sequence
 
 from emberkeep.servers.extensions import Extension
 from emberkeep.servers.findings import LogFinding, LogLine, Sure
+from emberkeep.servers.looking import IDENT
 from emberkeep.servers.scene import Scene
 from emberkeep.servers.watch import LOOKED_AT
 
@@ -41,11 +42,16 @@ def is_log(text: str) -> bool:
     return len(lines) >= 3 and sum(_TIME.match(line) is not None for line in lines) >= 0.8 * len(lines)
 
 
-def words(scene: Scene) -> frozenset[str]:
-    """The words of the newest logs."""
+def called(scene: Scene) -> frozenset[str]:
+    """Words of the newest logs that stand where names of players do, and such that are shaped as ids are."""
     files = [path for path in scene.of_role("logs") if scene.look.kind(path) == "text"]
     newest = sorted(files, key=lambda path: -scene.tree.entries()[path].mtime_ns)[:4]
-    return frozenset(word for path in newest for word in re.findall(r"[\w-]+", scene.look.text(path)))
+    found: set[str] = set()
+    for path in newest:
+        text = scene.look.text(path)
+        found |= visitors([_TIME.sub("", line[:LOOKED_AT]) for line in text.splitlines() if line.strip()])
+        found.update(match[0] for match in re.finditer(rf"(?<![\w-])(?:{IDENT.pattern})(?![\w-])", text))
+    return frozenset(found)
 
 
 def log(scene: Scene, engine: str, extensions: Sequence[Extension], seed: str = "") -> LogFinding | None:

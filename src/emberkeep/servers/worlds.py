@@ -32,7 +32,8 @@ _GENERATION = re.compile(r"[._-]\d{1,3}(?=\.[A-Za-z]\w*$)")
 _WORDS = re.compile(r"(?i)world|save|map(?:s|$)")
 CLOSE = 120.0
 """Seconds within which two write times are one save."""
-A_SESSION = 7 * 86_400.0
+A_DAY = 86_400.0
+A_SESSION = 7 * A_DAY
 """Seconds within which parts of one world are saved: nobody may go to the farther ones for days."""
 SMALL_TEXT = 4000
 """Bytes of a file that tells versions, at most."""
@@ -280,7 +281,7 @@ def _weighed(scene: Scene, one: Candidate, every: Sequence[Candidate], engine_ti
         told.append(Evidence("a key-value store", "a key-value store lies in it"))
     size = sum(scene.look.size(path) for path in one.files)
     if size >= 0.6 * sum(scene.look.size(path) for path in {path for other in every for path in other.files}):
-        told.append(Evidence("most of what is saved", f"{size} bytes, most of what is neither program nor text"))
+        told.append(Evidence("most of what is saved", "most of what is neither program nor text lies there"))
     if one.copies:
         told.append(Evidence("older copies stand beside it", f"{len(one.copies)} older copies beside it"))
     if _COPY.search(one.at.rsplit("/", 1)[-1]) or re.search(r"(?i)(?:^|[/ _-])(?:old|backup|bak)(?:[/ _-]|$)", one.at):
@@ -306,7 +307,7 @@ def _by_times(
         if any(_newest(scene, other) >= mine - CLOSE for other in inner):
             return  # that one is what was saved
         yield Evidence("the newest save is in it", "the newest save is in it")
-    elif any(_newest(scene, other) > mine + CLOSE for other in one.rivals):
+    elif any(_newest(scene, other) > mine + A_DAY for other in one.rivals):
         yield Evidence("others were saved later", "others were saved later")
 
 

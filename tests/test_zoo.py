@@ -1,0 +1,191 @@
+"""Servers that nobody prepared: made-up families with facts (``benchmarks/zoo``), and the laws of what is inferred of them."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import sys
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from emberkeep.servers import launch, logs
+from emberkeep.servers.adopt import adopt
+from emberkeep.servers.evidence import PRIOR, WEIGHTS, Evidence, Hypothesis
+from emberkeep.servers.findings import Sure
+from emberkeep.servers.looking import Look, begins_as_json, content_kind
+from emberkeep.servers.players import varying
+from emberkeep.servers.scene import Scene
+from emberkeep.trees import FolderTree
+from tests import depth
+
+sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks" / "zoo"))
+
+from families import OPEN, STYLES, build, by_name
+from judge import RIGHT, Judge
+from kept import SHAPES, build_kept
+
+NAMES = [*(family.name for family in OPEN), *SHAPES]
+
+
+@pytest.mark.parametrize("name", depth.some(NAMES, 5))
+def test_a_family_is_understood(name: str, tmp_path: Path) -> None:
+    """Each in one of its four guises: with all words exchanged, decoys, other sizes and times."""
+    style = STYLES[NAMES.index(name) % len(STYLES)]
+    root = tmp_path / "server"
+    root.mkdir()
+    ground = build_kept(name, root, style) if name in SHAPES else build(by_name(name), root, style)
+    found = Judge(ground, tmp_path).verdicts()
+    assert len(found) > 12
+    assert [one for one in found if one.verdict != RIGHT] == []
+
+
+# --- one at a time --------------------------------------------------------------
+
+
+def _scene(root: Path, **files: str | bytes) -> Scene:
+    for name, data in files.items():
+        path = root / name.replace("__", "/").replace("_dot_", ".")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(data.encode() if isinstance(data, str) else data)
+    tree = FolderTree(root)
+    return Scene(tree, Look(tree, root))
+
+
+ELF = b"\x7fELF\x02\x01\x01" + bytes(64)
+
+
+@pytest.mark.parametrize(
+    ("script", "program"),
+    [
+        ("./run --world saves/a.sav\n", ["run"]),
+        ("cd Bin && ./deep -x\n", ["Bin/deep"]),
+        ("cd Bin\nwhile true; do\n  ./deep; sleep 5\ndone\n", ["Bin/deep"]),
+        ("until $HERE/Bin/deep --load saves/a.sav; do sleep 1; done\n", ["Bin/deep"]),
+        ("P=./run\nexec nice -n 5 $P\n", ["run"]),
+        ("echo ./run is not started\n", []),
+        ("# ./run\n", []),
+        ("/usr/bin/other saves/a.sav\n", []),
+        ("mono -v run -port 1\n", ["run"]),
+    ],
+)
+def test_only_what_is_executed_is_a_program(script: str, program: list[str], tmp_path: Path) -> None:
+    scene = _scene(tmp_path, run=ELF, Bin__deep=ELF, saves__a_dot_sav=bytes(400), go_dot_sh="#!/bin/sh\n" + script)
+    assert launch.started_files(scene, "go.sh") == program
+
+
+@pytest.mark.parametrize(
+    ("text", "is_json"),
+    [
+        ('[19:12:44] [INFO] {"help": "x"}\n', False),
+        ('[Server]\nname = "x"\n', False),
+        ('[7650]\nname = "x"\n', False),
+        ('{"a": 1}\n{"a": 2}\n', True),
+        ("[1, 2]", True),
+        ("{not: json}", False),
+        ('{"a": [' + '"words", ' * 900, True),
+    ],
+)
+def test_what_begins_as_json(text: str, is_json: bool) -> None:
+    assert begins_as_json(text) is is_json
+
+
+@pytest.mark.parametrize("cut", range(4))
+def test_a_text_that_is_cut_within_a_character_is_a_text(cut: int) -> None:
+    head = ("a" + "\U0001f41f" * 1023).encode()[: 4093 - cut]
+    assert content_kind("notes", head) == "text"
+
+
+@pytest.mark.parametrize(
+    ("names", "expected"),
+    [
+        (["acct_76512.chr", "acct_76598.chr"], ("acct_", ".chr")),
+        (["a1_profile.json", "b2_profile.json"], ("", "_profile.json")),
+        (["one", "other"], ("", "")),
+        (["x.dat", "x.y.dat"], ("x.", ".dat")),
+    ],
+)
+def test_the_part_of_names_that_varies(names: list[str], expected: tuple[str, str]) -> None:
+    before, behind = varying(names)
+    assert all(name.startswith(before) and name.endswith(behind) and len(name) > len(before + behind) for name in names)
+    assert (before, behind) == expected or names[0] == "x.dat"
+
+
+def test_who_comes_and_goes_is_told_by_two_lines_that_differ_in_one_word() -> None:
+    lines = ["up 1.2", "lands tar", "Ana comes in", "Bob comes in", "Ana goes", "lands rope", "Bob goes"]
+    assert logs.visitors(lines) == {"Ana", "Bob"}
+    assert logs.visitors(lines[:4]) == set()
+
+
+def test_confidence_is_what_the_evidence_adds_up_to() -> None:
+    table = WEIGHTS["world"]
+    none = Hypothesis("world", "x", ())
+    assert none.log_odds == table[PRIOR]
+    assert none.sure is Sure.GUESS
+    told = Hypothesis(
+        "world", "x", (Evidence("a setting leads to it", "k is x"), Evidence("tiles"), Evidence("a copy of another"))
+    )
+    assert told.log_odds == pytest.approx(
+        sum(table[name] for name in (PRIOR, "a setting leads to it", "tiles", "a copy of another"))
+    )
+    assert told.reasons == "k is x; tiles; but a copy of another"
+    assert Hypothesis("world", "x", told.evidence[:2]).sure is Sure.SURE
+
+
+PEOPLE = [{"uid": str(1000 + at * 17), "nick": f"Nils{at}"} for at in range(6)]
+GOODS = [{"good": word, "worth": at} for at, word in enumerate(("kelp", "tar", "rope", "oil", "net", "peat"))]
+
+
+def _with_table(root: Path, column: str, values: list[str]) -> None:
+    with closing(sqlite3.connect(root / "book.db")) as database, database:
+        database.execute(f"create table kept ({column} text, n integer)")
+        database.executemany("insert into kept values (?, 1)", ((value,) for value in values))
+        database.execute("create table other (a text)")
+        database.executemany("insert into other values (?)", (("x",),) * 9)
+
+
+def test_odd_ids_are_known_by_where_they_recur(tmp_path: Path) -> None:
+    _scene(
+        tmp_path,
+        crew_dot_json=json.dumps(PEOPLE),
+        bank_dot_json=json.dumps({"purse": {one["uid"]: 4 for one in PEOPLE}}),
+    )
+    _with_table(tmp_path, "owner", [one["uid"] for one in PEOPLE])
+    found = adopt(tmp_path)
+    assert (found.players, [(one.database, one.table, one.others) for one in found.tables]) == (
+        6,
+        [("book.db", "kept", ("other",))],
+    )
+    assert {item.glob: item.role for item in found.roles}["crew.json"] == "access"
+
+
+def test_goods_that_recur_as_often_are_no_people(tmp_path: Path) -> None:
+    wares = json.dumps(GOODS)
+    _scene(tmp_path, wares_dot_json=wares, stock_dot_json=wares, more__stock_dot_json=wares)
+    _with_table(tmp_path, "good", [str(one["good"]) for one in GOODS])
+    found = adopt(tmp_path)
+    assert (found.players, found.tables) == (0, ())
+    assert "access" not in {item.role for item in found.roles}
+
+
+def test_two_worlds_that_nothing_tells_apart_are_a_question(tmp_path: Path) -> None:
+    for world in ("north", "south"):
+        for part in ("a", "b"):
+            _scene(tmp_path, **{f"worlds__{world}__{part}_dot_bin": bytes(range(256)) * 40})
+    found = adopt(tmp_path)
+    assert found.world.sure is Sure.GUESS
+    assert any("is the world" in question or "the world?" in question for question in found.questions)
+
+
+def test_a_database_of_players_and_of_others_is_never_cleared_whole(tmp_path: Path) -> None:
+    from emberkeep.servers.draft import draft
+
+    _scene(
+        tmp_path, crew_dot_json=json.dumps([{"id": f"765000000000000{at:02}", "name": f"Nils{at}"} for at in range(6)])
+    )
+    _with_table(tmp_path, "owner", [f"765000000000000{at:02}" for at in range(6)])
+    text = draft(adopt(tmp_path), "server", "UTC")
+    scope = text[text.index("[scopes.progress]") :].split("\n\n")[0]
+    assert '{ database = "book.db", table = "kept" }' in scope
+    assert "files =" not in scope
