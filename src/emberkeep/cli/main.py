@@ -43,6 +43,7 @@ COMMANDS = {
     "say": "say something to the players",
     "mirror": "a server behind FTP, FTPS or SFTP: bring it here, send changes there",
     "watch": "follow the server's log until it is ready",
+    "check": "what could stop an update, a wipe or an event, found beforehand",
 }
 INTERRUPTED = 130
 FAULT = 70

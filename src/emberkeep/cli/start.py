@@ -59,6 +59,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
                 view.whole(screen, title, found)
 
             return answer(args, 1 if broken else 0, {"preview": found, "checks": broken, "done": False}, text)
+        runs.require_possible(room, [serving.StartStep(told)])
         back = Run(0, serving.BACK, now(), title="setting back what held for one start")
         serving.set_back(room_for(args, screen, keep, store, back, step))
         for line in broken:

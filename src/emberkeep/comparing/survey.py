@@ -23,6 +23,7 @@ from emberkeep.servers.process import running_signs
 from emberkeep.servers.published import Published
 from emberkeep.servers.roles import Roles
 from emberkeep.servers.versions import find, ordering
+from emberkeep.servers.worlds import leads_to
 from emberkeep.store.manifest import About
 from emberkeep.trees import FolderTree, Skipped, Tree, read
 from emberkeep.trees import Kind as EntryKind
@@ -129,7 +130,7 @@ def survey(keep: Keep, live: FolderTree, known: Known) -> Survey:
     edits = hand_edits(known.base, live, known.paths, config.record_rules) if known.base else None
     found = tuple(find(live, config.versions))
     engine = drift.engine_version(config, found)
-    pointer = _pointer(keep, live)
+    pointer = pointer_of(keep, live)
     installed = _extensions(live, by_role.get("extensions", []))
     own = next((tree for name, tree in known.releases.items() if engine and drift.same_line(engine, name)), None)
     is_stale = drift.stale(engine, known.fits)
@@ -316,7 +317,8 @@ def _counts(difference: TreeDifference) -> list[HandEdit]:
     return rows
 
 
-def _pointer(keep: Keep, live: FolderTree) -> Pointer | None:
+def pointer_of(keep: Keep, live: FolderTree) -> Pointer | None:
+    """What the pointer of keep.toml leads to; None where it tells none."""
     told = keep.config.world.pointer
     if told is None:
         return None
@@ -327,14 +329,13 @@ def _pointer(keep: Keep, live: FolderTree) -> Pointer | None:
 
 
 def _stands(value: str, live: Tree) -> bool:
-    """Whether a folder or file of this name or path is there, a file with any ending."""
-    name = value.strip().strip("/").removeprefix("./")
-    return bool(name) and (name in live.entries() or any(path.startswith(f"{name}.") for path in live.entries()))
+    """Whether a folder or file is there that a value leads to, by the rule by which adopt finds one."""
+    return bool(value.strip()) and any(leads_to(value, path) for path in live.entries())
 
 
 def _pointer_troubles(pointer: Pointer | None) -> Iterator[str]:
     if pointer and not pointer.there:
-        yield f"{pointer.file}: {pointer.key} = {pointer.value}, but there is no such folder"
+        yield f"{pointer.file}: {pointer.key} = {pointer.value}, but there is no such folder or file"
 
 
 def _stale(engine: str, fits: Sequence[Fit], lacks: Missing | None) -> Iterator[str]:

@@ -61,6 +61,8 @@ class Plan:
     warnings: tuple[str, ...] = ()
     touched: frozenset[str] = frozenset()
     fingerprint: str = ""
+    obstacles: tuple[Fault, ...] = ()
+    """What would stop the run at this step, as far as it can be found beforehand."""
 
 
 @dataclass
@@ -225,6 +227,7 @@ class StepPreview:
     changes: tuple[Change, ...]
     notes: tuple[str, ...]
     warnings: tuple[str, ...]
+    obstacles: tuple[Fault, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -261,8 +264,10 @@ def preview(room: Room, steps: Sequence[Step]) -> Preview:
             if not unknown:
                 raise
             plan = Plan(warnings=(f"cannot be known yet: {error}",))
+        obstacles = () if unknown else plan.obstacles
         unknown = unknown or step.opaque
-        found.append(StepPreview(step.name, step.title, plan.changes, plan.notes, plan.warnings))
+        warnings = (*plan.warnings, *(f"it would stop here: {fault}" for fault in obstacles))
+        found.append(StepPreview(step.name, step.title, plan.changes, plan.notes, warnings, obstacles))
     return Preview(room.run.title, tuple(found))
 
 
@@ -299,6 +304,13 @@ def foreseen(room: Room, steps: Sequence[Step]) -> Preview:
     return preview(replace(room, planned=None, facts={}, told={}, faults=[]), steps)
 
 
+def require_possible(room: Room, steps: Sequence[Step]) -> None:
+    """Refused where something would stop a run on its way, as far as it can be found before anybody is told."""
+    obstacles = tuple(fault for step in foreseen(room, steps).steps for fault in step.obstacles)
+    if obstacles:
+        raise Refused.gathered(obstacles)
+
+
 def carried_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:
     """Carry out a run; Damage where the store could not give all back whole.
 
@@ -306,7 +318,7 @@ def carried_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run
     anything stopped.
     """
     room.journal.refuse_if_waiting()
-    foreseen(room, steps)
+    require_possible(room, steps)
     done = carry_out(room, steps, stay=stay)
     if room.faults:
         raise Damage.gathered(tuple(room.faults))

@@ -48,7 +48,9 @@ class WarnStep(Step):
         console = room.keep.config.running.console
         if console is None or "say" not in console.phrases or not stop.tell:
             return Plan(notes=("keep.toml tells no way to talk to players, or no times ([stop] tell)",))
-        return Plan(notes=(f"{', '.join(map(in_words, stop.tell))} before it stops, if it runs",))
+        told = f"{', '.join(map(in_words, stop.tell))} before it stops, if it runs"
+        unheard = lifecycle.unheard(room.keep.config, room.environment) if lifecycle.is_running(room.keep) else []
+        return Plan(notes=(told,), obstacles=tuple(unheard))
 
     def act(self, room: Room, plan: Plan) -> None:
         if lifecycle.is_running(room.keep):
@@ -88,7 +90,8 @@ class StartStep(Step):
         notes += [f"before it: {other.name}" for other in room.keep.config.running.services]
         notes += _as_root(room.keep, service)
         expected = foreseen(room.keep, room.journal)
-        return Plan(notes=(*notes, *([expected.words] if expected else [])))
+        obstacles = lifecycle.obstacles(room.keep.config, room.folder, room.environment)
+        return Plan(notes=(*notes, *([expected.words] if expected else [])), obstacles=tuple(obstacles))
 
     def act(self, room: Room, plan: Plan) -> None:
         room.told.setdefault("on_back", []).append(lambda: _stop_ours(room))

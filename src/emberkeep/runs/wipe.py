@@ -10,7 +10,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from emberkeep import globs
-from emberkeep.errors import Place, Refused, RunFailed
+from emberkeep.errors import Fault, Place, Refused, RunFailed
 from emberkeep.keep import Keep
 from emberkeep.locate import FILE as KEEP_FILE
 from emberkeep.planned import Planned
@@ -22,7 +22,7 @@ from emberkeep.planning.values import Asked, Setting, Values, Wiped
 from emberkeep.runs.journal import DONE, Journal
 from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step
 from emberkeep.runs.serving import StartStep, StopStep, Told, WarnStep, deaf
-from emberkeep.servers import announce
+from emberkeep.servers import announce, lifecycle
 from emberkeep.servers.announce import Message
 from emberkeep.servers.databases import access
 from emberkeep.servers.process import matching
@@ -148,6 +148,8 @@ class Preview:
     settings: tuple[Setting, ...]
     audit: Audit
     questions: tuple[Leftover, ...] = ()
+    obstacles: tuple[Fault, ...] = ()
+    """What would keep the server from being started again."""
 
     @property
     def told(self) -> dict[str, Any]:
@@ -185,7 +187,9 @@ def preview(
         found = leftovers.audit(live, folder, keep.config, cleared, known, deep=deep, served=there, progress=progress)
     settings = values.set_all(folder, request.texts, request.values, environment)
     asked = tuple(item for item in found.forgotten if item.unsorted and not _answered(keep, item.path))
-    return Preview(request, cleared, tuple(settings), found, asked)
+    starts = request.start and keep.config.running.start is not None
+    obstacles = tuple(lifecycle.obstacles(keep.config, folder, environment)) if starts else ()
+    return Preview(request, cleared, tuple(settings), found, asked, obstacles)
 
 
 def clear(

@@ -97,7 +97,7 @@ def speaking(console: Console, environment: Mapping[str, str], limit: float = LI
     """A way to say phrases to the server. Refused, with what to do, when its console cannot be reached."""
     if console.kind in ("line", "packet"):
         with _connected(console, limit) as connection:
-            speak = (_lines if console.kind == "line" else _packets)(connection, _secret(console, environment))
+            speak = (_lines if console.kind == "line" else _packets)(connection, secret_of(console, environment))
             yield speak
         return
     if console.kind == "fifo":
@@ -225,5 +225,6 @@ def _run(command: tuple[str, ...], limit: float) -> str:
     return answer
 
 
-def _secret(console: Console, environment: Mapping[str, str]) -> str:
+def secret_of(console: Console, environment: Mapping[str, str]) -> str:
+    """The word that a console asks for; "" for none. Refused where it cannot be had."""
     return secret(console.secret_env, console.secret_file, environment, "the console's secret")

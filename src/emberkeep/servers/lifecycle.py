@@ -4,23 +4,25 @@ from __future__ import annotations
 
 import contextlib
 import os
+import posixpath
+import shutil
 import subprocess
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
 from emberkeep import files
-from emberkeep.errors import Place, Refused, RunFailed
+from emberkeep.errors import Fault, Place, Refused, RunFailed
 from emberkeep.keep import Config, Keep, Log
 from emberkeep.running import Service, Stopping
 from emberkeep.servers import console
 from emberkeep.servers.process import Sign, alive, signs, wait_for
 from emberkeep.servers.secrets import handed_on
 from emberkeep.servers.watch import Follower, Movement, State, Watch, Watched, world_folders
-from emberkeep.trees import FolderTree
+from emberkeep.trees import FILE, FolderTree, Tree
 
 Say = Callable[[str], None]
 Environment = Mapping[str, str]
@@ -195,6 +197,67 @@ def server_log(config: Config) -> Log:
         return config.log
     patterns = {**config.log.patterns, **({"ready": told.ready} if told.ready else {})}
     return Log(told.log or config.log.within, patterns)
+
+
+def obstacles(config: Config, tree: Tree, environment: Environment) -> Iterator[Fault]:
+    """What would keep the services and the server from being started, as far as it shows without starting them.
+    ``tree``: the server folder as it will be then."""
+    last = how_to_start(config)
+    for service in (*config.running.services, last):
+        yield from _not_startable(service, tree, environment)
+        log = server_log(config) if service is last else Log(service.log)
+        if not service.ready and "ready" not in log.patterns:
+            yield Fault(
+                f"keep.toml does not say which log line tells that {service.name} is ready",
+                hint="set ready in [log], [start] or [[service]]",
+            )
+
+
+def _not_startable(service: Service, tree: Tree, environment: Environment) -> Iterator[Fault]:
+    entries = tree.entries()
+    folder = service.folder.strip("/")
+    if folder and folder not in entries:
+        hint = "mend folder in [start]"
+        yield Fault(f"{service.name} is to be started in {folder}, and there is no such folder", hint=hint)
+        return
+    program = service.command[0]
+    path = posixpath.normpath(f"{folder}/{program}" if folder else program)
+    entry = entries.get(path)
+    if entry is None and not _is_elsewhere(program, environment):
+        yield Fault(f"{service.name} cannot be started: there is no {program}", hint="mend command in keep.toml")
+    elif entry is not None and entry.kind is FILE and os.name != "nt" and not entry.mode & 0o111:
+        yield Fault(
+            f"{service.name} cannot be started: {path} may not be executed",
+            place=Place(path),
+            hint=f"chmod +x {path}, in the server folder",
+        )
+    try:
+        _as_user(service)
+    except Refused as error:
+        yield from error.faults
+
+
+def _is_elsewhere(program: str, environment: Environment) -> bool:
+    """Whether a program is found outside the server folder: by its whole path, or where programs are."""
+    if Path(program).is_absolute():
+        return Path(program).exists()
+    return "/" not in program and shutil.which(program, path=environment.get("PATH")) is not None
+
+
+def unheard(config: Config, environment: Environment) -> Iterator[Fault]:
+    """What would keep the console from being spoken to, as far as it shows without speaking to it."""
+    told = config.running.console
+    if told is None:
+        return
+    try:
+        console.secret_of(told, environment)
+    except Refused as error:
+        yield from error.faults
+    needs = {"tmux": "tmux", "screen": "screen", "command": told.command[0] if told.command else ""}.get(told.kind, "")
+    if needs and not _is_elsewhere(needs, environment):
+        yield Fault(f"the console cannot be reached: there is no {needs}", hint="mend [console] in keep.toml")
+    if told.kind == "fifo" and Path(told.path).is_absolute() and not Path(told.path).exists():
+        yield Fault(f"the console cannot be reached: there is no {told.path}", hint="mend path in [console]")
 
 
 @dataclass(frozen=True)

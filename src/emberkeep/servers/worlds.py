@@ -113,7 +113,7 @@ def _candidates(scene: Scene, leads: Sequence[Lead]) -> list[Candidate]:
         made += _within(scene, top, below)
     made += _files(lone)
     for at in sorted(below):  # what a value names is one, wherever it lies
-        found = [lead for lead in leads if _leads_to(lead.value, at)]
+        found = [lead for lead in leads if leads_to(lead.value, at)]
         if found and all(at != one.at for one in made):
             made.append(Candidate(at, below[at], is_file=False))
     named = {lead.value.strip().replace("\\", "/").removeprefix("./") for lead in leads}
@@ -126,7 +126,7 @@ def _candidates(scene: Scene, leads: Sequence[Lead]) -> list[Candidate]:
             one.named, one.at = [one.at], inner
     tiles = _tile_families(scene, saved)
     for one in made:
-        one.leads = [lead for lead in leads if any(_leads_to(lead.value, at) for at in (one.at, *one.named))]
+        one.leads = [lead for lead in leads if any(leads_to(lead.value, at) for at in (one.at, *one.named))]
         one.tiles = next((item for item in tiles if not one.is_file and item[0].folder.startswith(one.at)), None)
     _set_rivals(made)
     return made
@@ -252,7 +252,9 @@ def _of_the_server(scene: Scene, path: str, pairs: Sequence[tuple[str, str]]) ->
     return any(re.search(r"(?i)title|hostname|servername|port$", key) for key, _ in pairs)
 
 
-def _leads_to(value: str, at: str) -> bool:
+def leads_to(value: str, at: str) -> bool:
+    """Whether a setting's value names a folder or file: by its path or the end of that, by its name, or without its
+    ending."""
     value = value.strip().replace("\\", "/").removeprefix("./").strip("/")
     name = at.rsplit("/", 1)[-1]
     return (

@@ -36,6 +36,8 @@ def preview(screen: Screen, found: Preview, keep: Keep, *, details: bool = False
     screen.line("Stays:", HEAD)
     _kept(screen, found.cleared.kept)
     _forgotten(screen, found, details)
+    for fault in found.obstacles:
+        screen.line(f"! --go would refuse: {fault}", ASKS)
     screen.next("say it again with --go; all of it is in a pinned snapshot first, and 'emberkeep undo' brings it back")
 
 

@@ -1,0 +1,210 @@
+"""What could stop an update, a wipe, a start or an event, found beforehand: nothing is touched, nobody is told.
+
+Each area of a run's work is looked over by the code that would meet the trouble later: the start by what starts
+services, scopes by the clearing itself, recipes by their reader, vaults by opening them.
+"""
+
+from __future__ import annotations
+
+import re
+import shutil
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from emberkeep import globs
+from emberkeep.comparing.survey import pointer_of
+from emberkeep.errors import EmberKeepError, Fault, Place
+from emberkeep.keep import Keep
+from emberkeep.migrating import recipe
+from emberkeep.planned import Planned
+from emberkeep.planning.scopes import Clearing
+from emberkeep.runs import wipe
+from emberkeep.runs.journal import Journal
+from emberkeep.servers import lifecycle, versions
+from emberkeep.trees import FolderTree, Kind, read
+
+AHEAD = timedelta(days=1)
+"""How far ahead of the clock a file may have been written."""
+LOG_LOOKED_AT = 4 << 20
+SPARE = 0.2
+"""Share of the server folder's size that a run may need on the disk of the keep."""
+Environment = Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class Obstacle:
+    """Something that would stop a run, or make it go wrong. ``area``: what was looked over."""
+
+    area: str
+    fault: Fault
+
+
+@dataclass(frozen=True)
+class Readiness:
+    """What was found, and the areas in which there was nothing."""
+
+    obstacles: tuple[Obstacle, ...]
+    clear: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class _Scene:
+    keep: Keep
+    live: FolderTree
+    environment: Environment
+    now: datetime
+
+
+def check(keep: Keep, environment: Environment, now: datetime) -> Readiness:
+    """Look over everything that a run would rest on. Reads only."""
+    scene = _Scene(keep, FolderTree(keep.require_server(), "live"), environment, now)
+    found: list[Obstacle] = []
+    clear = []
+    for area, look in _AREAS.items():
+        try:
+            faults = list(look(scene))
+        except EmberKeepError as error:
+            faults = list(error.faults)
+        found += [Obstacle(area, fault) for fault in faults]
+        if not faults:
+            clear.append(area)
+    return Readiness(tuple(found), tuple(clear))
+
+
+def _runs(scene: _Scene) -> Iterator[Fault]:
+    waiting = Journal(scene.keep.folder).waiting()
+    if waiting is not None:
+        yield Fault(f"{waiting.words} waits to be finished", hint="'emberkeep resume --go' or 'emberkeep undo --go'")
+    for question in scene.keep.config.questions:
+        yield Fault(f"not confirmed: {question}", hint="'emberkeep adopt --ask' puts these questions one by one")
+
+
+def _start(scene: _Scene) -> Iterator[Fault]:
+    yield from lifecycle.obstacles(scene.keep.config, scene.live, scene.environment)
+
+
+def _console(scene: _Scene) -> Iterator[Fault]:
+    yield from lifecycle.unheard(scene.keep.config, scene.environment)
+
+
+def _log(scene: _Scene) -> Iterator[Fault]:
+    log = lifecycle.server_log(scene.keep.config)
+    if not log.within:
+        return
+    within = globs.combined(log.within)
+    files = [path for path, entry in scene.live.entries().items() if entry.kind is Kind.FILE and within.fullmatch(path)]
+    if not files:
+        yield Fault(f"no log is there: {', '.join(log.within)} matches no file", hint="mend in of [log]")
+        return
+    newest = max(files, key=lambda path: (scene.live.entries()[path].mtime_ns, path))
+    text = read(scene.live, newest)[-LOG_LOOKED_AT:].decode("utf-8", "replace")
+    ready = log.patterns.get("ready", "")
+    if ready and not any(re.search(ready, line) for line in text.splitlines()):
+        hint = "start the server once, or mend ready in [log]"
+        yield Fault("no line of it says that the server is ready, as [log] ready has it", Place(newest), hint)
+
+
+def _versions(scene: _Scene) -> Iterator[Fault]:
+    sources = scene.keep.config.versions
+    told = {found.name for found in versions.find(scene.live, sources)}
+    for source in sources:
+        if source.name not in told:
+            hint = "'emberkeep adopt --refresh' looks for it again"
+            yield Fault(f"[versions.{source.name}] finds no version in {', '.join(source.within)}", hint=hint)
+
+
+def _roles(scene: _Scene) -> Iterator[Fault]:
+    entries = scene.live.entries()
+    for role, patterns in scene.keep.config.roles:
+        for pattern in patterns:
+            fits = globs.compiled(pattern)
+            if not any(fits.fullmatch(path) for path in entries):
+                yield Fault(
+                    f"the role {role} names {pattern}, and nothing there fits", hint="mend [roles] in keep.toml"
+                )
+
+
+def _world(scene: _Scene) -> Iterator[Fault]:
+    pointer = pointer_of(scene.keep, scene.live)
+    if pointer is not None and not pointer.there:
+        told = "has no such key" if pointer.value is None else f"says {pointer.value}, and nothing there is called so"
+        yield Fault(
+            f"{pointer.key} should lead to the world: the file {told}", Place(pointer.file), "mend [world] pointer"
+        )
+
+
+def _scopes(scene: _Scene) -> Iterator[Fault]:
+    """Each scope is cleared from a planned folder, as a wipe would."""
+    config = scene.keep.config
+    known = wipe.known_of(scene.keep, scene.live)
+    moment = int(scene.now.timestamp()) * 1_000_000_000
+    with wipe.served(scene.keep) as there:
+        for scope in config.wiping.scopes:
+            try:
+                Clearing(Planned(scene.live, moment), config, (scope.name,), known, served=there).run()
+            except EmberKeepError as error:
+                yield from error.faults
+
+
+def _recipes(scene: _Scene) -> Iterator[Fault]:
+    if scene.keep.recipes.is_dir():
+        recipe.read_all(scene.keep.recipes)
+    yield from ()
+
+
+def _disk(scene: _Scene) -> Iterator[Fault]:
+    size = sum(entry.size for entry in scene.live.entries().values())
+    free = shutil.disk_usage(scene.keep.folder).free
+    taken = scene.keep.store_folder.exists()
+    needed = int(size * SPARE) if taken else size
+    if free < needed:
+        told = f"{free >> 20} MB are free where the keep lies; a run may need {needed >> 20} MB"
+        yield Fault(told, Place(str(scene.keep.folder)), "make room, or thin old snapshots: 'emberkeep thin'")
+
+
+def _clock(scene: _Scene) -> Iterator[Fault]:
+    limit = int((scene.now + AHEAD).timestamp() * 1e9)
+    late = [path for path, entry in scene.live.entries().items() if entry.mtime_ns > limit]
+    if late:
+        told = (
+            f"{len(late)} files were written after now ({scene.now:%Y-%m-%d %H:%M}): the clock or their times are wrong"
+        )
+        yield Fault(told, Place(late[0]), "set the clock; times decide what changed")
+
+
+def _events(scene: _Scene) -> Iterator[Fault]:
+    config = scene.keep.config
+    for event in config.calendar.events:
+        if event.kind == "update" and event.source and not (scene.keep.folder / event.source).exists():
+            yield Fault(
+                f"the event {event.name} takes {event.source}, which is not there", hint="mend source in [[event]]"
+            )
+
+
+def _vaults(scene: _Scene) -> Iterator[Fault]:
+    from emberkeep.runs import vault  # only where there are some
+
+    for at in scene.keep.config.vaults:
+        try:
+            with vault.opened(at, scene.keep.folder, scene.environment) as there:
+                there.open()
+        except EmberKeepError as error:
+            yield from error.faults
+
+
+_AREAS: Mapping[str, Callable[[_Scene], Iterator[Fault]]] = {
+    "runs and questions": _runs,
+    "start": _start,
+    "console": _console,
+    "log": _log,
+    "versions": _versions,
+    "roles": _roles,
+    "world": _world,
+    "wipe scopes": _scopes,
+    "recipes": _recipes,
+    "disk": _disk,
+    "clock": _clock,
+    "events": _events,
+    "vaults": _vaults,
+}

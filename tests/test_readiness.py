@@ -1,0 +1,173 @@
+"""What could stop a run, found beforehand: by ``check``, and by every run before anybody is told."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from emberkeep.runs.journal import Journal
+from tests.conftest import KEEP, Rock, tree_state
+from tests.program import Program
+
+
+def _edit(place: Path, *pairs: tuple[str, str]) -> None:
+    path = place / KEEP / "keep.toml"
+    text = path.read_text()
+    for old, new in pairs:
+        assert old in text, old
+        text = text.replace(old, new)
+    path.write_text(text)
+
+
+@pytest.fixture
+def ready(keeper: Program, place: Path) -> Program:
+    """The sample with nothing in the way of a run."""
+    path = place / KEEP / "keep.toml"
+    text = path.read_text()
+    text = "".join(line for line in text.splitlines(keepends=True) if not line.startswith("# ?"))
+    path.write_text(text)
+    return keeper
+
+
+def _obstacles(program: Program) -> dict[str, list[str]]:
+    done = program("check", "--json")
+    told = json.loads(done.out)
+    found: dict[str, list[str]] = {}
+    for item in told["check"]["obstacles"]:
+        found.setdefault(item["area"], []).append(item["fault"]["what"])
+    assert done.code == (1 if found else 0)
+    assert not found.keys() & set(told["check"]["clear"])
+    return found
+
+
+def test_nothing_is_in_the_way_of_the_sample_and_nothing_is_touched(ready: Program, place: Path) -> None:
+    before = tree_state(place)
+    done = ready("check")
+    assert (done.code, done.err) == (0, "")
+    assert "in order: runs and questions, start, console, log, versions, roles, world, wipe scopes" in done.out
+    assert tree_state(place) == before
+
+
+Change = Callable[[Path], None]
+
+
+def _may_not_be_executed(place: Path) -> None:
+    (place / "gannet-rock" / "cast-off.sh").chmod(0o644)
+
+
+def _is_gone(place: Path) -> None:
+    (place / "gannet-rock" / "cast-off.sh").unlink()
+
+
+def _no_ready_line(place: Path) -> None:
+    text = (place / KEEP / "keep.toml").read_text()
+    lines = [line for line in text.splitlines(keepends=True) if not line.startswith("ready = ")]
+    assert len(lines) < len(text.splitlines())
+    (place / KEEP / "keep.toml").write_text("".join(lines))
+
+
+def _ready_line_never_seen(place: Path) -> None:
+    log = place / "gannet-rock" / "log" / "latest.log"
+    log.write_text(log.read_text().replace("lamp lit", "lamp out"))
+
+
+def _secret_not_set(place: Path) -> None:
+    with (place / KEEP / "keep.toml").open("a") as handle:
+        handle.write('\n[console]\nkind = "line"\naddress = "127.0.0.1:9"\nsecret = { env = "NOT_SET_ANYWHERE" }\n')
+
+
+def _role_of_nothing(place: Path) -> None:
+    _edit(place, ('"outer-skerries/**",', '"outer-skerries/**", "elsewhere/**",'))
+
+
+def _pointer_elsewhere(place: Path) -> None:
+    path = place / "gannet-rock" / "keeper.properties"
+    path.write_text(path.read_text().replace("outer-skerries", "inner-skerries"))
+
+
+def _version_moved(place: Path) -> None:
+    shutil.move(place / "gannet-rock" / "extensions" / "tarline-0.9.1.ext", place / "tarline.ext")
+
+
+def _scope_of_settings(place: Path) -> None:
+    _edit(place, ('files = ["players"]', 'files = ["keeper.properties"]'))
+
+
+def _broken_recipe(place: Path) -> None:
+    (place / KEEP / "recipes").mkdir()
+    (place / KEEP / "recipes" / "next.toml").write_text("from = 4.2\n")
+
+
+def _from_tomorrow(place: Path) -> None:
+    path = place / "gannet-rock" / "roll.json"
+    os.utime(path, (4e9, 4e9))
+
+
+def _source_gone(place: Path) -> None:
+    with (place / KEEP / "keep.toml").open("a") as handle:
+        handle.write('\n[[event]]\nname = "next"\nkind = "update"\nevery = "week"\nat = "19:00"\non = ["thursday"]\n')
+        handle.write('source = "../releases/none.zip"\nto = "9.9"\n')
+
+
+def _vault_gone(place: Path) -> None:
+    with (place / KEEP / "keep.toml").open("a") as handle:
+        handle.write('\n[[vault]]\ntarget = "sftp://nobody@127.0.0.1:9/there"\n')
+
+
+def _question(place: Path) -> None:
+    with (place / KEEP / "keep.toml").open("a") as handle:
+        handle.write("\n# ? is this so?\n")
+
+
+@pytest.mark.parametrize(
+    ("area", "change", "words"),
+    [
+        ("start", _may_not_be_executed, "may not be executed"),
+        ("start", _is_gone, "there is no ./cast-off.sh"),
+        ("start", _no_ready_line, "does not say which log line tells that the server is ready"),
+        ("log", _ready_line_never_seen, "no line of it says that the server is ready"),
+        ("console", _secret_not_set, "NOT_SET_ANYWHERE is not set"),
+        ("roles", _role_of_nothing, "names elsewhere/**, and nothing there fits"),
+        ("world", _pointer_elsewhere, "says inner-skerries"),
+        ("versions", _version_moved, "[versions.tarline] finds no version"),
+        ("wipe scopes", _scope_of_settings, "made by hand"),
+        ("recipes", _broken_recipe, ""),
+        ("clock", _from_tomorrow, "1 files were written after now"),
+        ("runs and questions", _question, "is this so?"),
+    ],
+)
+def test_each_thing_in_the_way_is_told_with_what_to_do(
+    ready: Program, place: Path, area: str, change: Change, words: str
+) -> None:
+    change(place)
+    found = _obstacles(ready)
+    assert area in found, found
+    assert any(words in told for told in found[area]), found[area]
+
+
+@pytest.mark.parametrize(
+    "line", [("wipe", "map"), ("update", "releases/skerrylight-4.4.tar.gz", "--to", "4.4"), ("start",)]
+)
+def test_a_run_refuses_before_anybody_is_told_or_anything_stopped(rock: Rock, line: tuple[str, ...]) -> None:
+    """The start command may not be executed: found before the warning, not after the clearing."""
+    begin = rock.server / "begin.sh"
+    begin.write_text("#!/bin/sh\nexec ./cast-off.sh\n")
+    keep = rock.keep / "keep.toml"
+    text = keep.read_text()
+    assert 'command = ["./cast-off.sh"]' in text
+    keep.write_text(text.replace('command = ["./cast-off.sh"]', 'command = ["./begin.sh"]'))
+    begin.chmod(0o644)
+    before, runs = tree_state(rock.server), Journal(rock.keep).runs()
+    shown = rock.run(*line)
+    assert "begin.sh may not be executed" in shown.out + shown.err
+    done = rock.run(*line, "--go")
+    assert (done.code, "begin.sh may not be executed" in done.err) == (3, True), done
+    assert tree_state(rock.server) == before
+    assert Journal(rock.keep).runs() == runs
+    begin.chmod(0o755)
+    assert "may not be executed" not in rock.run(*line).out
