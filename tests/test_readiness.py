@@ -5,14 +5,18 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
 import pytest
 
+from emberkeep.keep import check_text
 from emberkeep.runs.journal import Journal
+from emberkeep.servers.adopt import adopt
+from emberkeep.servers.doubts import answered, doubts
 from tests.conftest import KEEP, Rock, tree_state
-from tests.program import Program
+from tests.program import Program, run_program
 
 
 def _edit(place: Path, *pairs: tuple[str, str]) -> None:
@@ -148,6 +152,76 @@ def test_each_thing_in_the_way_is_told_with_what_to_do(
     found = _obstacles(ready)
     assert area in found, found
     assert any(words in told for told in found[area]), found[area]
+
+
+# --- what was only guessed --------------------------------------------------------
+
+
+@pytest.fixture
+def two_worlds(tmp_path: Path) -> Path:
+    """A server with two worlds of which nothing tells which one is played, adopted."""
+    for world, when in (("north", 1e9), ("south", 1.1e9)):
+        for part in ("a", "b"):
+            path = tmp_path / "isle" / "worlds" / world / f"{part}.bin"
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(bytes(range(256)) * 80)
+            os.utime(path, (when, when))
+    (tmp_path / "isle" / "notes of ours.txt").write_text("ask about the lamp\n")
+    assert run_program("adopt", "isle", cwd=tmp_path).code == 0
+    return tmp_path
+
+
+def test_nothing_is_deleted_on_the_strength_of_a_guess(two_worlds: Path) -> None:
+    isle = two_worlds / "isle"
+    before = tree_state(isle)
+    assert "rests on a guess that is not confirmed" in run_program("wipe", "map", "--no-start", cwd=isle).out
+    done = run_program("wipe", "map", "--no-start", "--go", cwd=isle)
+    assert (done.code, "adopt --ask" in done.err) == (3, True)
+    assert tree_state(isle) == before
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="pexpect drives pseudo-terminals of POSIX systems")
+def test_a_guess_is_asked_and_the_answer_is_what_is_wiped(two_worlds: Path) -> None:
+    import pexpect
+
+    isle = two_worlds / "isle"
+    assert run_program("adopt", "--ask", cwd=isle).code == 3, "nobody to ask"
+    child = pexpect.spawn(
+        sys.executable, ["-m", "emberkeep", "adopt", "--ask"], cwd=str(isle), encoding="utf-8", timeout=60, dimensions=(40, 160)
+    )  # fmt: skip
+    child.expect("1 of 2: is .* the world")
+    child.expect("worlds/south: 2 files, 0.0 MB, last written 2004-11-09")
+    child.expect("(\\d)  worlds/south")
+    number = child.match[1]
+    child.expect("not now: ")
+    child.sendline("9")
+    child.expect("not now: ")
+    child.sendline(number)
+    child.expect("2 of 2: which version")
+    child.expect("1 of 2 questions answered")
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 1
+    assert run_program("wipe", "map", "--no-start", cwd=isle).code in (0, 1)
+    assert run_program("wipe", "map", "--no-start", "--go", cwd=isle).code in (0, 1)
+    assert [path.name for path in sorted((isle / "worlds").rglob("*.bin"))] == ["a.bin", "b.bin"]
+    assert (isle / "worlds" / "north" / "a.bin").exists()
+
+
+def test_every_answer_gives_a_keep_that_passes_our_check(two_worlds: Path) -> None:
+    path = two_worlds / "isle.keep" / "keep.toml"
+    text = path.read_text()
+    asked = [one for one in doubts(adopt(two_worlds / "isle")) if one.choices]
+    assert asked
+    for doubt in asked:
+        assert doubt.text in text
+        for choice in doubt.choices:
+            told = answered(text, doubt, choice)
+            assert doubt.text not in told
+            check_text(told, path)
+
+
+# --- every run ----------------------------------------------------------------------
 
 
 @pytest.mark.parametrize(

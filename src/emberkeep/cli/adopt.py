@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import argparse
 import os
+import sys
 from pathlib import Path
 
 from emberkeep import files
+from emberkeep.cli import asking
 from emberkeep.cli.context import add_go, answer, opened, the_keep
 from emberkeep.cli.far import add_far, lines_to
 from emberkeep.errors import Refused, UsageError
@@ -15,6 +17,7 @@ from emberkeep.keep import Keep, beside, check_text
 from emberkeep.locate import FILE, keep_meant, likely_server
 from emberkeep.runs import defaults
 from emberkeep.servers.adopt import adopt
+from emberkeep.servers.doubts import Choice, Doubt, answered, doubts
 from emberkeep.servers.draft import draft
 from emberkeep.servers.refresh import refresh, written
 from emberkeep.show import mirror as mirror_view
@@ -26,6 +29,7 @@ EXAMPLES = (
     "emberkeep adopt gannet-rock --zone Atlantic/Faroe",
     "emberkeep adopt sftp://keeper@rock.example/srv/gannet-rock --into gannet-rock",
     "emberkeep adopt --refresh      (what has come since; --go writes it)",
+    "emberkeep adopt --ask          (what was only guessed, one by one)",
 )
 
 
@@ -35,6 +39,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--zone", default="UTC", help="IANA name of the zone in which times are shown (default UTC)")
     parser.add_argument(
         "--refresh", action="store_true", help="look again, and propose changes to the keep.toml there is"
+    )
+    parser.add_argument(
+        "--ask", action="store_true", help="put what was only guessed to you, and write the answers into keep.toml"
     )
     far = parser.add_argument_group("a server behind a file transfer")
     far.add_argument("--into", metavar="DIR", help="where the local copy is to lie (default: here, called as there)")
@@ -52,6 +59,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     """Look the folder over and write the draft; the server folder itself is only read."""
     if args.refresh:
         return _refresh(args, screen)
+    if args.ask:
+        return _ask(args, screen)
     if args.server is None:
         raise UsageError("which server folder?", hint="emberkeep adopt SERVER; or --refresh for the keep there is")
     if is_far(args.server):
@@ -139,11 +148,40 @@ def _far(args: argparse.Namespace, screen: Screen) -> int:
     return answer(args, 1 if done.fetched.failed else 0, result, text)
 
 
-def _refresh(args: argparse.Namespace, screen: Screen) -> int:
-    """Exit code 1 when there are proposals that were not written."""
+def _ask(args: argparse.Namespace, screen: Screen) -> int:
+    """Exit code 1 when a question stays open. An answer is written as soon as it is given."""
+    keep = _keep_of(args)
+    path = keep.folder / FILE
+    left = [one for one in doubts(adopt(keep.require_server())) if one.text in keep.config.questions]
+    struck = [text for text in keep.config.questions if text not in {one.text for one in left}]
+    left += [Doubt(text, choices=(Choice("it is settled"),)) for text in struck]
+    if left and (args.json or not sys.stdin.isatty()):
+        raise Refused(
+            f"{len(left)} questions are open, and there is nobody to ask: {left[0].text}",
+            hint="run it in a terminal; or put keep.toml right and strike its lines '# ?' out",
+        )
+    given = 0
+    for number, one in enumerate(left, 1):
+        choice = asking.choose(screen, one, number, len(left))
+        if choice is None:
+            continue
+        text = answered(path.read_text(encoding="utf-8"), one, choice)
+        check_text(text, path)
+        files.write_whole(path, [text.encode("utf-8")])
+        given += 1
+    result = {"asked": [one.text for one in left], "answered": given}
+    return answer(args, 1 if given < len(left) else 0, result, lambda: view.asked(screen, len(left), given, path))
+
+
+def _keep_of(args: argparse.Namespace) -> Keep:
     if args.server is not None and not args.keep:
         args.keep = str(beside(Path(os.path.abspath(args.server))))
-    keep = the_keep(args)
+    return the_keep(args)
+
+
+def _refresh(args: argparse.Namespace, screen: Screen) -> int:
+    """Exit code 1 when there are proposals that were not written."""
+    keep = _keep_of(args)
     with opened(keep) as store:
         releases = [defaults.tree_of(store, version) for version in defaults.versions(store)]
         found = refresh(keep.config, adopt(keep.require_server(), releases))

@@ -7,8 +7,9 @@ from collections.abc import Callable, Sequence
 
 from emberkeep.merging.dialogue import EXPLAIN, QUIT, Dialogue, understood
 from emberkeep.merging.results import Question
+from emberkeep.servers.doubts import Choice, Doubt
 from emberkeep.show import asking as view
-from emberkeep.show.console import Screen
+from emberkeep.show.console import ASKS, QUIET, Screen
 
 
 def ask(
@@ -46,6 +47,32 @@ def ask(
             keep(done)
             view.answered(screen, done)
     return len(dialogue.answered)
+
+
+def choose(screen: Screen, doubt: Doubt, number: int, count: int) -> Choice | None:
+    """What the admin answers to something that was only guessed; None for not now."""
+    screen.line()
+    screen.line(f"{number} of {count}: {doubt.text}", ASKS)
+    for seen in doubt.seen:
+        screen.line(f"    {seen}", QUIET)
+    if doubt.stakes:
+        screen.line(doubt.stakes)
+    if not doubt.choices:
+        screen.line("Write it into keep.toml, and strike the question out there.", QUIET)
+        return None
+    for at, choice in enumerate(doubt.choices, 1):
+        screen.line(f"  {at}  {choice.words}")
+    forget_typed()
+    while True:
+        try:
+            said = input("A number, or Enter for not now: ").strip()
+        except EOFError:
+            screen.line()
+            return None
+        if not said:
+            return None
+        if said.isdigit() and 1 <= int(said) <= len(doubt.choices):
+            return doubt.choices[int(said) - 1]
 
 
 def forget_typed() -> None:

@@ -74,6 +74,7 @@ class Walk:
         self._command("adopt", SERVER, "--zone", "Atlantic/Faroe")
         self.keep = f"{SERVER}.keep"
         self.say(f"\n$ {'set' if os.name == 'nt' else 'export'} EMBERKEEP_KEEP={self.keep}")
+        self._command("adopt", "--ask")
         self._command("survey", expected=1)
 
     def _tell(self) -> None:
@@ -90,6 +91,7 @@ class Walk:
         self._title("The server runs, and people play. Back up first, always: the console has it hold its writes")
         if self.starts:
             self._command("start", "--go")
+        self._command("check")
         self._command("snapshot", "--note", "before 4.3")
 
     def _own_ports(self) -> tuple[int, int]:

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from emberkeep import globs
 from emberkeep.errors import Fault, Place, Refused, RunFailed
-from emberkeep.keep import Keep
+from emberkeep.keep import Config, Keep
 from emberkeep.locate import FILE as KEEP_FILE
 from emberkeep.planned import Planned
 from emberkeep.planning import leftovers, values
@@ -189,6 +189,7 @@ def preview(
     asked = tuple(item for item in found.forgotten if item.unsorted and not _answered(keep, item.path))
     starts = request.start and keep.config.running.start is not None
     obstacles = tuple(lifecycle.obstacles(keep.config, folder, environment)) if starts else ()
+    obstacles = (*unconfirmed(keep.config, request.scopes), *obstacles)
     return Preview(request, cleared, tuple(settings), found, asked, obstacles)
 
 
@@ -282,7 +283,7 @@ def steps(keep: Keep, request: Request, told: Told = deaf) -> list[Step]:
     found += [
         StopStep(),
         SnapshotStep(f"before wipe {request.values.number}: {scopes}", KIND, pin=True),
-        VerifyStep(),
+        VerifyStep(request),
         FileStep("clear", f"clear {scopes}", _Clear(request)),
         *([RowsStep()] if _takes_rows(keep, request) else []),
         FileStep("values", "set the values of the new beginning", _Set(request)),
@@ -297,10 +298,31 @@ def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[St
     return steps(keep, from_plain(request))
 
 
+_ROLE_GUESSED = re.compile(r"is (?P<glob>.+?) (?P<role>[a-z-]+)\? ")
+_WORLD_GUESSED = re.compile(r"is .+ the world\?")
+
+
+def unconfirmed(config: Config, scopes: Sequence[str]) -> Iterator[Fault]:
+    """What a wipe of ``scopes`` would delete on the strength of a guess that nobody has confirmed."""
+    hint = "'emberkeep adopt --ask' puts the question to you, or strike it out of keep.toml"
+    for question in config.questions:
+        guessed = _ROLE_GUESSED.match(question)
+        role = "world" if _WORLD_GUESSED.match(question) else guessed["role"] if guessed else ""
+        for name in scopes:
+            if role and any(told.partition("/")[0] == role for told in scope_of(config, name).picked.files):
+                yield Fault(f"the scope '{name}' rests on a guess that is not confirmed: {question}", hint=hint)
+
+
 class VerifyStep(Step):
     """Nothing is deleted before its snapshot has been read back."""
 
     name, title = "verify", "read the snapshot back, every byte of it"
+
+    def __init__(self, request: Request) -> None:
+        self.request = request
+
+    def plan(self, room: Room) -> Plan:
+        return Plan(obstacles=tuple(unconfirmed(room.keep.config, self.request.scopes)))
 
     def act(self, room: Room, plan: Plan) -> None:
         found = verify(room.store, room.run.before, progress=room.progress)

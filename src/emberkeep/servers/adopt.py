@@ -21,6 +21,7 @@ from emberkeep.documents.values import number
 from emberkeep.errors import EmberKeepError, Refused
 from emberkeep.keep import UNSORTED
 from emberkeep.servers import launch, logs, numbering, players, worlds
+from emberkeep.servers.doubts import doubts
 from emberkeep.servers.evidence import Hypothesis
 from emberkeep.servers.extensions import MANIFEST_KINDS
 from emberkeep.servers.findings import (
@@ -127,7 +128,7 @@ def _adoption(
         sum(entry.kind is Kind.FILE for entry in entries.values()),
         sum(entry.size for entry in entries.values()),
     )
-    return replace(found, questions=tuple(_questions(found)))
+    return replace(found, questions=tuple(one.text for one in doubts(found)))
 
 
 def _name(scene: Scene, started: LaunchFinding | None) -> tuple[str, str]:
@@ -141,28 +142,6 @@ def _name(scene: Scene, started: LaunchFinding | None) -> tuple[str, str]:
         if item.purpose == "name" and started:
             return item.value, f"{Sure.LIKELY}: {item.key} in {started.script}"
     return scene.tree.root.resolve().name, f"{Sure.GUESS}: the folder's name"
-
-
-def _questions(found: Adoption) -> Iterator[str]:
-    """What was only guessed, as questions that the admin answers by editing keep.toml."""
-    for item in found.roles:
-        if item.sure is Sure.GUESS:
-            yield f"is {item.glob} {item.role}? {item.evidence}"
-    for version in found.versions:
-        if version.sure is Sure.GUESS:
-            yield f"is {version.version} the version of the {version.name}? {version.evidence}"
-    if found.world.evidence and found.world.sure is Sure.GUESS:
-        yield f"is {found.world.folder} the world? {found.world.evidence}"
-    if found.log:
-        for line in found.log.lines:
-            if line.sure is Sure.GUESS and line.example:
-                yield f"does the log line “{line.example}” mean {line.kind}? {line.evidence}"
-    if not any(version.name == "engine" for version in found.versions):
-        yield "which version is the engine? no file name, version file or log line tells it"
-    if not found.world.evidence:
-        yield "where is the world? no tile files, no large save, no setting that names a folder"
-    if found.log and not any(line.kind == "ready" for line in found.log.lines):
-        yield f"which line of {found.log.file} says that players can join? none stands out"
 
 
 # --- logs, databases, scripts, programs --------------------------------------

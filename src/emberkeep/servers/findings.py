@@ -59,12 +59,26 @@ class VersionFinding:
 
 
 @dataclass(frozen=True)
+class WorldCandidate:
+    """A folder or file that may be the world. ``files``, ``bytes``, ``newest_ns``: of what is saved in it; ``pointer``:
+    the file and key that lead there; ``reasons``: what speaks for and against it."""
+
+    at: str
+    is_file: bool
+    files: int
+    bytes: int
+    newest_ns: int
+    reasons: str
+    pointer: tuple[str, str] | None = None
+
+
+@dataclass(frozen=True)
 class WorldFinding:
     """The world: what points at it, tile names, numbered save. Empty texts where nothing was found.
 
     ``number_in``, ``number_pattern``: where the engine tells the number of the saves it reads; ``dimensions``: further
     folders of the same world; ``pointer_evidence``: what speaks for the pointer; ``others``: worlds beside it
-    that are not played.
+    that are not played; ``candidates``: all that may be the world, the likeliest first.
     """
 
     folder: str = ""
@@ -82,6 +96,7 @@ class WorldFinding:
     pointer_sure: Sure = Sure.SURE
     others: tuple[str, ...] = ()
     is_file: bool = False
+    candidates: tuple[WorldCandidate, ...] = ()
 
     @property
     def base(self) -> str:

@@ -16,7 +16,7 @@ from emberkeep import globs
 from emberkeep.documents import edit
 from emberkeep.servers import launch
 from emberkeep.servers.evidence import Evidence, Hypothesis
-from emberkeep.servers.findings import Sure, WorldFinding
+from emberkeep.servers.findings import Sure, WorldCandidate, WorldFinding
 from emberkeep.servers.looking import Family
 from emberkeep.servers.scene import Scene, numbered_glob
 from emberkeep.servers.tiles import tile_names, tile_places, whole_sectors
@@ -81,10 +81,29 @@ def world(scene: Scene, engine_time: float | None) -> WorldFinding:
         return WorldFinding()
     second = max((told.log_odds for other, told in weighed if other in best.rivals), default=-99.0)
     sure = hypothesis.sure if hypothesis.log_odds - second >= 2 else Sure.GUESS
-    finding = _finding(scene, best, hypothesis, sure)
+    finding = replace(_finding(scene, best, hypothesis, sure), candidates=_told(scene, weighed))
     finding = replace(finding, dimensions=_dimensions(scene, best))
     finding = replace(finding, others=_cover(scene, best, finding))
     return _pointer(scene, best, _told_by_engine(scene, replace(finding, numbered=_numbered(scene, best))))
+
+
+MOST_TOLD = 6
+
+
+def _told(scene: Scene, weighed: Sequence[tuple[Candidate, Hypothesis]]) -> tuple[WorldCandidate, ...]:
+    ranked = sorted(weighed, key=lambda item: -item[1].log_odds)[:MOST_TOLD]
+    return tuple(
+        WorldCandidate(
+            one.at,
+            one.is_file,
+            len(one.files),
+            sum(scene.look.size(path) for path in one.files),
+            max(scene.tree.entries()[path].mtime_ns for path in one.files),
+            hypothesis.reasons,
+            (one.leads[0].file, one.leads[0].key) if one.leads else None,
+        )
+        for one, hypothesis in ranked
+    )
 
 
 def _saved(scene: Scene) -> list[str]:

@@ -55,6 +55,17 @@ def adoption(screen: Screen, found: Adoption, keep: Path, written: bool) -> None
         screen.next("emberkeep survey, then emberkeep snapshot")
 
 
+def asked(screen: Screen, count: int, given: int, path: Path) -> None:
+    """How many questions were answered."""
+    if not count:
+        screen.line(f"{path} holds no open question.", GOOD)
+        return
+    screen.line(
+        f"{given} of {words.count(count, 'question')} answered; {path} says so now.", GOOD if given == count else ASKS
+    )
+    screen.next("emberkeep check" if given == count else "emberkeep adopt --ask, when you know more")
+
+
 def refreshed(screen: Screen, found: Refresh, path: Path, go: bool) -> None:
     """What a fresh look would change in keep.toml, or has changed."""
     if not found.proposals:
