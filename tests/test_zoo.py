@@ -189,3 +189,11 @@ def test_a_database_of_players_and_of_others_is_never_cleared_whole(tmp_path: Pa
     scope = text[text.index("[scopes.progress]") :].split("\n\n")[0]
     assert '{ database = "book.db", table = "kept" }' in scope
     assert "files =" not in scope
+
+
+def test_texts_that_share_words_are_no_lists_of_people(tmp_path: Path) -> None:
+    for number in range(12):
+        words = " ".join(("kelp", "tar", "rope", "oil", "net")[(number + at) % 5] for at in range(40))
+        (tmp_path / f"{'abcdefghijkl'[number] * 5}.txt").write_text(words + "\n")
+    found = adopt(tmp_path)
+    assert (found.players, {item.role for item in found.roles}) == (0, set())

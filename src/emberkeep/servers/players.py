@@ -204,7 +204,8 @@ def _in_lines(path: str, text: str) -> Iterator[ValuePlace]:
         return
     rows = [[word.strip("\"'") for word in re.split(r"[\s,;|]+", entry) if word] for entry in entries]
     if len(rows) == 1:
-        yield ValuePlace("list", path, "", frozenset(rows[0]), alone=len(rows[0]) > 1 or is_identifier(rows[0][0]))
+        if len(set(rows[0])) == len(rows[0]):
+            yield ValuePlace("list", path, "", frozenset(rows[0]), alone=len(rows[0]) > 1 or is_identifier(rows[0][0]))
         return
     width = max(map(len, rows))
     if width > 4 or any("=" in row for row in rows):
@@ -322,7 +323,8 @@ def _weighed(
     files = {(place.kind if place.kind in NAMED else "", place.path) for place in places}
     if len(files) > 1:
         told.append(Evidence("they stand in three places" if len(files) > 2 else "they stand in two places"))
-    if any(place.kind in NAMED and len(place.values) > LARGE_FAMILY for place in places) and len(files) == 1:
+    large = any(place.kind in NAMED and len(place.values) > LARGE_FAMILY for place in places) and len(files) == 1
+    if large or len(files) > LARGE_FAMILY:
         told.append(Evidence("a large family of files holds them"))
     return Hypothesis("player ids", min(values, key=lambda value: (len(value) < 3, value)), tuple(told))
 
@@ -368,23 +370,22 @@ def lists_of_people(scene: Scene, places: Sequence[ValuePlace], extension_folder
     for path, place in listed.items():
         if not scene.is_covered(path) and not path.startswith(inside):
             scene.cover("access", globs.escape(path), f"a list of {len(place.values)} with ids of players")
+    beside = {path.rpartition("/")[0]: path for path in listed}
     for family in list(scene.open_families()):
         for path in family.members if len(family.members) <= MOST_FILES else ():
             if not path.startswith(inside):
-                _other_list(scene, path)
+                _other_list(scene, path, beside.get(path.rpartition("/")[0], ""))
 
 
-def _other_list(scene: Scene, path: str) -> None:
+def _other_list(scene: Scene, path: str, beside: str) -> None:
     kind = scene.look.kind(path)
-    folder = path.rpartition("/")[0]
-    beside = [other for other in scene.of_role("access") if other.rpartition("/")[0] == folder]
     if kind == "json":
         value = scene.look.json(path)
         found = people(value)
         if found:
             scene.cover("access", globs.escape(path), f"a list of {len(found)} with ids or addresses")
         elif value == [] and beside:
-            scene.cover("access", globs.escape(path), f"an empty list beside {beside[0]}", Sure.LIKELY)
+            scene.cover("access", globs.escape(path), f"an empty list beside {beside}", Sure.LIKELY)
     elif kind == "text":
         lines = [line.split("#", 1)[0].strip() for line in scene.look.text(path).splitlines()]
         first = [re.split(r"[\s,;|]+", line, maxsplit=1)[0] for line in lines if line]
