@@ -23,10 +23,10 @@ from tests import depth
 sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks" / "zoo"))
 
 from families import OPEN, STYLES, build, by_name
+from further import FURTHER, build_further
 from judge import RIGHT, Judge
-from kept import SHAPES, build_kept
 
-NAMES = [*(family.name for family in OPEN), *SHAPES]
+NAMES = [*(family.name for family in OPEN), *FURTHER]
 
 
 @pytest.mark.parametrize("name", depth.some(NAMES, 5))
@@ -35,7 +35,7 @@ def test_a_family_is_understood(name: str, tmp_path: Path) -> None:
     style = STYLES[NAMES.index(name) % len(STYLES)]
     root = tmp_path / "server"
     root.mkdir()
-    ground = build_kept(name, root, style) if name in SHAPES else build(by_name(name), root, style)
+    ground = build_further(name, root, style) if name in FURTHER else build(by_name(name), root, style)
     found = Judge(ground, tmp_path).verdicts()
     assert len(found) > 12
     assert [one for one in found if one.verdict != RIGHT] == []

@@ -14,6 +14,8 @@ from collections import Counter, defaultdict
 from pathlib import Path
 
 from families import OPEN, STYLES, build, by_name
+from further import FURTHER, build_further
+from ground import Ground, Style
 from judge import LACKING, RIGHT, WRONG, Judge, Verdict
 from kept import SHAPES, build_kept
 
@@ -28,7 +30,7 @@ def main() -> None:
     parser.add_argument("--part", default="1/1", help="every M-th folder, from the N-th")
     args = parser.parse_args()
     first, of = map(int, args.part.split("/"))
-    names = list(SHAPES) if args.kept else [family.name for family in OPEN]
+    names = list(SHAPES) if args.kept else [*(family.name for family in OPEN), *FURTHER]
     folders = [(name, at, style) for name in names for at, style in enumerate(STYLES)]
     every: list[Verdict] = []
     with tempfile.TemporaryDirectory() as room:
@@ -36,13 +38,19 @@ def main() -> None:
             if args.only in name and args.style in (-1, at):
                 root = Path(room) / f"{name}-{at}"
                 root.mkdir()
-                ground = build_kept(name, root, style) if args.kept else build(by_name(name), root, style)
+                ground = _built(name, root, style)
                 found = Judge(ground, Path(room)).verdicts()
                 every += found
                 if args.show:
                     _show(f"{name} {at}", found)
     _table(every)
     _calibration(every)
+
+
+def _built(name: str, root: Path, style: Style) -> Ground:
+    if name in SHAPES:
+        return build_kept(name, root, style)
+    return build_further(name, root, style) if name in FURTHER else build(by_name(name), root, style)
 
 
 def _show(name: str, found: list[Verdict]) -> None:

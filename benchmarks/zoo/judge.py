@@ -123,6 +123,10 @@ class Judge:
         bad = self.found.world.folder == fact.expected[0]
         return (WRONG, str(self.found.world.sure), "") if bad else (RIGHT, "", "")
 
+    def _no_world(self, fact: Fact) -> tuple[str, str, str]:
+        world = self.found.world
+        return (WRONG, str(world.sure), world.folder) if world.evidence else (RIGHT, "", "")
+
     def _tiles(self, fact: Fact) -> tuple[str, str, str]:
         return self._one(self.found.world.tiles, self.found.world.sure, fact)
 

@@ -1,271 +1,235 @@
-"""The third of the families that is kept back, put together from shapes of its own: nobody who works on the inference looks at what
-it makes of them, but at the figures of the last run.
-"""
+"""The families that are kept back, of shapes of their own: who works on the inference looks at the figures of the last run, and at
+nothing else of them."""
 
 from __future__ import annotations
 
-import csv
-import io
 import json
 import sqlite3
+import uuid
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
 
 from families import of_the_world
+from further import launched, logged, settled
 from ground import Ground, Style
 from parts import ELF, PE, World, archive, decoys, noise
 
-Maker = Callable[[Ground], World]
-VERSION = "2.6.1"
 
-
-def generations(g: Ground) -> World:
-    """Saves that are numbered on, the highest is played; a text says nothing; people in a table of commas; a profile per player in
-    XML; syslog stamps; the program in a subfolder, started by a script in another."""
-    players = g.players = g.people(9, "long")
-    folder = g.name("<saves>")
-    made = [
-        g.write(f"{folder}/{g.word('brae')}_{number:06}.sav", g.blob(120), days=(133 - number) / 4 + 0.01)
-        for number in (118, 124, 129, 133)
-    ]
-    world = World(made[-1], "", [made[-1]], copies=made[:-1])
-    table = io.StringIO()
-    csv.writer(table).writerows([("name", "id", "since"), *((one.name, one.id, "2026-02-01") for one in players)])
-    g.role(
-        "access|players",
-        g.write(f"{g.name('<admin>')}/{g.name('crew')}.csv", table.getvalue(), days=3),
-        about="people in a table of commas",
+def universes(g: Ground) -> World:
+    """Worlds by UUID, of which settings name one; players by name in one file of the world."""
+    players = g.players = g.people(9, "name")
+    over = g.name("universe")
+    made = {}
+    for days in (0.02, 70, 300):
+        ident = str(uuid.UUID(int=g.random.getrandbits(128), version=4))
+        made[ident] = [g.write(f"{over}/{ident}/{g.name('sector')}_{at}.sec", g.blob(25), days=days) for at in range(4)]
+    live, *dead = made
+    theirs = g.write(
+        f"{over}/{live}/{g.name('crew')}.json",
+        json.dumps({one.name: {g.word("ore"): at} for at, one in enumerate(players)}),
+        days=0.02,
     )
-    theirs = [
-        g.write(
-            f"{g.name('folk')}/P_{one.id}/{g.name('sheet')}.xml",
-            f"<{g.word('sheet')}><{g.word('purse')}>{at}</{g.word('purse')}></{g.word('sheet')}>\n",
-            days=at,
-        )
-        for at, one in enumerate(players)
-    ]
-    g.role("players", *theirs, about="a folder of each player")
-    g.fact("bound", "players' files", *theirs)
-    g.fact("players", "known by id", str(len(players)))
-    program = g.write(f"{g.name('works')}/{g.name('kiln')}", ELF + g.blob(30), days=60)
+    g.role("progress|players", theirs, about="what players have, by name")
+    settled(g, f"{g.name('terrace')}.yaml", f"{g.word('terrace')}:\n  {g.name('universe')}: {live}\n  slots: 30\n")
+    g.fact("pointer", "world", f"{g.name('terrace')}.yaml:{g.name('universe')}")
+    program = g.write(g.name("terrace"), ELF + g.blob(30), days=90)
     g.run(program)
-    _launch(
+    launched(
         g,
-        f"{g.name('works')}/{g.name('begin')}.sh",
-        f'#!/bin/bash\ncd "$(dirname "$0")"\n./{g.name("kiln")} --port 27400 >> ../{g.name("out")}.txt 2>&1\n',
+        f"{g.name('go')}.sh",
+        f"#!/bin/sh\nulimit -n 4096\nexport LD_LIBRARY_PATH=.\n./{program} --port 27400\n",
         program,
     )
     lines = [
-        f"Nov 28 19:12:4{at} {g.word('kiln')}: {line}"
-        for at, line in enumerate(
-            [f"{g.word('kiln')} v{VERSION} {g.word('glows')}", g.text("{brae} laid out"), "server ready in 4.1 seconds"]
-        )
-    ]
-    _log(g, f"{g.name('out')}.txt", lines)
-    return world
-
-
-def two_halves(g: Ground) -> World:
-    """Two folders written to in turn, and a small file that names the one that counts."""
-    players = g.players = g.people(8, "uuid")
-    over = g.name("ledge")
-    made = {
-        half: [g.write(f"{over}/{half}/{g.name(part)}.bin", g.blob(50), days=days) for part in ("rock", "scree")]
-        for half, days in (("A", 0.02), ("B", 0.05))
-    }
-    g.write(f"{over}/{g.name('which')}.txt", "A\n", days=0.02)
-    world = World(over, over, made["A"] + made["B"])
-    g.role(
-        "access",
-        g.write(f"{g.name('crew')}.yml", "".join(f"- id: {one.id}\n  name: {one.name}\n" for one in players), days=5),
-        about="people in YAML",
-    )
-    g.fact("players", "known by id", str(len(players)))
-    program = g.write(f"{g.name('kiln')}.exe", PE + g.blob(20), days=90)
-    entries = {
-        "server": {
-            "title": g.text("The {ledge} House"),
-            g.name("worlds"): [{"name": g.name("ledge"), "active": True}, {"name": g.name("former"), "active": False}],
-        }
-    }
-    _settings(g, f"{g.name('kiln')}.json", json.dumps(entries, indent=2))
-    g.fact("name", "server", g.text("The {ledge} House"))
-    _launch(
-        g,
-        f"{g.name('begin')}.bat",
-        f"@echo off\r\npushd %~dp0\r\nstart /b {g.name('kiln')}.exe --port 27400\r\n",
-        program,
-    )
-    return world
-
-
-def profile(g: Ground) -> World:
-    """A world deep in a profile's folder, which an argument names; a Java-less archive run by a program beside it; ids in sections of an INI."""
-    players = g.players = g.people(7, "long")
-    name = g.name("north bank")
-    live = [
-        g.write(f"{g.name('<profiles>')}/{name}/{g.name('<saves>')}/{g.name('bank')}{at}.dat", g.blob(70), days=0.1)
-        for at in range(3)
-    ]
-    dead = [
-        g.write(
-            f"{g.name('<profiles>')}/{g.name('south bank')}/{g.name('<saves>')}/{g.name('bank')}{at}.dat",
-            g.blob(70),
-            days=120,
-        )
-        for at in range(3)
-    ]
-    world = World(f"{g.name('<profiles>')}/{name}/{g.name('<saves>')}", name, live, dead)
-    text = "".join(f"[{one.id}]\n{g.word('purse')}={at}\n{g.word('rank')}=2\n" for at, one in enumerate(players))
-    path = g.write(f"{g.name('<profiles>')}/{name}/{g.name('tally')}.ini", text, days=0.1)
-    g.role("progress|players|extension-data", path, about="what players have, in sections")
-    g.fact("bound", "sections by id", path)
-    g.role(
-        "access",
-        g.write(
-            f"{g.name('gate')}.xml",
-            f"<{g.word('gate')}>\n"
-            + "".join(f'  <{g.word("guest")} id="{one.id}" name="{one.name}"/>\n' for one in players)
-            + f"</{g.word('gate')}>\n",
-            days=9,
-        ),
-        about="people in XML",
-    )
-    g.fact("players", "known by id", str(len(players)))
-    program = g.write(f"{g.name('kiln')}-x64", ELF + g.blob(40), days=50)
-    g.run(program)
-    script = _launch(
-        g,
-        f"{g.name('begin')}.sh",
-        f'#!/bin/sh\nPROFILE={name}\n./{g.name("kiln")}-x64 -batch -profile "$PROFILE" -port 27400 -nolog\n',
-        program,
-    )
-    g.fact("pointer", "world", f"{script}:PROFILE")
-    return world
-
-
-def cubes(g: Ground) -> World:
-    """Chunks by three coordinates; players as rows of a table with small ids; logs with bars."""
-    players = g.players = g.people(10, "small")
-    folder = g.name("deep")
-    live = [
-        g.write(f"{folder}/{x}.{y}.{z}.cube", g.blob(2), days=(x + y + z) / 9)
-        for x in range(3)
-        for y in range(-1, 2)
-        for z in range(2)
-    ]
-    world = World(folder, folder, live)
-    file = g.root / f"{g.name('book')}.db"
-    with closing(sqlite3.connect(file)) as database, database:
-        database.execute(
-            f"create table {g.word('miners')} (id integer primary key, called text, {g.word('coal')} integer)"
-        )
-        database.executemany(
-            f"insert into {g.word('miners')} values (?, ?, ?)",
-            ((int(one.id), one.name, at) for at, one in enumerate(players)),
-        )
-        database.execute(f"create table {g.word('tariff')} (good text, worth integer)")
-        database.executemany(
-            f"insert into {g.word('tariff')} values (?, ?)",
-            ((g.word(word), at) for at, word in enumerate(("coal", "slate", "peat", "iron"))),
-        )
-    g.times[f"{g.name('book')}.db"] = 0.05
-    g.role("progress|databases", f"{g.name('book')}.db")
-    g.fact("tables", f"{g.name('book')}.db", g.word("miners"))
-    g.role(
-        "access|players",
-        g.write(f"{g.name('crew')}.txt", "".join(f"id:{one.id} {one.name}\n" for one in players), days=4),
-        about="people with a mark before their ids",
-    )
-    g.fact("players", "known by id", str(len(players)))
-    program = g.write(f"{g.name('kiln')}.exe", PE + g.blob(20), days=70)
-    _launch(
-        g,
-        f"{g.name('begin')}.sh",
-        f'#!/bin/sh\nexport THING=1\nif [ -z "$1" ]; then\n  exec mono {g.name("kiln")}.exe -port 27400 -depth 3\nfi\n',
-        program,
-    )
-    lines = [
-        f"2026/11/28 19:12:4{at}.120 | INFO | {line}"
+        f"19:12:4{at} - {line}"
         for at, line in enumerate(
             [
-                f"{g.word('kiln')} {VERSION}",
-                "loading",
-                "ready, accepting players (2.2 s)",
-                *(f"{one.name} {word}" for one in players[:4] for word in ("descends", "leaves")),
+                f"{g.word('terrace')} 2.6.1",
+                "ready in 3.0 s",
+                *(f"{word} {one.name}" for one in players[:4] for word in ("welcome", "farewell")),
             ]
         )
     ]
-    _log(g, f"{g.name('<logs>')}/current.txt", lines)
-    settings = f"[{g.word('mine')}]\nMap={g.name('former')}\nMap={folder}\nLamps[0]=4\nLamps[1]=5\n"
-    path = _settings(g, f"{g.name('mine')}.ini", settings)
-    g.fact("pointer", "world", f"{path}:Map")
-    return world
+    logged(g, f"{g.name('<logs>')}/{g.name('server')}.log", lines)
+    return World(f"{over}/{live}", live, made[live], [path for one in dead for path in made[one]])
 
 
-def packed(g: Ground) -> World:
-    """A world in an archive, with dated ones beside it; extensions with manifests in TOML and XML; a JSON line per player."""
-    players = g.players = g.people(6, "bare")
-    folder = g.name("harvest")
-    live = g.write(
-        f"{folder}/{g.name('field')}.zip", archive({"a.bin": "\0\1" * 30_000, "b.bin": "\0\2" * 9_000}), days=0.03
+def two_files(g: Ground) -> World:
+    """Two worlds that are a file each, and backups in a folder; a program in a folder to which a cmd script changes."""
+    players = g.players = g.people(8, "long")
+    first, second = (
+        g.write(f"{g.name('lagoon')}_{which}.wld", g.blob(150), days=days) for which, days in (("A", 60), ("B", 0.1))
     )
     copies = [
         g.write(
-            f"{folder}/{g.name('<old>')}/{g.name('field')}-2026110{at}.zip",
-            archive({"a.bin": "\0\1" * 29_000}),
-            days=9 - at,
+            f"<Backups>/{g.name('lagoon')}_B_2026-11-{day}.wld".replace("<Backups>", "Backups"),
+            g.blob(149),
+            days=29 - day,
         )
-        for at in range(1, 4)
+        for day in (20, 24, 27)
     ]
-    world = World(live, g.name("field"), [live], copies=copies)
-    for word, version in (("plough", "1.4.0"), ("scythe", "3.0.2")):
-        path = g.write(
-            f"{g.name('<mods>')}/{g.word(word)}/about.toml",
-            f'name = "{g.word(word)}"\nversion = "{version}"\n',
-            days=50,
-        )
-        g.write(f"{g.name('<mods>')}/{g.word(word)}/main.lua", "return {}\n", days=50)
-        g.role("extensions", path, about=f"the extension {word}")
-        g.fact("extension", g.word(word), version)
-    lines = "".join(json.dumps({"who": one.id, g.word("sheaves"): at}) + "\n" for at, one in enumerate(players))
-    path = g.write(f"{g.name('<mods>')}/{g.word('plough')}/{g.name('yield')}.jsonl", lines, days=0.2)
-    g.role("extension-data|progress", path, about="a line for each player")
-    g.fact("bound", "a line for each player", path)
-    g.role(
-        "access",
-        g.write(
-            f"{g.name('crew')}.json",
-            json.dumps({"members": [{"uid": one.id, "nick": one.name} for one in players]}),
-            days=4,
-        ),
-        about="people within an object",
+    path = settled(
+        g, f"{g.name('lagoon')}.ini", f"[{g.word('lagoon')}]\nWorldFile={second}\nTitle={g.text('The {lagoon} Bar')}\n"
     )
+    g.fact("pointer", "world", f"{path}:WorldFile")
+    g.fact("name", "server", g.text("The {lagoon} Bar"))
+    g.role("access", g.write("admins.txt", "".join(f"{one.id};{one.name};2\n" for one in players), days=6))
     g.fact("players", "known by id", str(len(players)))
-    program = g.write(f"{g.name('<bin>')}/{g.name('kiln')}", ELF + g.blob(20), days=70)
-    g.run(program)
-    script = _launch(
+    program = g.write(f"bin/{g.name('lagoon')}.exe", PE + g.blob(20), days=100)
+    g.write("bin/extra.dll", PE + g.blob(9), days=100)
+    launched(
         g,
-        f"{g.name('begin')}.sh",
-        f"#!/bin/sh\nHERE=$(dirname $0)\nuntil $HERE/{g.name('<bin>')}/{g.name('kiln')} --load {folder}/{g.name('field')}.zip --port 27400; do sleep 1; done\n",
+        "run.cmd",
+        f"@echo off\r\ncd /d %~dp0bin\r\n:again\r\n{g.name('lagoon')}.exe -config ..\\{path} -port 27400\r\ngoto again\r\n",
         program,
     )
-    g.fact("pointer", "world", f"{script}:--load")
-    return world
+    return World(second, "", [second], [first], copies)
 
 
-SHAPES: dict[str, tuple[Maker, tuple[str, ...]]] = {
-    "brae": (generations, ("vendor",)),
-    "braeside": (generations, ("odd", "economy")),
-    "ledge": (two_halves, ("notes",)),
-    "ledgeway": (two_halves, ("vendor", "dumps")),
-    "bank": (profile, ("old server",)),
-    "bankhead": (profile, ("cache", "economy")),
-    "deep": (cubes, ("notes", "dumps")),
-    "deepwell": (cubes, ("vendor",)),
-    "harvest": (packed, ("odd",)),
-    "harvester": (packed, ("old server", "cache")),
+def everything(g: Ground) -> World:
+    """One database that holds the world and its players."""
+    players = g.players = g.people(11, "uuid")
+    path = f"{g.name('spire')}/{g.name('all')}.db"
+    (g.root / path).parent.mkdir(parents=True)
+    with closing(sqlite3.connect(g.root / path)) as database, database:
+        database.execute(f"create table {g.word('stone')} (x integer, y integer, b blob)")
+        database.executemany(
+            f"insert into {g.word('stone')} values (?, ?, ?)",
+            ((at % 30, at // 30, g.random.randbytes(200)) for at in range(600)),
+        )
+        database.execute(f"create table {g.word('climbers')} (id text primary key, {g.word('rope')} integer)")
+        database.executemany(
+            f"insert into {g.word('climbers')} values (?, ?)", ((one.id, at) for at, one in enumerate(players))
+        )
+    g.times[path] = 0.01
+    g.fact("tables", path, g.word("climbers"))
+    g.fact("leaves players", "the database of all", path)
+    g.fact("leaves progress", "the database of all", path)
+    g.role("access", g.write("ops.json", json.dumps([{"uuid": one.id, "level": 4} for one in players[:2]]), days=40))
+    g.fact("players", "known by id", str(len(players)))
+    settled(g, f"{g.name('spire')}.toml", f'title = "{g.text("The {spire}")}"\n[{g.word("keep")}]\nfile = "{path}"\n')
+    g.fact("pointer", "world", f"{g.name('spire')}.toml:file")
+    g.fact("name", "server", g.text("The {spire}"))
+    program = g.write(
+        f"{g.name('spire')}.jar",
+        archive({"META-INF/MANIFEST.MF": "Manifest-Version: 1.0\nImplementation-Version: 2.6.1\n"}),
+        days=80,
+    )
+    g.fact("version", "engine", "2.6.1")
+    launched(
+        g,
+        "up.sh",
+        f'#!/usr/bin/env bash\nset -eu\njava -Xms1G -Xmx2G -XX:+UseG1GC -jar "{program}" --port 27400 nogui\n',
+        program,
+    )
+    g.facts = [fact for fact in g.facts if fact.about != "the live world"]
+    return World(path, path, [path])
+
+
+def named_files(g: Ground) -> World:
+    """Players' files by name, in YAML; who may come in on one line of the settings; tiles of two floors."""
+    players = g.players = g.people(10, "name")
+    live = [
+        g.write(f"{g.name('quarry')}/{floor}/q_{x}_{y}.dat", g.blob(3), days=0.1 * (x + 3))
+        for floor in (g.word("upper"), g.word("lower"))
+        for x in range(-2, 2)
+        for y in range(3)
+    ]
+    theirs = [
+        g.write(f"{g.name('miners')}/{one.name}.yml", f"{g.word('coal')}: {at}\n{g.word('seat')}: [1, {at}]\n", days=at)
+        for at, one in enumerate(players)
+    ]
+    g.role("players", *theirs, about="a file of each player")
+    g.fact("bound", "players' files", *theirs)
+    path = settled(
+        g,
+        f"{g.name('quarry')}.properties",
+        f"allowed={','.join(one.name for one in players)}\n{g.name('dig')}={g.name('quarry')}\ntitle={g.text('Deep {quarry}')}\n",
+    )
+    g.fact("pointer", "world", f"{path}:{g.name('dig')}")
+    g.fact("name", "server", g.text("Deep {quarry}"))
+    g.fact("players", "known by id", str(len(players)))
+    program = g.write(g.name("quarry <server>"), ELF + g.blob(30), days=44)
+    g.run(program)
+    launched(
+        g,
+        "start.sh",
+        f"#!/bin/sh\ntrap 'exit 0' TERM\nwhile :\ndo\n  ./{program} -port 27400 || true\n  echo restarting\ndone\n",
+        program,
+    )
+    return World(g.name("quarry"), g.name("quarry"), live)
+
+
+def beside(g: Ground) -> World:
+    """A world whose other floors stand beside it, called after it; settings tell its name."""
+    players = g.players = g.people(7, "uuid")
+    name = g.name("loch")
+    live = [
+        g.write(f"{name}{ending}/{g.word('cells')}/c.{x}.{y}.cel", g.blob(4), days=0.05 + x)
+        for ending in ("", "_deep")
+        for x in range(3)
+        for y in range(3)
+    ]
+    theirs = [
+        g.write(f"{name}/{g.name('swimmers')}/{one.id}.dat", g.blob(1), days=at) for at, one in enumerate(players)
+    ]
+    g.role("players", *theirs, about="a file of each player")
+    g.fact("bound", "players' files", *theirs)
+    path = settled(
+        g,
+        f"{g.name('loch')}-settings.json",
+        json.dumps({"title": g.text("{loch} side"), "port": 27400, g.name("water"): name}),
+    )
+    g.fact("pointer", "world", f"{path}:{g.name('water')}")
+    g.fact("name", "server", g.text("{loch} side"))
+    g.role(
+        "access", g.write("guests.json", json.dumps([{"uuid": one.id, "name": one.name} for one in players]), days=3)
+    )
+    g.fact("players", "known by id", str(len(players)))
+    program = g.write(
+        f"lib/{g.name('loch')}-2.6.1.jar", archive({"META-INF/MANIFEST.MF": "Manifest-Version: 1.0\n"}), days=33
+    )
+    g.fact("version", "engine", "2.6.1")
+    launched(
+        g,
+        "start.sh",
+        f'#!/bin/sh\ncd "$(dirname "$0")" || exit 1\nexec java @args.txt -jar lib/{g.name("loch")}-2.6.1.jar --port 27400\n',
+        program,
+    )
+    return World(name, name, live)
+
+
+def nothing(g: Ground) -> World:
+    """A fresh install: a program, its settings, what the vendor ships, and nothing that was ever saved."""
+    settled(
+        g,
+        f"{g.name('mesa')}.cfg",
+        f'// fresh\ntitle = "{g.text("The {mesa}")}";\nslots = 20;\n{g.name("land")} = "{g.name("mesa")}";\n',
+    )
+    g.fact("name", "server", g.text("The {mesa}"))
+    for number in range(30):
+        g.write(f"{g.name('assets')}/{g.word('rock')}{number}.tex", g.blob(6), days=90)
+    program = g.write(g.name("mesa"), ELF + g.blob(30), days=90)
+    g.run(program)
+    launched(g, "start.sh", f"#!/bin/sh\n./{program} --port 27400\n", program)
+    g.fact("no world", "a fresh install", "none")
+    return World("", "", [])
+
+
+SHAPES: dict[str, tuple[Callable[[Ground], World], tuple[str, ...]]] = {
+    "terrace": (universes, ("vendor",)),
+    "terraced": (universes, ("economy", "dumps")),
+    "lagoon": (two_files, ("notes",)),
+    "lagoons": (two_files, ("vendor", "odd")),
+    "spire": (everything, ("economy",)),
+    "spires": (everything, ("cache", "notes")),
+    "quarry": (named_files, ("vendor",)),
+    "quarries": (named_files, ("economy", "odd")),
+    "loch": (beside, ("notes", "dumps")),
+    "lochan": (beside, ("vendor",)),
+    "mesa": (nothing, ()),
+    "mesas": (nothing, ("notes",)),
 }
 
 
@@ -275,35 +239,9 @@ def build_kept(name: str, root: Path, style: Style) -> Ground:
     g = Ground(root, name, style)
     world = make(g)
     noise(g, about, world)
-    if style.decoys:
-        decoys(g, world)
-    of_the_world(g, world, [world.at])
+    if world.live:
+        if style.decoys:
+            decoys(g, world)
+        of_the_world(g, world, [world.at])
     g.finish()
     return g
-
-
-def _launch(g: Ground, path: str, text: str, program: str) -> str:
-    g.write(path, text, days=30)
-    if path.endswith(".sh"):
-        g.run(path, 30)
-    g.role("scripts", path)
-    g.role("engine", program, about="the program")
-    g.fact("script", "launch", path)
-    g.fact("program", "launch", program)
-    g.fact("port", "launch", "27400")
-    return path
-
-
-def _settings(g: Ground, path: str, text: str) -> str:
-    g.role("settings", g.write(path, text, days=12))
-    return path
-
-
-def _log(g: Ground, path: str, lines: list[str]) -> None:
-    g.write(path, "".join(f"{line}\n" for line in lines), days=0.01)
-    g.role("logs", path)
-    g.fact("version", "engine", VERSION)
-    g.fact("ready", "log", next(line for line in lines if "ready" in line))
-    joined = next((line for line in lines if "descends" in line), "")
-    if joined:
-        g.fact("joined", "log", joined)

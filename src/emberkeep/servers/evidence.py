@@ -27,6 +27,8 @@ WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
             "a list holds them and little else": 3.8,
             "names stand beside them": 0.1,
             "the log names them": 6.1,
+            "all that the log names are among them": 2.0,
+            "a setting lists them": 2.0,
             "they stand in two places": 3.9,
             "they stand in three places": 4.8,
             "a large family of files holds them": -4.4,

@@ -44,7 +44,7 @@ _BEFORE = frozenset(
         "start-process",
     )
 )
-_COMPUTED = re.compile(r"^(?:\$\{?\w+\}?|\$\(.*\)|%~?\w+%?|`.*`)/?")
+_COMPUTED = re.compile(r"^(?:\$\{?\w+\}?|\$\(.*\)|%~[a-z]*\d|%\w+%|`.*`)/?")
 """A folder that a script computes, at the head of a path: mostly its own."""
 _GOES_TO = frozenset(("cd", "pushd", "chdir", "set-location"))
 SHORTEST_NUMBER = 3
@@ -123,7 +123,8 @@ def executed(scene: Scene, script: str) -> list[Executed]:
 
 def _gone_to(scene: Scene, beside: str, here: str, words: Sequence[str]) -> str:
     """The folder that a script changes to; its own where that lies outside or is computed."""
-    wanted = next((word for word in words if not word.startswith(("-", "/d", "/D"))), "").replace("\\", "/").rstrip("/")
+    wanted = next((word for word in words if word.lower() != "/d" and not word.startswith("-")), "")
+    wanted = _COMPUTED.sub("", wanted.replace("\\", "/")).rstrip("/")
     for folder in (here, beside):
         path = posixpath.normpath(f"{folder}/{wanted}" if folder else wanted)
         if path in scene.dirs:
@@ -148,7 +149,7 @@ def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> s
             return path
         if number == 0 and ("/" in word or "\\" in word):
             return ""  # a program that is not here, and what follows are its arguments
-        if number and not word.startswith(("-", "+", "/")) and not words[at + number - 1].startswith("-"):
+        if number and not word.startswith(("-", "+", "/", "@")) and not words[at + number - 1].startswith("-"):
             return ""
     return ""
 

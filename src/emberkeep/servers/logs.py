@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 
 from emberkeep.servers.extensions import Extension
 from emberkeep.servers.findings import LogFinding, LogLine, Sure
@@ -110,6 +110,8 @@ def _lines(
 
 LEAST_VISITORS = 2
 MOST_WORDS = 14
+MOST_KINDS = 40
+"""Kinds of lines that are held against each other, those with the most words."""
 
 
 def visitors(lines: Sequence[str]) -> set[str]:
@@ -121,13 +123,19 @@ def visitors(lines: Sequence[str]) -> set[str]:
         for at, word in enumerate(words if 2 <= len(words) <= MOST_WORDS else ()):
             if _CALLED.fullmatch(word):
                 worded[at, (*words[:at], *words[at + 1 :])].setdefault(word, number)
-    several = [held for held in worded.values() if len(held) >= LEAST_VISITORS]
+    several = sorted((held for held in worded.values() if len(held) >= LEAST_VISITORS), key=len)[-MOST_KINDS:]
+    best: set[str] = set()
     for first in several:
         for then in several:
             both = first.keys() & then.keys()
-            if len(both) >= LEAST_VISITORS and all(first[word] < then[word] for word in both):
-                return set(both)
-    return set()
+            if all(first[word] < then[word] for word in both) and _rank(both) > _rank(best):
+                best = set(both)
+    return best if len(best) >= LEAST_VISITORS else set()
+
+
+def _rank(words: Collection[str]) -> tuple[int, int]:
+    """Of two such sets the larger one holds names, or the one with more capitals."""
+    return len(words), sum(word[:1].isupper() for word in words)
 
 
 def _comings(lines: Sequence[str], people: set[str]) -> Iterator[LogLine]:

@@ -41,6 +41,7 @@ FEWEST = 3
 _NAME = re.compile(r"[^\W\d]\w{2,31}")
 _TOKEN = re.compile(r"[\w.-]{3,64}")
 _IDS = re.compile(rf"(?<![\w-])(?:{IDENT.pattern})(?![\w-])")
+_LISTED = re.compile(r"""^\s*([\w.-]+)\s*[:=]\s*["']?([\w. -]+(?:[,;] ?[\w. -]+){2,})["']?\s*$""", re.MULTILINE)
 _LONG_ID = re.compile(rf"{IDENT.pattern}|[0-9a-f]{{32,64}}")
 _MARK = re.compile(r"[^A-Za-z0-9]")
 _BEHIND = re.compile(r"(?<=//)\s*[^\W\d]\w{2,31}\s*$|(?<=#)\s*[^\W\d]\w{2,31}\s*$")
@@ -49,7 +50,7 @@ _COMMENT = re.compile(r"(?:^|\s)(?:#|//|;).*$")
 
 @dataclass(frozen=True)
 class ValuePlace:
-    """Where alike values stand. ``kind``: names, folders, list, field, keys or column; ``at``: which field or column;
+    """Where alike values stand. ``kind``: names, folders, list, field, keys, setting, column; ``at``: which of those;
     ``alone``: the file holds little else."""
 
     kind: str
@@ -133,6 +134,7 @@ def _inside(scene: Scene, path: str) -> Iterator[ValuePlace]:
             yield from _in_records(path, document.root)
     if kind in ("text", "ini", "properties"):
         yield from _in_lines(path, scene.look.text(path))
+        yield from _in_settings(path, scene.look.text(path))
 
 
 def _is_flat_list(value: Any) -> bool:
@@ -148,6 +150,14 @@ def _is_flat_list(value: Any) -> bool:
         and not any(isinstance(inner, (dict, list)) for inner in item.values())
         for item in some
     )
+
+
+def _in_settings(path: str, text: str) -> Iterator[ValuePlace]:
+    """Settings whose value is a list with commas."""
+    for found in _LISTED.finditer(text):
+        values = [value.strip() for value in re.split(r"[,;]", found[2])]
+        if len(values) >= FEWEST and len(set(values)) == len(values):
+            yield ValuePlace("setting", path, found[1], frozenset(values))
 
 
 def _in_records(path: str, root: Node) -> Iterator[ValuePlace]:
@@ -316,10 +326,17 @@ def _weighed(
     if not _are_names(values) and any(place.alone and place.path in named for place in places):
         told.append(Evidence("names stand beside them"))
     listed = {_level(place) for place in places if place.alone and place.kind == "field"}
-    if any(other not in places and other.at.startswith(at) for path, at in listed for other in priced.get(path, ())):
+    shaped = any(item.name == "shaped like ids" for item in told)
+    if not shaped and any(
+        other not in places and other.at.startswith(at) for path, at in listed for other in priced.get(path, ())
+    ):
         told.append(Evidence("numbers stand beside them", "numbers stand beside them, as in a table of goods"))
     if len(values & logged) >= 2:
         told.append(Evidence("the log names them"))
+        if len(values & logged) >= 0.8 * len(logged):
+            told.append(Evidence("all that the log names are among them"))
+    if any(place.kind == "setting" for place in places):
+        told.append(Evidence("a setting lists them"))
     files = {(place.kind if place.kind in NAMED else "", place.path) for place in places}
     if len(files) > 1:
         told.append(Evidence("they stand in three places" if len(files) > 2 else "they stand in two places"))

@@ -18,6 +18,8 @@ from emberkeep.servers.findings import Finding, Sure
 from emberkeep.servers.looking import Family, Look, families, is_identifier
 from emberkeep.trees import FolderTree, Kind
 
+A_COPY = 600 * 10**9
+"""Nanoseconds that the copying of a folder takes, about."""
 SAMPLE = 8
 """Members of a large family of which the contents are looked at."""
 _PAIR = re.compile(r"""^\s*"?([\w.-]+)"?\s*[:=]\s*"?([^"\n#]*?)"?[,;]?\s*$""", re.MULTILINE)
@@ -45,6 +47,12 @@ class Scene:
     def dirs(self) -> frozenset[str]:
         """Every folder, to ask whether a path is one."""
         return frozenset(self.folders)
+
+    @cached_property
+    def times_differ(self) -> bool:
+        """Whether files were written at other times than others: those of a copied folder may be all alike."""
+        times = [entry.mtime_ns for entry in self.tree.entries().values() if entry.kind is Kind.FILE]
+        return bool(times) and max(times) - min(times) > A_COPY
 
     @property
     def odd_people(self) -> set[str]:

@@ -318,7 +318,7 @@ def _by_times(
     mine = _newest(scene, one)
     all_times = {_newest(scene, other) for other in every}
     if engine_time is not None and mine <= engine_time / 1e9 + CLOSE:
-        if max(all_times) > engine_time / 1e9 + CLOSE:
+        if scene.times_differ:
             yield Evidence("as old as the program", "nothing in it was saved since the program came")
         return
     if len(every) == 1 or max(all_times) - min(all_times) < CLOSE:
