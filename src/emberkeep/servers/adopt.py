@@ -42,6 +42,8 @@ _LOG_FOLDERS = {"log", "logs", "crash-reports", "crashes", "dumps"}
 _SCRATCH_FOLDERS = {"cache", "caches", "tmp", "temp", ".cache"}
 _DATA = ("xml", "json", "yaml", "toml", "properties", "ini")
 _TABLES = ("xml", "json", "yaml", "toml")
+FEW_LOGS = 8
+"""Files named alike of which the contents are looked at for a log's."""
 MOST_TABLES = 400
 """Files of repeated records that are read whole."""
 
@@ -163,8 +165,10 @@ def _logs_and_scratch(scene: Scene) -> None:
             scene.cover("logs", globs.escape(path), "its name ends as a log's does")
         elif path.lower().endswith((".pid", ".lock", ".lck")):
             scene.cover("scratch", globs.escape(path), "a mark of a running program")
-        elif entry.kind is Kind.FILE and scene.look.kind(path) == "text" and logs.is_log(scene.look.text(path)):
-            scene.cover("logs", globs.escape(path), "its lines begin with times", Sure.LIKELY)
+    for family in list(scene.open_families()):
+        for path in family.members if len(family.members) <= FEW_LOGS else ():
+            if not scene.is_covered(path) and scene.look.kind(path) == "text" and logs.is_log(scene.look.text(path)):
+                scene.cover("logs", globs.escape(path), "its lines begin with times", Sure.LIKELY)
 
 
 def _progress(scene: Scene, tables: Sequence[TableFinding]) -> None:
