@@ -10,20 +10,23 @@ from pathlib import Path
 
 import pytest
 
+from emberkeep.planning import identifiers
 from emberkeep.servers import launch, logs
 from emberkeep.servers.adopt import adopt
 from emberkeep.servers.evidence import PRIOR, WEIGHTS, Evidence, Hypothesis
-from emberkeep.servers.findings import Sure
+from emberkeep.servers.findings import ORDER, Sure
 from emberkeep.servers.looking import Look, begins_as_json, content_kind
 from emberkeep.servers.players import varying
+from emberkeep.servers.roles import Roles
 from emberkeep.servers.scene import Scene
-from emberkeep.trees import FolderTree
+from emberkeep.trees import FolderTree, Kind
 from tests import depth
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks" / "zoo"))
 
 from families import OPEN, STYLES, build, by_name
 from further import FURTHER, build_further
+from ground import Ground
 from judge import RIGHT, Judge
 
 NAMES = [*(family.name for family in OPEN), *FURTHER]
@@ -32,13 +35,33 @@ NAMES = [*(family.name for family in OPEN), *FURTHER]
 @pytest.mark.parametrize("name", depth.some(NAMES, 5))
 def test_a_family_is_understood(name: str, tmp_path: Path) -> None:
     """Each in one of its four guises: with all words exchanged, decoys, other sizes and times."""
-    style = STYLES[NAMES.index(name) % len(STYLES)]
-    root = tmp_path / "server"
-    root.mkdir()
-    ground = build_further(name, root, style) if name in FURTHER else build(by_name(name), root, style)
+    ground = _built(name, tmp_path / "server")
     found = Judge(ground, tmp_path).verdicts()
     assert len(found) > 12
     assert [one for one in found if one.verdict != RIGHT] == []
+
+
+def _built(name: str, root: Path) -> Ground:
+    style = STYLES[NAMES.index(name) % len(STYLES)]
+    root.mkdir()
+    return build_further(name, root, style) if name in FURTHER else build(by_name(name), root, style)
+
+
+@pytest.mark.parametrize("name", depth.some(NAMES, 5))
+def test_wipes_look_for_the_players_that_adopt_found(name: str, tmp_path: Path) -> None:
+    """Whatever their ids look like, and however the lists of them are written."""
+    ground = _built(name, tmp_path / "server")
+    found = adopt(ground.root)
+    roles = Roles([(role, [item.glob for item in found.roles if item.role == role]) for role in ORDER])
+    tree = FolderTree(ground.root)
+    told = identifiers.people(tree, roles)
+    listed = {"access", "players"} & {
+        roles.of(path) for path, entry in tree.entries().items() if entry.kind is Kind.FILE
+    }
+    wanted = {identifiers.canonical(one.id) or one.id for one in ground.players} if listed else set()
+    assert wanted <= set(told)
+    strangers = set(told) - wanted - {one.name for one in ground.players}
+    assert not strangers
 
 
 # --- one at a time --------------------------------------------------------------

@@ -18,7 +18,7 @@ from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL
 from emberkeep.errors import EmberKeepError, UsageError
 from emberkeep.keep import Keep
 from emberkeep.runs import defaults, snapshot
-from emberkeep.servers.players import names_by_id
+from emberkeep.servers.players import listed_people
 from emberkeep.servers.roles import Roles, RoleTable, require_some, selection
 from emberkeep.servers.scene import stem
 from emberkeep.servers.tiles import SECTOR, TileNames, seen_tiles
@@ -222,7 +222,8 @@ class _Sides:
         role_of = self.role_of()
         names: dict[str, str] = {}
         for tree in (left, right):
-            names.update(names_by_id(tree, (path for path in tree.entries() if role_of(path) == "access")))
+            listed = listed_people(tree, (path for path in tree.entries() if role_of(path) == "access"))
+            names.update({ident: name for ident, name in listed.items() if name})
         return lambda path: names.get(stem(path), "") if role_of(path) == "players" else ""
 
     def tiles(self, left: Tree, right: Tree) -> TileNames | None:

@@ -20,7 +20,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
 
-from emberkeep.servers.players import names_by_id
+from emberkeep.servers.players import listed_people, varying
 from emberkeep.servers.roles import Roles
 from emberkeep.trees import FILE, Tree
 
@@ -33,6 +33,7 @@ _INSIDE = re.compile(rf"(?<![0-9A-Za-z])(?:{_UUID.pattern}|\d{{12,20}})(?![0-9A-
 _NAME = re.compile(rb"(?<![\w.-])[\w\x80-\xff]{3,32}(?![\w-])")
 _MARKS = b"\"'`:=,[]{}()<>|;\r\n"
 """Between two of these a word is a whole key or value."""
+FEWEST_ALIKE = 3
 SHORTEST = 12
 """Characters of the shortest spelling."""
 LONGEST_PACKED = 48
@@ -73,7 +74,7 @@ class Known:
     def _raw(self) -> dict[bytes, str]:
         """The binary spellings."""
         found: dict[bytes, str] = {}
-        for ident in self.ids:
+        for ident in filter(canonical, self.ids):
             if len(ident) == 32:
                 told = uuid.UUID(ident)
                 found[told.bytes] = found[told.bytes_le] = ident
@@ -95,7 +96,7 @@ class Known:
     def _usual(self) -> dict[str, str]:
         """The identifiers as they are mostly spelled."""
         found = {ident: ident for ident in self.ids}
-        found.update({dashed(ident): ident for ident in self.ids if len(ident) == 32})
+        found.update({dashed(ident): ident for ident in self.ids if len(ident) == 32 and canonical(ident)})
         return found
 
     def whole(self, text: str) -> str:
@@ -225,28 +226,45 @@ def identifiers(data: bytes) -> set[str]:
 def people(tree: Tree, roles: Roles) -> dict[str, str]:
     """The players that are known: canonical identifier -> what they are called, "" where nothing tells.
 
-    By the lists of people (role ``access``) and by files named by an identifier (role ``players``).
+    By the lists of people (role ``access``) and by files named by an identifier (role ``players``). An id that is
+    neither a UUID nor a long number is as it is spelled.
     """
     by_role: dict[str, list[str]] = {"access": [], "players": []}
     for path, entry in tree.entries().items():
         role = roles.of(path)
         if entry.kind is FILE and role in by_role:
             by_role[role].append(path)
+    listed = listed_people(tree, by_role["access"])
     found: dict[str, str] = {}
     for path in by_role["players"]:
         known = canonical(path.rpartition("/")[2].partition(".")[0])
         if known:
             found[known] = ""
-    for ident, name in names_by_id(tree, by_role["access"]).items():
-        found[canonical(ident) or ident] = name
+    found.update({stem: "" for stem in _odd_stems(by_role["players"]) if not listed or stem in listed})
+    found.update({canonical(ident) or ident: name for ident, name in listed.items()})
     return found
+
+
+def _odd_stems(paths: Iterable[str]) -> Iterator[str]:
+    """The part of the names of players' files that varies, where it is no identifier by its looks."""
+    together: dict[tuple[str, str], list[str]] = {}
+    for path in paths:
+        folder, _, name = path.rpartition("/")
+        together.setdefault((folder, name[name.rfind(".") :] if "." in name else ""), []).append(name)
+    for names in together.values():
+        if len(names) >= FEWEST_ALIKE:
+            before, behind = varying(names)
+            stems = (name[len(before) : len(name) - len(behind)] for name in names)
+            yield from (stem for stem in stems if not canonical(stem))
 
 
 def known_people(told: Mapping[str, str], but: Iterable[str] = ()) -> Known:
     """What to look for so as to find players. ``but``: names that are words of the game as well."""
     words = set(but)
     ids = frozenset(ident for ident in told if canonical(ident))
-    return Known(ids, {name: ident for ident, name in told.items() if len(name) >= 3 and name not in words})
+    spelled = {ident: ident for ident in told if ident not in ids}
+    spelled.update({name: ident for ident, name in told.items() if name})
+    return Known(ids, {name: ident for name, ident in spelled.items() if len(name) >= 3 and name not in words})
 
 
 def unpacked(data: bytes) -> bytes:

@@ -15,7 +15,7 @@ from emberkeep.keep import Config, Keep
 from emberkeep.locate import FILE as KEEP_FILE
 from emberkeep.planned import Planned
 from emberkeep.planning import leftovers, values
-from emberkeep.planning.identifiers import Known, known_people, people
+from emberkeep.planning.identifiers import Known, canonical, known_people, people
 from emberkeep.planning.leftovers import Audit, Leftover
 from emberkeep.planning.scopes import MADE, NONE, OF_EXTENSIONS, Cleared, Clearing, Deletion, scope_of
 from emberkeep.planning.values import Asked, Setting, Values, Wiped
@@ -225,7 +225,7 @@ def known_of(keep: Keep, tree: Tree) -> Known:
     """The players that are looked for. Names that the game's own files use as words of their own are left out."""
     roles = Roles(keep.config.roles)
     told = people(tree, roles)
-    names = {name for name in told.values() if name}
+    names = {name for name in told.values() if name} | {ident for ident in told if not canonical(ident)}
     words: set[str] = set()
     for path, entry in tree.entries().items():
         if names and entry.kind is FILE and roles.of(path) == "economy" and entry.size < leftovers.LARGEST:
