@@ -14,6 +14,7 @@ import tomllib
 import zipfile
 from collections.abc import Iterator
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -561,6 +562,14 @@ def test_layouts_of_the_vendors_sql(tmp_path: Path) -> None:
     (server / "keeper.properties").write_text("began=empty\n")
     fresh = vendor.batches(trees[0], config, "4.2", "4.3", server=FolderTree(server))
     assert [one.files for one in fresh] == [("4.2-4.3/fresh/a/1.sql",)]
+    (sql / "4.2-4.3" / "sample" / "extra.sql").write_text("select 2;")
+    assert vendor.batches(FolderTree(sql), config, "4.3", "4.4", server=trees[1]) == [], "another step's is no matter"
+    with pytest.raises(Refused, match=r"fits no part of the layout .*: 4\.2-4\.3/sample/extra\.sql"):
+        vendor.batches(FolderTree(sql), config, "4.2", "4.3", server=trees[1])
+    spared = replace(config, vendor=replace(config.vendor, besides=("**/extra.sql",)))
+    assert [one.files for one in vendor.batches(FolderTree(sql), spared, "4.2", "4.3", server=trees[1])] == [
+        ("4.2-4.3/fresh/a/1.sql",)
+    ]
     for old, new, said in (
         ("4.3", "4.5", "from 4.4"),
         ("4.4", "4.3", "only goes forward"),

@@ -20,6 +20,7 @@
                     perhaps {to}, {part} and {variant}, as "{from}/{database}/{part}-*.sql"
                     parts: in their order (default ["structure", "data"])
                     variants: [{ name, file, key, is }]: the first one that is so; otherwise: the name when none is
+                    besides: globs of SQL files that no step is to run; any other that fits no part is refused
 
 Databases are dumped, stepped through SQL and restored in the order in which they stand.
 """
@@ -94,12 +95,14 @@ class Variant:
 
 @dataclass(frozen=True)
 class VendorSql:
-    """How the vendor lays SQL out; ``layout`` is "" where keep.toml does not tell."""
+    """How the vendor lays SQL out; ``layout`` is "" where keep.toml does not tell. ``besides``: globs of SQL files that
+    no step is to run."""
 
     layout: str = ""
     parts: tuple[str, ...] = PARTS
     variants: tuple[Variant, ...] = ()
     otherwise: str = ""
+    besides: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -192,7 +195,11 @@ def _vendor(reader: Reader) -> VendorSql:
         variants.append(Variant(item.required("name"), item.required("file"), item.string("key"), item.string("is")))
         item.no_others()
     found = VendorSql(
-        reader.string("layout"), reader.strings("parts") or PARTS, tuple(variants), reader.string("otherwise")
+        reader.string("layout"),
+        reader.strings("parts") or PARTS,
+        tuple(variants),
+        reader.string("otherwise"),
+        reader.strings("besides"),
     )
     if found.layout:
         places = re.findall(r"\{(\w*)\}", found.layout)

@@ -8,7 +8,7 @@ does. See ``database``.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 
 from emberkeep import globs
@@ -72,6 +72,7 @@ def batches(tree: Tree, told: Databases, old: str, new: str, *, server: Tree, kn
     for begins, leads, version in _links(found, old, new, known, tree.label):
         of_link = [one for one in found if one.old == version and variant in ("", one.variant)]
         _check_names(of_link, told, tree.label)
+        _check_placed(tree, layout, version, {one.path for one in found})
         for part in layout.parts if "{part}" in layout.layout else ("",):
             for database in told.all:
                 chosen = [one.path for one in of_link if (one.part, one.database) == (part, database.name)]
@@ -160,6 +161,35 @@ def _check_names(found: list[_Found], told: Databases, label: str) -> None:
                 place=Place(f"{label}/{one.path}"),
                 hint=f"[vendor-sql] parts = {list(told.vendor.parts)}",
             )
+
+
+_FIRST = re.compile(r"\d+(?:\.\d+)+")
+
+
+def _begun_from(path: str) -> set[str]:
+    """The versions that a path's folders and name begin with."""
+    return {found[0] for part in path.split("/") if (found := _FIRST.search(part))}
+
+
+def _check_placed(tree: Tree, layout: VendorSql, version: str, placed: Collection[str]) -> None:
+    """Refused where a step brings SQL that the layout has no place for: without it, it would be half a step."""
+    besides = globs.combined(layout.besides) if layout.besides else None
+    strays = [
+        path
+        for path, entry in sorted(tree.entries().items())
+        if entry.kind is FILE
+        and path.lower().endswith(".sql")
+        and path not in placed
+        and version in _begun_from(path)
+        and not (besides and besides.fullmatch(path))
+    ]
+    if strays:
+        more = f" and {len(strays) - 1} more" if len(strays) > 1 else ""
+        raise Refused(
+            f"this SQL of the step from {version} fits no part of the layout {layout.layout}: {strays[0]}{more}",
+            place=Place(tree.label),
+            hint='put [vendor-sql] layout or parts right, or name what no step is to run in its besides = ["GLOB"]',
+        )
 
 
 def _variant(layout: VendorSql, server: Tree) -> str:
