@@ -17,7 +17,7 @@ shot() {
   local name=$1 done=$work/done terminal
   shift
   rm -f "$done"
-  DISPLAY=$display xterm -geometry 142x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#14171c' -fg '#e3e3e0' -b 12 \
+  DISPLAY=$display xterm -geometry 138x41+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#14171c' -fg '#e3e3e0' -b 12 \
     -e bash -c "cd '$work/rock'; export EMBERKEEP_KEEP=gannet-rock.keep; printf '%s\n' '\$ $*'; $*; touch '$done'; sleep 60" &
   terminal=$!
   for _ in $(seq 1200); do [ -e "$done" ] && break; sleep 0.1; done
@@ -30,7 +30,7 @@ shot() {
 ember() { (cd "$work/rock" && EMBERKEEP_KEEP=gannet-rock.keep emberkeep "$@" >/dev/null) || [ $? -eq 1 ]; }
 
 mkdir "$work/rock"
-shot demo "cd ..; emberkeep demo walked | tail -41"
+shot demo "cd ..; emberkeep demo walked | tail -38"
 rmdir "$work/rock"
 emberkeep demo "$work/rock" --build-only >/dev/null
 shot adopt emberkeep adopt gannet-rock --zone Atlantic/Faroe
@@ -38,7 +38,7 @@ ember snapshot --note "before 4.3"
 ember defaults record 4.2 releases/skerrylight-4.2
 ember defaults record 4.3 releases/skerrylight-4.3.zip
 shot survey emberkeep survey
-shot diff "emberkeep diff defaults:4.2 | head -42"
+shot diff "emberkeep diff defaults:4.2 | head -39"
 ember diff defaults:4.2 defaults:4.3 --chart totals.png
 mv "$work/rock/totals.png" "$here/totals.png"
 # An evening's play: some tiles, a player's bag, what was learned.
@@ -78,7 +78,12 @@ rm -r "$work/rock"
 emberkeep demo "$work/rock" --build-only >/dev/null
 ember adopt gannet-rock --zone Atlantic/Faroe
 # Update day, with the stand-in engine running.
-python3 -c "from emberkeep.demo.mission import operating; print(operating(27800, 27900))" >> "$work/rock/gannet-rock.keep/keep.toml"
+python3 - "$work/rock/gannet-rock.keep/keep.toml" <<'TOLD'
+import pathlib, sys
+from emberkeep.demo.mission import operated
+path = pathlib.Path(sys.argv[1])
+path.write_text(operated(path.read_text(), 27800, 27900))
+TOLD
 cp -r "$work/rock/releases/recipes" "$work/rock/gannet-rock.keep/recipes"
 export ROCK_CONSOLE=gannet SKERRYLIGHT_PACE=6
 ember defaults record 4.2 releases/skerrylight-4.2

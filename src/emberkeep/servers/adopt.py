@@ -390,6 +390,11 @@ def _mission(scene: Scene, top: str, paths: list[str]) -> None:
             scene.cover("economy", globs.escape(path), "repeated records", Sure.LIKELY)
 
 
+_SETTINGS_NAME = re.compile(r"(?i)\.(?:ini|cfg|conf|toml|ya?ml|properties|props)$")
+_CODE_LINE = re.compile(r"\s*(?:def|class|import|from|for|while|function|elif|else|elseif|end|try|except)\b[^=]*$")
+DEEPEST_SETTINGS = 2
+"""Folders down to which settings are known by what they hold; farther down, where much of the vendor's lies, by their
+names too."""
 FEW_ALIKE = 3
 """Files named alike of which each may hold settings; of more the vendor ships translations, or the engine its saves."""
 _ENTRY = re.compile(
@@ -403,13 +408,14 @@ def _settings(scene: Scene) -> None:
             kind = scene.look.kind(path)
             if scene.is_covered(path):
                 continue
-            if kind in ("properties", "ini", "toml", "yaml"):
+            near = path.count("/") <= DEEPEST_SETTINGS or _SETTINGS_NAME.search(path) is not None
+            if kind in ("properties", "ini", "toml", "yaml") and near:
                 scene.cover("settings", globs.escape(path), f"keys and values ({kind})", Sure.LIKELY)
             elif kind == "json" and path.count("/") < 2 and _is_settings(scene.look.json(path)):
                 scene.cover("settings", globs.escape(path), "one JSON object of plain values", Sure.LIKELY)
-            elif kind == "xml" and scene.pairs(path):
+            elif kind == "xml" and near and scene.pairs(path):
                 scene.cover("settings", globs.escape(path), "XML of plain values", Sure.LIKELY)
-            elif kind == "text" and _is_pairs(scene.look.text(path)):
+            elif kind == "text" and near and _is_pairs(scene.look.text(path)):
                 scene.cover("settings", globs.escape(path), "lines of keys and values", Sure.LIKELY)
 
 
@@ -433,6 +439,8 @@ def _is_settings(value: object) -> bool:
 def _is_pairs(text: str) -> bool:
     """Whether most lines are a key with its value, and brackets about such."""
     lines = [line for line in text.splitlines()[:200] if line.strip()]
+    if any(_CODE_LINE.match(line) for line in lines):
+        return False
     keyed = sum("=" in line or ":" in line for line in lines)
     return keyed >= 2 and sum(_ENTRY.match(line) is not None for line in lines) >= 0.8 * len(lines)
 
