@@ -52,7 +52,8 @@ def adoption(screen: Screen, found: Adoption, keep: Path, written: bool) -> None
         screen.line(f"? {number}. {question}", ASKS)
     if written:
         screen.line(f"Wrote {keep / 'keep.toml'}; read it over, it is yours to edit.", GOOD)
-        screen.next("emberkeep survey, then emberkeep snapshot")
+        asks = f"emberkeep adopt --ask ({words.count(len(found.questions), 'question')}), " if found.questions else ""
+        screen.next(f"{asks}emberkeep survey, then emberkeep snapshot")
 
 
 def asked(screen: Screen, count: int, given: int, path: Path) -> None:
@@ -90,7 +91,8 @@ def _known(screen: Screen, found: Adoption) -> None:
         screen.line(f"{version.name} version {version.version} ({version.sure.value}): {version.evidence}")
     world = found.world
     if world.evidence:
-        pointer = f", named by {world.pointer_key} in {world.pointer_file}" if world.pointer_key else ""
+        told = world.pointer_key and f"{world.pointer_key} in {world.pointer_file}" not in world.evidence
+        pointer = f", named by {world.pointer_key} in {world.pointer_file}" if told else ""
         screen.line(f"world {world.folder or '(the server folder)'}{pointer}; {world.evidence}")
     if world.dimensions:
         screen.line(f"dimensions of the same world: {', '.join(world.dimensions)}")
