@@ -91,8 +91,8 @@ def _known(screen: Screen, found: Adoption) -> None:
         screen.line(f"{version.name} version {version.version} ({version.sure.value}): {version.evidence}")
     world = found.world
     if world.evidence:
-        told = world.pointer_key and f"{world.pointer_key} in {world.pointer_file}" not in world.evidence
-        pointer = f", named by {world.pointer_key} in {world.pointer_file}" if told else ""
+        apart = bool(world.pointer_key) and f"{world.pointer_key} in {world.pointer_file}" not in world.evidence
+        pointer = f", named by {world.pointer_key} in {world.pointer_file}" if apart else ""
         screen.line(f"world {world.folder or '(the server folder)'}{pointer}; {world.evidence}")
     if world.dimensions:
         screen.line(f"dimensions of the same world: {', '.join(world.dimensions)}")
