@@ -11,8 +11,9 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.keep import check_text
+from emberkeep.keep import Config, check_text
 from emberkeep.runs.journal import Journal
+from emberkeep.runs.run import unconfirmed
 from emberkeep.servers.adopt import adopt
 from emberkeep.servers.doubts import answered, doubts
 from tests.conftest import KEEP, Rock, tree_state
@@ -178,6 +179,20 @@ def test_nothing_is_deleted_on_the_strength_of_a_guess(two_worlds: Path) -> None
     done = run_program("wipe", "map", "--no-start", "--go", cwd=isle)
     assert (done.code, "adopt --ask" in done.err) == (3, True)
     assert tree_state(isle) == before
+
+
+def test_a_run_rests_on_the_roles_that_open_questions_are_about() -> None:
+    asked = (
+        "is isles/skua the world? 3 saved files",
+        "is data/*.bin players? 4 files",
+        "is 3.1 the version of the engine? 'Thing 3.1' in server.log",
+        "which version is the engine? no file name tells it",
+    )
+    config = Config("x", "server", "UTC", questions=asked)
+    assert config.guesses == (("world", asked[0]), ("players", asked[1]))
+    assert [fault.what for fault in unconfirmed(config, ("players",))] == [
+        f"this rests on a guess that is not confirmed: {asked[1]}"
+    ]
 
 
 @pytest.mark.skipif(sys.platform == "win32", reason="pexpect drives pseudo-terminals of POSIX systems")

@@ -70,6 +70,7 @@ if TYPE_CHECKING:  # what reads these tables is loaded where keep.toml has them:
     from emberkeep.wiping import Wiping
 
 QUESTION = "# ?"
+_GUESSED = re.compile(r"is .+? (?:the world|(?P<role>[a-z-]+))\? ")
 FORMAT = 1
 ROLES = (
     "engine",
@@ -245,6 +246,12 @@ class Config:
     silenced: tuple[str, ...] = ()
     questions: tuple[str, ...] = ()
     """Lines of keep.toml that begin with ``# ?``: what adopt could only guess, until the admin strikes them out."""
+
+    @property
+    def guesses(self) -> tuple[tuple[str, str], ...]:
+        """Open questions about which files have a role: the role, and the question."""
+        told = ((_GUESSED.match(question), question) for question in self.questions)
+        return tuple((found["role"] or "world", question) for found, question in told if found)
 
     @property
     def is_far(self) -> bool:

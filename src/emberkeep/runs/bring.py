@@ -54,7 +54,7 @@ class World:
 def steps(request: Request) -> list[Step]:
     """The steps of bringing a world in."""
     return [
-        SnapshotStep(f"before bringing in {request.source.name}", KIND),
+        SnapshotStep(f"before bringing in {request.source.name}", KIND, rests_on=("world",)),
         FileStep("import", f"bring in the world of {request.source.name}", _Bring(request)),
     ]
 

@@ -10,7 +10,7 @@ from typing import Any
 
 from emberkeep.comparing import landmarks
 from emberkeep.errors import Refused, RunFailed, UnreadableInput, UsageError
-from emberkeep.keep import UNSORTED, Config, Keep, beside, make_like
+from emberkeep.keep import ROLES, UNSORTED, Config, Keep, beside, make_like
 from emberkeep.locate import FILE as KEEP_FILE
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.results import MINE, Merge, Outcome, Question
@@ -95,7 +95,7 @@ def keep_for(new: Path, old: Keep, *, make: bool) -> Keep:
 def steps(request: Request, base: Tree | None) -> list[Step]:
     """The steps of carrying. ``base``: the untouched defaults that the old files began from."""
     return [
-        SnapshotStep("before carrying", KIND),
+        SnapshotStep("before carrying", KIND, rests_on=ROLES),
         FileStep("carry", f"bring what is {request.old.name}'s own", _Carry(request, base)),
         VerifyStep(request),
         SeedStep(request),

@@ -381,7 +381,9 @@ def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
     if not recipes and not of_databases:
         return []
     return [
-        SnapshotStep(f"before migrating to {request.new}", KIND),
+        SnapshotStep(
+            f"before migrating to {request.new}", KIND, rests_on=("world", "players", "progress", "databases")
+        ),
         MeasureStep(),
         *recipe_steps(keep, recipes),
         *of_databases,

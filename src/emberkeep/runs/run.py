@@ -9,7 +9,7 @@ Undoing puts that snapshot back over what the run touched.
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from datetime import datetime
@@ -27,7 +27,7 @@ from emberkeep.errors import (
     UsageError,
     system_may_refuse,
 )
-from emberkeep.keep import Keep
+from emberkeep.keep import Config, Keep
 from emberkeep.planned import Change, Planned, What
 from emberkeep.runs import restore, snapshot
 from emberkeep.runs.journal import BEGUN, DONE, RESTORE, TAKEN_BACK, UNDO, UNDONE, Journal, Run, remember_written
@@ -179,18 +179,30 @@ def write(room: Room, plan: Plan) -> None:
         raise Damage.gathered(tuple(room.faults))
 
 
+def unconfirmed(config: Config, roles: Sequence[str]) -> Iterator[Fault]:
+    """What a run that goes by ``roles`` would do on the strength of a guess that nobody has confirmed."""
+    for role, question in config.guesses:
+        if role in roles:
+            yield Fault(
+                f"this rests on a guess that is not confirmed: {question}",
+                hint="'emberkeep adopt --ask' puts the question to you; or strike it out of keep.toml",
+            )
+
+
 class SnapshotStep(Step):
-    """The snapshot of the whole folder that undoing puts back; pinned until the run is done with."""
+    """The snapshot of the whole folder that undoing puts back; pinned until the run is done with. ``rests_on``: the
+    roles on which the run deletes something or leaves it behind; none of them may be a guess."""
 
     name = "snapshot"
 
-    def __init__(self, note: str, why: str, *, pin: bool = False) -> None:
+    def __init__(self, note: str, why: str, *, pin: bool = False, rests_on: Sequence[str] = ()) -> None:
         self.title = "take a snapshot of the whole server folder"
-        self.note, self.why, self.pin = note, why, pin
+        self.note, self.why, self.pin, self.rests_on = note, why, pin, rests_on
 
     def plan(self, room: Room) -> Plan:
         pinned = ", pinned: no thinning takes it" if self.pin else ""
-        return Plan(notes=(f"called “{self.note}”{pinned}",))
+        guesses = tuple(unconfirmed(room.keep.config, self.rests_on))
+        return Plan(notes=(f"called “{self.note}”{pinned}",), obstacles=guesses)
 
     def act(self, room: Room, plan: Plan) -> None:
         if room.keep.server.is_dir():

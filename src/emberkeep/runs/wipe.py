@@ -20,7 +20,7 @@ from emberkeep.planning.leftovers import Audit, Leftover
 from emberkeep.planning.scopes import MADE, NONE, OF_EXTENSIONS, Cleared, Clearing, Deletion, scope_of
 from emberkeep.planning.values import Asked, Setting, Values, Wiped
 from emberkeep.runs.journal import DONE, Journal
-from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step
+from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step, unconfirmed
 from emberkeep.runs.serving import StartStep, StopStep, Told, WarnStep, deaf
 from emberkeep.servers import announce, lifecycle
 from emberkeep.servers.announce import Message
@@ -189,7 +189,7 @@ def preview(
     asked = tuple(item for item in found.forgotten if item.unsorted and not _answered(keep, item.path))
     starts = request.start and keep.config.running.start is not None
     obstacles = tuple(lifecycle.obstacles(keep.config, folder, environment)) if starts else ()
-    obstacles = (*unconfirmed(keep.config, request.scopes), *obstacles)
+    obstacles = (*unconfirmed(keep.config, rests_on(keep.config, request.scopes)), *obstacles)
     return Preview(request, cleared, tuple(settings), found, asked, obstacles)
 
 
@@ -282,8 +282,13 @@ def steps(keep: Keep, request: Request, told: Told = deaf) -> list[Step]:
     found: list[Step] = [WarnStep()] if request.warn else []
     found += [
         StopStep(),
-        SnapshotStep(f"before wipe {request.values.number}: {scopes}", KIND, pin=True),
-        VerifyStep(request),
+        SnapshotStep(
+            f"before wipe {request.values.number}: {scopes}",
+            KIND,
+            pin=True,
+            rests_on=rests_on(keep.config, request.scopes),
+        ),
+        VerifyStep(),
         FileStep("clear", f"clear {scopes}", _Clear(request)),
         *([RowsStep()] if _takes_rows(keep, request) else []),
         FileStep("values", "set the values of the new beginning", _Set(request)),
@@ -298,31 +303,16 @@ def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[St
     return steps(keep, from_plain(request))
 
 
-_ROLE_GUESSED = re.compile(r"is (?P<glob>.+?) (?P<role>[a-z-]+)\? ")
-_WORLD_GUESSED = re.compile(r"is .+ the world\?")
-
-
-def unconfirmed(config: Config, scopes: Sequence[str]) -> Iterator[Fault]:
-    """What a wipe of ``scopes`` would delete on the strength of a guess that nobody has confirmed."""
-    hint = "'emberkeep adopt --ask' puts the question to you, or strike it out of keep.toml"
-    for question in config.questions:
-        guessed = _ROLE_GUESSED.match(question)
-        role = "world" if _WORLD_GUESSED.match(question) else guessed["role"] if guessed else ""
-        for name in scopes:
-            if role and any(told.partition("/")[0] == role for told in scope_of(config, name).picked.files):
-                yield Fault(f"the scope '{name}' rests on a guess that is not confirmed: {question}", hint=hint)
+def rests_on(config: Config, scopes: Sequence[str]) -> tuple[str, ...]:
+    """The roles by which scopes are told what to clear."""
+    picked = (told for name in scopes for told in scope_of(config, name).picked.files)
+    return tuple(dict.fromkeys(told.partition("/")[0] for told in picked))
 
 
 class VerifyStep(Step):
     """Nothing is deleted before its snapshot has been read back."""
 
     name, title = "verify", "read the snapshot back, every byte of it"
-
-    def __init__(self, request: Request) -> None:
-        self.request = request
-
-    def plan(self, room: Room) -> Plan:
-        return Plan(obstacles=tuple(unconfirmed(room.keep.config, self.request.scopes)))
 
     def act(self, room: Room, plan: Plan) -> None:
         found = verify(room.store, room.run.before, progress=room.progress)
