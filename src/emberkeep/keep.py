@@ -70,7 +70,7 @@ if TYPE_CHECKING:  # what reads these tables is loaded where keep.toml has them:
     from emberkeep.wiping import Wiping
 
 QUESTION = "# ?"
-_GUESSED = re.compile(r"is .+? (?:the world|(?P<role>[a-z-]+))\? ")
+_GUESSED = re.compile(r"is (?!\S+ the version of )[^?]+? (?:the world|(?P<role>[a-z-]+))\? ")
 FORMAT = 1
 ROLES = (
     "engine",
