@@ -27,6 +27,11 @@ def number(name: str, quick: int, thorough: int) -> int:
 
 def some(items: Sequence[T], quick: int) -> list[T]:
     """All of ``items`` in the long form; by default ``quick`` of them, evenly spread, the first and the last always."""
-    if long or len(items) <= quick:
+    return list(items) if long else spread(items, quick)
+
+
+def spread(items: Sequence[T], most: int) -> list[T]:
+    """So many of ``items`` in any form, evenly spread, the first and the last always."""
+    if len(items) <= most:
         return list(items)
-    return [items[round(at * (len(items) - 1) / (quick - 1))] for at in range(quick)] if quick > 1 else [items[0]]
+    return [items[round(at * (len(items) - 1) / (most - 1))] for at in range(most)] if most > 1 else [items[0]]

@@ -10,15 +10,19 @@ from pathlib import Path
 
 import pytest
 
+from emberkeep.comparing.survey import pointer_of
+from emberkeep.keep import Keep
 from emberkeep.planning import identifiers
 from emberkeep.servers import launch, logs
 from emberkeep.servers.adopt import adopt
+from emberkeep.servers.draft import draft
 from emberkeep.servers.evidence import PRIOR, WEIGHTS, Evidence, Hypothesis
 from emberkeep.servers.findings import ORDER, Sure
 from emberkeep.servers.looking import Look, begins_as_json, content_kind
 from emberkeep.servers.players import varying
 from emberkeep.servers.roles import Roles
 from emberkeep.servers.scene import Scene
+from emberkeep.servers.versions import find
 from emberkeep.trees import FolderTree, Kind
 from tests import depth
 
@@ -45,6 +49,19 @@ def _built(name: str, root: Path) -> Ground:
     style = STYLES[NAMES.index(name) % len(STYLES)]
     root.mkdir()
     return build_further(name, root, style) if name in FURTHER else build(by_name(name), root, style)
+
+
+@pytest.mark.parametrize("name", depth.some(NAMES, 5))
+def test_survey_denies_nothing_that_adopt_is_sure_of(name: str, tmp_path: Path) -> None:
+    ground = _built(name, tmp_path / "server")
+    found = adopt(ground.root)
+    (tmp_path / "keep").mkdir()
+    (tmp_path / "keep" / "keep.toml").write_text(draft(found, str(ground.root), "UTC"), encoding="utf-8")
+    keep = Keep(tmp_path / "keep", {})
+    pointer = pointer_of(keep, FolderTree(ground.root))
+    assert pointer is None or pointer.there or found.world.pointer_sure is Sure.GUESS
+    told = {one.name for one in find(FolderTree(ground.root), keep.config.versions)}
+    assert {version.name for version in found.versions} == told
 
 
 @pytest.mark.parametrize("name", depth.some(NAMES, 5))
@@ -202,8 +219,6 @@ def test_two_worlds_that_nothing_tells_apart_are_a_question(tmp_path: Path) -> N
 
 
 def test_a_database_of_players_and_of_others_is_never_cleared_whole(tmp_path: Path) -> None:
-    from emberkeep.servers.draft import draft
-
     _scene(
         tmp_path, crew_dot_json=json.dumps([{"id": f"765000000000000{at:02}", "name": f"Nils{at}"} for at in range(6)])
     )

@@ -110,7 +110,7 @@ def _of_world(world: WorldFinding) -> Iterator[Doubt]:
         choices.append(Choice("none of these: no wipe clears any of them", _no_world))
         text = f"is {world.folder} the world? {world.evidence}"
         yield Doubt(text, seen, STAKES["world"], tuple(choices))
-    elif world.pointer_file and world.pointer_sure is Sure.GUESS:
+    elif world.pointer_file and world.pointer_kept and world.pointer_sure is Sure.GUESS:
 
         def forget(document: TOMLDocument) -> None:
             document["world"].pop("pointer", None)

@@ -78,8 +78,9 @@ def _world(adoption: Adoption) -> str:
     told = f"{world.folder or 'the server folder'} holds {world.evidence}" if world.tiles else world.evidence
     lines = [f"\n[world]\n{_comment(world.sure, told)}"]
     if world.pointer_file:
-        lines.append(_comment(Sure.SURE, world.pointer_evidence))
-        lines.append(f"pointer = {{ file = {quote(world.pointer_file)}, key = {quote(world.pointer_key)} }}\n")
+        lines.append(_comment(world.pointer_sure, world.pointer_evidence))
+        kept = "" if world.pointer_kept else "# "  # what is not found again by its key would be missed by every survey
+        lines.append(f"{kept}pointer = {{ file = {quote(world.pointer_file)}, key = {quote(world.pointer_key)} }}\n")
     if world.tiles:
         sector = f", sector = {world.sector}" if world.sector else ""
         lines.append(f"tiles = {{ names = {quote(world.tiles)}{sector} }}\n")

@@ -78,7 +78,8 @@ class WorldFinding:
 
     ``number_in``, ``number_pattern``: where the engine tells the number of the saves it reads; ``dimensions``: further
     folders of the same world; ``pointer_evidence``: what speaks for the pointer; ``others``: worlds beside it
-    that are not played; ``candidates``: all that may be the world, the likeliest first.
+    that are not played; ``pointer_kept``: whether the
+    pointer is found again by its key, as survey does; ``candidates``: all that may be the world, the likeliest first.
     """
 
     folder: str = ""
@@ -94,6 +95,7 @@ class WorldFinding:
     number_in: str = ""
     number_pattern: str = ""
     pointer_sure: Sure = Sure.SURE
+    pointer_kept: bool = True
     others: tuple[str, ...] = ()
     is_file: bool = False
     candidates: tuple[WorldCandidate, ...] = ()

@@ -224,6 +224,9 @@ def _in_lines(path: str, text: str) -> Iterator[ValuePlace]:
     if not entries or len(entries) > MOST_VALUES:
         return
     rows = [[word.strip("\"'") for word in re.split(r"[\s,;|]+", entry) if word] for entry in entries]
+    rows = [row for row in rows if row]
+    if not rows:
+        return
     if len(rows) == 1:
         if len(set(rows[0])) == len(rows[0]):
             yield ValuePlace("list", path, "", frozenset(rows[0]), alone=len(rows[0]) > 1 or is_identifier(rows[0][0]))

@@ -120,10 +120,12 @@ def _version(found: VersionFinding) -> _Edit:
 def _world(config: Config, adoption: Adoption, tree: FolderTree) -> Iterator[Proposal]:
     mine, found = config.world, adoption.world
     entries = tree.entries()
-    if found.pointer_file and (mine.pointer is None or mine.pointer.file not in entries):
+    if found.pointer_file and found.pointer_kept and (mine.pointer is None or mine.pointer.file not in entries):
         pointer = {"file": found.pointer_file, "key": found.pointer_key}
         what = f"{found.pointer_key} in {found.pointer_file} names the world"
-        yield _setting("world.pointer", what, found.pointer_evidence, Sure.SURE, ("world",), "pointer", pointer)
+        yield _setting(
+            "world.pointer", what, found.pointer_evidence, found.pointer_sure, ("world",), "pointer", pointer
+        )
     if found.tiles and not mine.tiles:
         tiles: dict[str, object] = {"names": found.tiles, **({"sector": found.sector} if found.sector else {})}
         yield _setting(

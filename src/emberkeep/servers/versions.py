@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import io
 import re
 import zipfile
@@ -59,13 +60,14 @@ def told_by(tree: Tree, path: str) -> str:
 
 
 def head(tree: Tree, path: str, limit: int) -> str:
-    """The beginning of a file as text, any bytes."""
+    """The beginning of a file as text, any bytes: UTF-8, or UTF-16 where a byte-order mark says so."""
     data = b""
     for chunk in tree.chunks(path):
         data += chunk[:limit]
         if len(data) >= limit:
             break
-    return data[:limit].decode("utf-8", "replace")
+    wide = data.startswith((codecs.BOM_UTF16_LE, codecs.BOM_UTF16_BE))
+    return data[:limit].decode("utf-16" if wide else "utf-8", "replace")
 
 
 def ordering(version: str) -> tuple[tuple[int, int | str], ...]:

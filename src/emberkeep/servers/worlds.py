@@ -14,6 +14,7 @@ from dataclasses import dataclass, field, replace
 
 from emberkeep import globs
 from emberkeep.documents import edit
+from emberkeep.errors import EmberKeepError
 from emberkeep.servers import launch
 from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import Sure, WorldCandidate, WorldFinding
@@ -483,10 +484,24 @@ def _pointer(scene: Scene, one: Candidate, found: WorldFinding) -> WorldFinding:
     lead, hypothesis = max(weighed, key=lambda item: item[1].log_odds)
     second = max((told.log_odds for other, told in weighed if other is not lead), default=-99.0)
     sure = hypothesis.sure if hypothesis.log_odds - second >= 1 else Sure.GUESS
-    sure = max(sure, found.sure, key=(Sure.SURE, Sure.LIKELY, Sure.GUESS).index)
+    kept = _is_kept(scene, lead)
+    sure = max(sure, found.sure, key=(Sure.SURE, Sure.LIKELY, Sure.GUESS).index) if kept else Sure.GUESS
     return replace(
-        found, pointer_file=lead.file, pointer_key=lead.key, pointer_evidence=hypothesis.reasons, pointer_sure=sure
+        found,
+        pointer_file=lead.file,
+        pointer_key=lead.key,
+        pointer_evidence=hypothesis.reasons,
+        pointer_sure=sure,
+        pointer_kept=kept,
     )
+
+
+def _is_kept(scene: Scene, lead: Lead) -> bool:
+    """Whether a value is found again by its key, by the code that survey and runs find it with."""
+    try:
+        return edit.value(lead.file, scene.look.whole(lead.file), lead.key) == lead.value
+    except EmberKeepError:
+        return False
 
 
 def _weighed_lead(scene: Scene, lead: Lead, one: Candidate) -> Hypothesis:
@@ -497,6 +512,6 @@ def _weighed_lead(scene: Scene, lead: Lead, one: Candidate) -> Hypothesis:
         told.append(Evidence("its file is the server's", "its file is the server's own"))
     if len(one.leads) > 1:
         told.append(Evidence("another leads there too", "another value leads there too"))
-    if edit.value(lead.file, scene.look.whole(lead.file), lead.key) is None:
+    if not _is_kept(scene, lead):
         told.append(Evidence("it cannot be read again", "the file is of no format in which values are found by key"))
     return Hypothesis("pointer", f"{lead.file}:{lead.key}", tuple(told))
