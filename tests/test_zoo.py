@@ -19,7 +19,7 @@ from emberkeep.servers.draft import draft
 from emberkeep.servers.evidence import PRIOR, WEIGHTS, Evidence, Hypothesis
 from emberkeep.servers.findings import ORDER, Sure
 from emberkeep.servers.looking import Look, begins_as_json, content_kind
-from emberkeep.servers.players import varying
+from emberkeep.servers.recurring import varying
 from emberkeep.servers.roles import Roles
 from emberkeep.servers.scene import Scene
 from emberkeep.servers.versions import find

@@ -18,7 +18,7 @@ from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL
 from emberkeep.errors import EmberKeepError, UsageError
 from emberkeep.keep import Keep
 from emberkeep.runs import defaults, snapshot
-from emberkeep.servers.players import listed_people
+from emberkeep.servers.people import listed_people
 from emberkeep.servers.roles import Roles, RoleTable, require_some, selection
 from emberkeep.servers.scene import stem
 from emberkeep.servers.tiles import SECTOR, TileNames, seen_tiles

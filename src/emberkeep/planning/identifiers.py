@@ -20,7 +20,8 @@ from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
 
-from emberkeep.servers.players import listed_people, varying
+from emberkeep.servers.people import listed_people
+from emberkeep.servers.recurring import varying
 from emberkeep.servers.roles import Roles
 from emberkeep.trees import FILE, Tree
 

@@ -1,246 +1,34 @@
 """Who plays here: identifiers learned from where the same values recur, in names of files, lists, keys and columns.
 
-A place is where alike values stand: the part of files' names that varies, the entries of a list, one field of its
-records, the keys of an object, a column of a table. Places that share values are of one kind of thing; which kind is
-the players is weighed (``evidence``), whatever their ids look like.
+Places (``recurring``) that share values are of one kind of thing; which kind is the players is weighed (``evidence``),
+whatever their ids look like.
 """
 
 from __future__ import annotations
 
-import json
 import re
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import combinations
-from typing import Any
 
 from emberkeep import globs
-from emberkeep.documents import formats
-from emberkeep.documents.model import Node, Role, facts
-from emberkeep.errors import EmberKeepError
+from emberkeep.documents.model import Role
 from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import PlayerBound, Sure, TableFinding
-from emberkeep.servers.looking import (
-    ADDRESS,
-    GLANCE,
-    IDENT,
-    beginning_of_text,
-    content_kind,
-    is_identifier,
-    people,
-)
+from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier, people
+from emberkeep.servers.people import NAME, are_names
+from emberkeep.servers.recurring import LOOKED_THROUGH, MOST_FILES, NAMED, SAMPLE, ValuePlace, value_places
 from emberkeep.servers.scene import Scene, stem
-from emberkeep.trees import Kind, Tree, read
 
-SAMPLE = 50
-MOST_FILES = 6
-"""Members of a family of which the insides are looked at; of a larger one nothing recurs that is a player's."""
 LARGE_FAMILY = 24
-DEEPEST = 4
-"""Levels of records that are looked through for values that recur."""
-NAMED = ("names", "folders")
-MOST_VALUES = 5000
-LOOKED_THROUGH = 4 << 20
-"""Bytes of a file that are looked through for ids."""
 FEW_ROWS = 2
 """Rows of a table of the engine's own in a database of players: its format, when it was made."""
 FEWEST = 3
 """Values that two places must share to be of one kind, but where they look like ids: then one will do."""
-_NAME = re.compile(r"[^\W\d]\w{2,31}")
 _TOKEN = re.compile(r"[\w.-]{3,64}")
 _IDS = re.compile(rf"(?<![\w-])(?:{IDENT.pattern})(?![\w-])")
-_LISTED = re.compile(r"""^\s*([\w.-]+)\s*[:=]\s*["']?([\w. -]+(?:[,;] ?[\w. -]+){2,})["']?\s*$""", re.MULTILINE)
 _LONG_ID = re.compile(rf"{IDENT.pattern}|[0-9a-f]{{32,64}}")
-_MARK = re.compile(r"[^A-Za-z0-9]")
-_BEHIND = re.compile(r"(?<=//)\s*[^\W\d]\w{2,31}\s*$|(?<=#)\s*[^\W\d]\w{2,31}\s*$")
-_MARKED = re.compile(r"[A-Za-z]\w*[:=]")
-"""What may stand before each id of a list."""
-_COMMENT = re.compile(r"(?:^|\s)(?:#|//|;).*$")
-
-
-@dataclass(frozen=True)
-class ValuePlace:
-    """Where alike values stand. ``kind``: names, folders, list, field, keys, setting, column; ``at``: which of those;
-    ``alone``: the file holds little else."""
-
-    kind: str
-    path: str
-    at: str
-    values: frozenset[str]
-    alone: bool = False
-
-
-# --- where values stand -----------------------------------------------------------
-
-
-def value_places(scene: Scene) -> list[ValuePlace]:
-    """All of them; of large families of files only the names."""
-    found = [*_named_files(scene), *_named_folders(scene)]
-    for family in scene.families:
-        if len(family.members) > MOST_FILES:
-            continue
-        for path in family.members:
-            if scene.look.size(path) <= LOOKED_THROUGH:
-                found += _inside(scene, path)
-    return found
-
-
-def varying(names: Sequence[str]) -> tuple[str, str]:
-    """What the names of siblings begin and end with, up to a mark that parts words."""
-    first, last = _common(names), _common([name[::-1] for name in names])[::-1]
-    least = min(map(len, names))
-    at = max((found.end() for found in _MARK.finditer(first)), default=0)
-    end = next((found.start() for found in _MARK.finditer(last)), len(last))
-    before, behind = first[:at], last[end:]
-    return (before, behind) if len(before) + len(behind) < least else ("", behind)
-
-
-def _common(names: Sequence[str]) -> str:
-    low, high = min(names), max(names)
-    return low[: next((at for at, (one, other) in enumerate(zip(low, high, strict=False)) if one != other), len(low))]
-
-
-def _named_files(scene: Scene) -> Iterator[ValuePlace]:
-    by_end: dict[tuple[str, str], list[str]] = defaultdict(list)
-    for path in scene.paths:
-        if scene.tree.entries()[path].kind is Kind.FILE:
-            folder, _, name = path.rpartition("/")
-            by_end[folder, name[name.rfind(".") :] if "." in name else ""].append(name)
-    for (folder, _), names in by_end.items():
-        yield from _varying_place("names", folder, names)
-
-
-def _named_folders(scene: Scene) -> Iterator[ValuePlace]:
-    inside: dict[str, list[str]] = defaultdict(list)
-    for path in scene.folders:
-        folder, _, name = path.rpartition("/")
-        inside[folder].append(name)
-    for folder, names in inside.items():
-        yield from _varying_place("folders", folder, names)
-
-
-def _varying_place(kind: str, folder: str, names: Sequence[str]) -> Iterator[ValuePlace]:
-    if len(names) < 2:
-        return
-    before, behind = varying(names)
-    values = frozenset(name[len(before) : len(name) - len(behind)] for name in names)
-    yield ValuePlace(kind, folder, f"{globs.escape(before)}*{globs.escape(behind)}", values, alone=True)
-
-
-def _inside(scene: Scene, path: str) -> Iterator[ValuePlace]:
-    kind = scene.look.kind(path)
-    if kind == "json":
-        value = scene.look.json(path)
-        inner = next(iter(value.values())) if isinstance(value, dict) and len(value) == 1 else value
-        yield from _in_json(path, value, "", 0, alone=_is_flat_list(inner))
-    elif kind == "sqlite":
-        for table, columns in scene.look.columns(path).items():
-            for column, values in columns.items():
-                if len(values) >= 2:
-                    yield ValuePlace("column", path, f"{table}.{column}", frozenset(values))
-    elif kind in ("xml", "yaml", "toml", "ini"):
-        document = scene.document(path)
-        if document is not None:
-            yield from _in_records(path, document.root)
-    if kind in ("text", "ini", "properties"):
-        yield from _in_lines(path, scene.look.text(path))
-        yield from _in_settings(path, scene.look.text(path))
-
-
-def _is_flat_list(value: Any) -> bool:
-    """Whether a JSON value is a list of plain values, or of small records of such."""
-    if not isinstance(value, list) or not value:
-        return False
-    some = value[:SAMPLE]
-    if all(isinstance(item, (str, int)) for item in some):
-        return True
-    return all(
-        isinstance(item, dict)
-        and len(item) <= 12
-        and not any(isinstance(inner, (dict, list)) for inner in item.values())
-        for item in some
-    )
-
-
-def _in_settings(path: str, text: str) -> Iterator[ValuePlace]:
-    """Settings whose value is a list with commas."""
-    for found in _LISTED.finditer(text):
-        values = [value.strip() for value in re.split(r"[,;]", found[2])]
-        if len(values) >= FEWEST and len(set(values)) == len(values):
-            yield ValuePlace("setting", path, found[1], frozenset(values))
-
-
-def _in_records(path: str, root: Node) -> Iterator[ValuePlace]:
-    """The same of any format that has records: names of the records in a container, and what those that are called
-    alike say, field by field. A file with a single list in it is a list."""
-    tops = [item for item in root.items if item.role is Role.RECORD]
-    alone = len({item.name for item in tops}) == 1 and len(tops) > 1
-    below = tops[0] if len(tops) == 1 else None
-    alone = alone or (below is not None and not below.fields and len({item.name for item in below.items}) == 1)
-    found: dict[tuple[str, str], set[str]] = defaultdict(set)
-    _gather(root, "", found, 0)
-    for (kind, at), values in found.items():
-        if len(values) >= 2:
-            yield ValuePlace(kind, path, at, frozenset(values), alone and kind == "field")
-
-
-def _gather(node: Node, at: str, found: dict[tuple[str, str], set[str]], depth: int) -> None:
-    items = [item for item in node.items if item.role is Role.RECORD][:MOST_VALUES]
-    found["keys", at].update(item.name.strip("[]") for item in items)
-    for item in items:
-        here = f"{at}/{'*' if item.name.startswith('[') else item.name}"
-        for name, told in item.fields.items():
-            found["field", f"{here}/{name}"].add(told.value.strip("\"'"))
-        if depth < DEEPEST:
-            _gather(item, here, found, depth + 1)
-
-
-def _in_json(path: str, value: Any, at: str, depth: int, *, alone: bool) -> Iterator[ValuePlace]:
-    if isinstance(value, list):
-        some = value[:MOST_VALUES]
-        plain = frozenset(str(item) for item in some if isinstance(item, (str, int)))
-        if plain:
-            yield ValuePlace("list", path, at, plain, alone)
-        fields: dict[str, set[str]] = defaultdict(set)
-        for item in some:
-            for key, inner in item.items() if isinstance(item, dict) else ():
-                if isinstance(inner, (str, int)) and not isinstance(inner, bool):
-                    fields[key].add(str(inner))
-        for key, values in fields.items():
-            yield ValuePlace("field", path, f"{at}/{key}", frozenset(values), alone)
-    elif isinstance(value, dict) and depth < 4:
-        if len(value) >= 2:
-            yield ValuePlace("keys", path, at, frozenset(list(value)[:MOST_VALUES]))
-        for key, inner in list(value.items())[:SAMPLE]:
-            if isinstance(inner, (dict, list)):
-                yield from _in_json(path, inner, f"{at}/{key}", depth + 1, alone=alone)
-
-
-def _in_lines(path: str, text: str) -> Iterator[ValuePlace]:
-    """The words of a list in lines, by where they stand in their line; of a single line, all of them."""
-    lines = text.splitlines()
-    entries = [entry for line in lines if (entry := _COMMENT.sub("", line).strip())]
-    if not entries or len(entries) > MOST_VALUES:
-        return
-    rows = [[word.strip("\"'") for word in re.split(r"[\s,;|]+", entry) if word] for entry in entries]
-    rows = [row for row in rows if row]
-    if not rows:
-        return
-    if len(rows) == 1:
-        if len(set(rows[0])) == len(rows[0]):
-            yield ValuePlace("list", path, "", frozenset(rows[0]), alone=len(rows[0]) > 1 or is_identifier(rows[0][0]))
-        return
-    width = max(map(len, rows))
-    if width > 4 or any("=" in row for row in rows):
-        return
-    beside = [found[0].strip() for line in lines if (found := _BEHIND.search(line)) and _COMMENT.sub("", line).strip()]
-    if len(beside) >= 2 and len(set(beside)) == len(beside):
-        yield ValuePlace("list", path, "#", frozenset(beside), alone=True)
-    for at in range(width):
-        values = [row[at] for row in rows if len(row) > at]
-        if len(values) >= 0.9 * len(rows) and len(set(values)) >= 0.9 * len(values):
-            yield ValuePlace("list", path, str(at), frozenset(values), alone=True)
 
 
 # --- which of them are players ------------------------------------------------------
@@ -287,7 +75,7 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
     for at, place in enumerate(places):
         together[top(at)].append(place)
     named = {
-        place.path for place in places if place.alone and place.kind in ("field", "list") and _are_names(place.values)
+        place.path for place in places if place.alone and place.kind in ("field", "list") and are_names(place.values)
     }
     priced: dict[str, list[ValuePlace]] = defaultdict(list)
     for place in places:
@@ -317,12 +105,6 @@ def _are_numbers(values: Iterable[str]) -> bool:
     return sum(re.fullmatch(r"-?\d{1,7}(?:\.\d+)?", value) is not None for value in some) >= 0.9 * len(some)
 
 
-def _are_names(values: Iterable[str]) -> bool:
-    """Whether values look like what people are called: words with a capital, each another."""
-    some = list(values)[:SAMPLE]
-    return sum(_NAME.fullmatch(value) is not None and value[:1].isupper() for value in some) >= 0.9 * len(some)
-
-
 def _weighed(
     places: Sequence[ValuePlace], logged: frozenset[str], named: set[str], priced: Mapping[str, Sequence[ValuePlace]]
 ) -> Hypothesis:
@@ -337,7 +119,7 @@ def _weighed(
         told.append(Evidence("files are named by them"))
     if any(place.alone and place.kind in ("list", "field") for place in places):
         told.append(Evidence("a list holds them and little else"))
-    if not _are_names(values) and any(place.alone and place.path in named for place in places):
+    if not are_names(values) and any(place.alone and place.path in named for place in places):
         told.append(Evidence("names stand beside them"))
     listed = {_level(place) for place in places if place.alone and place.kind == "field"}
     shaped = any(item.name == "shaped like ids" for item in told)
@@ -370,14 +152,14 @@ def find_players(scene: Scene, logged: frozenset[str]) -> list[ValuePlace]:
     for kin in sorted(every, key=_by_rank):
         beside = [place for place in kin.places if place.path in lists and place.kind in ("field", "list")]
         if beside and not any(place.kind in ("names", "folders", "column") for place in kin.places):
-            scene.names.update(value for value in kin.values if _NAME.fullmatch(value))  # what they are called
+            scene.names.update(value for value in kin.values if NAME.fullmatch(value))  # what they are called
             continue
         if kin.hypothesis.probability < 0.5:
             continue
         found += kin.places
         lists.update(place.path for place in kin.places if place.kind in ("field", "list") and place.alone)
         scene.people.update(value for value in kin.values if _TOKEN.fullmatch(value))
-    scene.names.update(value for value in scene.people if _NAME.fullmatch(value))
+    scene.names.update(value for value in scene.people if NAME.fullmatch(value))
     return found
 
 
@@ -425,76 +207,6 @@ def _other_list(scene: Scene, path: str, beside: str) -> None:
         if first and len(addresses) + len(known) >= 0.9 * len(first):
             what = "names of players" if known else "addresses"
             scene.cover("access", globs.escape(path), f"a list of {len(first)} with {what}", Sure.LIKELY)
-
-
-def listed_people(tree: Tree, paths: Iterable[str]) -> dict[str, str]:
-    """Everybody in the lists of people among ``paths``, by id, with what they are called, "" where nothing tells."""
-    found: dict[str, str] = {}
-    for path in paths:
-        entry = tree.entries()[path]
-        if entry.kind is not Kind.FILE or entry.size > LOOKED_THROUGH:
-            continue
-        try:
-            records = _records_of(path, read(tree, path))
-        except (EmberKeepError, ValueError, RecursionError):
-            continue
-        for ident, name in _ids_and_names(records):
-            if ident and not ADDRESS.fullmatch(ident):
-                found[ident] = name or found.get(ident, "")
-    return found
-
-
-def _records_of(path: str, data: bytes) -> list[dict[str, str]]:
-    """What a list of people says of each, whatever its format."""
-    kind = content_kind(path, data[:GLANCE])
-    if kind == "json":
-        value = json.loads(data)
-        inner = next(iter(value.values())) if isinstance(value, dict) and len(value) == 1 else value
-        if not isinstance(inner, list):
-            return []
-        return [_plain(item) if isinstance(item, dict) else {"id": str(item)} for item in inner]
-    if kind in ("xml", "yaml", "toml", "ini"):
-        document = formats.parse(path, data)
-        tops = [item for item in document.root.items if item.role is Role.RECORD] if document else []
-        tops = [item for item in tops[0].items if item.role is Role.RECORD] if len(tops) == 1 else tops
-        told = [{name.rpartition("/")[2]: min(values) for name, values in facts(item).items()} for item in tops]
-        if any(told):
-            return told
-    return list(_records_in_lines(beginning_of_text(data) or ""))
-
-
-def _plain(item: Mapping[str, Any]) -> dict[str, str]:
-    return {str(key): str(value) for key, value in item.items() if isinstance(value, (str, int))}
-
-
-def _records_in_lines(text: str) -> Iterator[dict[str, str]]:
-    lines = [line for line in text.splitlines() if _COMMENT.sub("", line).strip()]
-    for line in lines:
-        words = [word.strip("\"'") for word in re.split(r"[\s,;|]+", _COMMENT.sub("", line).strip()) if word]
-        if len(lines) == 1 and len(words) > 2:
-            yield from ({"id": word} for word in words)
-            return
-        behind = _BEHIND.search(line)
-        yield {str(at): word for at, word in enumerate(words)} | ({"#": behind[0].strip()} if behind else {})
-
-
-def _ids_and_names(listed: Sequence[dict[str, str]]) -> list[tuple[str, str]]:
-    """Each person's id and name, "" where there is none, by the keys under which most have theirs: an id is another
-    for each, and looks like one or at least not like a name."""
-    some = listed[:SAMPLE]
-    held = {key: [person[key] for person in some if key in person] for person in some for key in person}
-    whole = {key: values for key, values in held.items() if len(set(values)) == len(values) >= 0.9 * len(some)}
-    ids = [key for key, values in held.items() if any(is_identifier(value) for value in values)]
-    ids += [key for key, values in whole.items() if not _are_names(values)]
-    ident = next(iter(ids), next(iter(whole), ""))
-    name = next((key for key, values in held.items() if key != ident and all(map(_NAME.fullmatch, values))), "")
-    found = [(person.get(ident, ""), person.get(name, "")) for person in listed]
-    if len(found) > 2 and not is_identifier(found[0][0]) and all(is_identifier(one) for one, _ in found[1:]):
-        del found[0]  # what the columns are called
-    mark = _MARKED.match(found[0][0]) if found else None
-    if mark and all(one.startswith(mark[0]) for one, _ in found):
-        found = [(one.removeprefix(mark[0]), called) for one, called in found]
-    return found
 
 
 # --- what is theirs ----------------------------------------------------------------------

@@ -1,0 +1,96 @@
+"""Lists of people in any format: who is in them, by id, and what they are called."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any
+
+from emberkeep.documents import formats
+from emberkeep.documents.model import Role, facts
+from emberkeep.errors import EmberKeepError
+from emberkeep.servers.looking import ADDRESS, GLANCE, beginning_of_text, content_kind, is_identifier
+from emberkeep.servers.recurring import BEHIND, COMMENT, LOOKED_THROUGH, SAMPLE
+from emberkeep.trees import Kind, Tree, read
+
+NAME = re.compile(r"[^\W\d]\w{2,31}")
+"""What people are called."""
+_MARKED = re.compile(r"[A-Za-z]\w*[:=]")
+"""What may stand before each id of a list."""
+
+
+def are_names(values: Iterable[str]) -> bool:
+    """Whether values look like what people are called: words with a capital, each another."""
+    some = list(values)[:SAMPLE]
+    return sum(NAME.fullmatch(value) is not None and value[:1].isupper() for value in some) >= 0.9 * len(some)
+
+
+def listed_people(tree: Tree, paths: Iterable[str]) -> dict[str, str]:
+    """Everybody in the lists of people among ``paths``, by id, with what they are called, "" where nothing tells."""
+    found: dict[str, str] = {}
+    for path in paths:
+        entry = tree.entries()[path]
+        if entry.kind is not Kind.FILE or entry.size > LOOKED_THROUGH:
+            continue
+        try:
+            records = _records_of(path, read(tree, path))
+        except (EmberKeepError, ValueError, RecursionError):
+            continue
+        for ident, name in _ids_and_names(records):
+            if ident and not ADDRESS.fullmatch(ident):
+                found[ident] = name or found.get(ident, "")
+    return found
+
+
+def _records_of(path: str, data: bytes) -> list[dict[str, str]]:
+    """What a list of people says of each, whatever its format."""
+    kind = content_kind(path, data[:GLANCE])
+    if kind == "json":
+        value = json.loads(data)
+        inner = next(iter(value.values())) if isinstance(value, dict) and len(value) == 1 else value
+        if not isinstance(inner, list):
+            return []
+        return [_plain(item) if isinstance(item, dict) else {"id": str(item)} for item in inner]
+    if kind in ("xml", "yaml", "toml", "ini"):
+        document = formats.parse(path, data)
+        tops = [item for item in document.root.items if item.role is Role.RECORD] if document else []
+        tops = [item for item in tops[0].items if item.role is Role.RECORD] if len(tops) == 1 else tops
+        told = [{name.rpartition("/")[2]: min(values) for name, values in facts(item).items()} for item in tops]
+        if any(told):
+            return told
+    return list(_records_in_lines(beginning_of_text(data) or ""))
+
+
+def _plain(item: Mapping[str, Any]) -> dict[str, str]:
+    return {str(key): str(value) for key, value in item.items() if isinstance(value, (str, int))}
+
+
+def _records_in_lines(text: str) -> Iterator[dict[str, str]]:
+    lines = [line for line in text.splitlines() if COMMENT.sub("", line).strip()]
+    for line in lines:
+        words = [word.strip("\"'") for word in re.split(r"[\s,;|]+", COMMENT.sub("", line).strip()) if word]
+        if len(lines) == 1 and len(words) > 2:
+            yield from ({"id": word} for word in words)
+            return
+        behind = BEHIND.search(line)
+        yield {str(at): word for at, word in enumerate(words)} | ({"#": behind[0].strip()} if behind else {})
+
+
+def _ids_and_names(listed: Sequence[dict[str, str]]) -> list[tuple[str, str]]:
+    """Each person's id and name, "" where there is none, by the keys under which most have theirs: an id is another
+    for each, and looks like one or at least not like a name."""
+    some = listed[:SAMPLE]
+    held = {key: [person[key] for person in some if key in person] for person in some for key in person}
+    whole = {key: values for key, values in held.items() if len(set(values)) == len(values) >= 0.9 * len(some)}
+    ids = [key for key, values in held.items() if any(is_identifier(value) for value in values)]
+    ids += [key for key, values in whole.items() if not are_names(values)]
+    ident = next(iter(ids), next(iter(whole), ""))
+    name = next((key for key, values in held.items() if key != ident and all(map(NAME.fullmatch, values))), "")
+    found = [(person.get(ident, ""), person.get(name, "")) for person in listed]
+    if len(found) > 2 and not is_identifier(found[0][0]) and all(is_identifier(one) for one, _ in found[1:]):
+        del found[0]  # what the columns are called
+    mark = _MARKED.match(found[0][0]) if found else None
+    if mark and all(one.startswith(mark[0]) for one, _ in found):
+        found = [(one.removeprefix(mark[0]), called) for one, called in found]
+    return found

@@ -1,0 +1,217 @@
+"""Where alike values stand in a server folder, so that it can be seen which of them recur.
+
+A place is the part of files' names that varies, the entries of a list, one field of its records, the keys of an object,
+a column of a table, a setting with commas. No kind of value is meant: what the values are is judged by others.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import defaultdict
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from emberkeep import globs
+from emberkeep.documents.model import Node, Role
+from emberkeep.servers.looking import is_identifier
+from emberkeep.servers.scene import Scene
+from emberkeep.trees import Kind
+
+SAMPLE = 50
+MOST_FILES = 6
+"""Members of a family of which the insides are looked at; of a larger one nothing recurs that is a player's."""
+DEEPEST = 4
+"""Levels of records that are looked through for values that recur."""
+NAMED = ("names", "folders")
+MOST_VALUES = 5000
+LOOKED_THROUGH = 4 << 20
+"""Bytes of a file that are looked through."""
+FEWEST_LISTED = 3
+"""Words of a setting with commas that are a list."""
+COMMENT = re.compile(r"(?:^|\s)(?:#|//|;).*$")
+BEHIND = re.compile(r"(?<=//)\s*[^\W\d]\w{2,31}\s*$|(?<=#)\s*[^\W\d]\w{2,31}\s*$")
+"""A name in a comment behind an entry."""
+_LISTED = re.compile(r"""^\s*([\w.-]+)\s*[:=]\s*["']?([\w. -]+(?:[,;] ?[\w. -]+){2,})["']?\s*$""", re.MULTILINE)
+_MARK = re.compile(r"[^A-Za-z0-9]")
+
+
+@dataclass(frozen=True)
+class ValuePlace:
+    """Where alike values stand. ``kind``: names, folders, list, field, keys, setting, column; ``at``: which of those;
+    ``alone``: the file holds little else."""
+
+    kind: str
+    path: str
+    at: str
+    values: frozenset[str]
+    alone: bool = False
+
+
+def value_places(scene: Scene) -> list[ValuePlace]:
+    """All of them; of large families of files only the names."""
+    found = [*_named_files(scene), *_named_folders(scene)]
+    for family in scene.families:
+        if len(family.members) > MOST_FILES:
+            continue
+        for path in family.members:
+            if scene.look.size(path) <= LOOKED_THROUGH:
+                found += _inside(scene, path)
+    return found
+
+
+def varying(names: Sequence[str]) -> tuple[str, str]:
+    """What the names of siblings begin and end with, up to a mark that parts words."""
+    first, last = _common(names), _common([name[::-1] for name in names])[::-1]
+    least = min(map(len, names))
+    at = max((found.end() for found in _MARK.finditer(first)), default=0)
+    end = next((found.start() for found in _MARK.finditer(last)), len(last))
+    before, behind = first[:at], last[end:]
+    return (before, behind) if len(before) + len(behind) < least else ("", behind)
+
+
+def _common(names: Sequence[str]) -> str:
+    low, high = min(names), max(names)
+    return low[: next((at for at, (one, other) in enumerate(zip(low, high, strict=False)) if one != other), len(low))]
+
+
+def _named_files(scene: Scene) -> Iterator[ValuePlace]:
+    by_end: dict[tuple[str, str], list[str]] = defaultdict(list)
+    for path in scene.paths:
+        if scene.tree.entries()[path].kind is Kind.FILE:
+            folder, _, name = path.rpartition("/")
+            by_end[folder, name[name.rfind(".") :] if "." in name else ""].append(name)
+    for (folder, _), names in by_end.items():
+        yield from _varying_place("names", folder, names)
+
+
+def _named_folders(scene: Scene) -> Iterator[ValuePlace]:
+    inside: dict[str, list[str]] = defaultdict(list)
+    for path in scene.folders:
+        folder, _, name = path.rpartition("/")
+        inside[folder].append(name)
+    for folder, names in inside.items():
+        yield from _varying_place("folders", folder, names)
+
+
+def _varying_place(kind: str, folder: str, names: Sequence[str]) -> Iterator[ValuePlace]:
+    if len(names) < 2:
+        return
+    before, behind = varying(names)
+    values = frozenset(name[len(before) : len(name) - len(behind)] for name in names)
+    yield ValuePlace(kind, folder, f"{globs.escape(before)}*{globs.escape(behind)}", values, alone=True)
+
+
+def _inside(scene: Scene, path: str) -> Iterator[ValuePlace]:
+    kind = scene.look.kind(path)
+    if kind == "json":
+        value = scene.look.json(path)
+        inner = next(iter(value.values())) if isinstance(value, dict) and len(value) == 1 else value
+        yield from _in_json(path, value, "", 0, alone=_is_flat_list(inner))
+    elif kind == "sqlite":
+        for table, columns in scene.look.columns(path).items():
+            for column, values in columns.items():
+                if len(values) >= 2:
+                    yield ValuePlace("column", path, f"{table}.{column}", frozenset(values))
+    elif kind in ("xml", "yaml", "toml", "ini"):
+        document = scene.document(path)
+        if document is not None:
+            yield from _in_records(path, document.root)
+    if kind in ("text", "ini", "properties"):
+        yield from _in_lines(path, scene.look.text(path))
+        yield from _in_settings(path, scene.look.text(path))
+
+
+def _is_flat_list(value: Any) -> bool:
+    """Whether a JSON value is a list of plain values, or of small records of such."""
+    if not isinstance(value, list) or not value:
+        return False
+    some = value[:SAMPLE]
+    if all(isinstance(item, (str, int)) for item in some):
+        return True
+    return all(
+        isinstance(item, dict)
+        and len(item) <= 12
+        and not any(isinstance(inner, (dict, list)) for inner in item.values())
+        for item in some
+    )
+
+
+def _in_settings(path: str, text: str) -> Iterator[ValuePlace]:
+    """Settings whose value is a list with commas."""
+    for found in _LISTED.finditer(text):
+        values = [value.strip() for value in re.split(r"[,;]", found[2])]
+        if len(values) >= FEWEST_LISTED and len(set(values)) == len(values):
+            yield ValuePlace("setting", path, found[1], frozenset(values))
+
+
+def _in_records(path: str, root: Node) -> Iterator[ValuePlace]:
+    """The same of any format that has records: names of the records in a container, and what those that are called
+    alike say, field by field. A file with a single list in it is a list."""
+    tops = [item for item in root.items if item.role is Role.RECORD]
+    alone = len({item.name for item in tops}) == 1 and len(tops) > 1
+    below = tops[0] if len(tops) == 1 else None
+    alone = alone or (below is not None and not below.fields and len({item.name for item in below.items}) == 1)
+    found: dict[tuple[str, str], set[str]] = defaultdict(set)
+    _gather(root, "", found, 0)
+    for (kind, at), values in found.items():
+        if len(values) >= 2:
+            yield ValuePlace(kind, path, at, frozenset(values), alone and kind == "field")
+
+
+def _gather(node: Node, at: str, found: dict[tuple[str, str], set[str]], depth: int) -> None:
+    items = [item for item in node.items if item.role is Role.RECORD][:MOST_VALUES]
+    found["keys", at].update(item.name.strip("[]") for item in items)
+    for item in items:
+        here = f"{at}/{'*' if item.name.startswith('[') else item.name}"
+        for name, told in item.fields.items():
+            found["field", f"{here}/{name}"].add(told.value.strip("\"'"))
+        if depth < DEEPEST:
+            _gather(item, here, found, depth + 1)
+
+
+def _in_json(path: str, value: Any, at: str, depth: int, *, alone: bool) -> Iterator[ValuePlace]:
+    if isinstance(value, list):
+        some = value[:MOST_VALUES]
+        plain = frozenset(str(item) for item in some if isinstance(item, (str, int)))
+        if plain:
+            yield ValuePlace("list", path, at, plain, alone)
+        fields: dict[str, set[str]] = defaultdict(set)
+        for item in some:
+            for key, inner in item.items() if isinstance(item, dict) else ():
+                if isinstance(inner, (str, int)) and not isinstance(inner, bool):
+                    fields[key].add(str(inner))
+        for key, values in fields.items():
+            yield ValuePlace("field", path, f"{at}/{key}", frozenset(values), alone)
+    elif isinstance(value, dict) and depth < 4:
+        if len(value) >= 2:
+            yield ValuePlace("keys", path, at, frozenset(list(value)[:MOST_VALUES]))
+        for key, inner in list(value.items())[:SAMPLE]:
+            if isinstance(inner, (dict, list)):
+                yield from _in_json(path, inner, f"{at}/{key}", depth + 1, alone=alone)
+
+
+def _in_lines(path: str, text: str) -> Iterator[ValuePlace]:
+    """The words of a list in lines, by where they stand in their line; of a single line, all of them."""
+    lines = text.splitlines()
+    entries = [entry for line in lines if (entry := COMMENT.sub("", line).strip())]
+    if not entries or len(entries) > MOST_VALUES:
+        return
+    rows = [[word.strip("\"'") for word in re.split(r"[\s,;|]+", entry) if word] for entry in entries]
+    rows = [row for row in rows if row]
+    if not rows:
+        return
+    if len(rows) == 1:
+        if len(set(rows[0])) == len(rows[0]):
+            yield ValuePlace("list", path, "", frozenset(rows[0]), alone=len(rows[0]) > 1 or is_identifier(rows[0][0]))
+        return
+    width = max(map(len, rows))
+    if width > 4 or any("=" in row for row in rows):
+        return
+    beside = [found[0].strip() for line in lines if (found := BEHIND.search(line)) and COMMENT.sub("", line).strip()]
+    if len(beside) >= 2 and len(set(beside)) == len(beside):
+        yield ValuePlace("list", path, "#", frozenset(beside), alone=True)
+    for at in range(width):
+        values = [row[at] for row in rows if len(row) > at]
+        if len(values) >= 0.9 * len(rows) and len(set(values)) >= 0.9 * len(values):
+            yield ValuePlace("list", path, str(at), frozenset(values), alone=True)
