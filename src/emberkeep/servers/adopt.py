@@ -10,7 +10,7 @@ from __future__ import annotations
 import re
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from emberkeep import globs
@@ -51,16 +51,24 @@ MOST_TABLES = 400
 def adopt(server: Path, releases: Sequence[Tree] = ()) -> Adoption:
     """Infer what stands in ``server``. Reads only; Refused when it is no folder. ``releases``: recorded defaults, whose
     files help to learn how records are recognised."""
-    scene, world, started, folders, records, tables = _look_over(server, releases)
-    return _adoption(scene, folders, world, started, records, tables)
+    return _adoption(_look_over(server, releases))
 
 
 def weighed(server: Path) -> list[Hypothesis]:
     """Every hypothesis that was weighed while ``server`` was looked over, for fitting the weights."""
-    return _look_over(server, ())[0].weighed
+    return _look_over(server, ()).scene.weighed
 
 
-_Seen = tuple[Scene, WorldFinding, LaunchFinding | None, dict[str, str], list[RecordFinding], tuple[TableFinding, ...]]
+@dataclass(frozen=True)
+class _Seen:
+    """What was found. ``folders``: of an extension's own files -> its name."""
+
+    scene: Scene
+    world: WorldFinding
+    launch: LaunchFinding | None
+    folders: dict[str, str]
+    records: tuple[RecordFinding, ...]
+    tables: tuple[TableFinding, ...]
 
 
 def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
@@ -79,12 +87,12 @@ def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     _progress(scene, tables)
     _extension_data(scene, folders)
     players.personal_files(scene, places)
-    records = list(_economy(scene, releases))
+    records = tuple(_economy(scene, releases))
     _settings(scene)
     world = worlds.world(scene, _engine_time(scene))
     _databases(scene)
     started = launch.launch(scene, scripts, worlds.all_save_numbers(scene, world))
-    return scene, world, started, folders, records, tables
+    return _Seen(scene, world, started, folders, records, tables)
 
 
 def _engine_time(scene: Scene) -> float | None:
@@ -93,14 +101,8 @@ def _engine_time(scene: Scene) -> float | None:
     return max(times, default=None)
 
 
-def _adoption(
-    scene: Scene,
-    folders: dict[str, str],
-    world: WorldFinding,
-    started: LaunchFinding | None,
-    records: list[RecordFinding],
-    tables: tuple[TableFinding, ...],
-) -> Adoption:
+def _adoption(seen: _Seen) -> Adoption:
+    scene, world, started = seen.scene, seen.world, seen.launch
     entries = scene.tree.entries()
     findings = tuple(sorted(dict.fromkeys(scene.findings), key=lambda found: ORDER.index(found.role)))
     roles = Roles([(role, [found.glob for found in findings if found.role == role]) for role in ORDER])
@@ -116,11 +118,11 @@ def _adoption(
         findings,
         versions,
         world,
-        tuple(records),
+        seen.records,
         started,
         logs.log(scene, engine, extensions, seed),
-        tuple(players.player_bound(scene, folders)),
-        tables,
+        tuple(players.player_bound(scene, seen.folders)),
+        seen.tables,
         extensions,
         len(scene.people),
         (),
