@@ -10,14 +10,14 @@ from typing import Any
 
 from emberkeep.comparing import landmarks
 from emberkeep.errors import Refused, RunFailed, UnreadableInput, UsageError
-from emberkeep.keep import ROLES, UNSORTED, Config, Keep, beside, make_like
+from emberkeep.keep import UNSORTED, Config, Keep, beside, make_like
 from emberkeep.locate import FILE as KEEP_FILE
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.results import MINE, Merge, Outcome, Question
 from emberkeep.planned import Planned
 from emberkeep.runs import defaults, migrate
 from emberkeep.runs.merge import into
-from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step
+from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step, unconfirmed
 from emberkeep.servers.process import signs
 from emberkeep.servers.roles import MERGED, Roles
 from emberkeep.servers.versions import ordering
@@ -29,6 +29,8 @@ CARRIED = ("world", "players", "progress", "access", "extensions", "extension-da
 STAYING = ("engine", "logs", "scratch")
 FRESH = ("world", "players", "progress")
 """Roles of which a fresh install's own files make place."""
+RESTS_ON = (*STAYING, *FRESH)
+"""Roles on which something is left behind or deleted."""
 
 
 @dataclass(frozen=True)
@@ -89,13 +91,16 @@ def keep_for(new: Path, old: Keep, *, make: bool) -> Keep:
         shown = Keep(old.folder, old.environment)
         shown.server = new
         return shown
+    guesses = tuple(unconfirmed(old.config, RESTS_ON))
+    if guesses:  # before there is a keep that holds the same questions
+        raise Refused.gathered(guesses)
     return make_like(old, folder, new)
 
 
 def steps(request: Request, base: Tree | None) -> list[Step]:
     """The steps of carrying. ``base``: the untouched defaults that the old files began from."""
     return [
-        SnapshotStep("before carrying", KIND, rests_on=ROLES),
+        SnapshotStep("before carrying", KIND, rests_on=RESTS_ON),
         FileStep("carry", f"bring what is {request.old.name}'s own", _Carry(request, base)),
         VerifyStep(request),
         SeedStep(request),
