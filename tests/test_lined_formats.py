@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import pytest
 
-from emberkeep.documents import formats
+from emberkeep.documents import edit, formats
 from emberkeep.documents.model import Role
 from emberkeep.merging.merge import merge_file
-from tests.helpers import parsed
+from tests.helpers import merge_text, parsed, text_of
 
 
 @pytest.mark.parametrize(
@@ -49,6 +49,18 @@ def test_ini_sections_and_their_comments() -> None:
         ("bare", None),
     ]
     assert doc.text[post.start : post.end].endswith("; at the end")
+
+
+def test_a_semicolon_behind_a_text_in_quotes_is_none_of_it() -> None:
+    text = 'title = "Old; rock";\nslots = 4 ; of ten\nbanner = plain;\n'
+    assert [edit.value("a.cfg", text.encode(), key) for key in ("title", "slots", "banner")] == [
+        "Old; rock",
+        "4 ; of ten",
+        "plain;",
+    ]
+    assert edit.set_value("a.cfg", text.encode(), "title", "New").decode() == text.replace("Old; rock", "New")
+    merged = merge_text("a.cfg", text, text.replace("Old; rock", "Ours"), text.replace("slots = 4 ", "slots = 5 "))
+    assert text_of(merged) == text.replace("Old; rock", "Ours").replace("slots = 4 ", "slots = 5 ")
 
 
 def test_keys_that_repeat_are_records_of_their_own() -> None:

@@ -8,6 +8,7 @@ import shutil
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from types import SimpleNamespace
 
 import pytest
 
@@ -56,6 +57,11 @@ def test_nothing_is_in_the_way_of_the_sample_and_nothing_is_touched(ready: Progr
     assert (done.code, done.err) == (0, "")
     assert "in order: runs and questions, start, console, log, versions, roles, world, wipe scopes" in done.out
     assert tree_state(place) == before
+
+
+def test_a_disk_without_room_is_told(ready: Program, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(shutil, "disk_usage", lambda path: SimpleNamespace(free=1 << 18))
+    assert any("MB are free" in what for what in _obstacles(ready)["disk"])
 
 
 Change = Callable[[Path], None]
@@ -115,13 +121,13 @@ def _from_tomorrow(place: Path) -> None:
 
 def _source_gone(place: Path) -> None:
     with (place / KEEP / "keep.toml").open("a") as handle:
-        handle.write('\n[[event]]\nname = "next"\nkind = "update"\nevery = "week"\nat = "19:00"\non = ["thursday"]\n')
+        handle.write('\n[[event]]\nname = "next"\nkind = "update"\nwhen = "first Thursday 19:00"\n')
         handle.write('source = "../releases/none.zip"\nto = "9.9"\n')
 
 
-def _vault_gone(place: Path) -> None:
+def _vault_without_its_word(place: Path) -> None:
     with (place / KEEP / "keep.toml").open("a") as handle:
-        handle.write('\n[[vault]]\ntarget = "sftp://nobody@127.0.0.1:9/there"\n')
+        handle.write('\n[[vault]]\nname = "attic"\ntarget = "attic"\nsecret = { env = "NOT_SET_ANYWHERE" }\n')
 
 
 def _question(place: Path) -> None:
@@ -142,7 +148,9 @@ def _question(place: Path) -> None:
         ("versions", _version_moved, "[versions.tarline] finds no version"),
         ("wipe scopes", _scope_of_settings, "made by hand"),
         ("recipes", _broken_recipe, ""),
-        ("clock", _from_tomorrow, "1 files were written after now"),
+        ("clock", _from_tomorrow, "1 of its files are newer than now"),
+        ("events", _source_gone, "takes ../releases/none.zip, which is not there"),
+        ("vaults", _vault_without_its_word, "NOT_SET_ANYWHERE is not set"),
         ("runs and questions", _question, "is this so?"),
     ],
 )

@@ -120,7 +120,7 @@ def test_only_what_is_executed_is_a_program(script: str, program: list[str], tmp
     [
         ('[19:12:44] [INFO] {"help": "x"}\n', False),
         ('[Server]\nname = "x"\n', False),
-        ('[7650]\nname = "x"\n', False),
+        ('[3140]\nname = "x"\n', False),
         ('{"a": 1}\n{"a": 2}\n', True),
         ("[1, 2]", True),
         ("{not: json}", False),
@@ -140,7 +140,7 @@ def test_a_text_that_is_cut_within_a_character_is_a_text(cut: int) -> None:
 @pytest.mark.parametrize(
     ("names", "expected"),
     [
-        (["acct_76512.chr", "acct_76598.chr"], ("acct_", ".chr")),
+        (["acct_31412.chr", "acct_31498.chr"], ("acct_", ".chr")),
         (["a1_profile.json", "b2_profile.json"], ("", "_profile.json")),
         (["one", "other"], ("", "")),
         (["x.dat", "x.y.dat"], ("x.", ".dat")),
@@ -220,9 +220,9 @@ def test_two_worlds_that_nothing_tells_apart_are_a_question(tmp_path: Path) -> N
 
 def test_a_database_of_players_and_of_others_is_never_cleared_whole(tmp_path: Path) -> None:
     _scene(
-        tmp_path, crew_dot_json=json.dumps([{"id": f"765000000000000{at:02}", "name": f"Nils{at}"} for at in range(6)])
+        tmp_path, crew_dot_json=json.dumps([{"id": f"314000000000000{at:02}", "name": f"Nils{at}"} for at in range(6)])
     )
-    _with_table(tmp_path, "owner", [f"765000000000000{at:02}" for at in range(6)])
+    _with_table(tmp_path, "owner", [f"314000000000000{at:02}" for at in range(6)])
     text = draft(adopt(tmp_path), "server", "UTC")
     scope = text[text.index("[scopes.progress]") :].split("\n\n")[0]
     assert '{ database = "book.db", table = "kept" }' in scope

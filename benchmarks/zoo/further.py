@@ -136,7 +136,7 @@ def profile(g: Ground) -> World:
     script = launched(
         g,
         f"{g.name('begin')}.sh",
-        f'#!/bin/sh\nPROFILE={name}\n./{g.name("kiln")}-x64 -batch -profile "$PROFILE" -port 27400 -nolog\n',
+        f'#!/bin/sh\nPROFILE={name}\n./{g.name("kiln")}-x64 -quiet -profile "$PROFILE" -port 27400 -nolog\n',
         program,
     )
     g.fact("pointer", "world", f"{script}:PROFILE")

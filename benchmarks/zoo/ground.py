@@ -138,7 +138,7 @@ class Ground:
         if kind == "bare":
             return uuid.UUID(int=drawn, version=4).hex
         if kind == "long":
-            return str(76_500_000_000_000_000 + drawn % 10**14)
+            return str(31_400_000_000_000_000 + drawn % 10**14)
         if kind == "small":
             return str(1000 + at * 37 + drawn % 30)
         if kind == "hash":

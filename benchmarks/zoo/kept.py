@@ -59,20 +59,20 @@ def two_files(g: Ground) -> World:
     """Two worlds that are a file each, and backups in a folder; a program in a folder to which a cmd script changes."""
     players = g.players = g.people(8, "long")
     first, second = (
-        g.write(f"{g.name('lagoon')}_{which}.wld", g.blob(150), days=days) for which, days in (("A", 60), ("B", 0.1))
+        g.write(f"{g.name('lagoon')}_{which}.shore", g.blob(150), days=days) for which, days in (("A", 60), ("B", 0.1))
     )
     copies = [
         g.write(
-            f"<Backups>/{g.name('lagoon')}_B_2026-11-{day}.wld".replace("<Backups>", "Backups"),
+            f"<Backups>/{g.name('lagoon')}_B_2026-11-{day}.shore".replace("<Backups>", "Backups"),
             g.blob(149),
             days=29 - day,
         )
         for day in (20, 24, 27)
     ]
     path = settled(
-        g, f"{g.name('lagoon')}.ini", f"[{g.word('lagoon')}]\nWorldFile={second}\nTitle={g.text('The {lagoon} Bar')}\n"
+        g, f"{g.name('lagoon')}.ini", f"[{g.word('lagoon')}]\nShore={second}\nTitle={g.text('The {lagoon} Bar')}\n"
     )
-    g.fact("pointer", "world", f"{path}:WorldFile")
+    g.fact("pointer", "world", f"{path}:Shore")
     g.fact("name", "server", g.text("The {lagoon} Bar"))
     g.role("access", g.write("admins.txt", "".join(f"{one.id};{one.name};2\n" for one in players), days=6))
     g.fact("players", "known by id", str(len(players)))
@@ -106,7 +106,12 @@ def everything(g: Ground) -> World:
     g.fact("tables", path, g.word("climbers"))
     g.fact("leaves players", "the database of all", path)
     g.fact("leaves progress", "the database of all", path)
-    g.role("access", g.write("ops.json", json.dumps([{"uuid": one.id, "level": 4} for one in players[:2]]), days=40))
+    g.role(
+        "access",
+        g.write(
+            f"{g.name('guides')}.json", json.dumps([{"key": one.id, g.word("rope"): 4} for one in players[:2]]), days=40
+        ),
+    )
     g.fact("players", "known by id", str(len(players)))
     settled(g, f"{g.name('spire')}.toml", f'title = "{g.text("The {spire}")}"\n[{g.word("keep")}]\nfile = "{path}"\n')
     g.fact("pointer", "world", f"{g.name('spire')}.toml:file")
@@ -120,7 +125,7 @@ def everything(g: Ground) -> World:
     launched(
         g,
         "up.sh",
-        f'#!/usr/bin/env bash\nset -eu\njava -Xms1G -Xmx2G -XX:+UseG1GC -jar "{program}" --port 27400 nogui\n',
+        f'#!/usr/bin/env bash\nset -eu\njava -Xms1G -Xmx2G -jar "{program}" --port 27400\n',
         program,
     )
     g.facts = [fact for fact in g.facts if fact.about != "the live world"]
@@ -184,7 +189,7 @@ def beside(g: Ground) -> World:
     g.fact("pointer", "world", f"{path}:{g.name('water')}")
     g.fact("name", "server", g.text("{loch} side"))
     g.role(
-        "access", g.write("guests.json", json.dumps([{"uuid": one.id, "name": one.name} for one in players]), days=3)
+        "access", g.write("guests.json", json.dumps([{"key": one.id, "called": one.name} for one in players]), days=3)
     )
     g.fact("players", "known by id", str(len(players)))
     program = g.write(

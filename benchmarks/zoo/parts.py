@@ -180,8 +180,8 @@ def _world_table(g: Ground, path: str, rows: int, days: float) -> str:
 def numbered(g: Ground) -> World:
     """A save that carries size, seed and a number, with databases numbered likewise, and one with a number of its own."""
     folder = g.name("<server>")
-    seed, size, number = "48151", "3500", "214"
-    live = g.write(f"{folder}/{g.word('crag')}.{size}.{seed}.{number}.map", g.blob(200), days=0.05)
+    seed, size, number = "48151", "2400", "214"
+    live = g.write(f"{folder}/{g.word('crag')}.{size}.{seed}.{number}.crag", g.blob(200), days=0.05)
     beside = [_rows_of(g, f"{folder}/{g.word(part)}.{number}.db", part) for part in ("perch", "nest")]
     g.role("progress|databases|world", *beside, about="databases of the save's number")
     other = _rows_of(g, f"{folder}/{g.word('ledger')}.5.db", "ledger")
@@ -253,7 +253,7 @@ def in_mission(g: Ground) -> World:
     """A save within the folder of a mission, whose tables are the admin's."""
     mission = g.name("mission skerry")
     rows = "".join(
-        f'  <{g.word("ware")} name="{g.word(word)}">\n    <{g.word("nominal")}>{at * 3}</{g.word("nominal")}>\n  </{g.word("ware")}>\n'
+        f'  <{g.word("ware")} name="{g.word(word)}">\n    <{g.word("usual")}>{at * 3}</{g.word("usual")}>\n  </{g.word("ware")}>\n'
         for at, word in enumerate(("kelp", "tar", "rope", "oil", "net", "peat"), 1)
     )
     tables = [

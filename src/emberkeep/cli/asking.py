@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import sys
 from collections.abc import Callable, Sequence
+from typing import TYPE_CHECKING
 
 from emberkeep.merging.dialogue import EXPLAIN, QUIT, Dialogue, understood
 from emberkeep.merging.results import Question
-from emberkeep.servers.doubts import Choice, Doubt
 from emberkeep.show import asking as view
 from emberkeep.show.console import ASKS, QUIET, Screen
+
+if TYPE_CHECKING:
+    from emberkeep.servers.doubts import Choice, Doubt
 
 
 def ask(

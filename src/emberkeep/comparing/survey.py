@@ -18,12 +18,12 @@ from emberkeep.documents.identity import Rule
 from emberkeep.errors import EmberKeepError, Fault, Place
 from emberkeep.keep import UNSORTED, Config, Keep
 from emberkeep.servers.extensions import Extension, duplicates, fits_engine, missing_companions, read_manifest
+from emberkeep.servers.leads import leads_to
 from emberkeep.servers.looking import LARGEST_DOCUMENT, Look
 from emberkeep.servers.process import running_signs
 from emberkeep.servers.published import Published
 from emberkeep.servers.roles import Roles
 from emberkeep.servers.versions import find, ordering
-from emberkeep.servers.worlds import leads_to
 from emberkeep.store.manifest import About
 from emberkeep.trees import FolderTree, Skipped, Tree, read
 from emberkeep.trees import Kind as EntryKind

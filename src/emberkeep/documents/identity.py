@@ -59,11 +59,6 @@ def field_values(nodes: Sequence[Node], name: str) -> list[str | None]:
     return [_read_value(node, name) for node in nodes] if values is None else values
 
 
-def field_value(node: Node, name: str) -> str | None:
-    """The value of one identifying field of a record."""
-    return field_values((node,), name)[0]
-
-
 def _read_value(node: Node, name: str) -> str | None:
     if name == TEXT:
         return node.own

@@ -11,6 +11,7 @@ import shutil
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from pathlib import Path
 
 from emberkeep import globs
 from emberkeep.comparing.survey import pointer_of
@@ -18,15 +19,17 @@ from emberkeep.errors import EmberKeepError, Fault, Place
 from emberkeep.keep import Keep
 from emberkeep.migrating import recipe
 from emberkeep.planned import Planned
+from emberkeep.planning.identifiers import unpacked
 from emberkeep.planning.scopes import Clearing
 from emberkeep.runs import wipe
 from emberkeep.runs.journal import Journal
 from emberkeep.servers import lifecycle, versions
-from emberkeep.trees import FolderTree, Kind, read
+from emberkeep.trees import FolderTree, Kind
 
 AHEAD = timedelta(days=1)
 """How far ahead of the clock a file may have been written."""
 LOG_LOOKED_AT = 4 << 20
+"""Bytes of a log's end in which the line is looked for that tells that the server is ready."""
 SPARE = 0.2
 """Share of the server folder's size that a run may need on the disk of the keep."""
 Environment = Mapping[str, str]
@@ -49,7 +52,7 @@ class Readiness:
 
 
 @dataclass(frozen=True)
-class _Scene:
+class _Checked:
     keep: Keep
     live: FolderTree
     environment: Environment
@@ -58,65 +61,75 @@ class _Scene:
 
 def check(keep: Keep, environment: Environment, now: datetime) -> Readiness:
     """Look over everything that a run would rest on. Reads only."""
-    scene = _Scene(keep, FolderTree(keep.require_server(), "live"), environment, now)
+    checked = _Checked(keep, FolderTree(keep.require_server(), "live"), environment, now)
     found: list[Obstacle] = []
     clear = []
     for area, look in _AREAS.items():
         try:
-            faults = list(look(scene))
+            faults = list(look(checked))
         except EmberKeepError as error:
             faults = list(error.faults)
+        except OSError as error:
+            faults = [Fault(f"{area} cannot be looked over: {error.strerror}", Place(str(error.filename)))]
         found += [Obstacle(area, fault) for fault in faults]
         if not faults:
             clear.append(area)
     return Readiness(tuple(found), tuple(clear))
 
 
-def _runs(scene: _Scene) -> Iterator[Fault]:
-    waiting = Journal(scene.keep.folder).waiting()
+def _runs(checked: _Checked) -> Iterator[Fault]:
+    waiting = Journal(checked.keep.folder).waiting()
     if waiting is not None:
         yield Fault(f"{waiting.words} waits to be finished", hint="'emberkeep resume --go' or 'emberkeep undo --go'")
-    for question in scene.keep.config.questions:
+    for question in checked.keep.config.questions:
         yield Fault(f"not confirmed: {question}", hint="'emberkeep adopt --ask' puts these questions one by one")
 
 
-def _start(scene: _Scene) -> Iterator[Fault]:
-    yield from lifecycle.obstacles(scene.keep.config, scene.live, scene.environment)
+def _start(checked: _Checked) -> Iterator[Fault]:
+    yield from lifecycle.obstacles(checked.keep.config, checked.live, checked.environment)
 
 
-def _console(scene: _Scene) -> Iterator[Fault]:
-    yield from lifecycle.unheard(scene.keep.config, scene.environment)
+def _console(checked: _Checked) -> Iterator[Fault]:
+    yield from lifecycle.unheard(checked.keep.config, checked.environment)
 
 
-def _log(scene: _Scene) -> Iterator[Fault]:
-    log = lifecycle.server_log(scene.keep.config)
+def _log(checked: _Checked) -> Iterator[Fault]:
+    log = lifecycle.server_log(checked.keep.config)
     if not log.within:
         return
     within = globs.combined(log.within)
-    files = [path for path, entry in scene.live.entries().items() if entry.kind is Kind.FILE and within.fullmatch(path)]
+    files = [
+        path for path, entry in checked.live.entries().items() if entry.kind is Kind.FILE and within.fullmatch(path)
+    ]
     if not files:
         yield Fault(f"no log is there: {', '.join(log.within)} matches no file", hint="mend in of [log]")
         return
-    newest = max(files, key=lambda path: (scene.live.entries()[path].mtime_ns, path))
-    text = read(scene.live, newest)[-LOG_LOOKED_AT:].decode("utf-8", "replace")
+    newest = max(files, key=lambda path: (checked.live.entries()[path].mtime_ns, path))
     ready = log.patterns.get("ready", "")
-    if ready and not any(re.search(ready, line) for line in text.splitlines()):
+    if ready and not any(re.search(ready, line) for line in _last_lines(checked.keep.server / newest)):
         hint = "start the server once, or mend ready in [log]"
         yield Fault("no line of it says that the server is ready, as [log] ready has it", Place(newest), hint)
 
 
-def _versions(scene: _Scene) -> Iterator[Fault]:
-    sources = scene.keep.config.versions
-    told = {found.name for found in versions.find(scene.live, sources)}
+def _last_lines(path: Path) -> list[str]:
+    """The last lines of a log, which may be large."""
+    with path.open("rb") as log:
+        log.seek(max(0, path.stat().st_size - LOG_LOOKED_AT))
+        return unpacked(log.read()).decode("utf-8", "replace").splitlines()
+
+
+def _versions(checked: _Checked) -> Iterator[Fault]:
+    sources = checked.keep.config.versions
+    told = {found.name for found in versions.find(checked.live, sources)}
     for source in sources:
         if source.name not in told:
             hint = "'emberkeep adopt --refresh' looks for it again"
             yield Fault(f"[versions.{source.name}] finds no version in {', '.join(source.within)}", hint=hint)
 
 
-def _roles(scene: _Scene) -> Iterator[Fault]:
-    entries = scene.live.entries()
-    for role, patterns in scene.keep.config.roles:
+def _roles(checked: _Checked) -> Iterator[Fault]:
+    entries = checked.live.entries()
+    for role, patterns in checked.keep.config.roles:
         for pattern in patterns:
             fits = globs.compiled(pattern)
             if not any(fits.fullmatch(path) for path in entries):
@@ -125,8 +138,8 @@ def _roles(scene: _Scene) -> Iterator[Fault]:
                 )
 
 
-def _world(scene: _Scene) -> Iterator[Fault]:
-    pointer = pointer_of(scene.keep, scene.live)
+def _world(checked: _Checked) -> Iterator[Fault]:
+    pointer = pointer_of(checked.keep, checked.live)
     if pointer is not None and not pointer.there:
         told = "has no such key" if pointer.value is None else f"says {pointer.value}, and nothing there is called so"
         yield Fault(
@@ -134,66 +147,64 @@ def _world(scene: _Scene) -> Iterator[Fault]:
         )
 
 
-def _scopes(scene: _Scene) -> Iterator[Fault]:
+def _scopes(checked: _Checked) -> Iterator[Fault]:
     """Each scope is cleared from a planned folder, as a wipe would."""
-    config = scene.keep.config
-    known = wipe.known_of(scene.keep, scene.live)
-    moment = int(scene.now.timestamp()) * 1_000_000_000
-    with wipe.served(scene.keep) as there:
+    config = checked.keep.config
+    known = wipe.known_of(checked.keep, checked.live)
+    moment = int(checked.now.timestamp()) * 1_000_000_000
+    with wipe.served(checked.keep) as there:
         for scope in config.wiping.scopes:
             try:
-                Clearing(Planned(scene.live, moment), config, (scope.name,), known, served=there).run()
+                Clearing(Planned(checked.live, moment), config, (scope.name,), known, served=there).run()
             except EmberKeepError as error:
                 yield from error.faults
 
 
-def _recipes(scene: _Scene) -> Iterator[Fault]:
-    if scene.keep.recipes.is_dir():
-        recipe.read_all(scene.keep.recipes)
+def _recipes(checked: _Checked) -> Iterator[Fault]:
+    if checked.keep.recipes.is_dir():
+        recipe.read_all(checked.keep.recipes)
     yield from ()
 
 
-def _disk(scene: _Scene) -> Iterator[Fault]:
-    size = sum(entry.size for entry in scene.live.entries().values())
-    free = shutil.disk_usage(scene.keep.folder).free
-    taken = scene.keep.store_folder.exists()
+def _disk(checked: _Checked) -> Iterator[Fault]:
+    size = sum(entry.size for entry in checked.live.entries().values())
+    free = shutil.disk_usage(checked.keep.folder).free
+    taken = checked.keep.store_folder.exists()
     needed = int(size * SPARE) if taken else size
     if free < needed:
         told = f"{free >> 20} MB are free where the keep lies; a run may need {needed >> 20} MB"
-        yield Fault(told, Place(str(scene.keep.folder)), "make room, or thin old snapshots: 'emberkeep thin'")
+        yield Fault(told, Place(str(checked.keep.folder)), "make room, or thin old snapshots: 'emberkeep thin'")
 
 
-def _clock(scene: _Scene) -> Iterator[Fault]:
-    limit = int((scene.now + AHEAD).timestamp() * 1e9)
-    late = [path for path, entry in scene.live.entries().items() if entry.mtime_ns > limit]
+def _clock(checked: _Checked) -> Iterator[Fault]:
+    limit = int((checked.now + AHEAD).timestamp() * 1e9)
+    late = [path for path, entry in checked.live.entries().items() if entry.mtime_ns > limit]
     if late:
-        told = (
-            f"{len(late)} files were written after now ({scene.now:%Y-%m-%d %H:%M}): the clock or their times are wrong"
-        )
-        yield Fault(told, Place(late[0]), "set the clock; times decide what changed")
+        what = f"{len(late)} of its files are newer than now, {checked.now:%Y-%m-%d %H:%M}: a clock is wrong"
+        yield Fault(what, Place(late[0]), "set the clock; times decide what changed")
 
 
-def _events(scene: _Scene) -> Iterator[Fault]:
-    config = scene.keep.config
+def _events(checked: _Checked) -> Iterator[Fault]:
+    config = checked.keep.config
     for event in config.calendar.events:
-        if event.kind == "update" and event.source and not (scene.keep.folder / event.source).exists():
+        if event.kind == "update" and event.source and not (checked.keep.folder / event.source).exists():
             yield Fault(
                 f"the event {event.name} takes {event.source}, which is not there", hint="mend source in [[event]]"
             )
 
 
-def _vaults(scene: _Scene) -> Iterator[Fault]:
+def _vaults(checked: _Checked) -> Iterator[Fault]:
     from emberkeep.runs import vault  # only where there are some
 
-    for at in scene.keep.config.vaults:
+    for at in checked.keep.config.vaults:
         try:
-            with vault.opened(at, scene.keep.folder, scene.environment) as there:
+            with vault.opened(at, checked.keep.folder, checked.environment) as there:
                 there.open()
         except EmberKeepError as error:
             yield from error.faults
 
 
-_AREAS: Mapping[str, Callable[[_Scene], Iterator[Fault]]] = {
+_AREAS: Mapping[str, Callable[[_Checked], Iterator[Fault]]] = {
     "runs and questions": _runs,
     "start": _start,
     "console": _console,

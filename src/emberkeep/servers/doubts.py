@@ -8,17 +8,17 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-
-import tomlkit
-from tomlkit.items import Array
-from tomlkit.toml_document import TOMLDocument
+from typing import TYPE_CHECKING
 
 from emberkeep import globs
 from emberkeep.keep import QUESTION
 from emberkeep.servers.draft import plain
 from emberkeep.servers.findings import Adoption, Finding, LogLine, Sure, VersionFinding, WorldCandidate, WorldFinding
 
-Edit = Callable[[TOMLDocument], None]
+if TYPE_CHECKING:  # keep.toml is written where somebody answers
+    from tomlkit.toml_document import TOMLDocument
+
+Edit = Callable[["TOMLDocument"], None]
 STAKES = {
     "world": "A wipe of the map clears it, and landmarks are measured in it.",
     "players": "A wipe of players clears them.",
@@ -67,6 +67,8 @@ def doubts(found: Adoption) -> list[Doubt]:
 def answered(text: str, doubt: Doubt, choice: Choice) -> str:
     """keep.toml with an answer in it and the question struck out; all else as it was."""
     if choice.edit is not None:
+        import tomlkit
+
         document = tomlkit.parse(text)
         choice.edit(document)
         text = tomlkit.dumps(document)
@@ -128,6 +130,9 @@ def _described(one: WorldCandidate) -> str:
 
 def _world_is(one: WorldCandidate) -> Edit:
     def edit(document: TOMLDocument) -> None:
+        import tomlkit
+        from tomlkit.items import Array
+
         _no_world(document)
         roles = document["roles"]
         glob = globs.escape(one.at) + ("" if one.is_file else "/**")
@@ -155,6 +160,8 @@ def _no_world(document: TOMLDocument) -> None:
 
 def _without(table: object, key: str, gone: Sequence[str]) -> None:
     """A list of keep.toml without some texts; its comments stay with what stays."""
+    from tomlkit.items import Array
+
     held = table.get(key) if hasattr(table, "get") else None
     if isinstance(held, Array):
         for at in reversed(range(len(held))):

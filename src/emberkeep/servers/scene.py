@@ -79,10 +79,6 @@ class Scene:
         self.findings.append(Finding(role, glob, evidence, sure))
         self._covered.update(self.matching(glob))
 
-    def set_aside(self, paths: list[str]) -> None:
-        """Keep files from getting a role by their contents; a later finding names them."""
-        self._covered.update(paths)
-
     def is_covered(self, path: str) -> bool:
         """Whether a path has a role by now."""
         return path in self._covered
@@ -108,11 +104,6 @@ class Scene:
         """The members to look at: all of a small family, some spread over a large one."""
         members = family.members
         return members if len(members) <= SAMPLE else members[:: max(1, len(members) // SAMPLE)][:SAMPLE]
-
-    def kind(self, family: Family) -> str:
-        """The kind of content of a family's members, "" where they differ."""
-        kinds = {self.look.kind(path) for path in self.sampled(family)} - {"empty"}
-        return kinds.pop() if len(kinds) == 1 else ""
 
     def below(self, folder: str) -> list[str]:
         """Every path inside a folder."""

@@ -13,7 +13,8 @@ from emberkeep import globs
 from emberkeep.keep import VersionSource
 from emberkeep.trees import Kind, Tree, read
 
-LARGEST_ARCHIVE = 256 << 20
+LARGEST_ARCHIVE = 64 << 20
+"""Bytes of an archive that is looked into."""
 LOOKED_AT = 256 * 1024
 """Bytes of a file's beginning in which a pattern is looked for."""
 
@@ -36,17 +37,25 @@ def find(tree: Tree, sources: Sequence[VersionSource]) -> list[Found]:
         for path in places:
             if tree.entries()[path].kind is not Kind.FILE:
                 continue
-            match = pattern.search(path) or pattern.search(told_by(tree, path))
+            texts = (text for look in (_name, _beginning, _manifests) if (text := look(tree, path)))
+            match = next((match for text in texts if (match := pattern.search(text))), None)
             if match:
                 found.append(Found(source.name, match[1], path))
     return found
 
 
-def told_by(tree: Tree, path: str) -> str:
-    """The text in which a file's version is looked for: its beginning; of an archive, its manifests besides."""
-    beginning = head(tree, path, LOOKED_AT)
-    if not beginning.startswith("PK\x03\x04") or tree.entries()[path].size > LARGEST_ARCHIVE:
-        return beginning
+def _name(tree: Tree, path: str) -> str:
+    return path
+
+
+def _beginning(tree: Tree, path: str) -> str:
+    return head(tree, path, LOOKED_AT)
+
+
+def _manifests(tree: Tree, path: str) -> str:
+    """The manifests in an archive; "" for another file."""
+    if head(tree, path, 4) != "PK\x03\x04" or tree.entries()[path].size > LARGEST_ARCHIVE:
+        return ""
     try:
         with zipfile.ZipFile(io.BytesIO(read(tree, path))) as archive:
             names = [
@@ -54,9 +63,9 @@ def told_by(tree: Tree, path: str) -> str:
                 for info in archive.infolist()
                 if info.filename.endswith(".MF") and info.file_size < LOOKED_AT
             ]
-            return "\n".join(archive.read(name).decode("utf-8", "replace") for name in names) + beginning
+            return "\n".join(archive.read(name).decode("utf-8", "replace") for name in names)
     except (OSError, zipfile.BadZipFile, RuntimeError, ValueError, NotImplementedError):
-        return beginning
+        return ""
 
 
 def head(tree: Tree, path: str, limit: int) -> str:

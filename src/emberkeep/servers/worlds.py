@@ -13,11 +13,9 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 from emberkeep import globs
-from emberkeep.documents import edit
-from emberkeep.errors import EmberKeepError
-from emberkeep.servers import launch
 from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import Sure, WorldCandidate, WorldFinding
+from emberkeep.servers.leads import Lead, Leads, is_found_again
 from emberkeep.servers.looking import Family
 from emberkeep.servers.scene import Scene, numbered_glob
 from emberkeep.servers.tiles import tile_names, tile_places, whole_sectors
@@ -40,17 +38,6 @@ SMALL_TEXT = 4000
 """Bytes of a file that tells versions, at most."""
 
 
-@dataclass(frozen=True)
-class Lead:
-    """A value that may lead to a world. ``ours``: it stands in a script, or in settings that tell of the server."""
-
-    file: str
-    key: str
-    value: str
-    script: bool = False
-    ours: bool = False
-
-
 @dataclass
 class Candidate:
     """A folder or a file that may be the world. ``files``: what is saved in it; ``copies``: older ones beside it."""
@@ -64,6 +51,9 @@ class Candidate:
     tiles: tuple[Family, str] | None = None
     named: list[str] = field(default_factory=list)
     """Folders about it by which it may be called, too."""
+    size: int = 0
+    newest: float = 0.0
+    """Bytes of its files, and when the last of them was written, in seconds since 1970."""
 
 
 # --- candidates --------------------------------------------------------------------
@@ -71,11 +61,11 @@ class Candidate:
 
 def world(scene: Scene, engine_time: float | None) -> WorldFinding:
     """Cover the world's files and say what they are. ``engine_time``: when the program was last changed, ns."""
-    leads = list(_leads(scene))
-    found = _candidates(scene, leads)
+    found = _candidates(scene, Leads(scene))
     if not found:
         return WorldFinding()
-    weighed = [(candidate, _weighed(scene, candidate, found, engine_time)) for candidate in found]
+    everything = sum(scene.look.size(path) for path in {path for one in found for path in one.files})
+    weighed = [(one, _weighed(one, everything, _by_times(scene, one, found, engine_time))) for one in found]
     scene.weighed += [told for _, told in weighed]
     best, hypothesis = max(weighed, key=lambda item: (item[1].log_odds, -len(item[0].at)))
     if hypothesis.probability < 0.05:
@@ -89,6 +79,8 @@ def world(scene: Scene, engine_time: float | None) -> WorldFinding:
 
 
 MOST_TOLD = 6
+MOST_LONE = 24
+"""Files in the top folder of which each may be a save; of more, those alone that a value names."""
 
 
 def _told(scene: Scene, weighed: Sequence[tuple[Candidate, Hypothesis]]) -> tuple[WorldCandidate, ...]:
@@ -98,8 +90,8 @@ def _told(scene: Scene, weighed: Sequence[tuple[Candidate, Hypothesis]]) -> tupl
             one.at,
             one.is_file,
             len(one.files),
-            sum(scene.look.size(path) for path in one.files),
-            max(scene.tree.entries()[path].mtime_ns for path in one.files),
+            one.size,
+            int(one.newest * 1e9),
             hypothesis.reasons,
             (one.leads[0].file, one.leads[0].key) if one.leads else None,
         )
@@ -120,7 +112,7 @@ def _saved(scene: Scene) -> list[str]:
     return found
 
 
-def _candidates(scene: Scene, leads: Sequence[Lead]) -> list[Candidate]:
+def _candidates(scene: Scene, leads: Leads) -> list[Candidate]:
     saved = _saved(scene)
     below: dict[str, list[str]] = defaultdict(list)
     for path in saved:
@@ -131,14 +123,14 @@ def _candidates(scene: Scene, leads: Sequence[Lead]) -> list[Candidate]:
     made: list[Candidate] = []
     for top in sorted({path.split("/", 1)[0] for path in saved if "/" in path}):
         made += _within(scene, top, below)
-    made += _files(lone)
-    for at in sorted(below):  # what a value names is one, wherever it lies
-        found = [lead for lead in leads if leads_to(lead.value, at)]
-        if found and all(at != one.at for one in made):
-            made.append(Candidate(at, below[at], is_file=False))
-    named = {lead.value.strip().replace("\\", "/").removeprefix("./") for lead in leads}
+    alone = _files(lone)
+    made += alone if len(alone) <= MOST_LONE else [one for one in alone if leads.to([one.at])]
+    there = {one.at for one in made}
+    made += [  # what a value names is one, wherever it lies
+        Candidate(at, below[at], is_file=False) for at in sorted(below) if at not in there and leads.to([at])
+    ]
     for path in saved:
-        if path in named and all(path != one.at for one in made):
+        if leads.name_whole(path) and path not in there:
             made.append(next(one for one in _files(_siblings(path, saved)) if path in (one.at, *one.copies)))
     for one in [one for one in made if not one.is_file]:
         inner = _among_others(scene, one, below)
@@ -146,8 +138,10 @@ def _candidates(scene: Scene, leads: Sequence[Lead]) -> list[Candidate]:
             one.named, one.at = [one.at], inner
     tiles = _tile_families(scene, saved)
     for one in made:
-        one.leads = [lead for lead in leads if any(leads_to(lead.value, at) for at in (one.at, *one.named))]
-        one.tiles = next((item for item in tiles if not one.is_file and item[0].folder.startswith(one.at)), None)
+        one.leads = leads.to((one.at, *one.named))
+        one.tiles = next((item for item in tiles if f"{item[0].folder}/".startswith(f"{one.at}/")), None)
+        one.size = sum(scene.look.size(path) for path in one.files)
+        one.newest = max(_time(scene, path) for path in one.files)
     _set_rivals(made)
     return made
 
@@ -215,7 +209,7 @@ def _files(paths: Sequence[str]) -> list[Candidate]:
         if shape != stem:
             numbered[shape].append(stem)
     for shape, stems in numbered.items():
-        if len(stems) > 2 and len(stems) == len({len(stem) for stem in stems}) + len(stems) - 1:
+        if len(stems) > 2 and len({len(stem) for stem in stems}) == 1:
             by_stem[shape] = [path for stem in reversed(stems) for path in by_stem.pop(stem)]
     made = []
     for shape, held in by_stem.items():
@@ -242,52 +236,11 @@ def _tile_families(scene: Scene, saved: Sequence[str]) -> list[tuple[Family, str
     return sorted(found, key=lambda item: -len(item[0].members))
 
 
-# --- what leads there ----------------------------------------------------------------
-
-
-def _leads(scene: Scene) -> Iterator[Lead]:
-    """All values of settings and scripts that may be names or paths."""
-    for path in scene.of_role("scripts"):
-        for setting in launch.settings(scene.look.text(path)):
-            if _may_lead(setting.value):
-                yield Lead(path, setting.key, setting.value, script=True)
-    for path in scene.of_role("settings"):
-        pairs = scene.pairs(path)
-        ours = _of_the_server(scene, path, pairs)
-        for key, value in pairs:
-            if _may_lead(value):
-                yield Lead(path, key, value, ours=ours)
-
-
-def _may_lead(value: str) -> bool:
-    return 2 <= len(value.strip()) <= 200 and not value.strip().replace(".", "").isdigit()
-
-
-def _of_the_server(scene: Scene, path: str, pairs: Sequence[tuple[str, str]]) -> bool:
-    """Whether a settings file tells of the server: it is called as the program is, or has a title or port in it."""
-    programs = [other.rsplit("/", 1)[-1].split(".")[0].lower() for other in scene.of_role("engine")]
-    name = re.split(r"[^a-z0-9]", path.rsplit("/", 1)[-1].split(".", 1)[0].lower(), maxsplit=1)[0]
-    if len(name) > 2 and any(name in program for program in programs):
-        return True
-    return any(re.search(r"(?i)title|hostname|servername|port$", key) for key, _ in pairs)
-
-
-def leads_to(value: str, at: str) -> bool:
-    """Whether a setting's value names a folder or file: by its path or the end of that, by its name, or without its
-    ending."""
-    value = value.strip().replace("\\", "/").removeprefix("./").strip("/")
-    name = at.rsplit("/", 1)[-1]
-    return (
-        value in (at, name)
-        or (value == name.split(".", 1)[0] and "." in name)
-        or (at.endswith("/" + value) and "/" in value)
-    )
-
-
 # --- weighing ----------------------------------------------------------------------------
 
 
-def _weighed(scene: Scene, one: Candidate, every: Sequence[Candidate], engine_time: float | None) -> Hypothesis:
+def _weighed(one: Candidate, everything: int, by_times: Iterable[Evidence]) -> Hypothesis:
+    """``everything``: bytes of what all candidates hold."""
     told: list[Evidence] = []
     if one.leads:
         lead = max(one.leads, key=lambda item: (item.script, item.ours))
@@ -296,13 +249,12 @@ def _weighed(scene: Scene, one: Candidate, every: Sequence[Candidate], engine_ti
         told.append(
             Evidence("a setting leads to another", f"a setting leads to {next(o.at for o in one.rivals if o.leads)}")
         )
-    told += _by_times(scene, one, every, engine_time)
+    told += by_times
     if one.tiles:
         told.append(Evidence("tiles", f"{len(one.tiles[0].members)} tiles {one.tiles[1]}"))
     if any(_STORE_MARK.search(path) for path in one.files):
         told.append(Evidence("a key-value store", "a key-value store lies in it"))
-    size = sum(scene.look.size(path) for path in one.files)
-    if size >= 0.6 * sum(scene.look.size(path) for path in {path for other in every for path in other.files}):
+    if one.size >= 0.6 * everything:
         told.append(Evidence("most of what is saved", "most of what is neither program nor text lies there"))
     if one.copies:
         told.append(Evidence("older copies stand beside it", f"{len(one.copies)} older copies beside it"))
@@ -316,8 +268,8 @@ def _weighed(scene: Scene, one: Candidate, every: Sequence[Candidate], engine_ti
 def _by_times(
     scene: Scene, one: Candidate, every: Sequence[Candidate], engine_time: float | None
 ) -> Iterator[Evidence]:
-    mine = _newest(scene, one)
-    all_times = {_newest(scene, other) for other in every}
+    mine = one.newest
+    all_times = {other.newest for other in every}
     if engine_time is not None and mine <= engine_time / 1e9 + CLOSE:
         if scene.times_differ:
             yield Evidence("as old as the program", "nothing in it was saved since the program came")
@@ -326,10 +278,10 @@ def _by_times(
         return
     inner = [other for other in every if other.at.startswith(f"{one.at}/")]
     if mine >= max(all_times) - CLOSE:
-        if any(_newest(scene, other) >= mine - CLOSE for other in inner):
+        if any(other.newest >= mine - CLOSE for other in inner):
             return  # that one is what was saved
         yield Evidence("the newest save is in it", "the newest save is in it")
-    elif any(_newest(scene, other) > mine + A_DAY for other in one.rivals):
+    elif any(other.newest > mine + A_DAY for other in one.rivals):
         yield Evidence("others were saved later", "others were saved later")
 
 
@@ -358,22 +310,17 @@ def _dimensions(scene: Scene, best: Candidate) -> tuple[str, ...]:
     if best.tiles is None or "/" in best.at:
         return ()
     inner = best.tiles[0].folder.removeprefix(best.at)
-    newest = _newest(scene, best)
     alike = []
     for other in best.rivals:
         folder = other.tiles[0].folder if other.tiles and other.tiles[1] == best.tiles[1] else ""
         over = folder.removesuffix(inner) if folder.endswith(inner) else ""
-        if over and "/" not in over and not other.leads and newest - _newest(scene, other) < A_SESSION:
+        if over and "/" not in over and not other.leads and best.newest - other.newest < A_SESSION:
             alike.append(over)
     return tuple(sorted(alike))
 
 
 def _time(scene: Scene, path: str) -> float:
     return scene.tree.entries()[path].mtime_ns / 1e9
-
-
-def _newest(scene: Scene, one: Candidate) -> float:
-    return max(_time(scene, path) for path in one.files)
 
 
 def _cover(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[str, ...]:
@@ -484,7 +431,7 @@ def _pointer(scene: Scene, one: Candidate, found: WorldFinding) -> WorldFinding:
     lead, hypothesis = max(weighed, key=lambda item: item[1].log_odds)
     second = max((told.log_odds for other, told in weighed if other is not lead), default=-99.0)
     sure = hypothesis.sure if hypothesis.log_odds - second >= 1 else Sure.GUESS
-    kept = _is_kept(scene, lead)
+    kept = is_found_again(scene, lead)
     sure = max(sure, found.sure, key=(Sure.SURE, Sure.LIKELY, Sure.GUESS).index) if kept else Sure.GUESS
     return replace(
         found,
@@ -496,14 +443,6 @@ def _pointer(scene: Scene, one: Candidate, found: WorldFinding) -> WorldFinding:
     )
 
 
-def _is_kept(scene: Scene, lead: Lead) -> bool:
-    """Whether a value is found again by its key, by the code that survey and runs find it with."""
-    try:
-        return edit.value(lead.file, scene.look.whole(lead.file), lead.key) == lead.value
-    except EmberKeepError:
-        return False
-
-
 def _weighed_lead(scene: Scene, lead: Lead, one: Candidate) -> Hypothesis:
     told = [Evidence("its value leads to the world", f"its value {lead.value} leads to {one.at}")]
     if lead.script:
@@ -512,6 +451,6 @@ def _weighed_lead(scene: Scene, lead: Lead, one: Candidate) -> Hypothesis:
         told.append(Evidence("its file is the server's", "its file is the server's own"))
     if len(one.leads) > 1:
         told.append(Evidence("another leads there too", "another value leads there too"))
-    if not _is_kept(scene, lead):
+    if not is_found_again(scene, lead):
         told.append(Evidence("it cannot be read again", "the file is of no format in which values are found by key"))
     return Hypothesis("pointer", f"{lead.file}:{lead.key}", tuple(told))
