@@ -21,7 +21,6 @@ from emberkeep.trees import Entry, Kind, Tree
 GLANCE = 4 * 1024
 HEAD = 64 * 1024
 MOST_TABLES, ROWS_LOOKED_AT = 64, 200
-PEOPLE_LOOKED_AT = 300
 LARGEST_DOCUMENT = 32 << 20
 _MAGIC = (
     (b"\x7fELF", "program"),
@@ -220,32 +219,3 @@ class Look:
                 self.unreadable[path] = error.faults[0].what
             self._columns[path] = found
         return self._columns[path]
-
-
-def people(value: Any) -> list[dict[str, str]]:
-    """The entries of a list of people or addresses with their texts, [] when it is none.
-
-    Each entry looked at must be an id or address itself, or an object with an id or address and little else; of a long
-    list some hundred are looked at.
-    """
-    if not isinstance(value, list) or not value:
-        return []
-    if not all(_person(item) for item in value[:: len(value) // PEOPLE_LOOKED_AT + 1]):
-        return []
-    return [_texts(item) if isinstance(item, dict) else {"id": str(item)} for item in value]
-
-
-def _texts(item: dict[Any, Any]) -> dict[str, str]:
-    return {str(key): text for key, text in item.items() if isinstance(text, str)}
-
-
-def _person(item: Any) -> dict[str, str]:
-    if isinstance(item, str):
-        return {"id": item} if is_identifier(item) or ADDRESS.fullmatch(item) else {}
-    if not isinstance(item, dict) or len(item) > 12:
-        return {}
-    if any(isinstance(value, (dict, list)) for value in item.values()):
-        return {}
-    texts = {key: value for key, value in item.items() if isinstance(value, str)}
-    known = any(is_identifier(value) or ADDRESS.fullmatch(value) for value in texts.values())
-    return texts if known else {}

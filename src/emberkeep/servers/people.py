@@ -16,6 +16,8 @@ from emberkeep.trees import Kind, Tree, read
 
 NAME = re.compile(r"[^\W\d]\w{2,31}")
 """What people are called."""
+MOST = 300
+"""Records of a list that are looked at to see what it is."""
 _MARKED = re.compile(r"[A-Za-z]\w*[:=]")
 """What may stand before each id of a list."""
 
@@ -34,7 +36,7 @@ def listed_people(tree: Tree, paths: Iterable[str]) -> dict[str, str]:
         if entry.kind is not Kind.FILE or entry.size > LOOKED_THROUGH:
             continue
         try:
-            records = _records_of(path, read(tree, path))
+            records = records_of(path, read(tree, path))
         except (EmberKeepError, ValueError, RecursionError):
             continue
         for ident, name in _ids_and_names(records):
@@ -43,7 +45,15 @@ def listed_people(tree: Tree, paths: Iterable[str]) -> dict[str, str]:
     return found
 
 
-def _records_of(path: str, data: bytes) -> list[dict[str, str]]:
+def is_list(records: Sequence[Mapping[str, str]]) -> bool:
+    """Whether each record says an id or an address."""
+    told = [
+        any(is_identifier(value) or ADDRESS.fullmatch(value) for value in record.values()) for record in records[:MOST]
+    ]
+    return bool(told) and all(told)
+
+
+def records_of(path: str, data: bytes) -> list[dict[str, str]]:
     """What a list of people says of each, whatever its format."""
     kind = content_kind(path, data[:GLANCE])
     if kind == "json":

@@ -16,8 +16,8 @@ from emberkeep import globs
 from emberkeep.documents.model import Role
 from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import PlayerBound, Sure, TableFinding
-from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier, people
-from emberkeep.servers.people import NAME, are_names
+from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier
+from emberkeep.servers.people import NAME, are_names, is_list, records_of
 from emberkeep.servers.recurring import LOOKED_THROUGH, MOST_FILES, NAMED, SAMPLE, ValuePlace, value_places
 from emberkeep.servers.scene import Scene, stem
 
@@ -110,36 +110,36 @@ def _weighed(
 ) -> Hypothesis:
     values = frozenset().union(*(place.values for place in places))
     kinds = {place.kind for place in places}
-    told = []
+    evidence = []
     if _are_ids(values):
-        told.append(Evidence("shaped like ids"))
+        evidence.append(Evidence("shaped like ids"))
     elif all(value.isdigit() and len(value) < 4 for value in values):
-        told.append(Evidence("small numbers"))
+        evidence.append(Evidence("small numbers"))
     if kinds & {*NAMED} and (len(places) > 1 or len(values & logged) >= FEWEST):
-        told.append(Evidence("files are named by them"))
+        evidence.append(Evidence("files are named by them"))
     if any(place.alone and place.kind in ("list", "field") for place in places):
-        told.append(Evidence("a list holds them and little else"))
+        evidence.append(Evidence("a list holds them and little else"))
     if not are_names(values) and any(place.alone and place.path in named for place in places):
-        told.append(Evidence("names stand beside them"))
+        evidence.append(Evidence("names stand beside them"))
     listed = {_level(place) for place in places if place.alone and place.kind == "field"}
-    shaped = any(item.name == "shaped like ids" for item in told)
+    shaped = any(item.name == "shaped like ids" for item in evidence)
     if not shaped and any(
         other not in places and other.at.startswith(at) for path, at in listed for other in priced.get(path, ())
     ):
-        told.append(Evidence("numbers stand beside them", "numbers stand beside them, as in a table of goods"))
+        evidence.append(Evidence("numbers stand beside them", "numbers stand beside them, as in a table of goods"))
     if len(values & logged) >= 2:
-        told.append(Evidence("the log names them"))
+        evidence.append(Evidence("the log names them"))
         if len(values & logged) >= 0.8 * len(logged):
-            told.append(Evidence("all that the log names are among them"))
+            evidence.append(Evidence("all that the log names are among them"))
     if any(place.kind == "setting" for place in places):
-        told.append(Evidence("a setting lists them"))
+        evidence.append(Evidence("a setting lists them"))
     files = {(place.kind if place.kind in NAMED else "", place.path) for place in places}
     if len(files) > 1:
-        told.append(Evidence("they stand in three places" if len(files) > 2 else "they stand in two places"))
+        evidence.append(Evidence("they stand in three places" if len(files) > 2 else "they stand in two places"))
     large = any(place.kind in NAMED and len(place.values) > LARGE_FAMILY for place in places) and len(files) == 1
     if large or len(files) > LARGE_FAMILY:
-        told.append(Evidence("a large family of files holds them"))
-    return Hypothesis("player ids", min(values, key=lambda value: (len(value) < 3, value)), tuple(told))
+        evidence.append(Evidence("a large family of files holds them"))
+    return Hypothesis("player ids", min(values, key=lambda value: (len(value) < 3, value)), tuple(evidence))
 
 
 def find_players(scene: Scene, logged: frozenset[str]) -> list[ValuePlace]:
@@ -194,9 +194,9 @@ def _other_list(scene: Scene, path: str, beside: str) -> None:
     kind = scene.look.kind(path)
     if kind == "json":
         value = scene.look.json(path)
-        found = people(value)
-        if found:
-            scene.cover("access", globs.escape(path), f"a list of {len(found)} with ids or addresses")
+        records = records_of(path, scene.look.whole(path)) if isinstance(value, (list, dict)) else []
+        if is_list(records):
+            scene.cover("access", globs.escape(path), f"a list of {len(records)} with ids or addresses")
         elif value == [] and beside:
             scene.cover("access", globs.escape(path), f"an empty list beside {beside}", Sure.LIKELY)
     elif kind == "text":

@@ -241,28 +241,28 @@ def _tile_families(scene: Scene, saved: Sequence[str]) -> list[tuple[Family, str
 
 def _weighed(one: Candidate, everything: int, by_times: Iterable[Evidence]) -> Hypothesis:
     """``everything``: bytes of what all candidates hold."""
-    told: list[Evidence] = []
+    evidence: list[Evidence] = []
     if one.leads:
         lead = max(one.leads, key=lambda item: (item.script, item.ours))
-        told.append(Evidence("a setting leads to it", f"{lead.key} in {lead.file} is {lead.value}"))
+        evidence.append(Evidence("a setting leads to it", f"{lead.key} in {lead.file} is {lead.value}"))
     elif any(other.leads for other in one.rivals):
-        told.append(
+        evidence.append(
             Evidence("a setting leads to another", f"a setting leads to {next(o.at for o in one.rivals if o.leads)}")
         )
-    told += by_times
+    evidence += by_times
     if one.tiles:
-        told.append(Evidence("tiles", f"{len(one.tiles[0].members)} tiles {one.tiles[1]}"))
+        evidence.append(Evidence("tiles", f"{len(one.tiles[0].members)} tiles {one.tiles[1]}"))
     if any(_STORE_MARK.search(path) for path in one.files):
-        told.append(Evidence("a key-value store", "a key-value store lies in it"))
+        evidence.append(Evidence("a key-value store", "a key-value store lies in it"))
     if one.size >= 0.6 * everything:
-        told.append(Evidence("most of what is saved", "most of what is neither program nor text lies there"))
+        evidence.append(Evidence("most of what is saved", "most of what is neither program nor text lies there"))
     if one.copies:
-        told.append(Evidence("older copies stand beside it", f"{len(one.copies)} older copies beside it"))
+        evidence.append(Evidence("older copies stand beside it", f"{len(one.copies)} older copies beside it"))
     if _COPY.search(one.at.rsplit("/", 1)[-1]) or re.search(r"(?i)(?:^|[/ _-])(?:old|backup|bak)(?:[/ _-]|$)", one.at):
-        told.append(Evidence("a copy of another", "it is called as copies are"))
+        evidence.append(Evidence("a copy of another", "it is called as copies are"))
     if _WORDS.search(one.at):
-        told.append(Evidence("called as worlds are"))
-    return Hypothesis("world", one.at, tuple(told))
+        evidence.append(Evidence("called as worlds are"))
+    return Hypothesis("world", one.at, tuple(evidence))
 
 
 def _by_times(
@@ -444,13 +444,15 @@ def _pointer(scene: Scene, one: Candidate, found: WorldFinding) -> WorldFinding:
 
 
 def _weighed_lead(scene: Scene, lead: Lead, one: Candidate) -> Hypothesis:
-    told = [Evidence("its value leads to the world", f"its value {lead.value} leads to {one.at}")]
+    evidence = [Evidence("its value leads to the world", f"its value {lead.value} leads to {one.at}")]
     if lead.script:
-        told.append(Evidence("the script passes it", "the launch script gives it"))
+        evidence.append(Evidence("the script passes it", "the launch script gives it"))
     elif lead.ours:
-        told.append(Evidence("its file is the server's", "its file is the server's own"))
+        evidence.append(Evidence("its file is the server's", "its file is the server's own"))
     if len(one.leads) > 1:
-        told.append(Evidence("another leads there too", "another value leads there too"))
+        evidence.append(Evidence("another leads there too", "another value leads there too"))
     if not is_found_again(scene, lead):
-        told.append(Evidence("it cannot be read again", "the file is of no format in which values are found by key"))
-    return Hypothesis("pointer", f"{lead.file}:{lead.key}", tuple(told))
+        evidence.append(
+            Evidence("it cannot be read again", "the file is of no format in which values are found by key")
+        )
+    return Hypothesis("pointer", f"{lead.file}:{lead.key}", tuple(evidence))
