@@ -29,7 +29,7 @@ from tests import depth
 sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks" / "zoo"))
 
 from families import OPEN, STYLES, build, by_name
-from further import FURTHER, build_further
+from further import FURTHER, build_shape
 from ground import Ground
 from judge import RIGHT, Judge
 
@@ -48,7 +48,7 @@ def test_a_family_is_understood(name: str, tmp_path: Path) -> None:
 def _built(name: str, root: Path) -> Ground:
     style = STYLES[NAMES.index(name) % len(STYLES)]
     root.mkdir()
-    return build_further(name, root, style) if name in FURTHER else build(by_name(name), root, style)
+    return build_shape(FURTHER, name, root, style) if name in FURTHER else build(by_name(name), root, style)
 
 
 @pytest.mark.parametrize("name", depth.some(NAMES, 5))

@@ -14,17 +14,17 @@ from collections import Counter, defaultdict
 from pathlib import Path
 
 from families import OPEN, STYLES, build, by_name
-from further import FURTHER, build_further
+from further import FURTHER, build_shape
 from ground import Ground, Style
 from judge import LACKING, RIGHT, WRONG, Judge, Verdict
-from kept import SHAPES, build_kept
+from kept import SHAPES
 
 
 def main() -> None:
     """Print the table and the calibration."""
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--kept", action="store_true")
-    parser.add_argument("--only", default="")
+    parser.add_argument("--only", default="", help="families, with commas between")
     parser.add_argument("--style", type=int, default=-1)
     parser.add_argument("--show", action="store_true", help="every fact that is not right")
     parser.add_argument("--part", default="1/1", help="every M-th folder, from the N-th")
@@ -35,7 +35,7 @@ def main() -> None:
     every: list[Verdict] = []
     with tempfile.TemporaryDirectory() as room:
         for name, at, style in folders[first - 1 :: of]:
-            if args.only in name and args.style in (-1, at):
+            if (not args.only or name in args.only.split(",")) and args.style in (-1, at):
                 root = Path(room) / f"{name}-{at}"
                 root.mkdir()
                 ground = _built(name, root, style)
@@ -48,9 +48,8 @@ def main() -> None:
 
 
 def _built(name: str, root: Path, style: Style) -> Ground:
-    if name in SHAPES:
-        return build_kept(name, root, style)
-    return build_further(name, root, style) if name in FURTHER else build(by_name(name), root, style)
+    shapes = {**FURTHER, **SHAPES}
+    return build_shape(shapes, name, root, style) if name in shapes else build(by_name(name), root, style)
 
 
 def _show(name: str, found: list[Verdict]) -> None:

@@ -6,6 +6,7 @@ import csv
 import io
 import json
 import sqlite3
+import uuid
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
@@ -15,6 +16,7 @@ from ground import Ground, Style
 from parts import ELF, PE, World, archive, decoys, noise
 
 Maker = Callable[[Ground], World]
+Shapes = dict[str, tuple[Maker, tuple[str, ...]]]
 VERSION = "2.6.1"
 
 
@@ -253,7 +255,533 @@ def packed(g: Ground) -> World:
     return world
 
 
-FURTHER: dict[str, tuple[Maker, tuple[str, ...]]] = {
+def universes(g: Ground) -> World:
+    """Worlds by UUID, of which settings name one; players by name in one file of the world."""
+    players = g.players = g.people(9, "name")
+    over = g.name("universe")
+    made = {}
+    for days in (0.02, 70, 300):
+        ident = str(uuid.UUID(int=g.random.getrandbits(128), version=4))
+        made[ident] = [g.write(f"{over}/{ident}/{g.name('sector')}_{at}.sec", g.blob(25), days=days) for at in range(4)]
+    live, *dead = made
+    theirs = g.write(
+        f"{over}/{live}/{g.name('crew')}.json",
+        json.dumps({one.name: {g.word("ore"): at} for at, one in enumerate(players)}),
+        days=0.02,
+    )
+    g.role("progress|players", theirs, about="what players have, by name")
+    settled(g, f"{g.name('terrace')}.yaml", f"{g.word('terrace')}:\n  {g.name('universe')}: {live}\n  slots: 30\n")
+    g.fact("pointer", "world", f"{g.name('terrace')}.yaml:{g.name('universe')}")
+    program = g.write(g.name("terrace"), ELF + g.blob(30), days=90)
+    g.run(program)
+    launched(
+        g,
+        f"{g.name('go')}.sh",
+        f"#!/bin/sh\nulimit -n 4096\nexport LD_LIBRARY_PATH=.\n./{program} --port 27400\n",
+        program,
+    )
+    lines = [
+        f"19:12:4{at} - {line}"
+        for at, line in enumerate(
+            [
+                f"{g.word('terrace')} 2.6.1",
+                "ready in 3.0 s",
+                *(f"{word} {one.name}" for one in players[:4] for word in ("welcome", "farewell")),
+            ]
+        )
+    ]
+    logged(g, f"{g.name('<logs>')}/{g.name('server')}.log", lines)
+    return World(f"{over}/{live}", live, made[live], [path for one in dead for path in made[one]])
+
+
+def two_files(g: Ground) -> World:
+    """Two worlds that are a file each, and backups in a folder; a program in a folder to which a cmd script changes."""
+    players = g.players = g.people(8, "long")
+    first, second = (
+        g.write(f"{g.name('lagoon')}_{which}.shore", g.blob(150), days=days) for which, days in (("A", 60), ("B", 0.1))
+    )
+    copies = [
+        g.write(
+            f"<Backups>/{g.name('lagoon')}_B_2026-11-{day}.shore".replace("<Backups>", "Backups"),
+            g.blob(149),
+            days=29 - day,
+        )
+        for day in (20, 24, 27)
+    ]
+    path = settled(
+        g, f"{g.name('lagoon')}.ini", f"[{g.word('lagoon')}]\nShore={second}\nTitle={g.text('The {lagoon} Bar')}\n"
+    )
+    g.fact("pointer", "world", f"{path}:Shore")
+    g.fact("name", "server", g.text("The {lagoon} Bar"))
+    g.role("access", g.write("admins.txt", "".join(f"{one.id};{one.name};2\n" for one in players), days=6))
+    g.fact("players", "known by id", str(len(players)))
+    program = g.write(f"bin/{g.name('lagoon')}.exe", PE + g.blob(20), days=100)
+    g.write("bin/extra.dll", PE + g.blob(9), days=100)
+    launched(
+        g,
+        "run.cmd",
+        f"@echo off\r\ncd /d %~dp0bin\r\n:again\r\n{g.name('lagoon')}.exe -config ..\\{path} -port 27400\r\ngoto again\r\n",
+        program,
+    )
+    return World(second, "", [second], [first], copies)
+
+
+def everything(g: Ground) -> World:
+    """One database that holds the world and its players."""
+    players = g.players = g.people(11, "uuid")
+    path = f"{g.name('spire')}/{g.name('all')}.db"
+    (g.root / path).parent.mkdir(parents=True)
+    with closing(sqlite3.connect(g.root / path)) as database, database:
+        database.execute(f"create table {g.word('stone')} (x integer, y integer, b blob)")
+        database.executemany(
+            f"insert into {g.word('stone')} values (?, ?, ?)",
+            ((at % 30, at // 30, g.random.randbytes(200)) for at in range(600)),
+        )
+        database.execute(f"create table {g.word('climbers')} (id text primary key, {g.word('rope')} integer)")
+        database.executemany(
+            f"insert into {g.word('climbers')} values (?, ?)", ((one.id, at) for at, one in enumerate(players))
+        )
+    g.times[path] = 0.01
+    g.fact("tables", path, g.word("climbers"))
+    g.fact("leaves players", "the database of all", path)
+    g.fact("leaves progress", "the database of all", path)
+    g.role(
+        "access",
+        g.write(
+            f"{g.name('guides')}.json", json.dumps([{"key": one.id, g.word("rope"): 4} for one in players[:2]]), days=40
+        ),
+    )
+    g.fact("players", "known by id", str(len(players)))
+    settled(g, f"{g.name('spire')}.toml", f'title = "{g.text("The {spire}")}"\n[{g.word("keep")}]\nfile = "{path}"\n')
+    g.fact("pointer", "world", f"{g.name('spire')}.toml:file")
+    g.fact("name", "server", g.text("The {spire}"))
+    program = g.write(
+        f"{g.name('spire')}.jar",
+        archive({"META-INF/MANIFEST.MF": "Manifest-Version: 1.0\nImplementation-Version: 2.6.1\n"}),
+        days=80,
+    )
+    g.fact("version", "engine", "2.6.1")
+    launched(
+        g,
+        "up.sh",
+        f'#!/usr/bin/env bash\nset -eu\njava -Xms1G -Xmx2G -jar "{program}" --port 27400\n',
+        program,
+    )
+    g.facts = [fact for fact in g.facts if fact.about != "the live world"]
+    return World(path, path, [path])
+
+
+def named_files(g: Ground) -> World:
+    """Players' files by name, in YAML; who may come in on one line of the settings; tiles of two floors."""
+    players = g.players = g.people(10, "name")
+    live = [
+        g.write(f"{g.name('quarry')}/{floor}/q_{x}_{y}.dat", g.blob(3), days=0.1 * (x + 3))
+        for floor in (g.word("upper"), g.word("lower"))
+        for x in range(-2, 2)
+        for y in range(3)
+    ]
+    theirs = [
+        g.write(f"{g.name('miners')}/{one.name}.yml", f"{g.word('coal')}: {at}\n{g.word('seat')}: [1, {at}]\n", days=at)
+        for at, one in enumerate(players)
+    ]
+    g.role("players", *theirs, about="a file of each player")
+    g.fact("bound", "players' files", *theirs)
+    path = settled(
+        g,
+        f"{g.name('quarry')}.properties",
+        f"allowed={','.join(one.name for one in players)}\n{g.name('dig')}={g.name('quarry')}\ntitle={g.text('Deep {quarry}')}\n",
+    )
+    g.fact("pointer", "world", f"{path}:{g.name('dig')}")
+    g.fact("name", "server", g.text("Deep {quarry}"))
+    g.fact("players", "known by id", str(len(players)))
+    program = g.write(g.name("quarry <server>"), ELF + g.blob(30), days=44)
+    g.run(program)
+    launched(
+        g,
+        "start.sh",
+        f"#!/bin/sh\ntrap 'exit 0' TERM\nwhile :\ndo\n  ./{program} -port 27400 || true\n  echo restarting\ndone\n",
+        program,
+    )
+    return World(g.name("quarry"), g.name("quarry"), live)
+
+
+def beside(g: Ground) -> World:
+    """A world whose other floors stand beside it, called after it; settings tell its name."""
+    players = g.players = g.people(7, "uuid")
+    name = g.name("loch")
+    live = [
+        g.write(f"{name}{ending}/{g.word('cells')}/c.{x}.{y}.cel", g.blob(4), days=0.05 + x)
+        for ending in ("", "_deep")
+        for x in range(3)
+        for y in range(3)
+    ]
+    theirs = [
+        g.write(f"{name}/{g.name('swimmers')}/{one.id}.dat", g.blob(1), days=at) for at, one in enumerate(players)
+    ]
+    g.role("players", *theirs, about="a file of each player")
+    g.fact("bound", "players' files", *theirs)
+    path = settled(
+        g,
+        f"{g.name('loch')}-settings.json",
+        json.dumps({"title": g.text("{loch} side"), "port": 27400, g.name("water"): name}),
+    )
+    g.fact("pointer", "world", f"{path}:{g.name('water')}")
+    g.fact("name", "server", g.text("{loch} side"))
+    g.role(
+        "access", g.write("guests.json", json.dumps([{"key": one.id, "called": one.name} for one in players]), days=3)
+    )
+    g.fact("players", "known by id", str(len(players)))
+    program = g.write(
+        f"lib/{g.name('loch')}-2.6.1.jar", archive({"META-INF/MANIFEST.MF": "Manifest-Version: 1.0\n"}), days=33
+    )
+    g.fact("version", "engine", "2.6.1")
+    launched(
+        g,
+        "start.sh",
+        f'#!/bin/sh\ncd "$(dirname "$0")" || exit 1\nexec java @args.txt -jar lib/{g.name("loch")}-2.6.1.jar --port 27400\n',
+        program,
+    )
+    return World(name, name, live)
+
+
+def nothing(g: Ground) -> World:
+    """A fresh install: a program, its settings, what the vendor ships, and nothing that was ever saved."""
+    settled(
+        g,
+        f"{g.name('mesa')}.cfg",
+        f'// fresh\ntitle = "{g.text("The {mesa}")}";\nslots = 20;\n{g.name("land")} = "{g.name("mesa")}";\n',
+    )
+    g.fact("name", "server", g.text("The {mesa}"))
+    for number in range(30):
+        g.write(f"{g.name('assets')}/{g.word('rock')}{number}.tex", g.blob(6), days=90)
+    program = g.write(g.name("mesa"), ELF + g.blob(30), days=90)
+    g.run(program)
+    launched(g, "start.sh", f"#!/bin/sh\n./{program} --port 27400\n", program)
+    g.fact("no world", "a fresh install", "none")
+    return World("", "", [])
+
+
+def lua_tables(g: Ground) -> World:
+    """Settings as Lua tables with comments; a table of bans in Lua; a file per player in Lua; PowerShell starts the program."""
+    players = g.players = g.people(9, "long")
+    over = g.name("<worlds>")
+    made = {
+        which: [
+            g.write(f"{over}/{g.name(which)}/{g.word('plot')}_{at}.plt", g.blob(20), days=days + at / 9)
+            for at in range(5)
+        ]
+        for which, days in (("fen mere", 0.02), ("wold", 60))
+    }
+    live, dead = made["fen mere"], made["wold"]
+    path = settled(
+        g,
+        f"{g.name('<config>')}.lua",
+        f'-- {g.word("osier")} settings\nServer = {{\n  title = "{g.text("The {osier} Bed")}", -- shown in the list\n'
+        f'  slots = 24,\n  {g.word("land")} = {{\n    {g.word("plotset")} = "{g.name("fen mere")}",\n    depth = 3,\n  }},\n}}\n',
+    )
+    g.fact("pointer", "world", f"{path}:{g.word('plotset')}")
+    g.fact("name", "server", g.text("The {osier} Bed"))
+    bans = "".join(f'  {{ id = "{one.id}", name = "{one.name}" }},\n' for one in players[5:])
+    g.role("access", g.write("turned_away.lua", f"return {{\n{bans}}}\n", days=11), about="a table of bans in Lua")
+    theirs = [
+        g.write(
+            f"{g.name('cutters')}/u{one.id}.lua",
+            f"return {{ {g.word('reed')} = {at}, {g.word('purse')} = {at * 2} }}\n",
+            days=at,
+        )
+        for at, one in enumerate(players)
+    ]
+    g.role("players", *theirs, about="a file of each player")
+    g.fact("bound", "players' files", *theirs)
+    g.fact("players", "known by id", str(len(players)))
+    program = g.write(f"bin/{g.name('osier')}.exe", PE + g.blob(30), days=44)
+    launched(
+        g,
+        f"{g.name('go')}.ps1",
+        "$ErrorActionPreference = 'Stop'\nSet-Location $PSScriptRoot\n"
+        f"Start-Process -FilePath \".\\bin\\{g.name('osier')}.exe\" -ArgumentList '-port 27400','-quiet' -Wait\n",
+        program,
+    )
+    return World(f"{over}/{g.name('fen mere')}", g.name("fen mere"), live, dead)
+
+
+def by_the_hour(g: Ground) -> World:
+    """Each save is a folder called after its time; the newest is played; nothing leads to it."""
+    players = g.players = g.people(8, "uuid")
+    over = g.name("<saves>")
+    made = [
+        [
+            g.write(f"{over}/2026-11-{day}_{hour:02}-00/{g.name(part)}.bin", g.blob(40), days=29 - day - hour / 24)
+            for part in ("heath", "stock")
+        ]
+        for day, hour in ((27, 18), (28, 6), (28, 18), (28, 23))
+    ]
+    *copies, live = made
+    g.role(
+        "access",
+        g.write(
+            f"{g.name('trusted')}.txt",
+            "; one a line\n" + "".join(f"{one.id} = {one.name}\n" for one in players),
+            days=3,
+        ),
+        about="ids with names behind an equals sign",
+    )
+    g.fact("players", "known by id", str(len(players)))
+    settled(
+        g, f"{g.name('heath')}.conf", f"# {g.word('heath')}\ntitle {g.text('High {heath}')}\nport 27400\nslots 30\n"
+    )
+    program = g.write(g.name("heathd"), ELF + g.blob(30), days=51)
+    g.run(program)
+    launched(
+        g,
+        "run.sh",
+        f'#!/bin/bash\nset -e\nDIR=$(cd "$(dirname "$0")" && pwd)\n"$DIR/{program}" --port=27400 --latest\n',
+        program,
+    )
+    lines = [
+        f"[28/Nov/2026:19:12:4{at} +0100] {line}"
+        for at, line in enumerate(
+            [f"{g.word('heathd')} release {VERSION}", g.text("{heath} laid out"), "now ready for connections"]
+        )
+    ]
+    logged(g, f"{g.name('<logs>')}/{g.name('heathd')}.out", lines)
+    newest = live[0].rpartition("/")[0]
+    return World(newest, "", live, [path for one in copies for path in one])
+
+
+def shards(g: Ground) -> World:
+    """Two parts of one world, each with its settings and its log, both started by one script in the background."""
+    players = g.players = g.people(10, "bare")
+    over = g.name("twin dale")
+    live = [
+        g.write(f"{over}/{g.name(which)}/{g.name('<saves>')}/{g.word('dale')}{at:04}", g.blob(15), days=0.01 * at)
+        for which in ("day side", "night side")
+        for at in range(1, 7)
+    ]
+    for which in ("day side", "night side"):
+        settled(
+            g,
+            f"{over}/{g.name(which)}/{g.name('<server>')}.ini",
+            f"[NETWORK]\nport={27400 if which == 'day side' else 27401}\n[{g.word('dale')}]\nmain={'yes' if which == 'day side' else 'no'}\n",
+        )
+    settled(g, f"{over}/{g.name('dale')}.ini", f"[{g.word('dale')}]\ntitle = {g.text('Both {dale}s')}\nslots = 12\n")
+    g.role(
+        "access",
+        g.write(f"{over}/{g.name('stewards')}.txt", "".join(f"{one.id}\n" for one in players), days=8),
+        about="ids, one a line",
+    )
+    g.fact("players", "known by id", str(len(players)))
+    program = g.write(f"bin64/{g.name('dale')}", ELF + g.blob(30), days=40)
+    g.run(program)
+    calls = "".join(
+        f'./{g.name("dale")} -cluster "{over}" -part "{g.name(which)}" &\n' for which in ("day side", "night side")
+    )
+    g.role("scripts", g.write("both.sh", f'#!/bin/sh\ncd "$(dirname "$0")/bin64" || exit\n{calls}wait\n', days=30))
+    g.run("both.sh", 30)
+    g.role("engine", program, about="the program")
+    g.fact("script", "launch", "both.sh")
+    g.fact("program", "launch", program)
+    return World(over, over, live)
+
+
+def env_file(g: Ground) -> World:
+    """Variables in a file of their own, which the script reads; the world in a folder for data."""
+    players = g.players = g.people(9, "hash")
+    data = "volume"
+    live = [
+        g.write(f"{data}/{g.name('long barrow')}/{g.word('mound')}/{x}/{y}.cell", g.blob(4), days=0.1 + x)
+        for x in range(4)
+        for y in range(4)
+    ]
+    live.append(g.write(f"{data}/{g.name('long barrow')}/{g.name('barrow')}.idx", g.blob(2), days=0.05))
+    dead = [
+        g.write(f"{data}/{g.name('short barrow')}/{g.word('mound')}/{x}/{y}.cell", g.blob(4), days=90 + x)
+        for x in range(4)
+        for y in range(4)
+    ]
+    theirs = [
+        g.write(
+            f"{data}/{g.name('diggers')}/{one.id[:2]}/{one.id}.json",
+            json.dumps({g.word("flint"): at, g.word("pots"): [at]}),
+            days=at,
+        )
+        for at, one in enumerate(players)
+    ]
+    g.role("players", *theirs, about="a file of each player, in folders by their first digits")
+    g.fact("bound", "players' files", *theirs)
+    g.role(
+        "access",
+        g.write(
+            f"{g.name('wardens')}.json",
+            json.dumps({one.id: {"called": one.name, "rank": 3} for one in players}),
+            days=5,
+        ),
+        about="people by id, as keys",
+    )
+    g.fact("players", "known by id", str(len(players)))
+    key = f"{g.word('barrow').upper()}_WORLD"
+    g.role(
+        "settings|scripts",
+        g.write(".env", f"# read by start.sh\n{key}={g.name('long barrow')}\nPORT=27400\nSLOTS=40\n", days=9),
+        about="variables",
+    )
+    g.fact("pointer", "world", f".env:{key}")
+    program = g.write(
+        "server.jar",
+        archive({"META-INF/MANIFEST.MF": f"Manifest-Version: 1.0\nImplementation-Version: {VERSION}\n"}),
+        days=33,
+    )
+    g.fact("version", "engine", VERSION)
+    g.role(
+        "scripts",
+        g.write(
+            "start.sh",
+            f'#!/bin/sh\nset -a\n. ./.env\nset +a\nexec java ${{JAVA_OPTS:--Xmx2G}} -jar server.jar --world "${key}" --port "$PORT"\n',
+            days=30,
+        ),
+    )
+    g.run("start.sh", 30)
+    g.role("engine", program, about="the program")
+    g.fact("script", "launch", "start.sh")
+    g.fact("program", "launch", program)
+    return World(f"{data}/{g.name('long barrow')}", g.name("long barrow"), live, dead)
+
+
+def texts(g: Ground) -> World:
+    """The vendor's lands as texts, and those that were changed by playing under the same names elsewhere; players as folders of texts."""
+    players = g.players = g.people(7, "name")
+
+    def land(at: int, more: str = "") -> str:
+        body = "".join(
+            f"{g.word('thing')} {g.word(word)}\n{g.word('at')} {at} {number}\nend\n"
+            for number, word in enumerate(("oak", "well", "gate"))
+        )
+        return f"{g.word('thing')} {g.word('land')}\nname {g.word('land')}{at}\nend\n{body}{more}"
+
+    vendor = [
+        g.write(f"share/{g.name('lands')}/{g.word('shire')}{at // 10}/{g.word('field')}_{at % 10}", land(at), days=200)
+        for at in range(60)
+    ]
+    g.role("engine|unsorted", *vendor, about="the lands as the vendor ships them")
+    live = [
+        g.write(
+            f"var/{g.name('lands')}/{g.word('shire')}{at // 10}/{g.word('field')}_{at % 10}",
+            land(at, f"{g.word('thing')} {g.word('chest')}\nvalue {at * 7}\nend\n"),
+            days=at / 20,
+        )
+        for at in range(0, 60, 3)
+    ]
+    theirs = [
+        g.write(
+            f"var/{g.name('players')}/{one.name}/{name}",
+            f"{g.word('thing')} {one.name}\n{g.word('at')} {at} 4\nend\n",
+            days=at,
+        )
+        for at, one in enumerate(players)
+        for name in (one.name, "bank")
+    ]
+    g.role("players", *theirs, about="a folder of each player")
+    g.fact("bound", "players' files", *theirs)
+    g.fact("players", "known by id", str(len(players)))
+    g.role(
+        "settings",
+        g.write(
+            "etc/settings",
+            f"# {g.word('shire')}\nport 27400\n{g.word('motto')} {g.text('peace in the {shire}')}\nlocaldir var\n",
+            days=80,
+        ),
+        about="settings without an ending",
+    )
+    g.role(
+        "access",
+        g.write("etc/banned", "# who may not come in\n" + "".join(f"{one.name}@*\n" for one in players[4:]), days=4),
+        about="names with a mark behind",
+    )
+    program = g.write(f"sbin/{g.name('shire')}-server", ELF + g.blob(30), days=200)
+    g.run(program)
+    launched(
+        g,
+        "start",
+        f"#!/bin/sh\ncd $(dirname $0)\nexec sbin/{g.name('shire')}-server -port 27400 -data share -local var -conf etc\n",
+        program,
+    )
+    return World(f"var/{g.name('lands')}", "", live)
+
+
+def sidecars(g: Ground) -> World:
+    """Saves that each have a text beside them, which tells of them; a setting names the one to load; thumbnails."""
+    players = g.players = g.people(6, "small")
+    folder = g.name("voyages")
+    made = {}
+    for which, days in (("red sail", 0.03), ("blue sail", 31), ("test", 80)):
+        made[which] = [
+            g.write(f"{folder}/{g.name(which)}.voy", g.blob(130), days=days),
+            g.write(
+                f"{folder}/{g.name(which)}.json",
+                json.dumps(
+                    {
+                        "saved": f"2026-11-{29 - int(min(days, 28))}",
+                        "version": VERSION,
+                        g.word("miles"): 412,
+                        "players": len(players),
+                    }
+                ),
+                days=days,
+            ),
+            g.write(f"{folder}/{g.name(which)}.png", b"\x89PNG\r\n\x1a\n" + g.blob(4), days=days),
+        ]
+    live = made["red sail"]
+    path = settled(
+        g,
+        f"{g.name('sloop')}.json",
+        json.dumps(
+            {
+                "title": g.text("{sloop} Races"),
+                "autoload": g.name("red sail"),
+                "port": 27400,
+                "teams": [{"n": 1}, {"n": 2}],
+            },
+            indent=2,
+        ),
+    )
+    g.fact("pointer", "world", f"{path}:autoload")
+    g.fact("name", "server", g.text("{sloop} Races"))
+    file = g.root / f"{g.name('ranks')}.sqlite3"
+    with closing(sqlite3.connect(file)) as database, database:
+        database.execute(
+            f"create table {g.word('sailors')} (no integer primary key, nick text, {g.word('knots')} real)"
+        )
+        database.executemany(
+            f"insert into {g.word('sailors')} values (?, ?, ?)",
+            ((int(one.id), one.name, at) for at, one in enumerate(players)),
+        )
+        database.execute("create table meta (k text, v text)")
+        database.execute("insert into meta values ('format', '7')")
+    g.times[f"{g.name('ranks')}.sqlite3"] = 0.05
+    g.role("progress", f"{g.name('ranks')}.sqlite3")
+    g.fact("tables", f"{g.name('ranks')}.sqlite3", g.word("sailors"))
+    g.role(
+        "access",
+        g.write(
+            f"{g.name('marshals')}.yaml",
+            f"{g.word('marshals')}:\n" + "".join(f"  - {{no: {one.id}, nick: {one.name}}}\n" for one in players),
+            days=7,
+        ),
+        about="people in YAML, one a line",
+    )
+    g.fact("players", "known by id", str(len(players)))
+    program = g.write(f"{g.name('sloop <server>')}.x86_64", ELF + g.blob(30), days=40)
+    g.run(program)
+    launched(
+        g,
+        "launch.sh",
+        f'#!/bin/sh\nexport LD_LIBRARY_PATH="./lib:$LD_LIBRARY_PATH"\nchmod +x ./{program}\nnohup ./{program} -batchmode -logFile "-" -port 27400 > sloop.out 2>&1 &\necho $! > sloop.pid\n',
+        program,
+    )
+    return World(live[0], g.name("red sail"), live[:1], [made["blue sail"][0], made["test"][0]])
+
+
+FURTHER: Shapes = {
     "brae": (generations, ("vendor",)),
     "braeside": (generations, ("odd", "economy")),
     "ledge": (two_halves, ("notes",)),
@@ -264,18 +792,37 @@ FURTHER: dict[str, tuple[Maker, tuple[str, ...]]] = {
     "deepwell": (cubes, ("vendor",)),
     "harvest": (packed, ("odd",)),
     "harvester": (packed, ("old server", "cache")),
+    "terrace": (universes, ("vendor",)),
+    "terraced": (universes, ("economy", "dumps")),
+    "lagoon": (two_files, ("notes",)),
+    "lagoons": (two_files, ("vendor", "odd")),
+    "spire": (everything, ("economy",)),
+    "spires": (everything, ("cache", "notes")),
+    "quarry": (named_files, ("vendor",)),
+    "quarries": (named_files, ("economy", "odd")),
+    "loch": (beside, ("notes", "dumps")),
+    "lochan": (beside, ("vendor",)),
+    "mesa": (nothing, ()),
+    "mesas": (nothing, ("notes",)),
+    "osier": (lua_tables, ("economy",)),
+    "heath": (by_the_hour, ("vendor", "notes")),
+    "dale": (shards, ("odd",)),
+    "barrow": (env_file, ("vendor", "cache")),
+    "shire": (texts, ("notes",)),
+    "sloop": (sidecars, ("dumps", "economy")),
 }
 
 
-def build_further(name: str, root: Path, style: Style) -> Ground:
+def build_shape(shapes: Shapes, name: str, root: Path, style: Style) -> Ground:
     """One folder of a family of these shapes."""
-    make, about = FURTHER[name]
+    make, about = shapes[name]
     g = Ground(root, name, style)
     world = make(g)
     noise(g, about, world)
-    if style.decoys:
-        decoys(g, world)
-    of_the_world(g, world, [world.at])
+    if world.live:
+        if style.decoys:
+            decoys(g, world)
+        of_the_world(g, world, [world.at])
     g.finish()
     return g
 
