@@ -500,7 +500,8 @@ def of_the_world(g: Ground, world: parts.World, at: list[str]) -> None:
     if world.dead:
         g.role("world|unsorted", *world.dead, about="worlds that are not played")
         g.fact("leaves map", "worlds that are not played", *world.dead)
-    g.fact("clears map", "the live world", *world.live)
+    if not world.by_rows:
+        g.fact("clears map", "the live world", *world.live)
     kinds = ("settings", "economy", "access", "scripts", "engine", "extensions")
     made = [path for fact in g.facts if fact.kind == "role" and fact.expected[0] in kinds for path in fact.paths]
     g.fact("leaves map", "what the admin and the vendor made", *made)

@@ -343,8 +343,7 @@ def everything(g: Ground) -> World:
         )
     g.times[path] = 0.01
     g.fact("tables", path, g.word("climbers"))
-    g.fact("leaves players", "the database of all", path)
-    g.fact("leaves progress", "the database of all", path)
+    of_all(g, path, "stone", "climbers")
     g.role(
         "access",
         g.write(
@@ -367,8 +366,7 @@ def everything(g: Ground) -> World:
         f'#!/usr/bin/env bash\nset -eu\njava -Xms1G -Xmx2G -jar "{program}" --port 27400\n',
         program,
     )
-    g.facts = [fact for fact in g.facts if fact.about != "the live world"]
-    return World(path, path, [path])
+    return World(path, path, [path], by_rows=True)
 
 
 def named_files(g: Ground) -> World:
@@ -546,7 +544,8 @@ def by_the_hour(g: Ground) -> World:
     ]
     logged(g, f"{g.name('<logs>')}/{g.name('heathd')}.out", lines)
     newest = live[0].rpartition("/")[0]
-    return World(newest, "", live, [path for one in copies for path in one])
+    g.fact("clears map", "those before it, which would be played else", *(path for one in copies for path in one))
+    return World(newest, "", live, copies=[path for one in copies for path in one], also=[over])
 
 
 def shards(g: Ground) -> World:
@@ -705,7 +704,7 @@ def texts(g: Ground) -> World:
         f"#!/bin/sh\ncd $(dirname $0)\nexec sbin/{g.name('shire')}-server -port 27400 -data share -local var -conf etc\n",
         program,
     )
-    return World(f"var/{g.name('lands')}", "", live)
+    return World(f"var/{g.name('lands')}", "", live, also=["var"])
 
 
 def sidecars(g: Ground) -> World:
@@ -822,9 +821,18 @@ def build_shape(shapes: Shapes, name: str, root: Path, style: Style) -> Ground:
     if world.live:
         if style.decoys:
             decoys(g, world)
-        of_the_world(g, world, [world.at])
+        of_the_world(g, world, [world.at, *world.also])
     g.finish()
     return g
+
+
+def of_all(g: Ground, path: str, world: str, players: str) -> None:
+    """What wipes must clear and leave of a database that holds the world and its players."""
+    for scope, mine, other in (("map", world, players), ("players", players, world)):
+        g.fact(f"clears {scope} rows", "the database of all", f"{path}:{g.word(mine)}")
+        g.fact(f"leaves {scope} rows", "the database of all", f"{path}:{g.word(other)}")
+        g.fact(f"leaves {scope}", "the database of all", path)
+    g.fact("leaves progress", "the database of all", path)
 
 
 def launched(g: Ground, path: str, text: str, program: str) -> str:

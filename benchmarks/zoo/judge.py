@@ -49,7 +49,7 @@ class Judge:
             (globs.compiled(item.glob), item) for item in sorted(found.roles, key=lambda item: ORDER.index(item.role))
         ]
         self.keep_folder = room / f"{ground.root.name}-keep"
-        self._cleared: dict[str, set[str] | None] = {}
+        self._cleared: dict[str, tuple[set[str], set[str]] | None] = {}
 
     def verdicts(self) -> list[Verdict]:
         """All facts, judged."""
@@ -211,14 +211,15 @@ class Judge:
 
     # --- what a wipe would do ----------------------------------------------------------
 
-    def _cleared_by(self, scope: str) -> set[str] | None:
+    def _cleared_by(self, scope: str) -> tuple[set[str], set[str]] | None:
+        """Files, and tables of databases (``file:table``), all of whose rows go; None where nothing can be cleared."""
         if scope not in self._cleared:
             self._cleared[scope] = None
             with suppress(EmberKeepError):
                 self._cleared[scope] = self._preview(scope)
         return self._cleared[scope]
 
-    def _preview(self, scope: str) -> set[str] | None:
+    def _preview(self, scope: str) -> tuple[set[str], set[str]]:
         if not self.keep_folder.exists():
             self.keep_folder.mkdir()
             (self.keep_folder / "keep.toml").write_text(
@@ -227,13 +228,16 @@ class Judge:
         keep = Keep(self.keep_folder, {})
         request = wipe.request_of(keep, (scope,), MOMENT, warn=False, start=False)
         found = wipe.preview(keep, request, {}, MOMENT)
-        return {path for cleared in found.cleared.scopes for path in cleared.files}
+        files = {path for cleared in found.cleared.scopes for path in cleared.files}
+        rows = [one for cleared in found.cleared.scopes for one in cleared.rows]
+        return files, {f"{one.database}:{one.table}" for one in rows if one.count == one.of}
 
     def _wiped(self, fact: Fact) -> tuple[str, str, str]:
-        kind, scope = fact.kind.split()
-        cleared = self._cleared_by(scope)
-        if cleared is None:
+        kind, scope, *of_rows = fact.kind.split()
+        both = self._cleared_by(scope)
+        if both is None:
             return (LACKING if kind == "clears" else RIGHT), "", ""
+        cleared = both[1] if of_rows else both[0]
         gone = [path for path in fact.expected if path in cleared]
         if kind == "leaves":
             return (WRONG, self._sure_of(gone[0]), f"{gone[0]} would go") if gone else (RIGHT, "", "")

@@ -8,7 +8,7 @@ import json
 import sqlite3
 from contextlib import closing
 
-from further import VERSION, Shapes, launched, logged, settled
+from further import VERSION, Shapes, launched, logged, of_all, settled
 from ground import Ground
 from parts import ELF, PE, World, archive
 
@@ -255,8 +255,7 @@ def all_in_one(g: Ground) -> World:
     g.role("access|progress|databases", other, about="a database of who may come in")
     g.fact("tables", path, g.word("folk"))
     g.fact("players", "known by id", str(len(players)))
-    g.fact("leaves players", "the database of all", path)
-    g.fact("leaves progress", "the database of all", path)
+    of_all(g, path, "tiles", "folk")
     settled(
         g,
         "server.yml",
@@ -272,7 +271,7 @@ def all_in_one(g: Ground) -> World:
         for at, line in enumerate([f"version {VERSION}", "store opened", "ready"])
     ]
     logged(g, "server.log", lines)
-    return World(path, path, [path])
+    return World(path, path, [path], by_rows=True)
 
 
 def groups(g: Ground) -> World:
@@ -380,6 +379,6 @@ SHAPES: Shapes = {
     "croft": (one_text, ("notes", "economy")),
     "arm": (classpath, ("odd",)),
     "croy": (all_in_one, ("cache",)),
-    "holm": (groups, ("dumps", "vendor")),
+    "islet": (groups, ("dumps", "vendor")),
     "quay": (several, ("notes",)),
 }

@@ -92,6 +92,10 @@ class World:
     numbers: dict[str, str] = field(default_factory=dict)
     players: str = ""
     """The folder in which files of players belong, within the world."""
+    by_rows: bool = False
+    """Whether it is a database that holds others' tables, too, of which wipes clear rows."""
+    also: list[str] = field(default_factory=list)
+    """What may be said of where it is, too."""
 
 
 def tiles(g: Ground) -> World:

@@ -10,7 +10,7 @@ import re
 import shutil
 import sqlite3
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import TypeVar
@@ -20,6 +20,8 @@ from emberkeep.trees import Tree, read
 
 MAGIC = b"SQLite format 3\0"
 _T = TypeVar("_T")
+FEW_ROWS = 2
+"""Rows of a table of the engine's own in a database of players: its format, when it was made."""
 _WAL = 2
 _VERSION_AT = 18
 """Offset of the header's file format version: 2 for write-ahead logs (SQLite file format, section 1.3.3)."""
@@ -78,6 +80,18 @@ def tables(database: sqlite3.Connection) -> list[str]:
         "and sql not like 'create virtual%' order by name"
     )
     return [row[0] for row in rows]
+
+
+def with_referring(database: sqlite3.Connection, owned: Iterable[str]) -> frozenset[str]:
+    """Tables and those whose rows belong to theirs, as their foreign keys declare it."""
+    referred = {
+        name: {row[2] for row in database.execute(f"pragma foreign_key_list({quoted(name)})")}
+        for name in tables(database)
+    }
+    found = set(owned)
+    while more := {name for name, to in referred.items() if to & found} - found:
+        found |= more
+    return frozenset(found)
 
 
 @contextmanager

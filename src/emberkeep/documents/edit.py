@@ -1,7 +1,8 @@
 """Single values of a file, by key: read, set, renamed, taken out, scaled; and whole records given another shape.
 
 A key is a name, or names joined by dots for what stands inside others (``harbour.opens``); of a launch script it is a
-variable (``SEED``) or an argument (``--lines``). All else of the file stays as it was, to the byte.
+variable (``SEED``) or an argument (``--lines``); of a text of no known format, what a single line sets. All else of
+the file stays as it was, to the byte.
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 
-from emberkeep.documents import formats, layout, script
+from emberkeep.documents import formats, layout, lined, script
 from emberkeep.documents.encoding import Text, decode
 from emberkeep.documents.model import OWN, TOP, Document, Edit, Field, Node, Role, plain_fields
 from emberkeep.documents.values import number, respelled
@@ -80,8 +81,12 @@ def remove_key(path: str, data: bytes, key: str) -> bytes:
     """The file without a key; as it is when the key is not there."""
     opened = _File(path, data)
     document = opened.document
-    if document is None:
+    if opened.script is not None:
         return opened.written(opened.script_removal(key))
+    if document is None:
+        found, text = opened.find(key), opened.source.text
+        whole = (layout.line_start(text, found.start), layout.line_end(text, found.end)) if found else (0, 0)
+        return opened.written([Edit(*whole, "")] if found else [])
     node = opened.node(key)
     return data if node is None else opened.written([layout.remove(document, [node])])
 
@@ -100,7 +105,7 @@ def scale_value(path: str, data: bytes, key: str, factor: Decimal) -> bytes:
 
 
 class _File:
-    """A file whose values are edited. ``document``: None for a launch script."""
+    """A file whose values are edited. ``document``: None for a launch script, and for a text of no known format."""
 
     def __init__(self, path: str, data: bytes) -> None:
         self.path = path
@@ -110,19 +115,21 @@ class _File:
         self.source: Text = source
         self.document: Document | None = formats.parse(path, data)
         self.script: script.Script | None = None
+        self.settings: list[Field] = []
         if self.document is None:
             language = script.language(path, source.text)
-            if not language:
+            self.script = script.parse(source.text, language) if language else None
+            self.settings = [] if language else list(lined.settings(source.text))
+            if not language and not self.settings:
                 raise UnreadableInput("this file has no keys and values that we know", place=Place(path))
-            self.script = script.parse(source.text, language)
-            self.language = language
 
     def place(self, at: int) -> Place:
         return Place(self.path, self.source.text.count("\n", 0, at) + 1)
 
     def require_document(self) -> Document:
         if self.document is None:
-            raise UnreadableInput("names in a launch script cannot be changed", place=Place(self.path))
+            what = "a launch script" if self.script else "a file of no known format"
+            raise UnreadableInput(f"names in {what} cannot be changed", place=Place(self.path))
         return self.document
 
     def written(self, edits: Sequence[Edit]) -> bytes:
@@ -139,6 +146,9 @@ class _File:
         """The field that holds a key's value."""
         if self.script is not None:
             return next(self._script_fields(key), None)
+        if self.document is None:
+            found = [field for field in self.settings if field.name == key]
+            return found[0] if len(found) == 1 else None
         node = self.node(key)
         return node.fields.get(OWN) if node is not None else self._attribute(key)
 
@@ -179,8 +189,9 @@ class _File:
     def added(self, key: str, wanted: str) -> list[Edit]:
         """A new key at the end of the record it belongs to."""
         if self.document is None:
+            what = "launch script" if self.script else "file, or it is there more than once"
             raise UnreadableInput(
-                f"there is no {key} in this launch script", place=Place(self.path), hint="write it in by hand once"
+                f"there is no {key} in this {what}", place=Place(self.path), hint="write it in by hand once"
             )
         above, _, name = key.rpartition(".")
         container = _inside(self.document.root, above) if above else _top(self.document.root)

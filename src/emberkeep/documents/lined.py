@@ -14,6 +14,23 @@ _TERMINATED = re.compile(r"""("(?:[^"\\\r\n]|\\.)*"|'[^'\r\n]*')[ \t]*;[ \t]*$""
 _LINE = re.compile(r"[^\r\n]*(?:\r\n|\n|\r|\Z)")
 
 
+_SETTING = re.compile(
+    r"""^[ \t]*(?:local[ \t]+)?(?:\[["']|["'])?(?P<key>[A-Za-z_][\w.-]*)(?:["']\]|["'])?[ \t]*"""
+    r"""(?:=[ \t]*(?P<value>"(?:[^"\\\r\n]|\\.)*"|'(?:[^'\\\r\n]|\\.)*'|[^\s"'{}()\[\],;]+)"""
+    r"""|:[ \t]*(?P<quoted>"(?:[^"\\\r\n]|\\.)*"|'(?:[^'\\\r\n]|\\.)*'))"""
+    r"""[ \t]*[,;]?[ \t]*(?:(?:--|//|\#).*)?$""",
+    re.MULTILINE,
+)
+
+
+def settings(text: str) -> Iterator[Field]:
+    """Lines of a text of no known format that set a plain value to a key, as tables of programming languages and blocks
+    in brackets have them (``key = "value",``). The name of each field is its key."""
+    for found in _SETTING.finditer(text):
+        kind = "value" if found["value"] is not None else "quoted"
+        yield Field(found["key"], found[kind], *found.span(kind), found.span(kind))
+
+
 def lines(text: str) -> Iterator[tuple[int, int, str]]:
     """Start, end (without the line end) and text of each physical line; a byte-order mark is stepped over."""
     at = 1 if text.startswith(BOM) else 0

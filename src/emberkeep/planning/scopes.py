@@ -36,6 +36,8 @@ if TYPE_CHECKING:  # only where there is one: most servers have no such database
 NONE: Mapping[str, Connection] = MappingProxyType({})
 MADE = ("engine", "access", "settings", "economy", "scripts", "extensions")
 """Roles of which no wipe clears anything that it does not name."""
+SAVED = ("world", "players", "progress")
+"""Roles that are cleared, of whose databases others may hold tables."""
 OF_EXTENSIONS = ("extension-data", "databases")
 """Roles in which the admin's definitions stand beside what belongs to single players."""
 PLAYERS = ("extension-data", "players", "progress")
@@ -263,9 +265,22 @@ class Clearing:
         role = self.roles.of(path)
         if role in MADE:
             return role
+        if role in SAVED and self.entries[path].kind is FILE:
+            return self._of_others(path, role)
         if role not in OF_EXTENSIONS or self.entries[path].kind is not FILE:
             return ""
         return definitions_in(self.folder, path, self.places)
+
+    def _of_others(self, path: str, role: str) -> str:
+        """The tables of a database that others than the scope's hold something in: a file of one is never cleared
+        whole for them."""
+        if not sqlite.is_sqlite(next(iter(self.folder.chunks(path)), b"")[:16]):
+            return ""
+        owned, own = tables_of(self.folder, path, self.places, more_than=sqlite.FEW_ROWS)
+        if role == "world":
+            asked = {scope.name for scope in self.scopes}.intersection(PLAYERS)
+            return f"tables of players in it: {', '.join(owned[:4])}" if owned and own and not asked else ""
+        return f"tables in it without players: {', '.join(own[:4])}" if owned and own else ""
 
     def _remove_empty(self, scope: Scope, gone: Sequence[str]) -> None:
         """Folders that the scope names and that hold nothing any more."""
@@ -608,11 +623,19 @@ def _records_without(node: Node, raw: Callable[[Node], str], known: Known) -> It
 
 
 def _tables_without(tree: Tree, path: str, places: Looked) -> str:
+    _, own = tables_of(tree, path, places)
+    return f"tables in it without players: {', '.join(own[:4])}" if own else ""
+
+
+def tables_of(tree: Tree, path: str, places: Looked, *, more_than: int = 0) -> tuple[list[str], list[str]]:
+    """The tables of a database that are players', by their rows or by what they refer to, and those of others with
+    more than so many rows."""
     rows: Counter[str] = Counter()
     owned: set[str] = set()
     for table, _, values in cells(tree, path):
         rows[table] += 1
         if table not in owned and any(places.value(value) for value in values):
             owned.add(table)
-    own = [table for table in rows if table not in owned]
-    return f"tables in it without players: {', '.join(own[:4])}" if own else ""
+    with sqlite.of_tree(tree, path) as database:
+        owned = set(sqlite.with_referring(database, owned))
+    return sorted(owned), [table for table in rows if table not in owned and rows[table] > more_than]

@@ -16,7 +16,7 @@ from pathlib import Path
 from emberkeep import globs
 from emberkeep.documents import formats
 from emberkeep.documents.identity import Identities
-from emberkeep.documents.model import OWN, Document, Node, Role
+from emberkeep.documents.model import OWN, TOP, Document, Node, Role
 from emberkeep.documents.values import number
 from emberkeep.errors import EmberKeepError, Refused
 from emberkeep.keep import UNSORTED
@@ -34,6 +34,7 @@ from emberkeep.servers.findings import (
     WorldFinding,
 )
 from emberkeep.servers.looking import Look
+from emberkeep.servers.recurring import value_places
 from emberkeep.servers.roles import Roles
 from emberkeep.servers.scene import Scene, numbered_glob, suffix_glob
 from emberkeep.trees import FolderTree, Kind, Skipped, Tree, read
@@ -80,16 +81,18 @@ def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     scripts = _scripts(scene)
     _programs(scene, scripts)
     folders = _extensions(scene)
-    places = players.find_players(scene, logs.called(scene))
-    players.lists_of_people(scene, places, folders)
+    every = value_places(scene)
+    places = players.find_players(scene, every, logs.called(scene))
+    players.lists_of_people(scene, places, every, folders)
     players.player_files(scene, places, folders)
     tables = tuple(players.tables(scene, places))
-    _progress(scene, tables)
+    _progress(scene, [table for table in tables if not table.of_world])
     _extension_data(scene, folders)
     players.personal_files(scene, places)
     records = tuple(_economy(scene, releases))
     _settings(scene)
     world = worlds.world(scene, _engine_time(scene))
+    _progress(scene, tables)
     _databases(scene)
     started = launch.launch(scene, scripts, worlds.all_save_numbers(scene, world))
     return _Seen(scene, world, started, folders, records, tables)
@@ -337,11 +340,20 @@ def _table(scene: Scene, path: str, tables: dict[str, list[str]], releases: Sequ
     repeated = list(_repeated(document.root, (document.root.name,)))
     if not any(count >= SEVERAL or _has_number(node) for _, count in repeated for node in document.root.items[:20]):
         return
+    if max(count for _, count in repeated) < SEVERAL and _single_values(document.root) > 1:
+        return  # settings, a few of which repeat
     tables[path.split("/", 1)[0] if "/" in path else ""].append(path)
     for at, count in repeated:
         rule = identities.rule(at).rule
         if not (rule == (".",) or _are_values(document, at)):  # a list of plain words needs no telling
             yield RecordFinding(path, "/".join(at), rule or (), count, Sure.SURE if rule else Sure.LIKELY)
+
+
+def _single_values(root: Node) -> int:
+    """Plain values that stand by themselves at the top of a document."""
+    tops = [item for item in root.items if item.role is Role.RECORD]
+    inner = [item for top in tops if top.name == TOP for item in top.items if item.role is Role.RECORD]
+    return sum(item.own is not None and not item.items for item in (*tops, *inner))
 
 
 def _vendors(path: str, mine: Document, releases: Sequence[Tree]) -> Iterator[Document]:
@@ -399,6 +411,7 @@ DEEPEST_SETTINGS = 2
 names too."""
 FEW_ALIKE = 3
 """Files named alike of which each may hold settings; of more the vendor ships translations, or the engine its saves."""
+_WORDED = re.compile(r"([A-Za-z_][\w.-]*)[ \t]+(\S.{0,80})$")
 _ENTRY = re.compile(
     r"""^\s*[\w.\-"'\[\]]+\s*[:=]\s*\S.*$|^\s*[\w.-]+\s*=?\s*\{\s*$|^\s*[}\])]+[,;]?\s*$|^\s*return\s*\{\s*$|^\s*(?://|#|--|;).*$"""
 )
@@ -408,7 +421,7 @@ def _settings(scene: Scene) -> None:
     for family in list(scene.open_families()):
         for path in scene.sampled(family) if len(family.members) <= FEW_ALIKE else ():
             kind = scene.look.kind(path)
-            if scene.is_covered(path):
+            if scene.is_covered(path) or scene.tells_of_a_save(path):
                 continue
             near = path.count("/") <= DEEPEST_SETTINGS or _SETTINGS_NAME.search(path) is not None
             if kind in ("properties", "ini", "toml", "yaml") and near:
@@ -419,6 +432,8 @@ def _settings(scene: Scene) -> None:
                 scene.cover("settings", globs.escape(path), "XML of plain values", Sure.LIKELY)
             elif kind == "text" and near and _is_pairs(scene.look.text(path)):
                 scene.cover("settings", globs.escape(path), "lines of keys and values", Sure.LIKELY)
+            elif kind == "text" and near and _is_worded(scene.look.text(path)):
+                scene.cover("settings", globs.escape(path), "lines of words and their values", Sure.GUESS)
 
 
 def _is_settings(value: object) -> bool:
@@ -445,6 +460,16 @@ def _is_pairs(text: str) -> bool:
         return False
     keyed = sum("=" in line or ":" in line for line in lines)
     return keyed >= 2 and sum(_ENTRY.match(line) is not None for line in lines) >= 0.8 * len(lines)
+
+
+def _is_worded(text: str) -> bool:
+    """Whether each line is a word of its own with a value behind it, numbers among them, and comments."""
+    lines = [line.strip() for line in text.splitlines()[:400]]
+    entries = [line for line in lines if line and line[0] not in "#;!" and line[:2] != "//"]
+    found = [match for line in entries if (match := _WORDED.match(line))]
+    words = Counter(match[1] for match in found)
+    numbers = sum(number(match[2]) is not None for match in found)
+    return len(found) >= max(3, 0.9 * len(entries)) and len(words) >= 0.6 * len(found) and numbers >= 1
 
 
 SEVERAL = 5

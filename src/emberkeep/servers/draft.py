@@ -146,14 +146,17 @@ def _scopes(adoption: Adoption) -> str:
     players, only the records of those."""
     roles = {found.role for found in adoption.roles}
     lines = []
+    of_world = [table for table in adoption.tables if table.database == adoption.world.folder]
+    if of_world:
+        lines.append(_world_tables(adoption, of_world))
     for scope, role in (("map", "world"), ("players", "players"), ("progress", "progress")):
-        if role not in roles:
+        if role not in roles or (of_world and scope in ("map", "players")):
             continue
         wanted, told = [role], "what a wipe of this scope clears"
         if scope == "map" and adoption.world.others:
             wanted = [f"world/{escape(folder)}/**" for folder in (adoption.world.folder, *adoption.world.dimensions)]
             told = f"what is played; not {', '.join(adoption.world.others)}"
-        mixed = [table for table in adoption.tables if table.others and scope == "progress"]
+        mixed = [table for table in adoption.tables if table.others and scope == "progress" and table not in of_world]
         if mixed:
             lines.append(_mixed_progress(adoption, mixed))
             continue
@@ -171,6 +174,29 @@ def _scopes(adoption: Adoption) -> str:
             for item, at in parts
         )
         lines.append(f"records = [\n{''.join(listed)}]\n")
+    return "".join(lines)
+
+
+def _world_tables(adoption: Adoption, tables: Sequence[TableFinding]) -> str:
+    """Of a database that holds the world and players, each scope names its tables."""
+    database = quote(escape(adoption.world.folder))
+    beside = [found.glob for found in adoption.roles if found.role == "world"]
+    files = [f"world/{glob}" for glob in beside if not globs.compiled(glob).fullmatch(adoption.world.folder)]
+    players = ["players"] if any(found.role == "players" for found in adoption.roles) else []
+    told = {
+        "map": (files, tables[0].of_world, "bytes that an engine writes"),
+        "players": (players, [table.table for table in tables], "players' ids"),
+    }
+    lines = []
+    for scope, (wanted, names, why) in told.items():
+        lines.append(f"\n[scopes.{scope}]    # the database of the world holds players, too\n")
+        if wanted:
+            lines.append(f"files = [{', '.join(map(quote, wanted))}]\n")
+        rows = "".join(
+            f"    {{ database = {database}, table = {quote(name)} }},    # likely: {why} stand in it\n"
+            for name in names
+        )
+        lines.append(f"rows = [\n{rows}]\n")
     return "".join(lines)
 
 

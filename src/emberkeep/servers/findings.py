@@ -173,13 +173,15 @@ class PlayerBound:
 
 @dataclass(frozen=True)
 class TableFinding:
-    """A table of a SQLite file that belongs to players; ``others``: the tables beside it that do not."""
+    """A table of a SQLite file that belongs to players; ``others``: the tables beside it that do not; ``of_world``:
+    those of them that hold what only an engine writes."""
 
     database: str
     table: str
     others: tuple[str, ...]
     evidence: str
     sure: Sure
+    of_world: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

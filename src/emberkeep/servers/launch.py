@@ -16,8 +16,11 @@ _VARIABLE = re.compile(
     r"""^\s*(?:export\s+|set\s+|\$(?=\w+\s*=))?"?([A-Za-z_]\w*)\s?=\s?(?:"([^"\n]*)"|'([^'\n]*)'|([^\s"'#&]*))"?\s*$""",
     re.MULTILINE | re.IGNORECASE,
 )
-_ARGUMENT = re.compile(r"""(?<!\S)((?:--?|\+|/)[A-Za-z][\w.-]*)(?:[ =](?:"([^"\n]*)"|'([^'\n]*)'|([^\s"';]+)))?""")
-_USED = re.compile(r"\$\{?(\w+)\}?|%(\w+)%")
+_ARGUMENT = re.compile(
+    r"""(?<![^\s'",])(?!(?i:-(?:argumentlist|filepath|workingdirectory))\b)"""
+    r"""((?:--?|\+|/)[A-Za-z][\w.-]*)(?:(?:[ =:]|["'],\s*(?=["']))(?:"([^"\n]*)"|'([^'\n]*)'|([^\s"';,]+)))?"""
+)
+_USED = re.compile(r"\$\{(?P<braced>\w+)(?::?[-=](?P<default>[^{}]*))?\}|\$(?P<bare>\w+)|%(?P<cmd>\w+)%")
 _TOKEN = re.compile(r"""(?:"[^"\n]*"|'[^'\n]*'|[^\s"';&|<>()])+""")
 _PART = re.compile(r"&&|\|\||;|\||(?<!\S)&(?=\s)|(?<=\s)&$")
 _COMMENT = re.compile(r"(?i)^\s*(?:#|rem\b|@rem\b|::)")
@@ -83,12 +86,17 @@ def passed_as(text: str) -> dict[str, str]:
     for argument in _ARGUMENT.finditer(text):
         used = _USED.fullmatch(argument[2] or argument[3] or argument[4] or "")
         if used:
-            found[used[1] or used[2]] = argument[1]
+            found[_variable_of(used)] = argument[1]
     return found
 
 
 def _resolved(value: str, variables: dict[str, str]) -> str:
-    return _USED.sub(lambda found: variables.get(found[1] or found[2], found[0]), value)
+    """What the shell would make of it: a variable that is not set is its default, or stays as it stands."""
+    return _USED.sub(lambda found: variables.get(_variable_of(found), found["default"] or found[0]), value)
+
+
+def _variable_of(used: re.Match[str]) -> str:
+    return used["braced"] or used["bare"] or used["cmd"]
 
 
 @dataclass(frozen=True)
@@ -149,7 +157,7 @@ def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> s
             return path
         if number == 0 and ("/" in word or "\\" in word):
             return ""  # a program that is not here, and what follows are its arguments
-        if number and not word.startswith(("-", "+", "/", "@")) and not words[at + number - 1].startswith("-"):
+        if number and not word.startswith(("-", "+", "/", "@", "$", "%")) and words[at + number - 1][:1] != "-":
             return ""
     return ""
 

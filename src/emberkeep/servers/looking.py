@@ -145,6 +145,7 @@ class Look:
     unreadable: dict[str, str] = field(default_factory=dict)
     _kinds: dict[str, str] = field(default_factory=dict)
     _texts: dict[str, str] = field(default_factory=dict)
+    _blobs: dict[str, frozenset[str]] = field(default_factory=dict)
     _columns: dict[str, dict[str, dict[str, list[str]]]] = field(default_factory=dict)
 
     def beginning(self, path: str, most: int = HEAD) -> bytes:
@@ -204,6 +205,7 @@ class Look:
         that is locked or broken."""
         if path not in self._columns:
             found: dict[str, dict[str, list[str]]] = {}
+            blobs: set[str] = set()
             try:
                 with sqlite.opened(self.root / path, path) as database:
                     for name in sqlite.tables(database)[:MOST_TABLES]:
@@ -211,6 +213,8 @@ class Look:
                         labels = [column[0] for column in asked.description]
                         rows = asked.fetchall()
                         held = {label: [row[at] for row in rows] for at, label in enumerate(labels)}
+                        if any(isinstance(value, bytes) for row in rows for value in row):
+                            blobs.add(name)
                         found[name] = {
                             label: [str(value) for value in values if isinstance(value, (str, int))]
                             for label, values in held.items()
@@ -218,4 +222,18 @@ class Look:
             except UnreadableInput as error:
                 self.unreadable[path] = error.faults[0].what
             self._columns[path] = found
+            self._blobs[path] = frozenset(blobs)
         return self._columns[path]
+
+    def blobs(self, path: str) -> frozenset[str]:
+        """Tables of a SQLite file in which bytes stand that are no texts."""
+        self.columns(path)
+        return self._blobs[path]
+
+    def with_referring(self, path: str, tables: Iterable[str]) -> frozenset[str]:
+        """Tables of a SQLite file with those whose rows belong to theirs."""
+        try:
+            with sqlite.opened(self.root / path, path) as database:
+                return sqlite.with_referring(database, tables)
+        except UnreadableInput:
+            return frozenset(tables)

@@ -4,22 +4,22 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from emberkeep.documents import formats
 from emberkeep.documents.model import Role, facts
 from emberkeep.errors import EmberKeepError
 from emberkeep.servers.looking import ADDRESS, GLANCE, beginning_of_text, content_kind, is_identifier
-from emberkeep.servers.recurring import BEHIND, COMMENT, LOOKED_THROUGH, SAMPLE
+from emberkeep.servers.recurring import LOOKED_THROUGH, SAMPLE, entries_in_lines
 from emberkeep.trees import Kind, Tree, read
 
 NAME = re.compile(r"[^\W\d]\w{2,31}")
 """What people are called."""
+KEY = "[key]"
+"""Under which the key of a record stands that has one."""
 MOST = 300
 """Records of a list that are looked at to see what it is."""
-_MARKED = re.compile(r"[A-Za-z]\w*[:=]")
-"""What may stand before each id of a list."""
 
 
 def are_names(values: Iterable[str]) -> bool:
@@ -59,6 +59,8 @@ def records_of(path: str, data: bytes) -> list[dict[str, str]]:
     if kind == "json":
         value = json.loads(data)
         inner = next(iter(value.values())) if isinstance(value, dict) and len(value) == 1 else value
+        if isinstance(inner, dict) and all(isinstance(item, dict) for item in inner.values()):
+            return [{KEY: key, **_plain(item)} for key, item in inner.items()]
         if not isinstance(inner, list):
             return []
         return [_plain(item) if isinstance(item, dict) else {"id": str(item)} for item in inner]
@@ -67,24 +69,15 @@ def records_of(path: str, data: bytes) -> list[dict[str, str]]:
         tops = [item for item in document.root.items if item.role is Role.RECORD] if document else []
         tops = [item for item in tops[0].items if item.role is Role.RECORD] if len(tops) == 1 else tops
         told = [{name.rpartition("/")[2]: min(values) for name, values in facts(item).items()} for item in tops]
+        if len({item.name for item in tops}) == len(tops) > 1:
+            told = [{KEY: item.name.strip("[]")} | record for item, record in zip(tops, told, strict=True)]
         if any(told):
             return told
-    return list(_records_in_lines(beginning_of_text(data) or ""))
+    return entries_in_lines(beginning_of_text(data) or "")
 
 
 def _plain(item: Mapping[str, Any]) -> dict[str, str]:
     return {str(key): str(value) for key, value in item.items() if isinstance(value, (str, int))}
-
-
-def _records_in_lines(text: str) -> Iterator[dict[str, str]]:
-    lines = [line for line in text.splitlines() if COMMENT.sub("", line).strip()]
-    for line in lines:
-        words = [word.strip("\"'") for word in re.split(r"[\s,;|]+", COMMENT.sub("", line).strip()) if word]
-        if len(lines) == 1 and len(words) > 2:
-            yield from ({"id": word} for word in words)
-            return
-        behind = BEHIND.search(line)
-        yield {str(at): word for at, word in enumerate(words)} | ({"#": behind[0].strip()} if behind else {})
 
 
 def _ids_and_names(listed: Sequence[dict[str, str]]) -> list[tuple[str, str]]:
@@ -100,7 +93,4 @@ def _ids_and_names(listed: Sequence[dict[str, str]]) -> list[tuple[str, str]]:
     found = [(person.get(ident, ""), person.get(name, "")) for person in listed]
     if len(found) > 2 and not is_identifier(found[0][0]) and all(is_identifier(one) for one, _ in found[1:]):
         del found[0]  # what the columns are called
-    mark = _MARKED.match(found[0][0]) if found else None
-    if mark and all(one.startswith(mark[0]) for one, _ in found):
-        found = [(one.removeprefix(mark[0]), called) for one, called in found]
     return found

@@ -13,17 +13,16 @@ from dataclasses import dataclass
 from itertools import combinations
 
 from emberkeep import globs
+from emberkeep.databases import sqlite
 from emberkeep.documents.model import Role
 from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import PlayerBound, Sure, TableFinding
 from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier
 from emberkeep.servers.people import NAME, are_names, is_list, records_of
-from emberkeep.servers.recurring import LOOKED_THROUGH, MOST_FILES, NAMED, SAMPLE, ValuePlace, value_places
+from emberkeep.servers.recurring import LOOKED_THROUGH, MOST_FILES, NAMED, SAMPLE, ValuePlace, entries_in_lines
 from emberkeep.servers.scene import Scene, stem
 
 LARGE_FAMILY = 24
-FEW_ROWS = 2
-"""Rows of a table of the engine's own in a database of players: its format, when it was made."""
 FEWEST = 3
 """Values that two places must share to be of one kind, but where they look like ids: then one will do."""
 _TOKEN = re.compile(r"[\w.-]{3,64}")
@@ -142,25 +141,34 @@ def _weighed(
     return Hypothesis("player ids", min(values, key=lambda value: (len(value) < 3, value)), tuple(evidence))
 
 
-def find_players(scene: Scene, logged: frozenset[str]) -> list[ValuePlace]:
+def find_players(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> list[ValuePlace]:
     """The places in which players' ids stand; their ids and names are noted in the scene."""
-    places = value_places(scene)
     every = kins(scene, places, logged)
     scene.weighed += [kin.hypothesis for kin in every]
     found: list[ValuePlace] = []
-    lists: set[str] = set()
+    tables: set[tuple[str, str]] = set()
     for kin in sorted(every, key=_by_rank):
-        beside = [place for place in kin.places if place.path in lists and place.kind in ("field", "list")]
-        if beside and not any(place.kind in ("names", "folders", "column") for place in kin.places):
-            scene.names.update(value for value in kin.values if NAME.fullmatch(value))  # what they are called
+        if tables.issuperset(map(_table_of, kin.places)):  # what the same people are called
+            scene.names.update(value for value in kin.values if NAME.fullmatch(value))
             continue
         if kin.hypothesis.probability < 0.5:
             continue
         found += kin.places
-        lists.update(place.path for place in kin.places if place.kind in ("field", "list") and place.alone)
+        tables.update(map(_table_of, kin.places))
         scene.people.update(value for value in kin.values if _TOKEN.fullmatch(value))
     scene.names.update(value for value in scene.people if NAME.fullmatch(value))
     return found
+
+
+def _table_of(place: ValuePlace) -> tuple[str, str]:
+    """Where the records stand that a place is one field of; itself for what is none."""
+    if place.kind == "field":
+        return place.path, place.at.rstrip("/").rpartition("/")[0]
+    if place.kind == "column":
+        return place.path, place.at.rpartition(".")[0]
+    if place.kind == "keys":
+        return place.path, f"{place.at}/*"
+    return place.path, "lines" if place.kind == "list" and place.at[:1] in "0123456789#" else f"{place.kind} {place.at}"
 
 
 def _by_rank(kin: Kin) -> tuple[bool, float]:
@@ -176,18 +184,33 @@ def _by_rank(kin: Kin) -> tuple[bool, float]:
 # --- lists of people ------------------------------------------------------------------
 
 
-def lists_of_people(scene: Scene, places: Sequence[ValuePlace], extension_folders: Iterable[str]) -> None:
-    """Files that are nothing but a list of players, or of addresses, become ``access``; empty lists beside them too."""
+def lists_of_people(
+    scene: Scene, places: Sequence[ValuePlace], every: Sequence[ValuePlace], extension_folders: Iterable[str]
+) -> None:
+    """Files that are nothing but a list of players, or of addresses, become ``access``; empty lists beside them too.
+    ``every``: all places, also those of other values."""
     inside = tuple(f"{folder}/" for folder in extension_folders if folder)
     listed = {place.path: place for place in places if place.alone and place.kind in ("list", "field")}
     for path, place in listed.items():
         if not scene.is_covered(path) and not path.startswith(inside):
             scene.cover("access", globs.escape(path), f"a list of {len(place.values)} with ids of players")
+    for place in places:
+        if place.kind == "keys" and not place.path.startswith(inside) and _says_who(place, every):
+            told = f"{len(place.values)} ids of players, each with a name and the same few values"
+            scene.cover("access", globs.escape(place.path), told, Sure.GUESS)
     beside = {path.rpartition("/")[0]: path for path in listed}
     for family in list(scene.open_families()):
         for path in family.members if len(family.members) <= MOST_FILES else ():
             if not path.startswith(inside):
                 _other_list(scene, path, beside.get(path.rpartition("/")[0], ""))
+
+
+def _says_who(place: ValuePlace, places: Sequence[ValuePlace]) -> bool:
+    """Whether keys are followed by who somebody is, rather than by what they have: a name, and no numbers of their
+    own."""
+    fields = [one for one in places if one.path == place.path and one.at.startswith(f"{place.at}/*/")]
+    numbers = [one for one in fields if _are_numbers(one.values) and len(one.values) > FEWEST]
+    return any(are_names(one.values) and len(one.values) > 1 for one in fields) and not numbers
 
 
 def _other_list(scene: Scene, path: str, beside: str) -> None:
@@ -200,8 +223,7 @@ def _other_list(scene: Scene, path: str, beside: str) -> None:
         elif value == [] and beside:
             scene.cover("access", globs.escape(path), f"an empty list beside {beside}", Sure.LIKELY)
     elif kind == "text":
-        lines = [line.split("#", 1)[0].strip() for line in scene.look.text(path).splitlines()]
-        first = [re.split(r"[\s,;|]+", line, maxsplit=1)[0] for line in lines if line]
+        first = [next(iter(entry.values())) for entry in entries_in_lines(scene.look.text(path))]
         addresses = [word for word in first if ADDRESS.fullmatch(word)]
         known = [word for word in first if word in scene.names or word in scene.people]
         if first and len(addresses) + len(known) >= 0.9 * len(first):
@@ -239,17 +261,19 @@ def personal_files(scene: Scene, places: Sequence[ValuePlace]) -> None:
 
 
 def tables(scene: Scene, places: Sequence[ValuePlace]) -> Iterator[TableFinding]:
-    """Tables of SQLite files in which players' ids stand. ``others``: tables beside them that are not players'."""
+    """Tables of SQLite files in which players' ids stand, and those whose rows belong to such."""
     personal: dict[str, set[str]] = defaultdict(set)
     for place in places:
         if place.kind == "column":
             personal[place.path].add(place.at.rpartition(".")[0])
     for path, theirs in sorted(personal.items()):
         held = scene.look.columns(path)
+        theirs |= scene.look.with_referring(path, theirs)
         rows = {table: max(map(len, columns.values()), default=0) for table, columns in held.items()}
-        others = tuple(sorted(table for table in rows.keys() - theirs if rows[table] > FEW_ROWS))
+        others = tuple(sorted(table for table in rows.keys() - theirs if rows[table] > sqlite.FEW_ROWS))
         for table in sorted(theirs):
-            yield TableFinding(path, table, others, f"players' ids stand in {table}", Sure.LIKELY)
+            of_world = tuple(other for other in others if other in scene.look.blobs(path))
+            yield TableFinding(path, table, others, f"players' ids stand in {table}", Sure.LIKELY, of_world)
 
 
 def player_bound(scene: Scene, extension_folders: dict[str, str]) -> Iterator[PlayerBound]:

@@ -7,8 +7,8 @@ a column of a table, a setting with commas. No kind of value is meant: what the 
 from __future__ import annotations
 
 import re
-from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections import Counter, defaultdict
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -29,9 +29,15 @@ LOOKED_THROUGH = 4 << 20
 """Bytes of a file that are looked through."""
 FEWEST_LISTED = 3
 """Words of a setting with commas that are a list."""
-COMMENT = re.compile(r"(?:^|\s)(?:#|//|;).*$")
-BEHIND = re.compile(r"(?<=//)\s*[^\W\d]\w{2,31}\s*$|(?<=#)\s*[^\W\d]\w{2,31}\s*$")
+_COMMENT = re.compile(r"(?:^|\s)(?:#|//|;|--(?=\s)).*$")
+_BEHIND = re.compile(r"(?<=//)\s*[^\W\d]\w{2,31}\s*$|(?<=#)\s*[^\W\d]\w{2,31}\s*$")
 """A name in a comment behind an entry."""
+_WORD = re.compile(r"\"[^\"\n]*\"|'[^'\n]*'|(?:[0-9a-fA-F]{0,4}:){2,7}[0-9a-fA-F]{0,4}|\w[\w.+-]*\w|\w")
+_OPENS = re.compile(r"[{(\[]\s*$")
+_SET = re.compile(r"\d+[:=]")
+"""Where a word stands that a mark sets to the one before it."""
+SHORTEST_SHARD, LONGEST_SHARD = 1, 3
+"""Characters of the beginnings of names by which files are laid in folders."""
 _LISTED = re.compile(r"""^\s*([\w.-]+)\s*[:=]\s*["']?([\w. -]+(?:[,;] ?[\w. -]+){2,})["']?\s*$""", re.MULTILINE)
 _MARK = re.compile(r"[^A-Za-z0-9]")
 
@@ -60,6 +66,33 @@ def value_places(scene: Scene) -> list[ValuePlace]:
     return found
 
 
+def entries_in_lines(text: str) -> list[dict[str, str]]:
+    """What each line of a list says: its words by their number and the mark before them (``0``, ``1=``), the name in a
+    comment behind it under ``#``. Of a single line with one mark between its words, each is an entry."""
+    found: list[dict[str, str]] = []
+    for line in text.splitlines():
+        entry = _COMMENT.sub("", line).strip()
+        told = _words(entry)
+        if not told or (len(told) == 1 and _OPENS.search(entry)):
+            continue
+        behind = _BEHIND.search(line)
+        found.append(told | ({"#": behind[0].strip()} if behind else {}))
+    if len(found) == 1 and len(found[0]) > 2:
+        marks = {key.lstrip("0123456789") for key in list(found[0])[1:]}
+        if len(marks) == 1:
+            return [{"0": word} for word in found[0].values()]
+    return found
+
+
+def _words(entry: str) -> dict[str, str]:
+    told: dict[str, str] = {}
+    end = 0
+    for number, word in enumerate(_WORD.finditer(entry)):
+        told[f"{number}{entry[end : word.start()].strip()}"] = word[0].strip("\"'")
+        end = word.end()
+    return told
+
+
 def varying(names: Sequence[str]) -> tuple[str, str]:
     """What the names of siblings begin and end with, up to a mark that parts words."""
     first, last = _common(names), _common([name[::-1] for name in names])[::-1]
@@ -83,6 +116,25 @@ def _named_files(scene: Scene) -> Iterator[ValuePlace]:
             by_end[folder, name[name.rfind(".") :] if "." in name else ""].append(name)
     for (folder, _), names in by_end.items():
         yield from _varying_place("names", folder, names)
+    yield from _sharded(by_end)
+
+
+def _sharded(by_end: Mapping[tuple[str, str], Sequence[str]]) -> Iterator[ValuePlace]:
+    """Files that are laid in folders by how their names begin."""
+    over: dict[tuple[str, str], list[str]] = defaultdict(list)
+    broken: set[str] = set()
+    for (folder, ending), names in by_end.items():
+        parent, _, shard = folder.rpartition("/")
+        if not SHORTEST_SHARD <= len(shard) <= LONGEST_SHARD:
+            continue
+        if all(name.lower().startswith(shard.lower()) and len(name) > len(shard) + len(ending) for name in names):
+            over[parent, ending] += names
+        else:
+            broken.add(parent)
+    for (parent, ending), names in over.items():
+        if len(names) > 1 and parent not in broken:
+            values = frozenset(name.removesuffix(ending) for name in names)
+            yield ValuePlace("names", parent, f"*/*{globs.escape(ending)}", values, alone=True)
 
 
 def _named_folders(scene: Scene) -> Iterator[ValuePlace]:
@@ -99,6 +151,10 @@ def _varying_place(kind: str, folder: str, names: Sequence[str]) -> Iterator[Val
         return
     before, behind = varying(names)
     values = frozenset(name[len(before) : len(name) - len(behind)] for name in names)
+    letters = re.match(r"[A-Za-z]*", _common(list(values)))
+    if letters and letters[0] and all(is_identifier(value.removeprefix(letters[0])) for value in values):
+        before += letters[0]  # nothing parts them from the ids
+        values = frozenset(value.removeprefix(letters[0]) for value in values)
     yield ValuePlace(kind, folder, f"{globs.escape(before)}*{globs.escape(behind)}", values, alone=True)
 
 
@@ -186,32 +242,35 @@ def _in_json(path: str, value: Any, at: str, depth: int, *, alone: bool) -> Iter
     elif isinstance(value, dict) and depth < 4:
         if len(value) >= 2:
             yield ValuePlace("keys", path, at, frozenset(list(value)[:MOST_VALUES]))
+        if len(value) >= FEWEST_LISTED and all(isinstance(inner, dict) for inner in value.values()):
+            yield from _in_json(path, list(value.values()), f"{at}/*", depth + 1, alone=False)
         for key, inner in list(value.items())[:SAMPLE]:
             if isinstance(inner, (dict, list)):
                 yield from _in_json(path, inner, f"{at}/{key}", depth + 1, alone=alone)
 
 
 def _in_lines(path: str, text: str) -> Iterator[ValuePlace]:
-    """The words of a list in lines, by where they stand in their line; of a single line, all of them."""
-    lines = text.splitlines()
-    entries = [entry for line in lines if (entry := COMMENT.sub("", line).strip())]
-    if not entries or len(entries) > MOST_VALUES:
-        return
-    rows = [[word.strip("\"'") for word in re.split(r"[\s,;|]+", entry) if word] for entry in entries]
-    rows = [row for row in rows if row]
-    if not rows:
+    """The words of a list in lines, by where they stand in their line: lines of one shape, or with an id in each. Such
+    as set a value to a name are a list only where the names are ids."""
+    rows = entries_in_lines(text)
+    if not rows or len(rows) > MOST_VALUES:
         return
     if len(rows) == 1:
-        if len(set(rows[0])) == len(rows[0]):
-            yield ValuePlace("list", path, "", frozenset(rows[0]), alone=len(rows[0]) > 1 or is_identifier(rows[0][0]))
+        ids = frozenset(word for word in rows[0].values() if is_identifier(word))
+        if ids:
+            yield ValuePlace("list", path, "0", ids, alone=True)
         return
-    width = max(map(len, rows))
-    if width > 4 or any("=" in row for row in rows):
+    held: dict[str, list[str]] = defaultdict(list)
+    for row in rows:
+        for key, word in row.items():
+            held[key].append(word)
+    alike = Counter(tuple(key for key in row if key != "#") for row in rows).most_common(1)[0][1]
+    most = 0.9 * len(rows)
+    first = held.get("0", [])
+    sets = sum(any(_SET.fullmatch(key) for key in list(row)[1:2]) for row in rows) >= most and len(set(first)) > 1
+    if sets and sum(map(is_identifier, first)) < most:
         return
-    beside = [found[0].strip() for line in lines if (found := BEHIND.search(line)) and COMMENT.sub("", line).strip()]
-    if len(beside) >= 2 and len(set(beside)) == len(beside):
-        yield ValuePlace("list", path, "#", frozenset(beside), alone=True)
-    for at in range(width):
-        values = [row[at] for row in rows if len(row) > at]
-        if len(values) >= 0.9 * len(rows) and len(set(values)) >= 0.9 * len(values):
-            yield ValuePlace("list", path, str(at), frozenset(values), alone=True)
+    for key, values in held.items():
+        distinct = len(values) >= most and len(set(values)) >= 0.9 * len(values)
+        if distinct and (alike >= most or sum(map(is_identifier, values)) >= most):
+            yield ValuePlace("list", path, key, frozenset(values), alone=True)

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 from bisect import bisect_left
+from collections import defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
 
 from emberkeep import globs
-from emberkeep.documents import formats
+from emberkeep.documents import formats, lined
+from emberkeep.documents.edit import unquoted
 from emberkeep.documents.model import TOP, Document, Role
 from emberkeep.errors import EmberKeepError, Fault
 from emberkeep.servers.evidence import Hypothesis
@@ -20,9 +22,12 @@ from emberkeep.trees import FolderTree, Kind
 
 A_COPY = 600 * 10**9
 """Nanoseconds that the copying of a folder takes, about."""
+AT_ONCE = 120 * 10**9
+"""Nanoseconds within which two files are of one save."""
+SAVED = ("binary", "packed", "sqlite", "zip")
+"""Kinds of content that engines save, mostly."""
 SAMPLE = 8
 """Members of a large family of which the contents are looked at."""
-_PAIR = re.compile(r"""^\s*"?([\w.-]+)"?\s*[:=]\s*"?([^"\n#]*?)"?[,;]?\s*$""", re.MULTILINE)
 _LITERAL = re.compile(r"[^*?\[]*")
 
 
@@ -42,6 +47,7 @@ class Scene:
     _covered: set[str] = field(default_factory=set)
     _documents: dict[str, Document | None] = field(default_factory=dict)
     _manifests: dict[str, Extension | None] = field(default_factory=dict)
+    _paired: dict[str, frozenset[str]] = field(default_factory=dict)
 
     @cached_property
     def dirs(self) -> frozenset[str]:
@@ -94,6 +100,33 @@ class Scene:
             if pattern.fullmatch(self.paths[at]):
                 yield self.paths[at]
 
+    def tells_of_a_save(self, path: str) -> bool:
+        """Whether a file is called as a saved one beside it, and was written with it, or others in its folder are."""
+        folder, _, name = path.rpartition("/")
+        return bool(folder) and name.split(".", 1)[0] in self._saves_with_texts(folder)
+
+    def _saves_with_texts(self, folder: str) -> frozenset[str]:
+        if folder not in self._paired:
+            called: dict[str, list[str]] = defaultdict(list)
+            for path in self.below(folder):
+                if path.rpartition("/")[0] == folder and path not in self.dirs:
+                    called[path.rpartition("/")[2].split(".", 1)[0]].append(path)
+            saved = {
+                bare: held
+                for bare, held in called.items()
+                if len(held) > 1 and any(self.look.kind(path) in SAVED and not self.is_covered(path) for path in held)
+            }
+            entries = self.tree.entries()
+            at_once = {
+                bare
+                for bare, held in saved.items()
+                if self.times_differ
+                and max(entries[path].mtime_ns for path in held) - min(entries[path].mtime_ns for path in held)
+                < AT_ONCE
+            }
+            self._paired[folder] = frozenset(saved if len(saved) > 1 else at_once)
+        return self._paired[folder]
+
     def open_families(self) -> Iterator[Family]:
         """Families of which no member has a role yet."""
         for family in self.families:
@@ -121,7 +154,7 @@ class Scene:
         """Keys and plain values of a settings file; ``section.key`` for those inside a section or object."""
         document = self.document(path)
         if document is None:
-            return _PAIR.findall(self.look.text(path))
+            return [(found.name, unquoted(found.value)) for found in lined.settings(self.look.text(path))]
         found = []
         for node in document.root.items:
             prefix = "" if node.name == TOP else node.name.strip("[]") + "."

@@ -17,10 +17,9 @@ from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import Sure, WorldCandidate, WorldFinding
 from emberkeep.servers.leads import Lead, Leads, is_found_again
 from emberkeep.servers.looking import Family
-from emberkeep.servers.scene import Scene, numbered_glob
+from emberkeep.servers.scene import SAVED, Scene, numbered_glob
 from emberkeep.servers.tiles import tile_names, tile_places, whole_sectors
 
-_SAVED = ("binary", "packed", "sqlite", "zip")
 _STORE_MARK = re.compile(r"(?:^|/)CURRENT$")
 _COPY = re.compile(
     r"(?i)(?:[._ -](?:bak|backup|old|copy|prev|orig)\d*|~|[._ -]\d{4}-?\d\d-?\d\d(?:[T_. -]?\d\d)*)(?=\.|$)"
@@ -28,12 +27,15 @@ _COPY = re.compile(
 )
 _COUNTED = re.compile(r"\d{3,}(?=\.[A-Za-z]\w*$)")
 _GENERATION = re.compile(r"[._-]\d{1,3}(?=\.[A-Za-z]\w*$)")
+_DATED = re.compile(r"(?<!\d)\d{4}[-_.]?\d\d[-_.]?\d\d(?!\d)|(?<!\d)1\d{9}(?:\d{3})?(?!\d)")
 _WORDS = re.compile(r"(?i)world|save|map(?:s|$)")
 CLOSE = 120.0
 """Seconds within which two write times are one save."""
 A_DAY = 86_400.0
 A_SESSION = 7 * A_DAY
 """Seconds within which parts of one world are saved: nobody may go to the farther ones for days."""
+MANY_TEXTS, MANY_TIMES = 8, 4
+"""Texts in a folder, and moments at which they were written, from which they may be a world."""
 SMALL_TEXT = 4000
 """Bytes of a file that tells versions, at most."""
 
@@ -51,6 +53,8 @@ class Candidate:
     tiles: tuple[Family, str] | None = None
     named: list[str] = field(default_factory=list)
     """Folders about it by which it may be called, too."""
+    moments: int = 0
+    """How many folders in it are called after moments."""
     size: int = 0
     newest: float = 0.0
     """Bytes of its files, and when the last of them was written, in seconds since 1970."""
@@ -61,7 +65,8 @@ class Candidate:
 
 def world(scene: Scene, engine_time: float | None) -> WorldFinding:
     """Cover the world's files and say what they are. ``engine_time``: when the program was last changed, ns."""
-    found = _candidates(scene, Leads(scene))
+    leads = Leads(scene)
+    found = _candidates(scene, leads, _saved(scene)) or _candidates(scene, leads, _written(scene, engine_time))
     if not found:
         return WorldFinding()
     everything = sum(scene.look.size(path) for path in {path for one in found for path in one.files})
@@ -107,13 +112,31 @@ def _saved(scene: Scene) -> list[str]:
     for path in scene.paths:
         if path not in entries or entries[path].size == 0 or scene.is_covered(path) or path in scene.dirs:
             continue
-        if scene.look.kind(path) in _SAVED or path.rpartition("/")[0] in stores:
+        if scene.look.kind(path) in SAVED or path.rpartition("/")[0] in stores:
             found.append(path)
     return found
 
 
-def _candidates(scene: Scene, leads: Leads) -> list[Candidate]:
-    saved = _saved(scene)
+def _written(scene: Scene, engine_time: float | None) -> list[str]:
+    """Texts that were written again and again since the program came, many to a folder: what an engine saves that saves
+    no bytes."""
+    if engine_time is None or not scene.times_differ:
+        return []
+    by_top: dict[str, list[str]] = defaultdict(list)
+    entries = scene.tree.entries()
+    for path in scene.paths:
+        later = entries[path].mtime_ns > engine_time + CLOSE * 1e9
+        if "/" in path and path not in scene.dirs and not scene.is_covered(path) and later and entries[path].size:
+            by_top[path.split("/", 1)[0]].append(path)
+    return [
+        path
+        for paths in by_top.values()
+        if len(paths) >= MANY_TEXTS and len({int(_time(scene, path) / CLOSE) for path in paths}) >= MANY_TIMES
+        for path in paths
+    ]
+
+
+def _candidates(scene: Scene, leads: Leads, saved: Sequence[str]) -> list[Candidate]:
     below: dict[str, list[str]] = defaultdict(list)
     for path in saved:
         parts = path.split("/")
@@ -122,8 +145,8 @@ def _candidates(scene: Scene, leads: Leads) -> list[Candidate]:
     lone = [path for path in saved if "/" not in path]
     made: list[Candidate] = []
     for top in sorted({path.split("/", 1)[0] for path in saved if "/" in path}):
-        made += _within(scene, top, below)
-    alone = _files(lone)
+        made += _within(scene, top, below, leads)
+    alone = _files(scene, lone)
     made += alone if len(alone) <= MOST_LONE else [one for one in alone if leads.to([one.at])]
     there = {one.at for one in made}
     made += [  # what a value names is one, wherever it lies
@@ -131,7 +154,7 @@ def _candidates(scene: Scene, leads: Leads) -> list[Candidate]:
     ]
     for path in saved:
         if leads.name_whole(path) and path not in there:
-            made.append(next(one for one in _files(_siblings(path, saved)) if path in (one.at, *one.copies)))
+            made.append(next(one for one in _files(scene, _siblings(path, saved)) if path in (*one.files, *one.copies)))
     for one in [one for one in made if not one.is_file]:
         inner = _among_others(scene, one, below)
         if inner != one.at:
@@ -151,28 +174,32 @@ def _siblings(path: str, saved: Sequence[str]) -> list[str]:
     return [other for other in saved if other.rpartition("/")[0] == folder]
 
 
-def _within(scene: Scene, folder: str, below: dict[str, list[str]]) -> list[Candidate]:
+def _within(scene: Scene, folder: str, below: dict[str, list[str]], leads: Leads) -> list[Candidate]:
     """The candidates in a folder: itself, its only folder with saves, each of several that are alike, or single
-    files."""
+    files. Folders called after moments are one world, saved again and again."""
     files = below[folder]
     own = [path for path in files if path.rpartition("/")[0] == folder]
     inner = sorted({path[len(folder) + 1 :].split("/", 1)[0] for path in files if path not in set(own)})
     if not inner:
-        stems = _files(own)
+        stems = _files(scene, own)
         plain = [one for one in stems if scene.look.kind(one.at) != "sqlite"]
         if len(plain) == 1 or (not plain and len(own) <= 3):
             return plain or stems
-        return [Candidate(folder, files, is_file=False)]
+        led = len(stems) <= MOST_LONE and any(leads.to([one.at]) for one in stems)
+        return [Candidate(folder, files, is_file=False), *(stems if led else ())]
     whole = Candidate(folder, files, is_file=False)
     if not own and len(inner) == 1:
-        return _within(scene, f"{folder}/{inner[0]}", below)
+        return _within(scene, f"{folder}/{inner[0]}", below, leads)
+    if all(_DATED.search(name) for name in inner):
+        whole.moments = len(inner)
+        return [whole]
     if 2 <= len(inner) <= 12 and not any(re.fullmatch(r"[0-9a-f]{1,2}", name) for name in inner):
         shapes = [_shape(below[f"{folder}/{name}"], f"{folder}/{name}") for name in inner]
         alike = [name for name, shape in zip(inner, shapes, strict=True) if sum(shape == other for other in shapes) > 1]
         if alike and len(alike) >= len(inner) - 1:
             return [whole, *(Candidate(f"{folder}/{name}", below[f"{folder}/{name}"], is_file=False) for name in inner)]
-    if own and len(_files(own)) <= 3 and all(scene.look.kind(path) == "sqlite" for path in own):
-        return [whole, *_files(own)]
+    if own and len(_files(scene, own)) <= 3 and all(scene.look.kind(path) == "sqlite" for path in own):
+        return [whole, *_files(scene, own)]
     return [whole]
 
 
@@ -193,8 +220,9 @@ def _shape(paths: Sequence[str], folder: str) -> frozenset[str]:
     return frozenset(re.sub(r"\d+", "0", path[len(folder) + 1 :]) for path in paths)
 
 
-def _files(paths: Sequence[str]) -> list[Candidate]:
-    """Single files as candidates; those that are copies of another by their names beside it."""
+def _files(scene: Scene, paths: Sequence[str]) -> list[Candidate]:
+    """Single files as candidates; those that are copies of another by their names beside it, and what belongs to one
+    save with it."""
     by_stem: dict[str, list[str]] = defaultdict(list)
     for path in paths:
         folder, _, name = path.rpartition("/")
@@ -215,7 +243,29 @@ def _files(paths: Sequence[str]) -> list[Candidate]:
     for shape, held in by_stem.items():
         main = held[0] if "#" in shape else min(held, key=lambda path: (len(path), path))
         made.append(Candidate(main, [main], is_file=True, copies=[path for path in held if path != main]))
-    return made
+    return _with_sidecars(scene, made)
+
+
+def _with_sidecars(scene: Scene, made: Sequence[Candidate]) -> list[Candidate]:
+    """Files called alike but for their endings are one save, of which the largest counts, where several have the same
+    endings."""
+    called: dict[str, list[Candidate]] = defaultdict(list)
+    for one in made:
+        called[
+            one.at[: one.at.index(".", one.at.rfind("/") + 1)] if "." in one.at.rsplit("/", 1)[-1] else one.at
+        ].append(one)
+    endings = {bare: frozenset(one.at[len(bare) :] for one in held) for bare, held in called.items()}
+    times = Counter(ends for ends in endings.values() if len(ends) > 1)
+    found = []
+    for bare, held in called.items():
+        if times[endings[bare]] < 2:
+            found += held
+            continue
+        main, *others = sorted(held, key=lambda one: -scene.look.size(one.at))
+        main.files += [one.at for one in others]
+        main.copies += [path for one in others for path in one.copies]
+        found.append(main)
+    return found
 
 
 def _set_rivals(made: Sequence[Candidate]) -> None:
@@ -256,6 +306,10 @@ def _weighed(one: Candidate, everything: int, by_times: Iterable[Evidence]) -> H
         evidence.append(Evidence("a key-value store", "a key-value store lies in it"))
     if one.size >= 0.6 * everything:
         evidence.append(Evidence("most of what is saved", "most of what is neither program nor text lies there"))
+    if one.moments > 1:
+        evidence.append(
+            Evidence("older copies stand beside it", f"{one.moments} folders in it are called after moments")
+        )
     if one.copies:
         evidence.append(Evidence("older copies stand beside it", f"{len(one.copies)} older copies beside it"))
     if _COPY.search(one.at.rsplit("/", 1)[-1]) or re.search(r"(?i)(?:^|[/ _-])(?:old|backup|bak)(?:[/ _-]|$)", one.at):
@@ -327,6 +381,8 @@ def _cover(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[str, .
     """Give the world's files their role, and those of worlds beside it; these are returned."""
     if best.is_file:
         scene.cover("world", numbered_glob(best.at), finding.evidence, finding.sure)
+        for path in _parts_of(scene, best):
+            scene.cover("world", globs.escape(path), f"called as {best.at.rsplit('/', 1)[-1]} is", finding.sure)
         for path in best.copies:
             scene.cover("world", numbered_glob(path), f"an older copy of {best.at.rsplit('/', 1)[-1]}", finding.sure)
         return ()
@@ -350,6 +406,16 @@ def _cover(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[str, .
             scene.cover("world", f"{globs.escape(other.at)}/**", f"a world beside {best.at}", Sure.LIKELY)
             others.append(other.at)
     return tuple(others)
+
+
+def _parts_of(scene: Scene, best: Candidate) -> list[str]:
+    """What else belongs to a save that has files beside it: those that are called as it is, texts too."""
+    if len(best.files) < 2:
+        return []
+    folder, _, name = best.at.rpartition("/")
+    bare = f"{folder}/{name.split('.', 1)[0]}.".lstrip("/")
+    beside = scene.matching(f"{globs.escape(bare)}*")
+    return [path for path in beside if path != best.at and not scene.is_covered(path) and path not in scene.dirs]
 
 
 def _numbered(scene: Scene, one: Candidate) -> str:
