@@ -36,7 +36,7 @@ from emberkeep.servers.findings import (
 from emberkeep.servers.looking import Look
 from emberkeep.servers.recurring import value_places
 from emberkeep.servers.roles import Roles
-from emberkeep.servers.scene import Scene, numbered_glob, suffix_glob
+from emberkeep.servers.scene import A_COPY, Scene, numbered_glob, suffix_glob
 from emberkeep.trees import FolderTree, Kind, Skipped, Tree, read
 
 _LOG_FOLDERS = {"log", "logs", "crash-reports", "crashes", "dumps"}
@@ -90,7 +90,7 @@ def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     _extension_data(scene, folders)
     players.personal_files(scene, places)
     records = tuple(_economy(scene, releases))
-    _settings(scene)
+    _settings(scene, scripts)
     world = worlds.world(scene, _engine_time(scene))
     _progress(scene, tables)
     _databases(scene)
@@ -267,26 +267,30 @@ def _overlay(scene: Scene, path: str) -> None:
 # --- extensions --------------------------------------------------------------
 
 
+FEW_WITH_IT = 40
+"""Files that came with an extension and are told one by one."""
 _CODE = ("text", "script", "program", "binary", "zip", "packed")
 
 
 def _extensions(scene: Scene) -> dict[str, str]:
     """Folders of an extension's own files -> its name; the extensions are covered on the way."""
     names: set[str] = set()
-    for family in list(scene.open_families()):
+    families = list(scene.open_families())
+    told = Counter(family.folder for family in families for path in scene.sampled(family) if scene.manifest(path))
+    for family in families:
         for path in scene.sampled(family):
             manifest = scene.manifest(path)
             if manifest is None:
                 continue
             names.add(manifest.name)
-            told = f"{manifest.name} {manifest.version} by its manifest"
+            seen = f"{manifest.name} {manifest.version} by its manifest"
             if scene.look.kind(path) == "zip":
                 suffix = path[path.rindex(".") :] if "." in path.rsplit("/", 1)[-1] else ""
                 glob = f"{globs.escape(family.folder)}/*{suffix}" if family.folder and suffix else globs.escape(path)
-                scene.cover("extensions", glob, told)
+                scene.cover("extensions", glob, seen)
             elif scene.look.kind(path) in MANIFEST_KINDS:  # unpacked: what is no data beside its manifest is of it
-                scene.cover("extensions", globs.escape(path), told, Sure.LIKELY)
-                for other in scene.below(family.folder):
+                scene.cover("extensions", globs.escape(path), seen, Sure.LIKELY)
+                for other in scene.below(family.folder) if told[family.folder] == 1 else ():
                     if scene.tree.entries()[other].kind is Kind.FILE and scene.look.kind(other) in _CODE:
                         scene.cover("extensions", suffix_glob(other), f"code beside {path}", Sure.LIKELY)
             else:
@@ -313,7 +317,24 @@ def _extension_data(scene: Scene, folders: dict[str, str]) -> None:
                 continue
             if scene.look.kind(path) in ("ini", "properties", "toml", "yaml"):
                 scene.cover("settings", globs.escape(path), f"settings of the extension {name}", Sure.LIKELY)
-        scene.cover("extension-data", f"{globs.escape(folder)}/**", f"what the extension {name} keeps")
+        _what_it_keeps(scene, folder, name)
+
+
+def _what_it_keeps(scene: Scene, folder: str, name: str) -> None:
+    """The rest of an extension's folder: its data, but what came with its manifest is of the extension."""
+    there = [path for path in scene.below(folder) if scene.tree.entries()[path].kind is Kind.FILE]
+    manifest = next((path for path in there if scene.manifest(path) and path.rpartition("/")[0] == folder), "")
+    came = scene.tree.entries()[manifest].mtime_ns + A_COPY if manifest and scene.times_differ else 0
+    rest = [path for path in there if not scene.is_covered(path)]
+    with_it = [path for path in rest if scene.tree.entries()[path].mtime_ns <= came]
+    if rest and len(with_it) == len(rest):
+        told = f"as old as the manifest of {name}"
+        scene.cover("extensions", f"{globs.escape(folder)}/**", told, Sure.LIKELY)
+        return
+    for path in with_it if len(with_it) <= FEW_WITH_IT else ():
+        scene.cover("extensions", globs.escape(path), f"as old as the manifest of {name}", Sure.LIKELY)
+    sure = Sure.LIKELY if manifest else Sure.SURE
+    scene.cover("extension-data", f"{globs.escape(folder)}/**", f"what the extension {name} keeps", sure)
 
 
 # --- economy and settings ----------------------------------------------------
@@ -417,7 +438,11 @@ _ENTRY = re.compile(
 )
 
 
-def _settings(scene: Scene) -> None:
+def _settings(scene: Scene, scripts: Sequence[str]) -> None:
+    for script in scripts:
+        for path in launch.passed_files(scene, script):
+            if not scene.is_covered(path) and scene.look.kind(path) in ("text", *_DATA):
+                scene.cover("settings", globs.escape(path), f"{script} passes it to the program", Sure.LIKELY)
     for family in list(scene.open_families()):
         for path in scene.sampled(family) if len(family.members) <= FEW_ALIKE else ():
             kind = scene.look.kind(path)

@@ -125,7 +125,7 @@ def _log(adoption: Adoption) -> str:
     log = adoption.log
     if log is None:
         return ""
-    lines = [f"\n[log]\nin = [{quote(escape(log.file))}]    # sure: the newest log\n"]
+    lines = [f"\n[log]\nin = [{quote(log.glob)}]    # sure: the newest log\n"]
     for line in log.lines:
         example = f", as in: {line.example}" if line.example else ""
         lines.append(_comment(line.sure, f"{line.evidence}{example}"))

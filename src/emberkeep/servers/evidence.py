@@ -35,6 +35,7 @@ WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
             "a large family of files holds them": -4.4,
             "small numbers": -4.6,
             "numbers stand beside them": -5.0,
+            "none of it was written since the program came": -5.0,
         },
         "world": {
             PRIOR: -2.9,
@@ -46,6 +47,7 @@ WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
             "a key-value store": 2.5,
             "most of what is saved": 2.6,
             "as old as the program": -3.1,
+            "little of what is in it was saved": -4.0,
             "older copies stand beside it": 2.0,
             "a copy of another": -5.1,
             "called as worlds are": 0.5,

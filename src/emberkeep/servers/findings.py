@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 
+from emberkeep import globs
 from emberkeep.errors import Fault
 from emberkeep.servers.extensions import Extension
 from emberkeep.trees import Skipped
@@ -156,6 +158,13 @@ class LogFinding:
 
     file: str
     lines: tuple[LogLine, ...]
+
+    @property
+    def glob(self) -> str:
+        """The pattern that matches it, and those that later starts will write, where moments stand in its name."""
+        folder, _, name = self.file.rpartition("/")
+        open_name = re.sub(r"\d{4,}(?:[-_T.]?\d{2,})*", "*", globs.escape(name))
+        return f"{globs.escape(folder)}/{open_name}" if folder else open_name
 
 
 @dataclass(frozen=True)

@@ -49,6 +49,9 @@ _BEFORE = frozenset(
 )
 _COMPUTED = re.compile(r"^(?:\$\{?\w+\}?|\$\(.*\)|%~[a-z]*\d|%\w+%|`.*`)/?")
 """A folder that a script computes, at the head of a path: mostly its own."""
+_SOURCED = re.compile(r"""(?im)^[ \t]*(?:\.|source|call)[ \t]+["']?([^\s"';&|]+)""")
+DEEPEST_SOURCED = 3
+"""Scripts that read each other, at most."""
 _GOES_TO = frozenset(("cd", "pushd", "chdir", "set-location"))
 SHORTEST_NUMBER = 3
 """Digits of a number that recurs in the name of a save by more than chance."""
@@ -111,7 +114,7 @@ def executed(scene: Scene, script: str) -> list[Executed]:
     """The files of the server folder that a script executes, in its order: by itself or through an interpreter. It is
     followed into the folders that it changes to; what stands behind a program is an argument, and nothing that runs."""
     text = scene.look.text(script)
-    variables = {setting.key: setting.value for setting in settings(text)}
+    variables = _variables(scene, script)
     beside = script.rpartition("/")[0]
     here = beside
     found: list[Executed] = []
@@ -127,6 +130,22 @@ def executed(scene: Scene, script: str) -> list[Executed]:
             if path and path != script:
                 found.append(Executed(path, line.strip()))
     return list({item.path: item for item in found}.values())
+
+
+def sourced(scene: Scene, script: str) -> list[str]:
+    """The files of the server folder from which a script reads variables."""
+    beside = script.rpartition("/")[0]
+    named = (_file_named(scene, found[1], [beside, ""]) for found in _SOURCED.finditer(scene.look.text(script)))
+    return list(dict.fromkeys(path for path in named if path and path != script))
+
+
+def _variables(scene: Scene, script: str, deep: int = DEEPEST_SOURCED) -> dict[str, str]:
+    """The variables that a script sets, and those that it reads from other files."""
+    found: dict[str, str] = {}
+    for path in sourced(scene, script) if deep else ():
+        found |= _variables(scene, path, deep - 1)
+    told = settings(scene.look.text(script))
+    return found | {setting.key: _resolved(setting.value, found) for setting in told}
 
 
 def _gone_to(scene: Scene, beside: str, here: str, words: Sequence[str]) -> str:
@@ -171,6 +190,19 @@ def _file_named(scene: Scene, word: str, folders: Sequence[str]) -> str:
             if entry is not None and entry.kind is Kind.FILE:
                 return path
     return ""
+
+
+def passed_files(scene: Scene, script: str) -> list[str]:
+    """Texts of the server folder that a script that starts something passes to it, or reads."""
+    found = sourced(scene, script)
+    variables = _variables(scene, script)
+    beside = script.rpartition("/")[0]
+    for item in executed(scene, script):
+        line = _resolved(item.line, variables)
+        words = [word.strip("\"'").rpartition("=")[2] for word in _TOKEN.findall(line)]
+        paths = (_file_named(scene, word, [item.path.rpartition("/")[0], beside, ""]) for word in words)
+        found += [path for path in paths if path and path != item.path]
+    return list(dict.fromkeys(found))
 
 
 def started_files(scene: Scene, script: str) -> list[str]:

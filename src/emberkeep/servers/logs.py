@@ -20,12 +20,17 @@ from emberkeep.servers.watch import LOOKED_AT
 _TIME = re.compile(
     r"^(?:[\[(]?(?:\d{4}[-/.]\d\d[-/.]\d\d[T ])?\d\d?:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?[\])]?:?\s*"
     r"|(?:[A-Z][a-z]{2} )?[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d\s+"
-    r"|\[?1\d{9}(?:\d{3})?(?:\.\d+)?\]?\s+)"
+    r"|\[?1\d{9}(?:\d{3})?(?:\.\d+)?\]?\s+"
+    r"|(?=(?:[^\d\s]?[ T]?\d){10})[\[(]?\d{2,4}(?:[-/.:T ]?\d{2,6}){2,}(?:[.,]\d+)?[\])]?:?\s+)"
 )
 _NUMBER = re.compile(r"\d+(?:\.\d+)*")
 _VERSION = re.compile(r"\d+(?:\.\d+)+")
 _DURATION = re.compile(r"\b(\d+(?:\.\d+)?) ?(?:s|ms|sec|secs|seconds|min|minutes)\b", re.IGNORECASE)
-_READY = re.compile(r"\b(?:ready|done|started|listening|online|open for|accepting)\b", re.IGNORECASE)
+_READY = re.compile(
+    r"\b(?:ready|done|started|listening|online|open for|accepting|complete|waiting for|initiali[sz]ed)\b", re.IGNORECASE
+)
+_COUNT = re.compile(r"(?<!\w)\d+(?!\w)")
+_PARTS = re.compile(r"\w+|[^\w\s]")
 _CALLED = re.compile(r"[^\W\d]\w{2,31}")
 _FAILED = re.compile(
     r"\b(?:fail(?:s|ed|ure)?|could not|cannot|can't|unable|refused|incompatible|not loaded|missing|disabled)\b",
@@ -81,7 +86,9 @@ def _lines(
         )
     people = people | visitors(lines)
     # the line that tells the version may say that it is ready, too
-    ready = _ready(lines, lines.index(loaded[0]) if loaded else lines.index(version) - 1 if version else -1, people)
+    after = lines.index(loaded[0]) if loaded else lines.index(version) - 1 if version else -1
+    starts = sum(_loosely(line) == _loosely(version) for line in lines) if version else MOST_STARTS
+    ready = _ready(lines, after, people, starts)
     if ready:
         yield ready
     failed = _about_extensions(lines, extensions, failed=True)
@@ -108,8 +115,12 @@ def _lines(
     yield from _comings(lines, people)
 
 
+MOST_STARTS = 8
+"""Starts that a log tells of, where nothing says how many."""
+MOSTLY = 0.6
+"""Share of players of whom a log tells that they left: some were there when it ended."""
 LEAST_VISITORS = 2
-MOST_WORDS = 14
+MOST_WORDS = 48
 MOST_KINDS = 40
 """Kinds of lines that are held against each other, those with the most words."""
 
@@ -119,7 +130,7 @@ def visitors(lines: Sequence[str]) -> set[str]:
     the first and then the second have."""
     worded: dict[tuple[int, tuple[str, ...]], dict[str, int]] = defaultdict(dict)
     for number, line in enumerate(lines):
-        words = line.split()
+        words = _PARTS.findall(_COUNT.sub("0", line))
         for at, word in enumerate(words if 2 <= len(words) <= MOST_WORDS else ()):
             if _CALLED.fullmatch(word):
                 worded[at, (*words[:at], *words[at + 1 :])].setdefault(word, number)
@@ -156,15 +167,20 @@ def _comings(lines: Sequence[str], people: set[str]) -> Iterator[LogLine]:
     if not first:
         return
     came, count = first.most_common(1)[0]
-    yield LogLine("joined", came, examples[came], f"the first that names {count} players, each alike", Sure.LIKELY)
+    rivals = [other for other, who in worded.items() if other != came and len(who) >= count]
+    sure = Sure.LIKELY if len(rivals) < 2 else Sure.GUESS  # that one, and the one that tells of leaving
+    yield LogLine("joined", came, examples[came], f"the first that names {count} players, each alike", sure)
     turns: Counter[str] = Counter()
     for patterns in by_player.values():
         for other in {*patterns} - {came}:
             pair = [pattern for pattern in patterns if pattern in (came, other)]
             turns[other] += len(pair) > 1 and all((pattern == came) == (at % 2 == 0) for at, pattern in enumerate(pair))
-    left, times = turns.most_common(1)[0] if turns else ("", 0)
+    times = max(turns.values(), default=0)
     if times >= LEAST_VISITORS:
-        yield LogLine("left", left, examples[left], f"it follows that one in turn, of {times} players", Sure.LIKELY)
+        last = {pattern: at for patterns in by_player.values() for at, pattern in enumerate(patterns)}
+        most = [other for other in turns if turns[other] >= max(LEAST_VISITORS, MOSTLY * times)]
+        left = max(most, key=lambda other: (last[other], turns[other]))
+        yield LogLine("left", left, examples[left], f"it follows that one in turn, of {times} players", sure)
 
 
 def _about_extensions(
@@ -197,15 +213,16 @@ def _extension_pattern(line: str, extension: Extension) -> str:
     )
 
 
-def _ready(lines: Sequence[str], after: int, people: set[str]) -> LogLine | None:
+def _ready(lines: Sequence[str], after: int, people: set[str], starts: int) -> LogLine | None:
     """The line that says the server takes players: behind the start's lines, before the first player, telling a time
-    or saying a usual word."""
+    or saying a usual word, and once in each of so many starts."""
     best: tuple[int, str] = (0, "")
+    times = Counter(map(_loosely, lines))
     for line in lines[after + 1 :]:
         if any(re.search(rf"(?<!\w){re.escape(name)}(?!\w)", line) for name in _named(line, people)):
             break
         score = 2 * (_DURATION.search(line) is not None) + 2 * (_READY.search(line) is not None)
-        if score > best[0]:
+        if score and score >= best[0] and times[_loosely(line)] <= starts:
             best = (score, line)
     if not best[1]:
         return None
@@ -220,7 +237,8 @@ def _ready(lines: Sequence[str], after: int, people: set[str]) -> LogLine | None
 
 
 def _named(line: str, people: set[str]) -> list[str]:
-    return [word for word in re.findall(r"\w+", line) if word in people]
+    """Names of people in a line, but for parts of paths."""
+    return [word for word in re.findall(r"(?<![\w/\\.-])\w+", line) if word in people]
 
 
 def _left_open(line: str, version: str) -> str:

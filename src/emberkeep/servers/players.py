@@ -19,7 +19,15 @@ from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import PlayerBound, Sure, TableFinding
 from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier
 from emberkeep.servers.people import NAME, are_names, is_list, records_of
-from emberkeep.servers.recurring import LOOKED_THROUGH, MOST_FILES, NAMED, SAMPLE, ValuePlace, entries_in_lines
+from emberkeep.servers.recurring import (
+    HEAD_OF_A_LIST,
+    LOOKED_THROUGH,
+    MOST_FILES,
+    NAMED,
+    SAMPLE,
+    ValuePlace,
+    entries_in_lines,
+)
 from emberkeep.servers.scene import Scene, stem
 
 LARGE_FAMILY = 24
@@ -80,7 +88,18 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
     for place in places:
         if place.alone and place.kind == "field" and _are_numbers(place.values):
             priced[place.path].append(place)
-    return [Kin(tuple(held), _weighed(held, logged, named, priced)) for held in together.values()]
+    return [
+        Kin(tuple(held), _weighed(held, logged, named, priced, all(_came_with_program(scene, place) for place in held)))
+        for held in together.values()
+    ]
+
+
+def _came_with_program(scene: Scene, place: ValuePlace) -> bool:
+    """Whether nothing of a place was written since the program came."""
+    if place.kind in NAMED:
+        paths = scene.matching(f"{globs.escape(place.path)}/{place.at}".lstrip("/"))
+        return all(scene.came_with_program(path) for path in paths)
+    return scene.came_with_program(place.path)
 
 
 def bare(value: str) -> str:
@@ -105,7 +124,11 @@ def _are_numbers(values: Iterable[str]) -> bool:
 
 
 def _weighed(
-    places: Sequence[ValuePlace], logged: frozenset[str], named: set[str], priced: Mapping[str, Sequence[ValuePlace]]
+    places: Sequence[ValuePlace],
+    logged: frozenset[str],
+    named: set[str],
+    priced: Mapping[str, Sequence[ValuePlace]],
+    came_with_program: bool,
 ) -> Hypothesis:
     values = frozenset().union(*(place.values for place in places))
     kinds = {place.kind for place in places}
@@ -136,16 +159,18 @@ def _weighed(
     if len(files) > 1:
         evidence.append(Evidence("they stand in three places" if len(files) > 2 else "they stand in two places"))
     large = any(place.kind in NAMED and len(place.values) > LARGE_FAMILY for place in places) and len(files) == 1
+    if came_with_program:
+        evidence.append(Evidence("none of it was written since the program came"))
     if large or len(files) > LARGE_FAMILY:
         evidence.append(Evidence("a large family of files holds them"))
     return Hypothesis("player ids", min(values, key=lambda value: (len(value) < 3, value)), tuple(evidence))
 
 
-def find_players(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> list[ValuePlace]:
-    """The places in which players' ids stand; their ids and names are noted in the scene."""
+def find_players(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> dict[ValuePlace, Sure]:
+    """The places in which players' ids stand, with how sure that is; their ids and names are noted in the scene."""
     every = kins(scene, places, logged)
     scene.weighed += [kin.hypothesis for kin in every]
-    found: list[ValuePlace] = []
+    found: dict[ValuePlace, Sure] = {}
     tables: set[tuple[str, str]] = set()
     for kin in sorted(every, key=_by_rank):
         if tables.issuperset(map(_table_of, kin.places)):  # what the same people are called
@@ -153,7 +178,7 @@ def find_players(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[s
             continue
         if kin.hypothesis.probability < 0.5:
             continue
-        found += kin.places
+        found.update(dict.fromkeys(kin.places, kin.hypothesis.sure))
         tables.update(map(_table_of, kin.places))
         scene.people.update(value for value in kin.values if _TOKEN.fullmatch(value))
     scene.names.update(value for value in scene.people if NAME.fullmatch(value))
@@ -185,7 +210,7 @@ def _by_rank(kin: Kin) -> tuple[bool, float]:
 
 
 def lists_of_people(
-    scene: Scene, places: Sequence[ValuePlace], every: Sequence[ValuePlace], extension_folders: Iterable[str]
+    scene: Scene, places: Mapping[ValuePlace, Sure], every: Sequence[ValuePlace], extension_folders: Iterable[str]
 ) -> None:
     """Files that are nothing but a list of players, or of addresses, become ``access``; empty lists beside them too.
     ``every``: all places, also those of other values."""
@@ -193,7 +218,8 @@ def lists_of_people(
     listed = {place.path: place for place in places if place.alone and place.kind in ("list", "field")}
     for path, place in listed.items():
         if not scene.is_covered(path) and not path.startswith(inside):
-            scene.cover("access", globs.escape(path), f"a list of {len(place.values)} with ids of players")
+            told = f"a list of {len(place.values)} with ids of players"
+            scene.cover("access", globs.escape(path), told, places[place])
     for place in places:
         if place.kind == "keys" and not place.path.startswith(inside) and _says_who(place, every):
             told = f"{len(place.values)} ids of players, each with a name and the same few values"
@@ -223,7 +249,10 @@ def _other_list(scene: Scene, path: str, beside: str) -> None:
         elif value == [] and beside:
             scene.cover("access", globs.escape(path), f"an empty list beside {beside}", Sure.LIKELY)
     elif kind == "text":
-        first = [next(iter(entry.values())) for entry in entries_in_lines(scene.look.text(path))]
+        text = scene.look.text(path)
+        if not _begin_as_people(scene, text[:HEAD_OF_A_LIST]):
+            return
+        first = [next(iter(entry.values())) for entry in entries_in_lines(text)]
         addresses = [word for word in first if ADDRESS.fullmatch(word)]
         known = [word for word in first if word in scene.names or word in scene.people]
         if first and len(addresses) + len(known) >= 0.9 * len(first):
@@ -231,13 +260,21 @@ def _other_list(scene: Scene, path: str, beside: str) -> None:
             scene.cover("access", globs.escape(path), f"a list of {len(first)} with {what}", Sure.LIKELY)
 
 
+def _begin_as_people(scene: Scene, text: str) -> bool:
+    """Whether half of a text's first lines begin with an address, or with a player's id or name."""
+    first = [next(iter(entry.values())) for entry in entries_in_lines(text)]
+    return sum(
+        word in scene.names or word in scene.people or ADDRESS.fullmatch(word) is not None for word in first
+    ) >= max(1, len(first) // 2)
+
+
 # --- what is theirs ----------------------------------------------------------------------
 
 
-def player_files(scene: Scene, places: Sequence[ValuePlace], extension_folders: Iterable[str]) -> None:
+def player_files(scene: Scene, places: Mapping[ValuePlace, Sure], extension_folders: Iterable[str]) -> None:
     """Files and folders named by players become ``players``, unless they are an extension's."""
     inside = tuple(f"{folder}/" for folder in extension_folders)
-    for place in places:
+    for place, sure in places.items():
         if place.kind not in NAMED or f"{place.path}/".startswith(inside):
             continue
         known = len(place.values & scene.people)
@@ -246,10 +283,11 @@ def player_files(scene: Scene, places: Sequence[ValuePlace], extension_folders: 
         glob = f"{globs.escape(place.path)}/{place.at}" if place.path else place.at
         if place.kind == "folders":
             glob += "/**"
-        scene.cover("players", glob, f"{known} {'files' if place.kind == 'names' else 'folders'} named by players' ids")
+        what = "files" if place.kind == "names" else "folders"
+        scene.cover("players", glob, f"{known} {what} named by players' ids", sure)
 
 
-def personal_files(scene: Scene, places: Sequence[ValuePlace]) -> None:
+def personal_files(scene: Scene, places: Iterable[ValuePlace]) -> None:
     """Other files in which players' ids stand as keys or in a field become ``progress``."""
     inside: dict[str, set[str]] = defaultdict(set)
     for place in places:
@@ -260,7 +298,7 @@ def personal_files(scene: Scene, places: Sequence[ValuePlace]) -> None:
             scene.cover("progress", globs.escape(path), f"{len(ids)} players' ids stand in it", Sure.LIKELY)
 
 
-def tables(scene: Scene, places: Sequence[ValuePlace]) -> Iterator[TableFinding]:
+def tables(scene: Scene, places: Iterable[ValuePlace]) -> Iterator[TableFinding]:
     """Tables of SQLite files in which players' ids stand, and those whose rows belong to such."""
     personal: dict[str, set[str]] = defaultdict(set)
     for place in places:

@@ -34,8 +34,8 @@ _BEHIND = re.compile(r"(?<=//)\s*[^\W\d]\w{2,31}\s*$|(?<=#)\s*[^\W\d]\w{2,31}\s*
 """A name in a comment behind an entry."""
 _WORD = re.compile(r"\"[^\"\n]*\"|'[^'\n]*'|(?:[0-9a-fA-F]{0,4}:){2,7}[0-9a-fA-F]{0,4}|\w[\w.+-]*\w|\w")
 _OPENS = re.compile(r"[{(\[]\s*$")
-_SET = re.compile(r"\d+[:=]")
-"""Where a word stands that a mark sets to the one before it."""
+HEAD_OF_A_LIST = 2000
+"""Characters of a text by which it is seen whether it is a list."""
 SHORTEST_SHARD, LONGEST_SHARD = 1, 3
 """Characters of the beginnings of names by which files are laid in folders."""
 _LISTED = re.compile(r"""^\s*([\w.-]+)\s*[:=]\s*["']?([\w. -]+(?:[,;] ?[\w. -]+){2,})["']?\s*$""", re.MULTILINE)
@@ -252,6 +252,8 @@ def _in_json(path: str, value: Any, at: str, depth: int, *, alone: bool) -> Iter
 def _in_lines(path: str, text: str) -> Iterator[ValuePlace]:
     """The words of a list in lines, by where they stand in their line: lines of one shape, or with an id in each. Such
     as set a value to a name are a list only where the names are ids."""
+    if not _columns(entries_in_lines(text[:HEAD_OF_A_LIST])):
+        return  # most texts are told by their first lines
     rows = entries_in_lines(text)
     if not rows or len(rows) > MOST_VALUES:
         return
@@ -260,17 +262,32 @@ def _in_lines(path: str, text: str) -> Iterator[ValuePlace]:
         if ids:
             yield ValuePlace("list", path, "0", ids, alone=True)
         return
+    for key, values in _columns(rows).items():
+        yield ValuePlace("list", path, key, frozenset(values), alone=True)
+
+
+def _columns(rows: Sequence[Mapping[str, str]]) -> dict[str, list[str]]:
+    """The words of lines by where they stand, where they differ from line to line; none for what is no list."""
     held: dict[str, list[str]] = defaultdict(list)
     for row in rows:
         for key, word in row.items():
             held[key].append(word)
-    alike = Counter(tuple(key for key in row if key != "#") for row in rows).most_common(1)[0][1]
+    alike = Counter(tuple(key for key in row if key != "#") for row in rows).most_common(1)
     most = 0.9 * len(rows)
     first = held.get("0", [])
-    sets = sum(any(_SET.fullmatch(key) for key in list(row)[1:2]) for row in rows) >= most and len(set(first)) > 1
-    if sets and sum(map(is_identifier, first)) < most:
-        return
-    for key, values in held.items():
-        distinct = len(values) >= most and len(set(values)) >= 0.9 * len(values)
-        if distinct and (alike >= most or sum(map(is_identifier, values)) >= most):
-            yield ValuePlace("list", path, key, frozenset(values), alone=True)
+    by_name = len(rows) > 1 and len(set(first)) > 1 and sum(map(is_identifier, first)) < most
+    if by_name and sum(map(_sets_a_value, rows)) >= most:
+        return {}
+    return {
+        key: values
+        for key, values in held.items()
+        if len(values) >= most
+        and len(set(values)) >= 0.9 * len(values)
+        and (alike[0][1] >= most or sum(map(is_identifier, values)) >= most)
+    }
+
+
+def _sets_a_value(row: Mapping[str, str]) -> bool:
+    """Whether a line sets one value to a name, and is no row of several with a mark between them."""
+    marks = [key.lstrip("0123456789") for key in row][1:3]
+    return bool(marks) and marks[0] in ("=", ":") and marks[0] not in marks[1:]

@@ -210,7 +210,7 @@ def _log(config: Config, adoption: Adoption) -> Iterator[Proposal]:
             Sure.SURE,
             ("log",),
             "in",
-            [globs.escape(adoption.log.file)],
+            [adoption.log.glob],
         )
     for line in adoption.log.lines:
         if line.kind not in config.log.patterns:

@@ -60,6 +60,17 @@ class Scene:
         times = [entry.mtime_ns for entry in self.tree.entries().values() if entry.kind is Kind.FILE]
         return bool(times) and max(times) - min(times) > A_COPY
 
+    @cached_property
+    def engine_time(self) -> int | None:
+        """When the programs that scripts execute were last changed, in ns; None without one, and where all times are
+        alike."""
+        times = [self.tree.entries()[path].mtime_ns for path in self.programs]
+        return max(times, default=None) if self.times_differ else None
+
+    def came_with_program(self, path: str) -> bool:
+        """Whether something was not written since the program came."""
+        return self.engine_time is not None and self.tree.entries()[path].mtime_ns <= self.engine_time + A_COPY
+
     @property
     def odd_people(self) -> set[str]:
         """Ids of players that do not look like ids."""
@@ -82,6 +93,8 @@ class Scene:
 
     def cover(self, role: str, glob: str, evidence: str, sure: Sure = Sure.SURE) -> None:
         """Note that files have a role."""
+        if any((found.role, found.glob) == (role, glob) for found in self.findings):
+            return
         self.findings.append(Finding(role, glob, evidence, sure))
         self._covered.update(self.matching(glob))
 

@@ -31,6 +31,8 @@ _DATED = re.compile(r"(?<!\d)\d{4}[-_.]?\d\d[-_.]?\d\d(?!\d)|(?<!\d)1\d{9}(?:\d{
 _WORDS = re.compile(r"(?i)world|save|map(?:s|$)")
 CLOSE = 120.0
 """Seconds within which two write times are one save."""
+LITTLE = 0.1
+"""Share of a folder's files that an engine saved, below which it is none of the engine's."""
 A_DAY = 86_400.0
 A_SESSION = 7 * A_DAY
 """Seconds within which parts of one world are saved: nobody may go to the farther ones for days."""
@@ -66,14 +68,12 @@ class Candidate:
 def world(scene: Scene, engine_time: float | None) -> WorldFinding:
     """Cover the world's files and say what they are. ``engine_time``: when the program was last changed, ns."""
     leads = Leads(scene)
-    found = _candidates(scene, leads, _saved(scene)) or _candidates(scene, leads, _written(scene, engine_time))
-    if not found:
-        return WorldFinding()
-    everything = sum(scene.look.size(path) for path in {path for one in found for path in one.files})
-    weighed = [(one, _weighed(one, everything, _by_times(scene, one, found, engine_time))) for one in found]
+    weighed = _all_weighed(scene, _candidates(scene, leads, _saved(scene)), engine_time)
+    if all(told.probability < EVEN for _, told in weighed):
+        weighed += _all_weighed(scene, _candidates(scene, leads, _written(scene, engine_time)), engine_time)
     scene.weighed += [told for _, told in weighed]
-    best, hypothesis = max(weighed, key=lambda item: (item[1].log_odds, -len(item[0].at)))
-    if hypothesis.probability < 0.05:
+    best, hypothesis = max(weighed, key=lambda item: (item[1].log_odds, -len(item[0].at)), default=(None, None))
+    if best is None or hypothesis is None or hypothesis.probability < LEAST:
         return WorldFinding()
     second = max((told.log_odds for other, told in weighed if other in best.rivals), default=-99.0)
     sure = hypothesis.sure if hypothesis.log_odds - second >= 2 else Sure.GUESS
@@ -83,6 +83,15 @@ def world(scene: Scene, engine_time: float | None) -> WorldFinding:
     return _pointer(scene, best, _told_by_engine(scene, replace(finding, numbered=_numbered(scene, best))))
 
 
+def _all_weighed(
+    scene: Scene, found: Sequence[Candidate], engine_time: float | None
+) -> list[tuple[Candidate, Hypothesis]]:
+    everything = sum(scene.look.size(path) for path in {path for one in found for path in one.files})
+    return [(one, _weighed(scene, one, everything, _by_times(scene, one, found, engine_time))) for one in found]
+
+
+EVEN, LEAST = 0.5, 0.3
+"""Probabilities from which something is more likely than not, and from which it is told of at all."""
 MOST_TOLD = 6
 MOST_LONE = 24
 """Files in the top folder of which each may be a save; of more, those alone that a value names."""
@@ -289,7 +298,7 @@ def _tile_families(scene: Scene, saved: Sequence[str]) -> list[tuple[Family, str
 # --- weighing ----------------------------------------------------------------------------
 
 
-def _weighed(one: Candidate, everything: int, by_times: Iterable[Evidence]) -> Hypothesis:
+def _weighed(scene: Scene, one: Candidate, everything: int, by_times: Iterable[Evidence]) -> Hypothesis:
     """``everything``: bytes of what all candidates hold."""
     evidence: list[Evidence] = []
     if one.leads:
@@ -309,6 +318,13 @@ def _weighed(one: Candidate, everything: int, by_times: Iterable[Evidence]) -> H
     if one.moments > 1:
         evidence.append(
             Evidence("older copies stand beside it", f"{one.moments} folders in it are called after moments")
+        )
+    inside = (
+        0 if one.is_file else sum(path not in scene.dirs and not scene.is_covered(path) for path in scene.below(one.at))
+    )
+    if len(one.files) < LITTLE * inside:
+        evidence.append(
+            Evidence("little of what is in it was saved", f"{inside - len(one.files)} other files are in it")
         )
     if one.copies:
         evidence.append(Evidence("older copies stand beside it", f"{len(one.copies)} older copies beside it"))
