@@ -433,7 +433,10 @@ def test_carrying_brings_what_is_the_servers_own_and_never_the_engine(rock: Rock
     assert shown.code == 1, shown.err
     assert tree_state(fresh) == before
     assert "unsorted, and carried along" in shown.out
-    done = rock.run("carry", rock.server, fresh, "--go")
+    refused = rock.run("carry", rock.server, fresh, "--go")
+    assert (refused.code, "8 values differ between OLD and NEW" in refused.err) == (3, True), refused
+    assert not fresh.with_name(fresh.name + ".keep").exists()
+    done = rock.run("carry", rock.server, fresh, "--mine", "--go")
     assert done.code == 0, done.err
     assert tree_state(rock.server) == old  # copied, never moved
     new = tree_state(fresh)
@@ -462,12 +465,37 @@ def test_carrying_brings_what_is_the_servers_own_and_never_the_engine(rock: Rock
 def test_carrying_without_old_defaults_merges_by_key(rock: Rock, fresh: Path) -> None:
     assert rock.run("defaults", "drop", "4.2", "--go").code in (0, 2)
     rock.run("defaults", "drop", "4.2")
-    done = rock.run("carry", rock.server, fresh, "--go")
+    shown = rock.run("carry", rock.server, fresh, "--questions", "differ.toml")
+    assert "both differ: keeper.properties: most-keepers: OLD says 40, NEW says" in shown.out, shown.out
+    told = (rock.place / "differ.toml").read_text().replace('answer = ""', 'answer = "mine"')
+    at = told.index('field = "storms"')
+    told = told[:at] + told[at:].replace('answer = "mine"', 'answer = "new"', 1)
+    (rock.place / "differ.toml").write_text(told)
+    done = rock.run("carry", rock.server, fresh, "--answers", "differ.toml", "--go")
     assert done.code == 0, done.err
     text = (fresh / "keeper.properties").read_text()
     assert "most-keepers=40" in text
     assert "fog-horns=on" in text
-    assert "SEED=770421" in (fresh / "cast-off.sh").read_text()
+    assert "storms=normal" in text  # as it was answered
+    script = (fresh / "cast-off.sh").read_text()
+    assert "SEED=770421" in script
+    assert "skerrylight-4.3.0.bin" in script  # OLD's script, which executes the program that is there
+
+
+@pytest.mark.parametrize("base", [True, False])
+def test_a_carried_launch_script_executes_the_fresh_program(rock: Rock, fresh: Path, base: bool) -> None:
+    """Also where that is called otherwise altogether."""
+    if not base:
+        rock.run("defaults", "drop", "4.2")
+    (fresh / "skerrylight-4.3.0.bin").rename(fresh / "lampwright")
+    script = fresh / "cast-off.sh"
+    script.write_text(script.read_text().replace("skerrylight-4.3.0.bin", "lampwright"))
+    done = rock.run("carry", rock.server, fresh, "--mine", "--go")
+    assert done.code == 0, done.err
+    text = script.read_text()
+    assert "./lampwright" in text
+    assert "skerrylight-4" not in text
+    assert "SEED=770421" in text
 
 
 def test_carrying_is_refused_for_the_same_folder_for_swapped_ones_and_for_a_running_one(
@@ -490,7 +518,7 @@ def test_a_carried_file_that_changes_on_the_way_is_noticed(
     tile = "outer-skerries/chart/strip.0.0.sea"
     keep = carry.keep_for(fresh, Keep(rock.keep), make=True)
     step = carry.VerifyStep(carry.Request(rock.server, fresh))
-    assert rock.run("carry", rock.server, fresh, "--go").code == 0
+    assert rock.run("carry", rock.server, fresh, "--mine", "--go").code == 0
     data = bytearray((fresh / tile).read_bytes())
     data[100] ^= 1
     (fresh / tile).write_bytes(data)

@@ -3,53 +3,71 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 from emberkeep.comparing import landmarks
-from emberkeep.errors import Refused, RunFailed, UnreadableInput, UsageError
+from emberkeep.documents.encoding import decode
+from emberkeep.errors import Fault, Refused, RunFailed, UnreadableInput, UsageError
 from emberkeep.keep import UNSORTED, Config, Keep, beside, make_like
 from emberkeep.locate import FILE as KEEP_FILE
+from emberkeep.merging import answers as answer_files
+from emberkeep.merging.answers import GIVEN, Answer, Answers
 from emberkeep.merging.merge import merge_trees
-from emberkeep.merging.results import MINE, Merge, Outcome, Question
+from emberkeep.merging.results import LINES, MINE, RECORD, Merge, Outcome, Question
 from emberkeep.planned import Planned
 from emberkeep.runs import defaults, migrate
 from emberkeep.runs.merge import into
 from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step, unconfirmed
+from emberkeep.servers import launch
 from emberkeep.servers.process import signs
 from emberkeep.servers.roles import MERGED, Roles
 from emberkeep.servers.versions import ordering
 from emberkeep.store.store import Store
-from emberkeep.trees import FILE, FOLDER, FolderTree, NoTree, Tree, digest_of, file_chunks
+from emberkeep.trees import FILE, FOLDER, FolderTree, NoTree, Tree, digest_of, file_chunks, read
 
 KIND = "carry"
 CARRIED = ("world", "players", "progress", "access", "extensions", "extension-data", "databases", UNSORTED)
 STAYING = ("engine", "logs", "scratch")
 FRESH = ("world", "players", "progress")
 """Roles of which a fresh install's own files make place."""
+MOST_SAID = 24
+"""Differences that a preview names."""
+SHORT = 60
+"""Characters of a value that are shown."""
 RESTS_ON = (*STAYING, *FRESH)
 """Roles on which something is left behind or deleted."""
 
 
 @dataclass(frozen=True)
 class Request:
-    """From which folder to which. ``base``: the release whose defaults the old files began from, None to go without."""
+    """From which folder to which. ``base``: the release whose defaults the old files began from, None to go without;
+    ``answers``: which of two values holds; ``mine``: that OLD's does where no answer says."""
 
     old: Path
     new: Path
     base: str | None = None
+    answers: tuple[Answer, ...] = ()
+    mine: bool = False
 
     @property
     def plain(self) -> dict[str, Any]:
         """It, as JSON holds it."""
-        return {"old": str(self.old), "new": str(self.new), "base": self.base}
+        return {
+            "old": str(self.old),
+            "new": str(self.new),
+            "base": self.base,
+            "answers": answer_files.plain(self.answers),
+            "mine": self.mine,
+        }
 
 
 def from_plain(told: Mapping[str, Any]) -> Request:
-    """The same again."""
-    return Request(Path(told["old"]), Path(told["new"]), told["base"])
+    """The same again. One that was begun before anybody was asked takes OLD's values."""
+    answers = tuple(answer_files.from_plain(told.get("answers", ())))
+    return Request(Path(told["old"]), Path(told["new"]), told["base"], answers, told.get("mine", True))
 
 
 def require_apart(request: Request, config: Config) -> tuple[str, str]:
@@ -156,19 +174,18 @@ class _Carry:
             notes.warnings.append(f"unsorted, and carried along: {some}" + (" …" if len(by_role[UNSORTED]) > 4 else ""))
         if differing:
             notes.warnings.append(f"in both and different, the old one's is taken: {', '.join(differing[:4])}")
-        notes.lines += self._merge(room, folder, old, [path for role in MERGED for path in by_role.get(role, ())])
+        notes.lines += self._merge(room, notes, [path for role in MERGED for path in by_role.get(role, ())])
         return notes
 
-    def _merge(self, room: Room, folder: Planned, old: Tree, paths: list[str]) -> list[str]:
+    def _merge(self, room: Room, notes: Notes, paths: list[str]) -> list[str]:
         """Settings, economy and scripts: what the fresh install ships is brought into the old, edited files."""
+        folder = room.folder
+        fresh, old = folder.base, _relaunched(FolderTree(self.request.old), folder.base, room.keep.config)
         both = [path for path in paths if path in folder.entries()]
         for path in paths:
             if path not in folder.entries():
                 folder.take(path, old)
-        fresh = _frozen(folder, both)
-        merged: Merge = merge_trees(
-            self.base or NoTree(), fresh, old, both, rules=room.keep.config.record_rules, settle=_mine
-        )
+        merged = _merged(self.request, room.keep.config, self.base, fresh, old, both)
         if merged.faults:
             raise UnreadableInput.gathered(merged.faults)
         for item in merged.files:
@@ -178,18 +195,73 @@ class _Carry:
         room.told["merge"] = merged
         taken = sum(len(item.taken) for item in merged.files)
         how = "with the defaults they began from" if self.base else "two-way, as their old defaults are not recorded"
-        return [f"merged by key {how}: {len(both)} files, {taken} of the new release's changes taken"]
+        if merged.open:
+            notes.obstacles.append(_undecided(merged.open))
+        said = [_said(question) for question in merged.open[:MOST_SAID]]
+        if len(merged.open) > MOST_SAID:
+            said.append(f"and {len(merged.open) - MOST_SAID} more: --questions FILE writes all of them down")
+        return [f"merged by key {how}: {len(both)} files, {taken} of the new release's changes taken", *said]
 
 
-def _mine(question: Question) -> tuple[str, str]:
-    """What both say differently is the old install's: its passwords and addresses hold."""
-    return MINE, "carried"
+def merged(request: Request, config: Config, base: Tree | None) -> Merge:
+    """The merge that a carrying makes, with its open questions."""
+    fresh = FolderTree(request.new)
+    old = _relaunched(FolderTree(request.old), fresh, config)
+    roles, there = Roles(config.roles), fresh.entries()
+    both = [path for path in old.entries() if path in there and roles.of(path) in MERGED]
+    return _merged(request, config, base, fresh, old, both)
 
 
-def _frozen(folder: Planned, paths: list[str]) -> Tree:
-    """The files at ``paths`` as they are now, whatever is planned afterwards."""
-    still = Planned(folder.base, folder.moment)
-    return still if paths else NoTree()
+def require_decided(request: Request, config: Config, base: Tree | None) -> None:
+    """Refused while nobody has said which of two values holds."""
+    found = merged(request, config, base)
+    if found.open:
+        raise Refused.gathered((_undecided(found.open),))
+
+
+def _merged(request: Request, config: Config, base: Tree | None, fresh: Tree, old: Tree, paths: Sequence[str]) -> Merge:
+    answers = Answers.of((GIVEN, request.answers))
+
+    def settle(question: Question) -> tuple[str, str]:
+        answer, by = answers.settle(question)
+        return (MINE, "--mine") if not answer and request.mine else (answer, by)
+
+    return merge_trees(base or NoTree(), fresh, old, paths, rules=config.record_rules, settle=settle)
+
+
+def _relaunched(old: Tree, fresh: Tree, config: Config) -> Tree:
+    """The old install, whose launch script names the fresh one's program where its own does not come along."""
+    script = config.launch.script
+    if script not in old.entries() or script not in fresh.entries():
+        return old
+    gone = [path for path in launch.programs_of(old, script) if path not in fresh.entries()]
+    theirs = launch.programs_of(fresh, script)
+    source = decode(read(old, script))
+    if not gone or not theirs or source is None:
+        return old
+    planned = Planned(old, old.entries()[script].mtime_ns)
+    planned.write(script, source.encode(launch.renamed(source.text, dict.fromkeys(gone, theirs[0]))))
+    return planned
+
+
+def _said(question: Question) -> str:
+    what = question.record if question.field in (RECORD, LINES) else f"{question.record} {question.field}".strip()
+    old, new = (value if value is not None else "nothing" for value in (question.mine, question.new))
+    return f"both differ: {question.file}: {what}: OLD says {_short(old)}, NEW says {_short(new)}"
+
+
+def _short(text: str) -> str:
+    first = text.strip().split("\n", 1)[0]
+    return first if len(first) <= SHORT else f"{first[:SHORT]} …"
+
+
+def _undecided(asked: Sequence[Question]) -> Fault:
+    one = "one value differs" if len(asked) == 1 else f"{len(asked)} values differ"
+    return Fault(
+        f"{one} between OLD and NEW, and nobody said which holds",
+        hint="--ask puts them to you; --questions FILE writes them down and --answers FILE brings them back; "
+        "--mine takes OLD's for all",
+    )
 
 
 def _make_place(folder: Planned, old: Tree, roles: Roles, notes: Notes) -> None:

@@ -146,7 +146,14 @@ class FileStep(Step):
         mark = folder.mark()
         notes = self.change(room)
         touched = frozenset(folder.touched(mark))
-        return Plan(folder.since(mark), tuple(notes.lines), tuple(notes.warnings), touched, folder.fingerprint(touched))
+        return Plan(
+            folder.since(mark),
+            tuple(notes.lines),
+            tuple(notes.warnings),
+            touched,
+            folder.fingerprint(touched),
+            tuple(notes.obstacles),
+        )
 
     def act(self, room: Room, plan: Plan) -> None:
         write(room, plan)
@@ -158,6 +165,7 @@ class Notes:
 
     lines: list[str] = field(default_factory=list)
     warnings: list[str] = field(default_factory=list)
+    obstacles: list[Fault] = field(default_factory=list)
 
 
 def write(room: Room, plan: Plan) -> None:
@@ -255,6 +263,11 @@ class Preview:
         return tuple(change for step in self.steps for change in step.changes)
 
     @property
+    def obstacles(self) -> tuple[Fault, ...]:
+        """All that would stop it."""
+        return tuple(fault for step in self.steps for fault in step.obstacles)
+
+    @property
     def warnings(self) -> tuple[str, ...]:
         """All that wants the admin's eye."""
         return tuple(warning for step in self.steps for warning in step.warnings)
@@ -280,7 +293,26 @@ def preview(room: Room, steps: Sequence[Step]) -> Preview:
         unknown = unknown or step.opaque
         warnings = (*plan.warnings, *(f"it would stop here: {fault}" for fault in obstacles))
         found.append(StepPreview(step.name, step.title, plan.changes, plan.notes, warnings, obstacles))
+    if found and not unknown and (fault := _starts_nothing(room)) is not None:
+        last = found[-1]
+        told = (*last.warnings, f"it would stop here: {fault}")
+        found[-1] = replace(last, warnings=told, obstacles=(*last.obstacles, fault))
     return Preview(room.run.title, tuple(found))
+
+
+def _starts_nothing(room: Room) -> Fault | None:
+    """What is wrong where the launch script executes a program now, and would execute none afterwards."""
+    script = room.keep.config.launch.script
+    was, will = room.folder.base.entries(), room.folder.entries()
+    if script not in was or script not in will or (was[script] == will[script] and was.keys() <= will.keys()):
+        return None
+    from emberkeep.servers.launch import programs_of  # only where a script is looked at
+
+    before = programs_of(room.folder.base, script)
+    if not before or programs_of(room.folder, script):
+        return None
+    hint = f"have {script} name the program that will be there"
+    return Fault(f"{script} would start nothing: {before[0]} will not be there", Place(script), hint)
 
 
 def left_to_do(room: Room, steps: Sequence[Step]) -> Preview:
@@ -318,7 +350,7 @@ def foreseen(room: Room, steps: Sequence[Step]) -> Preview:
 
 def require_possible(room: Room, steps: Sequence[Step]) -> None:
     """Refused where something would stop a run on its way, as far as it can be found before anybody is told."""
-    obstacles = tuple(fault for step in foreseen(room, steps).steps for fault in step.obstacles)
+    obstacles = foreseen(room, steps).obstacles
     if obstacles:
         raise Refused.gathered(obstacles)
 

@@ -26,6 +26,7 @@ from emberkeep.runs import merge as merging
 from emberkeep.runs.journal import Run
 from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step
 from emberkeep.runs.serving import LandmarkStep, MeasureStep, StartStep, StopStep, Told, WarnStep, deaf
+from emberkeep.servers import launch
 from emberkeep.servers.extensions import Extension, fits_engine, read_manifest
 from emberkeep.servers.looking import Look
 from emberkeep.servers.roles import Roles
@@ -462,12 +463,8 @@ def _relaunch(room: Room) -> Notes:
     source = decode(read(folder, script))
     if source is None:
         return Notes([f"{script} is no text"])
-    text = source.text
     programs: Mapping[str, str] = room.told.get("programs", {})
-    for old, new in programs.items():
-        was, now = old.rpartition("/")[2], new.rpartition("/")[2]
-        if now and was in text:
-            text = text.replace(was, now)
+    text = launch.renamed(source.text, programs)
     if text == source.text:
         return Notes([f"{script} names the new program already"] if programs else [])
     folder.write(script, source.encode(text))

@@ -64,6 +64,7 @@ def weighed(server: Path) -> list[Hypothesis]:
 class _Seen:
     """What was found. ``folders``: of an extension's own files -> its name."""
 
+    tree: FolderTree
     scene: Scene
     world: WorldFinding
     launch: LaunchFinding | None
@@ -95,7 +96,7 @@ def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     _progress(scene, tables)
     _databases(scene)
     started = launch.launch(scene, scripts, worlds.all_save_numbers(scene, world))
-    return _Seen(scene, world, started, folders, records, tables)
+    return _Seen(tree, scene, world, started, folders, records, tables)
 
 
 def _engine_time(scene: Scene) -> float | None:
@@ -116,8 +117,8 @@ def _adoption(seen: _Seen) -> Adoption:
     seed = next((item.value for item in started.arguments if item.purpose == "seed"), "") if started else ""
     unreadable = tuple(Skipped(path, why) for path, why in sorted(scene.look.unreadable.items()))
     found = Adoption(
-        scene.tree.root,
-        *_name(scene, started),
+        seen.tree.root,
+        *_name(scene, started, seen.tree.root),
         findings,
         versions,
         world,
@@ -130,7 +131,7 @@ def _adoption(seen: _Seen) -> Adoption:
         len(scene.people),
         (),
         tuple(path for path, entry in entries.items() if entry.kind is not Kind.FOLDER and roles.of(path) == UNSORTED),
-        (*scene.tree.skipped, *unreadable),
+        (*seen.tree.skipped, *unreadable),
         tuple(scene.faults),
         sum(entry.kind is Kind.FILE for entry in entries.values()),
         sum(entry.size for entry in entries.values()),
@@ -138,7 +139,7 @@ def _adoption(seen: _Seen) -> Adoption:
     return replace(found, questions=tuple(one.text for one in doubts(found)))
 
 
-def _name(scene: Scene, started: LaunchFinding | None) -> tuple[str, str]:
+def _name(scene: Scene, started: LaunchFinding | None, folder: Path) -> tuple[str, str]:
     """What the server calls itself in its settings or launch script, else the folder's name; and what says so."""
     keys = ("title", "name", "servername", "hostname", "displayname")
     for path in scene.of_role("settings"):
@@ -148,7 +149,7 @@ def _name(scene: Scene, started: LaunchFinding | None) -> tuple[str, str]:
     for item in started.arguments if started else ():
         if item.purpose == "name" and started:
             return item.value, f"{Sure.LIKELY}: {item.key} in {started.script}"
-    return scene.tree.root.resolve().name, f"{Sure.GUESS}: the folder's name"
+    return folder.resolve().name, f"{Sure.GUESS}: the folder's name"
 
 
 # --- logs, databases, scripts, programs --------------------------------------

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import posixpath
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
 from emberkeep.documents.script import NO_PROGRAMS
 from emberkeep.servers.findings import Argument, LaunchFinding, Sure
+from emberkeep.servers.looking import Look
 from emberkeep.servers.scene import Scene
-from emberkeep.trees import Kind
+from emberkeep.trees import Kind, Tree
 
 _VARIABLE = re.compile(
     r"""^\s*(?:export\s+|set\s+|\$(?=\w+\s*=))?"?([A-Za-z_]\w*)\s?=\s?(?:"([^"\n]*)"|'([^'\n]*)'|([^\s"'#&]*))"?\s*$""",
@@ -203,6 +204,20 @@ def passed_files(scene: Scene, script: str) -> list[str]:
         paths = (_file_named(scene, word, [item.path.rpartition("/")[0], beside, ""]) for word in words)
         found += [path for path in paths if path and path != item.path]
     return list(dict.fromkeys(found))
+
+
+def programs_of(tree: Tree, script: str) -> list[str]:
+    """The files of a tree that a script in it executes."""
+    return started_files(Scene(tree, Look(tree, None)), script)
+
+
+def renamed(text: str, programs: Mapping[str, str]) -> str:
+    """A script that names those programs that took the place of others; ``programs``: old path -> new, "" for none."""
+    for old, new in programs.items():
+        was, now = old.rpartition("/")[2], new.rpartition("/")[2]
+        if now and was in text:
+            text = text.replace(was, now)
+    return text
 
 
 def started_files(scene: Scene, script: str) -> list[str]:

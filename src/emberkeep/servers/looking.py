@@ -136,12 +136,22 @@ def is_identifier(text: str) -> bool:
     return IDENT.fullmatch(text) is not None
 
 
+def _first(chunks: Iterable[bytes], most: int) -> bytes:
+    found = b""
+    for chunk in chunks:
+        found += chunk
+        if len(found) >= most:
+            break
+    return found[:most]
+
+
 @dataclass
 class Look:
-    """Reads beginnings of files on demand. ``unreadable``: files that could not be read, and why."""
+    """Reads beginnings of files on demand. ``root``: the folder on the disk, None for a tree that is none.
+    ``unreadable``: files that could not be read, and why."""
 
     tree: Tree
-    root: Path
+    root: Path | None
     unreadable: dict[str, str] = field(default_factory=dict)
     _kinds: dict[str, str] = field(default_factory=dict)
     _texts: dict[str, str] = field(default_factory=dict)
@@ -150,12 +160,18 @@ class Look:
 
     def beginning(self, path: str, most: int = HEAD) -> bytes:
         """The first bytes of a file; empty when it cannot be read."""
+        if self.root is None:
+            return _first(self.tree.chunks(path), most)
         try:
             with (self.root / path).open("rb") as handle:
                 return handle.read(most)
         except OSError as error:
             self.unreadable[path] = f"cannot be read: {error.strerror}"
             return b""
+
+    def _on_disk(self, path: str) -> Path:
+        assert self.root is not None, "only the beginnings of files of a tree that is no folder are looked at"
+        return self.root / path
 
     def kind(self, path: str) -> str:
         """The kind of content of a file."""
@@ -187,7 +203,7 @@ class Look:
     def members(self, path: str) -> list[str]:
         """The names in a zip archive."""
         try:
-            with zipfile.ZipFile(self.root / path) as archive:
+            with zipfile.ZipFile(self._on_disk(path)) as archive:
                 return [info.filename for info in archive.infolist() if not info.is_dir()]
         except (OSError, zipfile.BadZipFile, ValueError):
             return []
@@ -195,7 +211,7 @@ class Look:
     def member_text(self, path: str, member: str) -> str:
         """The beginning of a member of a zip archive, as text."""
         try:
-            with zipfile.ZipFile(self.root / path) as archive, archive.open(member) as handle:
+            with zipfile.ZipFile(self._on_disk(path)) as archive, archive.open(member) as handle:
                 return handle.read(HEAD).decode("utf-8", "replace")
         except (OSError, zipfile.BadZipFile, RuntimeError, ValueError, NotImplementedError):
             return ""
@@ -207,7 +223,7 @@ class Look:
             found: dict[str, dict[str, list[str]]] = {}
             blobs: set[str] = set()
             try:
-                with sqlite.opened(self.root / path, path) as database:
+                with sqlite.opened(self._on_disk(path), path) as database:
                     for name in sqlite.tables(database)[:MOST_TABLES]:
                         asked = database.execute(f"select * from {sqlite.quoted(name)} limit {ROWS_LOOKED_AT}")
                         labels = [column[0] for column in asked.description]
@@ -233,7 +249,7 @@ class Look:
     def with_referring(self, path: str, tables: Iterable[str]) -> frozenset[str]:
         """Tables of a SQLite file with those whose rows belong to theirs."""
         try:
-            with sqlite.opened(self.root / path, path) as database:
+            with sqlite.opened(self._on_disk(path), path) as database:
                 return sqlite.with_referring(database, tables)
         except UnreadableInput:
             return frozenset(tables)

@@ -18,7 +18,7 @@ from emberkeep.servers.evidence import Hypothesis
 from emberkeep.servers.extensions import Extension, read_manifest
 from emberkeep.servers.findings import Finding, Sure
 from emberkeep.servers.looking import Family, Look, families, is_identifier
-from emberkeep.trees import FolderTree, Kind
+from emberkeep.trees import Kind, Tree
 
 A_COPY = 600 * 10**9
 """Nanoseconds that the copying of a folder takes, about."""
@@ -36,7 +36,7 @@ class Scene:
     """What all inferences share. ``findings``: roles found so far; ``people``: ids of known players; ``names``: what
     they are called; ``programs``: what scripts execute."""
 
-    tree: FolderTree
+    tree: Tree
     look: Look
     findings: list[Finding] = field(default_factory=list)
     people: set[str] = field(default_factory=set)

@@ -53,7 +53,10 @@ def whole(screen: Screen, title: str, found: Preview, *, details: bool = False) 
     """A preview with its heading."""
     screen.line(f"{title} (preview, nothing is written)", HEAD)
     preview(screen, found, details=details)
-    screen.next("say it again with --go; 'emberkeep undo' takes all of it back afterwards")
+    if found.obstacles:
+        screen.next(next((fault.hint for fault in found.obstacles if fault.hint), "mend what it would stop at"))
+    else:
+        screen.next("say it again with --go; 'emberkeep undo' takes all of it back afterwards")
 
 
 def done(screen: Screen, title: str, run: Run, missed: Sequence[Missed] = ()) -> None:
