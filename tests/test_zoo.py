@@ -5,19 +5,22 @@ from __future__ import annotations
 import json
 import sqlite3
 import sys
+import tarfile
 from contextlib import closing
 from pathlib import Path
 
 import pytest
 
 from emberkeep.comparing.survey import pointer_of
+from emberkeep.documents import edit
 from emberkeep.keep import Keep
 from emberkeep.planning import identifiers
 from emberkeep.servers import launch, logs
 from emberkeep.servers.adopt import adopt
 from emberkeep.servers.draft import draft
 from emberkeep.servers.evidence import PRIOR, WEIGHTS, Evidence, Hypothesis
-from emberkeep.servers.findings import ORDER, Sure
+from emberkeep.servers.findings import ORDER, Adoption, Sure
+from emberkeep.servers.leads import leads_to
 from emberkeep.servers.looking import Look, begins_as_json, content_kind
 from emberkeep.servers.recurring import varying
 from emberkeep.servers.roles import Roles
@@ -25,6 +28,8 @@ from emberkeep.servers.scene import Scene
 from emberkeep.servers.versions import find
 from emberkeep.trees import FolderTree, Kind
 from tests import depth
+from tests.conftest import tree_state
+from tests.program import run_program
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks" / "zoo"))
 
@@ -79,6 +84,51 @@ def test_wipes_look_for_the_players_that_adopt_found(name: str, tmp_path: Path) 
     assert wanted <= set(told)
     strangers = set(told) - wanted - {one.name for one in ground.players}
     assert not strangers
+
+
+@pytest.mark.parametrize("name", depth.some(NAMES, 4))
+def test_a_world_from_elsewhere_is_put_beside_the_one_that_is_played(name: str, tmp_path: Path) -> None:
+    """Whatever a world of this server is: tiles, one file with others beside it, a key-value store, chunks."""
+    ground = _built(name, tmp_path / "server")
+    found = adopt(ground.root)
+    world = found.world
+    of_all = any(table.database == world.folder for table in found.tables)
+    if of_all or not (world.pointer_file and world.pointer_kept):
+        pytest.skip("no setting leads to it, or others have a part in it")
+    keep = _confirmed(found, tmp_path / "keep")
+    value = str(edit.value(world.pointer_file, (ground.root / world.pointer_file).read_bytes(), world.pointer_key))
+    at = next(path for path in (world.folder, *map(str, Path(world.folder).parents)) if leads_to(value, path))
+    live = ground.root / at
+    files = live.parent.glob(f"{live.name.split('.', 1)[0]}.*") if world.is_file else live.rglob("*")
+    theirs = {path: path.read_bytes() for path in files if path.is_file() and path.suffix not in (".log", ".lock")}
+    packed = tmp_path / "from.afriend"
+    with tarfile.open(packed, "w:gz") as archive:
+        for path in theirs:
+            inside = path.relative_to(live.parent).as_posix()
+            archive.add(path, f"an export/{inside.replace(live.name.split('.', 1)[0], 'theirs', 1)}")
+    before = tree_state(ground.root)
+    done = run_program("--keep", keep, "import", packed, "--as", "far-isles", "--go", cwd=tmp_path)
+    if "holds more than the world" in done.err:
+        assert (done.code, tree_state(ground.root)) == (3, before)
+        return
+    assert done.code == 0, (done.out, done.err)
+    after = tree_state(ground.root)
+    assert {path for path, told in before.items() if told[0] == "file" and after[path] != told} == {world.pointer_file}
+    new = {path.removeprefix(f"{at.rpartition('/')[0]}/") for path in after.keys() - before.keys()}
+    assert {path.partition("/")[0].split(".", 1)[0] for path in new} == {"far-isles"}
+    assert sum(after[path][0] == "file" for path in after.keys() - before.keys()) == len(theirs)
+    pointer = pointer_of(Keep(keep, {}), FolderTree(ground.root))
+    assert pointer is not None
+    assert pointer.there
+    assert "far-isles" in str(pointer.value)
+
+
+def _confirmed(found: Adoption, folder: Path) -> Path:
+    """A keep whose questions were all answered by yes."""
+    folder.mkdir()
+    text = draft(found, str(found.server), "UTC")
+    (folder / "keep.toml").write_text("".join(line for line in text.splitlines(True) if not line.startswith("# ?")))
+    return folder
 
 
 # --- one at a time --------------------------------------------------------------

@@ -50,6 +50,7 @@ _BROKEN = (
     *(zipfile.BadZipFile, tarfile.TarError, zlib.error, lzma.LZMAError, zstandard.ZstdError),
 )
 """What the packages that read archives raise on damaged ones, and on kinds of them that they do not read."""
+_ZSTD, _USTAR = b"\x28\xb5\x2f\xfd", b"ustar"
 TAR_NAMES = (".tar", ".tar.gz", ".tgz", ".tar.bz2", ".tbz2", ".tar.xz", ".txz", ".tar.zst", ".tzst")
 
 
@@ -90,8 +91,23 @@ class ArchiveTree(Still):
 
 
 def is_archive(path: Path) -> bool:
-    """Whether a file is an archive we read, by its content (zip) or name (tar)."""
-    return path.is_file() and (path.name.lower().endswith(TAR_NAMES) or zipfile.is_zipfile(path))
+    """Whether a file is an archive we read, by its content, or by a tar's usual names."""
+    return path.is_file() and (zipfile.is_zipfile(path) or _is_tar(path))
+
+
+def _is_tar(path: Path) -> bool:
+    """Whether a file is called as tars are, or its first 512 bytes, unpacked, are the header of one (POSIX ustar)."""
+    if path.name.lower().endswith(TAR_NAMES):
+        return True
+    try:
+        with path.open("rb") as handle:
+            if handle.read(4) == _ZSTD:
+                handle.seek(0)
+                return zstandard.ZstdDecompressor().stream_reader(handle).read(512)[257:262] == _USTAR
+        with _packed(path) as packed:
+            return packed.read(512)[257:262] == _USTAR
+    except _BROKEN:
+        return False
 
 
 def open_source(source: Path) -> Tree:
@@ -108,7 +124,7 @@ def open_archive(path: Path) -> ArchiveTree:
     try:
         if zipfile.is_zipfile(path):
             return _open_zip(path)
-        if path.name.lower().endswith(TAR_NAMES):
+        if _is_tar(path):
             return _open_tar(path)
     except _BROKEN as error:
         raise UnreadableInput(f"not a whole archive: {error}", place=Place(str(path)), hint=_AGAIN) from error
@@ -262,7 +278,7 @@ def _packed(path: Path) -> IO[bytes]:
     """The tar inside a file, by what the file begins with."""
     with path.open("rb") as handle:
         begin = handle.read(6)
-    if begin.startswith(b"\x28\xb5\x2f\xfd"):
+    if begin.startswith(_ZSTD):
         return _unzst(path)
     if begin.startswith(b"\x1f\x8b"):
         return cast(IO[bytes], gzip.open(path))

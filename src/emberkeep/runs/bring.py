@@ -1,27 +1,36 @@
-"""Bringing in a world from elsewhere: found in a folder or an archive, checked, put beside the old one, pointed at."""
+"""Bringing in a world from elsewhere: found in a folder or an archive, checked, put beside the old one, pointed at.
+
+What a world of this server looks like is told by keep.toml (tiles, numbered saves) and by the one that is played: how
+its files are called, numbers left open, or, of a single file, its ending and what it begins with.
+"""
 
 from __future__ import annotations
 
 import re
-from collections import Counter
+from collections import Counter, defaultdict
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from emberkeep.archives import open_source
+from emberkeep.archives import is_archive, open_source
 from emberkeep.documents import edit
 from emberkeep.errors import Refused, UsageError
 from emberkeep.keep import Config, Keep
 from emberkeep.migrating.apply import numbered_pattern
 from emberkeep.runs import migrate
 from emberkeep.runs.run import FileStep, Notes, Room, SnapshotStep, Step
+from emberkeep.servers.leads import leads_to
 from emberkeep.servers.roles import Roles
 from emberkeep.store.store import Store
-from emberkeep.trees import FILE, FOLDER, PartTree, Tree, read
+from emberkeep.trees import FILE, FOLDER, FileTree, PartTree, Tree, read
 
 KIND = "import"
 WANTED = ("world", "players", "progress")
+MADE = ("engine", "settings", "economy", "scripts", "extensions")
+"""Roles of what a world does not bring along."""
+BEGINS = 4
+"""Bytes by which files of one kind begin alike."""
 _NAME = re.compile(r"[\w][\w .+-]{0,63}")
 
 
@@ -39,14 +48,40 @@ class Request:
 
 
 @dataclass(frozen=True)
+class Played:
+    """The world that is in use. ``value``: what the pointer says; ``at``: its folder or file; ``begins``: the first
+    bytes of a world that is one file."""
+
+    value: str
+    at: str
+    shapes: frozenset[str] = frozenset()
+    is_file: bool = False
+    begins: bytes = b""
+
+    def beside(self, name: str) -> str:
+        """Where a world of another name stands: where this one does."""
+        over = self.at.rpartition("/")[0]
+        return f"{over}/{name}" if over else name
+
+    def pointing(self, name: str) -> str:
+        """What the pointer says to lead to a world beside this one, in the way in which it says it now."""
+        mine = self.at.rpartition("/")[2]
+        stem = mine.split(".", 1)[0] if self.is_file else mine
+        before, found, behind = self.value.rpartition(mine) if mine in self.value else self.value.rpartition(stem)
+        ending = mine[len(stem) :] if found == mine and self.is_file else ""
+        return f"{before}{name}{ending}{behind}" if found else name
+
+
+@dataclass(frozen=True)
 class World:
-    """A world found in a source. ``below``: its folder there ("" the top); ``parts``: paths in it that a server needs;
-    ``others``: those that it does not; ``number``: of its saves, None where they carry none."""
+    """A world found in a source. ``below``: its folder there ("" the top); ``parts``: paths in it that a server needs,
+    and what each is called here; ``others``: those that it does not; ``number``: of its saves, None where they carry
+    none."""
 
     tree: Tree
     below: str
     name: str
-    parts: tuple[str, ...]
+    parts: Mapping[str, str]
     others: tuple[str, ...]
     number: int | None
 
@@ -73,64 +108,142 @@ class _Bring:
         pointer = config.world.pointer
         if pointer is None:
             raise Refused("keep.toml does not tell which setting names the world", hint="see [world] pointer")
-        world = find_world(open_source(self.request.source), self.request, config, _current(room))
-        if any(path == world.name or path.startswith(f"{world.name}/") for path in folder.entries()):
-            raise Refused(f"there is a folder {world.name} already", hint="--as NAME gives the new one another name")
+        played = _played(room)
+        world = find_world(_source(self.request.source, played), self.request, config, played)
+        there = next((path for path in world.parts.values() if path in folder.entries()), "")
+        if there or played.beside(world.name) in folder.entries():
+            what = there or f"a folder {played.beside(world.name)}"
+            raise Refused(f"there is {what} already", hint="--as NAME gives the new one another name")
         notes = Notes([f"found in {world.below or 'the top'} of {self.request.source.name}: {len(world.parts)} files"])
         notes.lines += _check_number(room, world)
-        for path in world.parts:
-            folder.take(f"{world.name}/{path}", world.tree, path)
+        for path, here in world.parts.items():
+            folder.take(here, world.tree, path)
         if world.others:
             shown = ", ".join(world.others[:6]) + (" …" if len(world.others) > 6 else "")
             notes.lines.append(f"left aside, as no server needs it: {shown}")
         before = edit.value(pointer.file, read(folder, pointer.file), pointer.key)
-        folder.write(pointer.file, edit.set_value(pointer.file, read(folder, pointer.file), pointer.key, world.name))
-        notes.lines.append(f"{pointer.file}: {pointer.key} = {world.name} (was {before}; that world stays)")
-        notes.lines += _set_seed(room, world, str(before or ""))
+        wanted = played.pointing(world.name)
+        folder.write(pointer.file, edit.set_value(pointer.file, read(folder, pointer.file), pointer.key, wanted))
+        notes.lines.append(f"{pointer.file}: {pointer.key} = {wanted} (was {before}; that world stays)")
+        notes.lines += _set_seed(room, world, played.at)
         return notes
 
 
-def _current(room: Room) -> str:
-    """The folder of the world that is in use."""
-    pointer = room.keep.config.world.pointer
+def _played(room: Room) -> Played:
+    """The world that is in use, by the rule by which adopt and survey find what a pointer leads to."""
+    pointer, folder = room.keep.config.world.pointer, room.folder
     assert pointer is not None
-    if pointer.file not in room.folder.entries():
+    if pointer.file not in folder.entries():
         raise Refused(f"there is no {pointer.file}, which names the world")
-    return (edit.value(pointer.file, read(room.folder, pointer.file), pointer.key) or "").strip("/")
+    value = edit.value(pointer.file, read(folder, pointer.file), pointer.key) or ""
+    roles, entries = Roles(room.keep.config.roles), folder.entries()
+    led = [path for path in entries if leads_to(value, path)]
+    saved = [path for path in led if entries[path].kind is FILE and roles.of(path) == "world"]
+    holding = Counter(
+        above for path in entries if roles.of(path) == "world" for above in _parents(path) if leads_to(value, above)
+    )
+    folders = [path for path in led if entries[path].kind is FOLDER]
+    at = max(folders, key=lambda path: (holding[path], -len(path)), default="")
+    at = at or max(saved, key=lambda path: entries[path].size, default=value.strip("/"))
+    more = next((path for path in entries if path.startswith(f"{at}/") and roles.of(path) in MADE), "")
+    if more:
+        hint = "bring its files in by hand, with the server stopped, behind a snapshot"
+        raise Refused(f"{at}, to which {pointer.key} leads, holds more than the world: {more}", hint=hint)
+    if at in entries and entries[at].kind is FILE:
+        return Played(value, at, is_file=True, begins=next(iter(folder.chunks(at)), b"")[:BEGINS])
+    inside = [path for path, entry in entries.items() if entry.kind is FILE and path.startswith(f"{at}/")]
+    return Played(value, at, frozenset(_shape(path.removeprefix(f"{at}/")) for path in inside))
 
 
-def find_world(source: Tree, request: Request, config: Config, current: str) -> World:
-    """The folder of a source that holds most of what this server's world consists of. Refused where none does."""
+def _source(path: Path, played: Played) -> Tree:
+    """What is brought in: a folder, an archive, or where a world is one file, that file."""
+    if path.is_file() and played.is_file and not _is_packed_world(path, played):
+        return FileTree(path)
+    return open_source(path)
+
+
+def _is_packed_world(path: Path, played: Played) -> bool:
+    """Whether a file is an archive with a world in it, rather than a world that is an archive itself."""
+    with path.open("rb") as handle:
+        begins = handle.read(BEGINS)
+    return is_archive(path) and (begins != played.begins or path.suffix != Path(played.at).suffix)
+
+
+def find_world(source: Tree, request: Request, config: Config, played: Played) -> World:
+    """The folder or file of a source that is most like this server's world. Refused where none is."""
+    if played.is_file:
+        return _find_file(source, request, played)
     roles = Roles(config.roles)
     scores: Counter[str] = Counter()
+    kinds: dict[str, set[str]] = defaultdict(set)
     for path, entry in source.entries().items():
         if entry.kind is not FILE:
             continue
         for below in _parents(path):
             inside = path.removeprefix(f"{below}/") if below else path
-            if roles.of(f"{current}/{inside}") in WANTED and _tells(inside, config):
+            if roles.of(f"{played.at}/{inside}") in WANTED and _tells(inside, config, played):
                 scores[below] += 1
-    if not scores:
-        raise Refused(
-            f"no world of this kind is in {request.source.name}",
-            hint=f"looked for tiles as {config.world.tiles or '?'} and saves as {config.world.numbered or '?'}",
+                kinds[below].add(_shape(inside))
+    if not (config.world.tiles or config.world.numbered):  # by chance, some file is called as one of it is
+        scores = Counter(
+            {below: count for below, count in scores.items() if 2 * len(kinds[below]) >= len(played.shapes)}
         )
+    if not scores:
+        told = (f"tiles as {config.world.tiles}" if config.world.tiles else "") or f"files as in {played.at}"
+        raise Refused(f"no world of this kind is in {request.source.name}", hint=f"looked for {told}")
     below = max(scores, key=lambda name: (scores[name], -name.count("/"), name))
     tree: Tree = PartTree(source, below) if below else source
-    name = request.name or below.rpartition("/")[2] or _stem(request.source.name)
-    if not _NAME.fullmatch(name) or name in (".", ".."):
-        raise UsageError(
-            f"'{name}' cannot name a world's folder", hint="--as NAME: letters, digits, . _ + - and spaces"
-        )
-    parts: list[str] = []
+    name = _named(request, below.rpartition("/")[2])
+    parts: dict[str, str] = {}
     others: list[str] = []
     for path, entry in tree.entries().items():
         if entry.kind is FOLDER:
             continue
-        (parts if roles.of(f"{current}/{path}") in WANTED and _needed(path) else others).append(path)
+        if roles.of(f"{played.at}/{path}") in WANTED and _needed(path):
+            parts[path] = f"{played.beside(name)}/{path}"
+        else:
+            others.append(path)
     others += [path for path in source.entries() if below and not path.startswith(f"{below}/") and path != below]
     numbers = [int(found["number"]) for path in parts if (found := _number(path, config))]
-    return World(tree, below, name, tuple(parts), tuple(others), max(numbers, default=None))
+    return World(tree, below, name, parts, tuple(others), max(numbers, default=None))
+
+
+def _find_file(source: Tree, request: Request, played: Played) -> World:
+    """The file of a source that ends and begins as the world does, the largest of several; what is called as it is
+    comes with it."""
+    ending = played.at.rpartition("/")[2].partition(".")[2]
+    alike = [
+        path
+        for path, entry in source.entries().items()
+        if entry.kind is FILE
+        and path.rpartition("/")[2].partition(".")[2] == ending
+        and next(iter(source.chunks(path)), b"")[:BEGINS] == played.begins
+    ]
+    if not alike:
+        hint = f"looked for a file .{ending} that begins as {played.at} does"
+        raise Refused(f"no world of this kind is in {request.source.name}", hint=hint)
+    main = max(alike, key=lambda path: (source.entries()[path].size, path))
+    bare = main.removesuffix(ending)
+    name = _named(request, bare.rpartition("/")[2].rstrip("."))
+    parts = {
+        path: played.beside(f"{name}.{path.removeprefix(bare)}")
+        for path, entry in source.entries().items()
+        if entry.kind is FILE and path.startswith(bare)
+    }
+    others = tuple(path for path, entry in source.entries().items() if entry.kind is FILE and path not in parts)
+    return World(source, main, name, parts, others, None)
+
+
+def _named(request: Request, there: str) -> str:
+    name = request.name or there or _stem(request.source.name)
+    if not _NAME.fullmatch(name) or name in (".", ".."):
+        raise UsageError(f"'{name}' cannot name a world", hint="--as NAME: letters, digits, . _ + - and spaces")
+    return name
+
+
+def _shape(path: str) -> str:
+    """How a file is called, with numbers and hashes left open."""
+    return re.sub(r"(?<![A-Za-z0-9])[0-9a-f]{1,3}(?=/)|[0-9a-f]{8,}|\d+", "0", path)
 
 
 def _parents(path: str) -> Iterator[str]:
@@ -140,8 +253,11 @@ def _parents(path: str) -> Iterator[str]:
     yield ""
 
 
-def _tells(path: str, config: Config) -> bool:
-    """Whether a path inside a folder shows that the folder is a world: a tile where tiles belong, a numbered save."""
+def _tells(path: str, config: Config, played: Played) -> bool:
+    """Whether a path inside a folder shows that the folder is a world: a tile where tiles belong, a numbered save, or
+    where there are none, a file called as one of the world that is played."""
+    if not (config.world.tiles or config.world.numbered):
+        return _shape(path) in played.shapes
     if config.world.tiles:
         pattern = re.escape(config.world.tiles)
         for name in ("x", "y"):
