@@ -13,16 +13,17 @@ import pytest
 
 from emberkeep.comparing.survey import pointer_of
 from emberkeep.documents import edit
-from emberkeep.keep import Keep
+from emberkeep.keep import UNSORTED, Keep
 from emberkeep.planning import identifiers
 from emberkeep.servers import launch, logs
 from emberkeep.servers.adopt import adopt
-from emberkeep.servers.draft import draft
+from emberkeep.servers.draft import draft, drafted_scopes
 from emberkeep.servers.evidence import PRIOR, WEIGHTS, Evidence, Hypothesis
 from emberkeep.servers.findings import ORDER, Adoption, Sure
 from emberkeep.servers.leads import leads_to
 from emberkeep.servers.looking import Look, begins_as_json, content_kind
 from emberkeep.servers.recurring import varying
+from emberkeep.servers.refresh import refresh, written
 from emberkeep.servers.roles import Roles
 from emberkeep.servers.scene import Scene
 from emberkeep.servers.versions import find
@@ -121,6 +122,37 @@ def test_a_world_from_elsewhere_is_put_beside_the_one_that_is_played(name: str, 
     assert pointer is not None
     assert pointer.there
     assert "far-isles" in str(pointer.value)
+
+
+@pytest.mark.parametrize("name", depth.some(NAMES, 4))
+def test_refresh_finds_what_broken_files_hid(name: str, tmp_path: Path) -> None:
+    ground = _built(name, tmp_path / "server")
+    whole = {
+        path: path.read_bytes()
+        for path in ground.root.rglob("*")
+        if path.suffix in (".json", ".xml", ".yml", ".yaml", ".toml") and path.is_file()
+    }
+    for path, data in whole.items():
+        path.write_bytes(data[: len(data) // 2] + b"\n<<<<<<< torn\n")
+    (tmp_path / "keep").mkdir()
+    told = tmp_path / "keep" / "keep.toml"
+    told.write_text(draft(adopt(ground.root), str(ground.root), "UTC"))
+    for path, data in whole.items():
+        path.write_bytes(data)
+    ground.finish()
+    fresh = adopt(ground.root)
+    found = refresh(Keep(told.parent, {}).config, fresh)
+    told.write_text(written(told.read_text(), found.proposals))
+    refreshed = Keep(told.parent, {}).config
+    mine = Roles(refreshed.roles)
+    lacking = [
+        path
+        for path, entry in FolderTree(ground.root).entries().items()
+        if entry.kind is Kind.FILE and mine.of(path) == UNSORTED and path not in fresh.unsorted
+    ]
+    assert lacking == []
+    assert {scope.name for scope in refreshed.wiping.scopes} == set(drafted_scopes(fresh))
+    assert refresh(refreshed, fresh).proposals == ()
 
 
 def _confirmed(found: Adoption, folder: Path) -> Path:

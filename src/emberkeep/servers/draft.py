@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 import textwrap
+import tomllib
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
 
 from emberkeep import globs
 from emberkeep.globs import escape
@@ -139,6 +141,12 @@ def _player_bound(adoption: Adoption) -> str:
     lines = ["\n[player-bound]    # extension data of single players: what a wipe of it clears\nfiles = [\n"]
     lines += [f"    {quote(item.glob)},    # {item.sure}: {plain(item.evidence)}\n" for item in adoption.player_bound]
     return "".join([*lines, "]\n"])
+
+
+def drafted_scopes(adoption: Adoption) -> Mapping[str, Mapping[str, Any]]:
+    """The scopes of a draft, as keep.toml holds them."""
+    found: Mapping[str, Mapping[str, Any]] = tomllib.loads(_scopes(adoption)).get("scopes", {})
+    return found
 
 
 def _scopes(adoption: Adoption) -> str:

@@ -6,8 +6,9 @@ proposed, or what points at nothing any more. Answered questions are not asked a
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from typing import Any
 
 import tomlkit
 from tomlkit.items import Array, InlineTable, Item, String, Table
@@ -15,9 +16,9 @@ from tomlkit.toml_document import TOMLDocument
 
 from emberkeep import globs
 from emberkeep.keep import UNSORTED, Config
-from emberkeep.servers.draft import plain
+from emberkeep.servers.draft import drafted_scopes, plain
 from emberkeep.servers.findings import Adoption, Sure, VersionFinding
-from emberkeep.servers.roles import Roles
+from emberkeep.servers.roles import Roles, selection
 from emberkeep.servers.versions import find
 from emberkeep.trees import FolderTree, Kind
 
@@ -53,6 +54,7 @@ def refresh(config: Config, adoption: Adoption) -> Refresh:
         *_launch(config, adoption, tree),
         *_log(config, adoption),
         *_player_bound(config, adoption, tree),
+        *_scopes(config, adoption, tree),
         *_records(config, adoption),
     ]
     return Refresh(tuple(proposals), tuple(_idle(config, tree)))
@@ -232,6 +234,80 @@ def _player_bound(config: Config, adoption: Adoption, tree: FolderTree) -> Itera
                 found.sure,
                 _added(("player-bound",), "files", found.glob, _note(found.sure, found.evidence)),
             )
+
+
+def _scopes(config: Config, adoption: Adoption, tree: FolderTree) -> Iterator[Proposal]:
+    """What scopes would clear besides, had they been drafted now: a file that was broken then told nothing."""
+    mine = {scope.name: scope for scope in config.wiping.scopes}
+    for name, told in drafted_scopes(adoption).items():
+        scope = mine.get(name)
+        if scope is None:
+            yield Proposal(
+                f"scopes.{name}", "add it", "files of that kind are there", Sure.LIKELY, _new_scope(name, told)
+            )
+            continue
+        picked = scope.picked
+        wanted = selection([*picked.files, *scope.stays], config.roles, config.world.tiles)
+        named = {one.file for one in picked.records} | {one.database for one in picked.rows}
+        for pattern in told.get("files", ()):
+            chosen = selection([pattern], [*config.roles, *_as_roles(adoption)], config.world.tiles)
+            new = [path for path in tree.entries() if chosen(path) and not wanted(path) and path not in named]
+            if new and pattern not in picked.files:
+                what = f"add {pattern}, which it would clear, too: {new[0]}"
+                yield Proposal(
+                    f"scopes.{name}.files",
+                    what,
+                    f"{len(new)} files",
+                    Sure.LIKELY,
+                    _added(("scopes", name), "files", pattern, ""),
+                )
+        records = {(one.file, one.at) for one in picked.records}
+        for item in told.get("records", ()):
+            if (item["file"], item["at"]) not in records and not wanted(item["file"]):
+                what = f"add {item['at']} in {item['file']}"
+                yield Proposal(
+                    f"scopes.{name}.records",
+                    what,
+                    "players' ids stand in it",
+                    Sure.LIKELY,
+                    _listed(name, "records", item),
+                )
+        rows = {(one.database, one.table) for one in picked.rows}
+        for item in told.get("rows", ()):
+            if (item["database"], item["table"]) not in rows and not wanted(item["database"]):
+                what = f"add the table {item['table']} of {item['database']}"
+                yield Proposal(
+                    f"scopes.{name}.rows", what, "players' ids stand in it", Sure.LIKELY, _listed(name, "rows", item)
+                )
+
+
+def _as_roles(adoption: Adoption) -> list[tuple[str, list[str]]]:
+    return [(found.role, [found.glob]) for found in adoption.roles]
+
+
+def _new_scope(name: str, told: Mapping[str, Any]) -> _Edit:
+    def edit(document: TOMLDocument) -> None:
+        table = _table(document, ("scopes", name))
+        for key, value in told.items():
+            table[key] = value
+
+    return edit
+
+
+def _listed(scope: str, key: str, item: Mapping[str, Any]) -> _Edit:
+    """One more inline table in a list of such."""
+
+    def edit(document: TOMLDocument) -> None:
+        made = tomlkit.inline_table()
+        made.update(item)
+        table = _table(document, ("scopes", scope))
+        if not isinstance(table.get(key), Array):
+            table[key] = tomlkit.array()
+        held = table[key]
+        assert isinstance(held, Array)
+        held.append(made)
+
+    return edit
 
 
 def _records(config: Config, adoption: Adoption) -> Iterator[Proposal]:
