@@ -17,6 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.comparing import landmarks
+from emberkeep.databases import sqlite
 from emberkeep.databases.sqlite import statements
 from emberkeep.documents import edit
 from emberkeep.documents.edit import Shape
@@ -639,6 +640,64 @@ def test_what_is_lost_is_named(rock: Rock, act: Callable[[Path], object], kind: 
     missed = landmarks.compare(before, landmarks.measure(FolderTree(rock.server), keep.config))
     assert [(item.kind, str(item.how)) for item in missed] == [(kind, how)]
     assert landmarks.compare(before, landmarks.measure(FolderTree(rock.server), keep.config), [kind])[0].allowed
+
+
+def rename_database(server: Path) -> None:
+    (server / "outer-skerries" / "logbook.5.db").rename(server / "outer-skerries" / "logbook.6.db")
+
+
+def rename_player(server: Path) -> None:
+    path = sorted((server / "outer-skerries" / "keepers").iterdir())[0]
+    path.rename(path.with_name("11111111-2222-4333-8444-555555555555.json"))
+
+
+@pytest.mark.parametrize("act", [rename_database, rename_player])
+def test_what_is_called_otherwise_is_followed(rock: Rock, act: Callable[[Path], None]) -> None:
+    keep = Keep(rock.keep)
+    before = landmarks.measure(FolderTree(rock.server), keep.config)
+    act(rock.server)
+    assert landmarks.compare(before, landmarks.measure(FolderTree(rock.server), keep.config)) == ()
+
+
+def test_a_database_that_was_there_before_is_no_other_ones_successor(rock: Rock) -> None:
+    keep = Keep(rock.keep)
+    book = rock.server / "outer-skerries" / "logbook.5.db"
+    shutil.copyfile(book, book.with_name("logbook.6.db"))
+    before = landmarks.measure(FolderTree(rock.server), keep.config)
+    book.unlink()
+    missed = landmarks.compare(before, landmarks.measure(FolderTree(rock.server), keep.config))
+    assert {item.kind for item in missed} == {"rows"}
+
+
+@pytest.mark.parametrize("path", ["outer-skerries/depths.sqlite", "extensions/tarline/sums.db", "kept.db"])
+def test_rows_of_databases_of_every_role_count(rock: Rock, path: str) -> None:
+    keep = Keep(rock.keep)
+    with closing(sqlite3.connect(rock.server / path)) as database, database:
+        database.execute("create table sums (k integer)")
+        database.executemany("insert into sums values (?)", ((at,) for at in range(5)))
+    before = landmarks.measure(FolderTree(rock.server), keep.config)
+    assert before.rows[f"{path}: sums"] == 5
+    with closing(sqlite3.connect(rock.server / path)) as database, database:
+        database.execute("delete from sums where k = 3")
+    missed = landmarks.compare(before, landmarks.measure(FolderTree(rock.server), keep.config))
+    assert [(item.kind, item.before, item.after) for item in missed] == [("rows", "5", "4")]
+
+
+def test_a_large_database_is_read_where_it_lies_unless_somebody_holds_it(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(sqlite, "LARGE", 0)
+    with closing(sqlite3.connect(tmp_path / "a.db")) as database:
+        database.execute("create table t (k integer)")
+        database.execute("insert into t values (1)")
+        database.commit()
+        tree = FolderTree(tmp_path)
+        with sqlite.of_tree(tree, "a.db") as there:
+            assert there.execute("pragma database_list").fetchone()[2] == str(tmp_path / "a.db")
+        database.execute("begin exclusive")
+        with sqlite.of_tree(tree, "a.db") as there:
+            assert there.execute("select count(*) from t").fetchone()[0] == 1
+            assert there.execute("pragma database_list").fetchone()[2] != str(tmp_path / "a.db")
 
 
 def test_declared_landmarks_of_every_kind(rock: Rock) -> None:

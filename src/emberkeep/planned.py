@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
+from pathlib import Path
 
 from blake3 import blake3
 
@@ -86,6 +87,10 @@ class Planned(Still):
     def holes(self, path: str) -> tuple[Hole, ...]:
         tree, at = self._origin(path)
         return () if path in self._data else tree.holes(at)
+
+    def on_disk(self, path: str) -> Path | None:
+        tree, at = self._origin(path)
+        return None if path in self._data else tree.on_disk(at)
 
     lanes = 1
     """The trees it leans on may be archives, which are read from their beginning to their end."""

@@ -115,6 +115,10 @@ class Tree(Protocol):
         """Hear that a file changed while it was read: a tree that knows a steadier way reads it so the next time."""
         ...
 
+    def on_disk(self, path: str) -> Path | None:
+        """Where a file lies with these very contents; None where it has to be read from the tree."""
+        ...
+
 
 class Still:
     """What trees have in common that nobody writes to while they are read."""
@@ -127,6 +131,9 @@ class Still:
 
     def changed(self, path: str) -> None:
         return
+
+    def on_disk(self, path: str) -> Path | None:
+        return None
 
 
 def read(tree: Tree, path: str) -> bytes:
@@ -200,6 +207,9 @@ class FolderTree:
         facts = self.root.stat()
         mode = stat.S_IMODE(facts.st_mode)
         return Entry("", Kind.FOLDER, mode, fitting(facts.st_mtime_ns), 0, "", facts.st_uid, facts.st_gid)
+
+    def on_disk(self, path: str) -> Path | None:
+        return self.copied.get(path, self.root / path)
 
     @property
     def leftovers(self) -> tuple[str, ...]:
@@ -405,6 +415,9 @@ class PartTree:
 
     def changed(self, path: str) -> None:
         self._whole.changed(self._start + path)
+
+    def on_disk(self, path: str) -> Path | None:
+        return self._whole.on_disk(self._start + path)
 
 
 class NoTree(Still):

@@ -1,13 +1,16 @@
 """Landmarks: what is measured in the saves before an update, and must hold after it.
 
-Measured by itself: players, where they are and what they carry, tiles of each dimension, rows of each table, seed,
-size, world pointer, and the lists of operators, of those let in and of those shut out. And what keep.toml declares.
+Measured by itself: players, where they are and what they carry, tiles of each dimension, rows of each table of every
+SQLite file, seed, size, world pointer, and the lists of operators, of those let in and of those shut out. And what
+keep.toml declares. What a run gave another name is followed: a player's file by what it holds, a database by its name
+with the numbers left open, where no file of that name was there before.
 """
 
 from __future__ import annotations
 
 import json
-from collections import Counter
+import re
+from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -28,8 +31,15 @@ from emberkeep.servers.tiles import TileNames
 from emberkeep.trees import FILE, Tree, read
 
 MOST_NAMED = 6
+SEEN_OF_EACH = 2
+"""Files that end alike of which the beginning is read."""
+UNMEASURED = ("logs", "scratch", "engine")
+"""Roles of which databases are no saves."""
 LARGEST_PLAYER = 4 << 20
 """Bytes; what a larger player file holds is compared as a whole."""
+
+
+_NUMBERS = re.compile(r"\d+")
 
 
 class How(StrEnum):
@@ -98,7 +108,7 @@ def measure(tree: Tree, config: Config) -> Measured:
     for path, entry in tree.entries().items():
         if entry.kind is FILE:
             by_role.setdefault(roles.of(path), []).append(path)
-    databases = [*by_role.get("progress", ()), *by_role.get("databases", ())]
+    databases = [path for role, paths in by_role.items() if role not in UNMEASURED for path in _databases(tree, paths)]
     return Measured(
         {path: _player(tree, path) for path in by_role.get("players", ())},
         _tiles(tree, config, by_role.get("world", ())),
@@ -170,10 +180,20 @@ def _tiles(tree: Tree, config: Config, paths: Iterable[str]) -> dict[str, int]:
     return dict(sorted(found.items()))
 
 
+def _databases(tree: Tree, paths: Iterable[str]) -> Iterator[str]:
+    """The SQLite files among some; of those that lie in one folder and end alike, one is looked at."""
+    alike: dict[tuple[str, str], list[str]] = defaultdict(list)
+    for path in paths:
+        folder, _, name = path.rpartition("/")
+        alike[folder, name[name.rfind(".") :] if "." in name else name].append(path)
+    for held in alike.values():
+        if any(sqlite.is_sqlite(next(tree.chunks(path), b"")[:16]) for path in held[:SEEN_OF_EACH]):
+            yield from held
+
+
 def _rows(tree: Tree, paths: Iterable[str]) -> Iterator[tuple[str, int]]:
     for path in sorted(paths):
-        head = next(tree.chunks(path), b"")
-        if not sqlite.is_sqlite(head[:16]):
+        if not sqlite.is_sqlite(next(tree.chunks(path), b"")[:16]):
             continue
         with sqlite.of_tree(tree, path) as database:
             for table in sqlite.tables(database):
@@ -272,7 +292,7 @@ def compare(before: Measured, after: Measured, allowed: Sequence[str] = ()) -> t
     found = [
         *_players(before, after),
         *_counts("tiles", before.tiles, after.tiles),
-        *_counts("rows", before.rows, after.rows),
+        *_counts("rows", before.rows, _followed(before.rows, after.rows)),
         *_equal("facts", before.facts, after.facts),
         *_equal("lists", before.lists, after.lists, hidden=True),
         *_equal("declared", before.declared, after.declared, hidden=True),
@@ -284,8 +304,12 @@ def compare(before: Measured, after: Measured, allowed: Sequence[str] = ()) -> t
 
 
 def _players(before: Measured, after: Measured) -> Iterator[Missed]:
+    new = Counter(told for path, told in after.players.items() if path not in before.players)
     for path, was in before.players.items():
         now = after.players.get(path)
+        if now is None and new[was]:
+            new[was] -= 1  # the file is called otherwise now
+            continue
         if now is None:
             yield Missed("players", path, How.MISSING, "", "")
             continue
@@ -293,6 +317,19 @@ def _players(before: Measured, after: Measured) -> Iterator[Missed]:
             yield Missed("positions", path, How.MOVED, "", "")
         if now.belongings != was.belongings:
             yield Missed("belongings", path, How.CHANGED, "", "")
+
+
+def _followed(before: Mapping[str, int], after: Mapping[str, int]) -> dict[str, int]:
+    """The rows of tables under the names that their databases had before."""
+    new: dict[str, list[str]] = defaultdict(list)
+    for name in after.keys() - before.keys():
+        new[_NUMBERS.sub("#", name)].append(name)
+    found = dict(after)
+    for name in before.keys() - after.keys():
+        alike = new.get(_NUMBERS.sub("#", name), [])
+        if len(alike) == 1:
+            found[name] = after[alike[0]]
+    return found
 
 
 def _counts(kind: str, before: Mapping[str, int], after: Mapping[str, int]) -> Iterator[Missed]:

@@ -22,6 +22,8 @@ MAGIC = b"SQLite format 3\0"
 _T = TypeVar("_T")
 FEW_ROWS = 2
 """Rows of a table of the engine's own in a database of players: its format, when it was made."""
+LARGE = 64 << 20
+"""Bytes of a database that is not copied to be read."""
 _WAL = 2
 _VERSION_AT = 18
 """Offset of the header's file format version: 2 for write-ahead logs (SQLite file format, section 1.3.3)."""
@@ -96,7 +98,13 @@ def with_referring(database: sqlite3.Connection, owned: Iterable[str]) -> frozen
 
 @contextmanager
 def of_tree(tree: Tree, path: str) -> Iterator[sqlite3.Connection]:
-    """A database of a tree, with its write-ahead log, read-only, from a copy."""
+    """A database of a tree, with its write-ahead log, read-only, from a copy; a large one that nobody holds locked
+    where it lies."""
+    place = tree.on_disk(path) if tree.entries()[path].size > LARGE else None
+    if place is not None and not _has_log(place) and _is_free(place):
+        with opened(place, path) as database:
+            yield database
+        return
     with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
         copy = Path(room) / "copy.db"
         for end in ("", "-wal"):
@@ -105,6 +113,15 @@ def of_tree(tree: Tree, path: str) -> Iterator[sqlite3.Connection]:
                     handle.writelines(tree.chunks(path + end))
         with opened(copy, path) as database:
             yield database
+
+
+def _is_free(path: Path) -> bool:
+    """Whether nobody holds a database locked."""
+    try:
+        with opened(path):
+            return True
+    except UnreadableInput:
+        return False
 
 
 def rewritten(
