@@ -4,21 +4,26 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import sys
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
 
+from emberkeep.errors import Refused
 from emberkeep.keep import Config, check_text
+from emberkeep.running import Console
 from emberkeep.runs.journal import Journal
 from emberkeep.runs.run import unconfirmed
 from emberkeep.servers.adopt import adopt
+from emberkeep.servers.console import require_reached
 from emberkeep.servers.doubts import answered, doubts
-from tests.conftest import KEEP, Rock, tree_state
-from tests.program import Program, run_program
+from tests.conftest import KEEP, Rock, free_ports, tree_state
+from tests.program import Program, Ran, run_program
 
 
 def _edit(place: Path, *pairs: tuple[str, str]) -> None:
@@ -40,7 +45,7 @@ def ready(keeper: Program, place: Path) -> Program:
     return keeper
 
 
-def _obstacles(program: Program) -> dict[str, list[str]]:
+def _obstacles(program: Callable[..., Ran]) -> dict[str, list[str]]:
     done = program("check", "--json")
     told = json.loads(done.out)
     found: dict[str, list[str]] = {}
@@ -161,6 +166,49 @@ def test_each_thing_in_the_way_is_told_with_what_to_do(
     found = _obstacles(ready)
     assert area in found, found
     assert any(words in told for told in found[area]), found[area]
+
+
+def test_recipes_have_to_lead_to_every_release_that_is_recorded(rock: Rock) -> None:
+    assert "recipes" not in _obstacles(rock.run)
+    with zipfile.ZipFile(rock.place / "releases" / "skerrylight-4.3.zip") as archive:
+        archive.extractall(rock.place / "new")
+    assert rock.run("defaults", "record", "9.9", rock.place / "new" / "skerrylight-4.3").code == 0
+    assert any("towards 9.9" in what for what in _obstacles(rock.run)["recipes"])
+
+
+def test_answers_that_cannot_be_read_and_open_questions_are_told(rock: Rock) -> None:
+    assert "merging" not in _obstacles(rock.run)
+    assert rock.run("defaults", "record", "4.3", "releases/skerrylight-4.3.zip").code == 0
+    assert rock.run("merge", "--to", "4.3", "--go").code == 1
+    assert any("questions of the last merge are open" in what for what in _obstacles(rock.run)["merging"])
+    (rock.keep / "answers.toml").write_text("[[question]]\nfile = 3\n")
+    assert "merging" in _obstacles(rock.run)
+
+
+def test_a_running_servers_console_is_asked_to_let_us_in_and_nothing_is_said(rock: Rock) -> None:
+    assert rock.run("start", "--go").code == 0
+    log = rock.server / "log" / "latest.log"
+    before = log.read_text()
+    assert "console" not in _obstacles(rock.run)
+    assert log.read_text() == before
+    keep = rock.keep / "keep.toml"
+    text = keep.read_text()
+    keep.write_text(re.sub(r'address = "127.0.0.1:\d+"', f'address = "127.0.0.1:{free_ports(1)[0]}"', text, count=1))
+    assert any("cannot be reached" in what for what in _obstacles(rock.run)["console"])
+    keep.write_text(text)
+    assert rock.run("stop", "--now", "--go").code == 0
+
+
+@pytest.mark.skipif(not hasattr(os, "mkfifo"), reason="named pipes are of POSIX systems")
+def test_a_console_on_a_pipe_that_nobody_reads_is_told(tmp_path: Path) -> None:
+    os.mkfifo(tmp_path / "in")
+    told = Console("fifo", path=str(tmp_path / "in"), phrases={"stop": "quit"})
+    with pytest.raises(Refused, match="cannot be reached"):
+        require_reached(told, {})
+    reader = os.open(tmp_path / "in", os.O_RDONLY | os.O_NONBLOCK)
+    require_reached(told, {})
+    assert os.read(reader, 10) == b""
+    os.close(reader)
 
 
 # --- what was only guessed --------------------------------------------------------

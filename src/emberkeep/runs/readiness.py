@@ -9,27 +9,34 @@ from __future__ import annotations
 import re
 import shutil
 from collections.abc import Callable, Iterator, Mapping
+from contextlib import closing
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
 from emberkeep import globs
 from emberkeep.comparing.survey import pointer_of
-from emberkeep.errors import EmberKeepError, Fault, Place
+from emberkeep.errors import EmberKeepError, Fault, Place, Refused
 from emberkeep.keep import Keep
+from emberkeep.merging import answers, orders
 from emberkeep.migrating import recipe
 from emberkeep.planned import Planned
 from emberkeep.planning.identifiers import unpacked
 from emberkeep.planning.scopes import Clearing
-from emberkeep.runs import wipe
+from emberkeep.runs import migrate, questions, wipe
 from emberkeep.runs.journal import Journal
-from emberkeep.servers import lifecycle, versions
+from emberkeep.servers import console, lifecycle, versions
+from emberkeep.servers.process import signs
+from emberkeep.servers.versions import ordering
+from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree, Kind
 
 AHEAD = timedelta(days=1)
 """How far ahead of the clock a file may have been written."""
 LOG_LOOKED_AT = 4 << 20
 """Bytes of a log's end in which the line is looked for that tells that the server is ready."""
+ANSWERS_WITHIN = 10.0
+"""Seconds within which the console of a running server lets somebody in."""
 SPARE = 0.2
 """Share of the server folder's size that a run may need on the disk of the keep."""
 Environment = Mapping[str, str]
@@ -91,6 +98,9 @@ def _start(checked: _Checked) -> Iterator[Fault]:
 
 def _console(checked: _Checked) -> Iterator[Fault]:
     yield from lifecycle.unheard(checked.keep.config, checked.environment)
+    told = checked.keep.config.running.console
+    if told is not None and any(signs(checked.keep.server, None)):
+        console.require_reached(told, checked.environment, ANSWERS_WITHIN)
 
 
 def _log(checked: _Checked) -> Iterator[Fault]:
@@ -161,9 +171,38 @@ def _scopes(checked: _Checked) -> Iterator[Fault]:
 
 
 def _recipes(checked: _Checked) -> Iterator[Fault]:
-    if checked.keep.recipes.is_dir():
-        recipe.read_all(checked.keep.recipes)
-    yield from ()
+    """They can be read, and lead from what the saves are to every newer release that is recorded."""
+    keep = checked.keep
+    if not keep.recipes.is_dir() or not recipe.read_all(keep.recipes):
+        return
+    with closing(Store(keep.store_folder)) as store:
+        known = [version for version in store.versions() if ordering(version) > ordering(_saves(keep, store))]
+        for version in known:
+            wanted = migrate.Request(_saves(keep, store), version, migrate.folders(keep, None))
+            try:
+                migrate.recipes_for(wanted)
+            except Refused as error:
+                yield from error.faults
+
+
+def _saves(keep: Keep, store: Store) -> str:
+    return migrate.saves_version(keep, store, None)
+
+
+def _merging(checked: _Checked) -> Iterator[Fault]:
+    """Answers and standing orders can be read, and no question of the last merge is open."""
+    keep = checked.keep
+    answers.known(keep.answers_file)
+    if keep.orders_file.exists():
+        orders.read(keep.orders_file)
+    if not keep.store_folder.exists():
+        return
+    with closing(Store(keep.store_folder)) as store:
+        waits = questions.waiting(keep, store, checked.live)
+    if waits:
+        one = "one question" if len(waits) == 1 else f"{len(waits)} questions"
+        what = f"{one} of the last merge {'is' if len(waits) == 1 else 'are'} open; yours stay until they are answered"
+        yield Fault(what, Place(waits[0].asked.file), "'emberkeep merge --ask' puts them to you")
 
 
 def _disk(checked: _Checked) -> Iterator[Fault]:
@@ -214,6 +253,7 @@ _AREAS: Mapping[str, Callable[[_Checked], Iterator[Fault]]] = {
     "world": _world,
     "wipe scopes": _scopes,
     "recipes": _recipes,
+    "merging": _merging,
     "disk": _disk,
     "clock": _clock,
     "events": _events,

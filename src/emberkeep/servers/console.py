@@ -117,6 +117,24 @@ def speaking(console: Console, environment: Mapping[str, str], limit: float = LI
     yield lambda phrase: _run(tuple(part.replace("{phrase}", phrase) for part in console.command), limit)
 
 
+def require_reached(console: Console, environment: Mapping[str, str], limit: float = LIMIT) -> None:
+    """Refused where the console of a running server cannot be reached, or does not take the secret. Nothing is said on
+    it; of a ``command``, which cannot be asked without saying something, nothing is known."""
+    if console.kind in ("line", "packet"):
+        with speaking(console, environment, limit):
+            return
+    try:
+        if console.kind == "fifo":
+            os.close(os.open(console.path, os.O_WRONLY | getattr(os, "O_NONBLOCK", 0)))
+        elif console.kind == "tmux":
+            _run(("tmux", "has-session", "-t", console.session), limit)
+        elif console.kind == "screen":
+            _run(("screen", "-S", console.session, "-p", "0", "-Q", "title"), limit)
+    except OSError as error:
+        if _NO_QUESTIONS not in str(error):
+            raise Refused(f"the server's console cannot be reached: {error}", hint="mend [console]") from error
+
+
 @contextmanager
 def _connected(console: Console, limit: float) -> Iterator[socket.socket]:
     host, _, port = console.address.rpartition(":")
