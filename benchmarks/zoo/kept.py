@@ -59,7 +59,8 @@ def turned(g: Ground) -> World:
         )
     ]
     logged(g, f"{g.name('mill')}-current.log", lines)
-    return World(live, "", [live], copies=[made[0], made[2]])
+    g.fact("clears map", "those beside it, which would be loaded else", made[0], made[2])
+    return World(live, "", [live], copies=[made[0], made[2]], also=[folder])
 
 
 def one_text(g: Ground) -> World:
@@ -223,7 +224,7 @@ def classpath(g: Ground) -> World:
     g.role("engine", program, about="the program")
     g.fact("script", "launch", "bin/serve")
     g.fact("port", "launch", "27400")
-    return World(over, over, live)
+    return World(over, over, live, also=[f"{over}/{g.name(which)}" for which in ("outer arm", "inner arm")])
 
 
 def all_in_one(g: Ground) -> World:
@@ -371,7 +372,7 @@ def several(g: Ground) -> World:
     g.role("engine", program, about="the program")
     g.fact("script", "launch", "start.sh")
     g.fact("program", "launch", program)
-    return World(over, over, live, dead)
+    return World(over, over, live, dead, also=[f"{over}/{g.name(which)}" for which in ("first quay", "second quay")])
 
 
 SHAPES: Shapes = {

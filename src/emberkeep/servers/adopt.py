@@ -23,7 +23,7 @@ from emberkeep.keep import UNSORTED
 from emberkeep.servers import launch, logs, numbering, players, worlds
 from emberkeep.servers.doubts import doubts
 from emberkeep.servers.evidence import Hypothesis
-from emberkeep.servers.extensions import MANIFEST_KINDS
+from emberkeep.servers.extensions import MANIFEST_KINDS, read_facts
 from emberkeep.servers.findings import (
     ORDER,
     Adoption,
@@ -90,6 +90,7 @@ def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     _progress(scene, [table for table in tables if not table.of_world])
     _extension_data(scene, folders)
     players.personal_files(scene, places)
+    scene.saved_texts = worlds.saved_texts(scene, _engine_time(scene))
     records = tuple(_economy(scene, releases))
     _settings(scene, scripts)
     world = worlds.world(scene, _engine_time(scene))
@@ -224,6 +225,11 @@ def _programs(scene: Scene, scripts: list[str]) -> None:
             if path in started and path not in scripts:
                 scene.programs.append(path)
                 scene.cover("engine", numbered_glob(path), f"the program that {started[path]} executes")
+                if kind == "zip" and family.folder:
+                    told = f"an archive beside {path}"
+                    scene.cover("engine", suffix_glob(path), told, Sure.LIKELY)
+                if kind == "text":
+                    _manifest_of_program(scene, path)
                 if kind == "text" and family.folder:  # interpreted: what stands beside it is of it
                     told = f"{started[path]} has {path} interpreted, and this stands beside it"
                     scene.cover("engine", f"{globs.escape(family.folder)}/**", told, Sure.LIKELY)
@@ -235,6 +241,24 @@ def _programs(scene: Scene, scripts: list[str]) -> None:
         for path in scene.sampled(family):
             _version_file(scene, path)
             _overlay(scene, path)
+
+
+def _manifest_of_program(scene: Scene, path: str) -> None:
+    """What tells the version of a program that is interpreted: a manifest beside it, or above it."""
+    folder = path
+    while folder:
+        folder = folder.rpartition("/")[0]
+        for other in scene.paths if not folder else scene.below(folder):
+            if (
+                other.rpartition("/")[0] == folder
+                and other not in scene.dirs
+                and scene.look.kind(other) in ("json", "toml")
+            ):
+                told = read_facts(scene.look, other)
+                if isinstance(told.get("version"), str) and told.get("name"):
+                    scene.manifests_of_programs.append(other)
+                    scene.cover("engine", globs.escape(other), f"it tells the version of {path}", Sure.LIKELY)
+                    return
 
 
 def _program_folder(scene: Scene, folder: str, paths: list[str]) -> None:
@@ -347,7 +371,7 @@ def _economy(scene: Scene, releases: Sequence[Tree]) -> Iterator[RecordFinding]:
     read = 0
     for family in list(scene.open_families()):
         for path in scene.sampled(family):
-            if scene.look.kind(path) in _TABLES and read < MOST_TABLES:
+            if scene.look.kind(path) in _TABLES and path not in scene.saved_texts and read < MOST_TABLES:
                 read += 1
                 yield from _table(scene, path, tables, releases)
     for top, paths in tables.items():
@@ -362,7 +386,7 @@ def _table(scene: Scene, path: str, tables: dict[str, list[str]], releases: Sequ
     repeated = list(_repeated(document.root, (document.root.name,)))
     if not any(count >= SEVERAL or _has_number(node) for _, count in repeated for node in document.root.items[:20]):
         return
-    if max(count for _, count in repeated) < SEVERAL and _single_values(document.root) > 1:
+    if max(count for _, count in repeated) < SEVERAL and _single_values(document.root):
         return  # settings, a few of which repeat
     tables[path.split("/", 1)[0] if "/" in path else ""].append(path)
     for at, count in repeated:
@@ -407,10 +431,11 @@ def _mission(scene: Scene, top: str, paths: list[str]) -> None:
     kinds = [
         (path, scene.look.kind(path))
         for path in (scene.below(top) if top else [])
-        if scene.tree.entries()[path].kind is Kind.FILE and not scene.is_covered(path)
+        if scene.tree.entries()[path].kind is Kind.FILE and not scene.is_covered(path) and path not in scene.saved_texts
     ]
     if (
         top
+        and not any(path.startswith(f"{top}/") for path in scene.saved_texts)
         and (len(paths) > 1 or len(kinds) <= FEW_IN_A_MISSION)
         and all(kind in (*_DATA, "text", "script", "empty") for _, kind in kinds)
     ):
@@ -447,7 +472,7 @@ def _settings(scene: Scene, scripts: Sequence[str]) -> None:
     for family in list(scene.open_families()):
         for path in scene.sampled(family) if len(family.members) <= FEW_ALIKE else ():
             kind = scene.look.kind(path)
-            if scene.is_covered(path) or scene.tells_of_a_save(path):
+            if scene.is_covered(path) or path in scene.saved_texts or scene.tells_of_a_save(path):
                 continue
             near = path.count("/") <= DEEPEST_SETTINGS or _SETTINGS_NAME.search(path) is not None
             if kind in ("properties", "ini", "toml", "yaml") and near:

@@ -155,10 +155,11 @@ def _scopes(adoption: Adoption) -> str:
     roles = {found.role for found in adoption.roles}
     lines = []
     of_world = [table for table in adoption.tables if table.database == adoption.world.folder]
-    if of_world:
+    by_rows = bool(of_world or adoption.world.tables)
+    if by_rows:
         lines.append(_world_tables(adoption, of_world))
     for scope, role in (("map", "world"), ("players", "players"), ("progress", "progress")):
-        if role not in roles or (of_world and scope in ("map", "players")):
+        if role not in roles or (by_rows and scope == "map") or (of_world and scope == "players"):
             continue
         wanted, told = [role], "what a wipe of this scope clears"
         if scope == "map" and adoption.world.others:
@@ -186,18 +187,22 @@ def _scopes(adoption: Adoption) -> str:
 
 
 def _world_tables(adoption: Adoption, tables: Sequence[TableFinding]) -> str:
-    """Of a database that holds the world and players, each scope names its tables."""
+    """Of a database that holds the world and more, each scope names its tables."""
     database = quote(escape(adoption.world.folder))
     beside = [found.glob for found in adoption.roles if found.role == "world"]
     files = [f"world/{glob}" for glob in beside if not globs.compiled(glob).fullmatch(adoption.world.folder)]
     players = ["players"] if any(found.role == "players" for found in adoption.roles) else []
+    theirs = [table.table for table in tables]
+    mine = [name for name in adoption.world.tables or tables[0].of_world if name not in theirs]
     told = {
-        "map": (files, tables[0].of_world, "bytes that an engine writes"),
-        "players": (players, [table.table for table in tables], "players' ids"),
+        "map": (files, mine, "bytes that an engine writes"),
+        "players": (players, theirs, "players' ids"),
     }
     lines = []
     for scope, (wanted, names, why) in told.items():
-        lines.append(f"\n[scopes.{scope}]    # the database of the world holds players, too\n")
+        if not names:
+            continue
+        lines.append(f"\n[scopes.{scope}]    # the database of the world holds more than the world\n")
         if wanted:
             lines.append(f"files = [{', '.join(map(quote, wanted))}]\n")
         rows = "".join(

@@ -40,6 +40,7 @@ WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
         "world": {
             PRIOR: -2.9,
             "a setting leads to it": 6.0,
+            "some value leads to it": 3.0,
             "a setting leads to another": -5.1,
             "the newest save is in it": 0.8,
             "others were saved later": -2.6,
@@ -54,7 +55,7 @@ WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
         },
         "pointer": {
             PRIOR: -1.2,
-            "its value leads to the world": 2.8,
+            "its value leads to the world": 2.0,
             "its file is the server's": 4.8,
             "the script passes it": 3.0,
             "another leads there too": -3.6,

@@ -40,7 +40,10 @@ def read_manifest(look: Look, path: str) -> Extension | None:
     script by its first lines; None when it is no extension."""
     kind = look.kind(path)
     if kind == "zip":
-        texts = (look.member_text(path, name) for name in look.members(path) if "/" not in name and _NAMES.search(name))
+        members = look.members(path)
+        tops = {name.partition("/")[0] for name in members}
+        deep = 1 if len(tops) == 1 and not any(name in tops for name in members) else 0  # all in one folder
+        texts = (look.member_text(path, name) for name in members if name.count("/") == deep and _NAMES.search(name))
         return next((told for text in texts if (told := _told(path, _facts(text)))), None)
     if kind in MANIFEST_KINDS and "/" in path and look.size(path) <= LARGEST_MANIFEST:
         return _told(path, _facts(look.text(path)))
@@ -49,6 +52,11 @@ def read_manifest(look: Look, path: str) -> Extension | None:
         header = "\n".join(line.lstrip("-#/*; \t") for line in first if line[:1] in "-#/*;")
         return _told(path, _facts(header)) if header else None
     return None
+
+
+def read_facts(look: Look, path: str) -> Mapping[str, Any]:
+    """The top-level keys of a small manifest, in lower case; {} for a file that is large."""
+    return _facts(look.text(path)) if look.size(path) <= LARGEST_MANIFEST else {}
 
 
 def _told(path: str, facts: Mapping[str, Any]) -> Extension | None:

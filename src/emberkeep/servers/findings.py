@@ -100,6 +100,8 @@ class WorldFinding:
     pointer_kept: bool = True
     others: tuple[str, ...] = ()
     is_file: bool = False
+    tables: tuple[str, ...] = ()
+    """Of a database that holds others' tables, too, those that are the world's."""
     candidates: tuple[WorldCandidate, ...] = ()
 
     @property

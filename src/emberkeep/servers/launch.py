@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
+from emberkeep import globs
 from emberkeep.documents.script import NO_PROGRAMS
 from emberkeep.servers.findings import Argument, LaunchFinding, Sure
 from emberkeep.servers.looking import Look
@@ -19,7 +20,8 @@ _VARIABLE = re.compile(
 )
 _ARGUMENT = re.compile(
     r"""(?<![^\s'",])(?!(?i:-(?:argumentlist|filepath|workingdirectory))\b)"""
-    r"""((?:--?|\+|/)[A-Za-z][\w.-]*)(?:(?:[ =:]|["'],\s*(?=["']))(?:"([^"\n]*)"|'([^'\n]*)'|([^\s"';,]+)))?"""
+    r"""((?:--?|\+|/)[A-Za-z][\w.-]*)"""
+    r"""(?:(?:[ =:]|["'],\s*(?=["']))(?!--?[A-Za-z])(?:"([^"\n]*)"|'([^'\n]*)'|([^\s"';,]+)))?"""
 )
 _USED = re.compile(r"\$\{(?P<braced>\w+)(?::?[-=](?P<default>[^{}]*))?\}|\$(?P<bare>\w+)|%(?P<cmd>\w+)%")
 _TOKEN = re.compile(r"""(?:"[^"\n]*"|'[^'\n]*'|[^\s"';&|<>()])+""")
@@ -53,6 +55,7 @@ _COMPUTED = re.compile(r"^(?:\$\{?\w+\}?|\$\(.*\)|%~[a-z]*\d|%\w+%|`.*`)/?")
 _SOURCED = re.compile(r"""(?im)^[ \t]*(?:\.|source|call)[ \t]+["']?([^\s"';&|]+)""")
 DEEPEST_SOURCED = 3
 """Scripts that read each other, at most."""
+_CLASS_PATHS = frozenset(("-cp", "-classpath", "--class-path"))
 _GOES_TO = frozenset(("cd", "pushd", "chdir", "set-location"))
 SHORTEST_NUMBER = 3
 """Digits of a number that recurs in the name of a save by more than chance."""
@@ -170,6 +173,8 @@ def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> s
     if at < len(words) and words[at].lower() in NO_PROGRAMS - _BEFORE:
         return ""
     for number, word in enumerate(words[at:]):
+        if word in _CLASS_PATHS:
+            return _of_class_path(scene, words[at + number + 1 :], folders)
         path = _file_named(scene, word, folders)
         if path and number and scene.look.kind(path) not in ("program", "zip", "script", "text", "binary"):
             continue
@@ -180,6 +185,22 @@ def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> s
         if number and not word.startswith(("-", "+", "/", "@", "$", "%")) and words[at + number - 1][:1] != "-":
             return ""
     return ""
+
+
+def _of_class_path(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> str:
+    """The archive of a class path that holds the class that is executed."""
+    named = re.split(r"[:;]", words[0]) if words else []
+    patterns = [_COMPUTED.sub("", part.replace("\\", "/")).removeprefix("./") for part in named]
+    archives = [
+        path
+        for folder in dict.fromkeys(folders)
+        for pattern in patterns
+        for path in scene.matching(f"{globs.escape(folder)}/{pattern}" if folder else pattern)
+        if path not in scene.dirs and scene.look.kind(path) == "zip"
+    ]
+    main = next((word for word in words[1:] if word[:1] not in "-$%@"), "")
+    inside = main.replace(".", "/") + ".class"
+    return next((path for path in archives if inside in scene.look.members(path)), next(iter(archives), ""))
 
 
 def _file_named(scene: Scene, word: str, folders: Sequence[str]) -> str:

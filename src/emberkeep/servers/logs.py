@@ -21,7 +21,7 @@ _TIME = re.compile(
     r"^(?:[\[(]?(?:\d{4}[-/.]\d\d[-/.]\d\d[T ])?\d\d?:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?[\])]?:?\s*"
     r"|(?:[A-Z][a-z]{2} )?[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d\s+"
     r"|\[?1\d{9}(?:\d{3})?(?:\.\d+)?\]?\s+"
-    r"|(?=(?:[^\d\s]?[ T]?\d){10})[\[(]?\d{2,4}(?:[-/.:T ]?\d{2,6}){2,}(?:[.,]\d+)?[\])]?:?\s+)"
+    r"|(?=(?:[^\d\s]?[ T]?\d){10})[\[(]?\d{2,4}(?:[-/.:T ]\d{2,6}){2,}(?:[.,]\d+)?[\])]?:?\s+)"
 )
 _NUMBER = re.compile(r"\d+(?:\.\d+)*")
 _VERSION = re.compile(r"\d+(?:\.\d+)+")
@@ -49,7 +49,7 @@ def is_log(text: str) -> bool:
 
 def called(scene: Scene) -> frozenset[str]:
     """Words of the newest logs that stand where names of players do, and such that are shaped as ids are."""
-    files = [path for path in scene.of_role("logs") if scene.look.kind(path) == "text"]
+    files = [path for path in scene.of_role("logs") if scene.look.kind(path) in ("text", "json")]
     newest = sorted(files, key=lambda path: -scene.tree.entries()[path].mtime_ns)[:4]
     found: set[str] = set()
     for path in newest:
@@ -61,7 +61,9 @@ def called(scene: Scene) -> frozenset[str]:
 
 def log(scene: Scene, engine: str, extensions: Sequence[Extension], seed: str = "") -> LogFinding | None:
     """What the newest log tells; None without one. ``engine``: its version, ``seed``: the world's; "" when unknown."""
-    files = [path for path in scene.of_role("logs") if scene.look.kind(path) == "text" and scene.look.size(path)]
+    files = [
+        path for path in scene.of_role("logs") if scene.look.kind(path) in ("text", "json") and scene.look.size(path)
+    ]
     if not files:
         return None
     newest = max(files, key=lambda path: (scene.tree.entries()[path].mtime_ns, path))

@@ -203,6 +203,8 @@ class Look:
     def members(self, path: str) -> list[str]:
         """The names in a zip archive."""
         try:
+            if self.root is None:
+                return []
             with zipfile.ZipFile(self._on_disk(path)) as archive:
                 return [info.filename for info in archive.infolist() if not info.is_dir()]
         except (OSError, zipfile.BadZipFile, ValueError):

@@ -40,11 +40,20 @@ def _engine(scene: Scene) -> Iterator[VersionFinding]:
 
 
 _IN_MANIFEST = re.compile(rf"(?im)^((?:Implementation|Bundle|Specification)-Version: *){_PATTERN}\s*$")
+_IN_FACTS = re.compile(rf"""(?i)(["']?version["']?\s*[:=]\s*["']){_PATTERN}["']""")
 _IN_CODE = re.compile(rf"(?im)^((?:__)?version(?:__)?\s*=\s*[\"']){_PATTERN}[\"']")
 
 
 def _by_contents(scene: Scene) -> Iterator[VersionFinding]:
-    """A version in the manifest of a program that is an archive, or in the first lines of one that is interpreted."""
+    """A version in the manifest of a program that is an archive, or of one that is interpreted, or in the first lines
+    of that."""
+    for path in scene.manifests_of_programs:
+        found = _IN_FACTS.search(scene.look.text(path))
+        if found:
+            pattern = rf"{re.escape(found[1])}{_PATTERN}"
+            told = f"{found[0].strip()} in {path}"
+            yield VersionFinding("engine", pattern, (globs.escape(path),), found[2], told, Sure.LIKELY)
+            return
     for path in scene.of_role("engine"):
         kind = scene.look.kind(path)
         texts = [(path, scene.look.text(path))] if kind == "text" else []

@@ -81,9 +81,10 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
     together: dict[int, list[ValuePlace]] = defaultdict(list)
     for at, place in enumerate(places):
         together[top(at)].append(place)
-    named = {
+    named: set[str | tuple[str, str]] = {
         place.path for place in places if place.alone and place.kind in ("field", "list") and are_names(place.values)
     }
+    named |= {_table_of(place) for place in places if place.kind == "column" and are_names(place.values)}
     priced: dict[str, list[ValuePlace]] = defaultdict(list)
     for place in places:
         if place.alone and place.kind == "field" and _are_numbers(place.values):
@@ -126,7 +127,7 @@ def _are_numbers(values: Iterable[str]) -> bool:
 def _weighed(
     places: Sequence[ValuePlace],
     logged: frozenset[str],
-    named: set[str],
+    named: set[str | tuple[str, str]],
     priced: Mapping[str, Sequence[ValuePlace]],
     came_with_program: bool,
 ) -> Hypothesis:
@@ -139,7 +140,9 @@ def _weighed(
         evidence.append(Evidence("small numbers"))
     if kinds & {*NAMED} and (len(places) > 1 or len(values & logged) >= FEWEST):
         evidence.append(Evidence("files are named by them"))
-    if any(place.alone and place.kind in ("list", "field") for place in places):
+    if any(place.alone and place.kind in ("list", "field") for place in places) or any(
+        place.kind == "column" and _table_of(place) in named for place in places
+    ):
         evidence.append(Evidence("a list holds them and little else"))
     if not are_names(values) and any(place.alone and place.path in named for place in places):
         evidence.append(Evidence("names stand beside them"))
@@ -288,14 +291,23 @@ def player_files(scene: Scene, places: Mapping[ValuePlace, Sure], extension_fold
 
 
 def personal_files(scene: Scene, places: Iterable[ValuePlace]) -> None:
-    """Other files in which players' ids stand as keys or in a field become ``progress``."""
+    """Other files in which players' ids stand as keys or in a field become ``progress``; in which they only stand in
+    lists, ``access`` where there is little else, and settings that name some people are left."""
     inside: dict[str, set[str]] = defaultdict(set)
+    in_lists: dict[str, bool] = {}
     for place in places:
         if place.kind in ("keys", "field", "list"):
             inside[place.path] |= place.values & scene.people
+            listed = place.kind == "list" or place.at.endswith("/*/")
+            in_lists[place.path] = in_lists.get(place.path, True) and listed
     for path, ids in sorted(inside.items()):
-        if len(ids) >= 2 and not scene.is_covered(path):
+        if len(ids) < 2 or scene.is_covered(path):
+            continue
+        if not in_lists[path]:
             scene.cover("progress", globs.escape(path), f"{len(ids)} players' ids stand in it", Sure.LIKELY)
+        elif 2 * len(ids) > sum(1 for _ in scene.leaves(path)):
+            told = f"lists of {len(ids)} players' ids, and little else"
+            scene.cover("access", globs.escape(path), told, Sure.LIKELY)
 
 
 def tables(scene: Scene, places: Iterable[ValuePlace]) -> Iterator[TableFinding]:

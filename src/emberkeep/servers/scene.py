@@ -12,7 +12,7 @@ from functools import cached_property
 from emberkeep import globs
 from emberkeep.documents import formats, lined
 from emberkeep.documents.edit import unquoted
-from emberkeep.documents.model import TOP, Document, Role
+from emberkeep.documents.model import TOP, Document, Node, Role
 from emberkeep.errors import EmberKeepError, Fault
 from emberkeep.servers.evidence import Hypothesis
 from emberkeep.servers.extensions import Extension, read_manifest
@@ -26,6 +26,8 @@ AT_ONCE = 120 * 10**9
 """Nanoseconds within which two files are of one save."""
 SAVED = ("binary", "packed", "sqlite", "zip")
 """Kinds of content that engines save, mostly."""
+DEEPEST_PAIRS = 4
+"""Levels of settings that are looked through."""
 SAMPLE = 8
 """Members of a large family of which the contents are looked at."""
 _LITERAL = re.compile(r"[^*?\[]*")
@@ -34,7 +36,8 @@ _LITERAL = re.compile(r"[^*?\[]*")
 @dataclass
 class Scene:
     """What all inferences share. ``findings``: roles found so far; ``people``: ids of known players; ``names``: what
-    they are called; ``programs``: what scripts execute."""
+    they are called; ``programs``: what scripts execute; ``manifests_of_programs``: what tells versions of those that
+    are interpreted; ``saved_texts``: texts that an engine saves, with older copies of each."""
 
     tree: Tree
     look: Look
@@ -42,6 +45,8 @@ class Scene:
     people: set[str] = field(default_factory=set)
     names: set[str] = field(default_factory=set)
     programs: list[str] = field(default_factory=list)
+    manifests_of_programs: list[str] = field(default_factory=list)
+    saved_texts: dict[str, list[str]] = field(default_factory=dict)
     weighed: list[Hypothesis] = field(default_factory=list)
     faults: list[Fault] = field(default_factory=list)
     _covered: set[str] = field(default_factory=set)
@@ -164,19 +169,23 @@ class Scene:
         return sorted(path for path in found if entries[path].kind is Kind.FILE)
 
     def pairs(self, path: str) -> list[tuple[str, str]]:
-        """Keys and plain values of a settings file; ``section.key`` for those inside a section or object."""
+        """Keys and plain values of a settings file; ``section.key`` for those inside sections or objects."""
         document = self.document(path)
         if document is None:
             return [(found.name, unquoted(found.value)) for found in lined.settings(self.look.text(path))]
-        found = []
-        for node in document.root.items:
-            prefix = "" if node.name == TOP else node.name.strip("[]") + "."
-            if node.role is Role.RECORD and node.own is not None:
-                found.append((node.name, node.own.strip('"')))
-            for item in node.items:
-                if item.role is Role.RECORD and item.own is not None:
-                    found.append((prefix + item.name, item.own.strip('"')))
-        return found
+        return list(_pairs_in(document.root, "", 0))
+
+    def leaves(self, path: str) -> Iterator[str]:
+        """Every plain value of a file that has a structure."""
+        if self.look.kind(path) == "json":
+            yield from _leaves_of(self.look.json(path))
+            return
+        document = self.document(path)
+        waiting = [document.root] if document else []
+        while waiting:
+            node = waiting.pop()
+            yield from (told.value for told in node.fields.values())
+            waiting += [item for item in node.items if item.role is Role.RECORD]
 
     def document(self, path: str) -> Document | None:
         """A file's records, None when it has none; what is broken is noted once."""
@@ -195,6 +204,24 @@ class Scene:
         if path not in self._manifests:
             self._manifests[path] = read_manifest(self.look, path)
         return self._manifests[path]
+
+
+def _leaves_of(value: object) -> Iterator[str]:
+    if isinstance(value, dict | list):
+        for inner in value.values() if isinstance(value, dict) else value:
+            yield from _leaves_of(inner)
+    else:
+        yield str(value)
+
+
+def _pairs_in(node: Node, prefix: str, depth: int) -> Iterator[tuple[str, str]]:
+    for item in node.items if depth <= DEEPEST_PAIRS else ():
+        if item.role is not Role.RECORD:
+            continue
+        if item.own is not None:
+            yield prefix + item.name, item.own.strip('"')
+        inner = prefix if item.name == TOP else f"{prefix}{item.name.strip('[]')}."
+        yield from _pairs_in(item, inner, depth + 1)
 
 
 def numbered_glob(path: str) -> str:

@@ -13,6 +13,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
 from emberkeep import globs
+from emberkeep.databases import sqlite
 from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import Sure, WorldCandidate, WorldFinding
 from emberkeep.servers.leads import Lead, Leads, is_found_again
@@ -28,6 +29,9 @@ _COPY = re.compile(
 _COUNTED = re.compile(r"\d{3,}(?=\.[A-Za-z]\w*$)")
 _GENERATION = re.compile(r"[._-]\d{1,3}(?=\.[A-Za-z]\w*$)")
 _DATED = re.compile(r"(?<!\d)\d{4}[-_.]?\d\d[-_.]?\d\d(?!\d)|(?<!\d)1\d{9}(?:\d{3})?(?!\d)")
+_MOMENT = re.compile(rf"[._ -]*(?:{_DATED.pattern})(?:[T_. -]?\d\d)*(?=\.|$)")
+LEAST_SAVED = 4096
+"""Bytes of a text that an engine saves, and keeps copies of."""
 _WORDS = re.compile(r"(?i)world|save|map(?:s|$)")
 CLOSE = 120.0
 """Seconds within which two write times are one save."""
@@ -70,17 +74,74 @@ def world(scene: Scene, engine_time: float | None) -> WorldFinding:
     leads = Leads(scene)
     weighed = _all_weighed(scene, _candidates(scene, leads, _saved(scene)), engine_time)
     if all(told.probability < EVEN for _, told in weighed):
-        weighed += _all_weighed(scene, _candidates(scene, leads, _written(scene, engine_time)), engine_time)
+        texts = sorted(scene.saved_texts) or _written(scene, engine_time)
+        weighed += _all_weighed(scene, _candidates(scene, leads, texts), engine_time)
     scene.weighed += [told for _, told in weighed]
     best, hypothesis = max(weighed, key=lambda item: (item[1].log_odds, -len(item[0].at)), default=(None, None))
     if best is None or hypothesis is None or hypothesis.probability < LEAST:
         return WorldFinding()
-    second = max((told.log_odds for other, told in weighed if other in best.rivals), default=-99.0)
-    sure = hypothesis.sure if hypothesis.log_odds - second >= 2 else Sure.GUESS
+    played = _also_played(best)
+    rivals = [told.log_odds for other, told in weighed if other in best.rivals and other.at not in played]
+    sure = hypothesis.sure if hypothesis.log_odds - max(rivals, default=-99.0) >= 2 else Sure.GUESS
+    if _is_contradicted(scene, best, played):
+        sure = Sure.GUESS
     finding = replace(_finding(scene, best, hypothesis, sure), candidates=_told(scene, weighed))
-    finding = replace(finding, dimensions=_dimensions(scene, best))
+    finding = replace(finding, dimensions=(*_dimensions(scene, best), *played))
     finding = replace(finding, others=_cover(scene, best, finding))
     return _pointer(scene, best, _told_by_engine(scene, replace(finding, numbered=_numbered(scene, best))))
+
+
+def _also_played(best: Candidate) -> tuple[str, ...]:
+    """Worlds beside it to which the same key leads, as a list of them does, saved about when it was."""
+    keys = {(lead.file, lead.key) for lead in best.leads}
+    over = best.at.rpartition("/")[0]
+    return tuple(
+        other.at
+        for other in best.rivals
+        if not other.is_file
+        and other.at.rpartition("/")[0] == over
+        and any((lead.file, lead.key) in keys for lead in other.leads)
+        and best.newest - other.newest < A_SESSION
+    )
+
+
+def _is_contradicted(scene: Scene, best: Candidate, played: Sequence[str]) -> bool:
+    """Whether another of the same kind was saved later than the one to which something leads."""
+    shape = _kind_of(best.at)
+    return scene.times_differ and any(
+        other.newest > best.newest + CLOSE and _kind_of(other.at) == shape and other.at not in played
+        for other in best.rivals
+    )
+
+
+def _kind_of(path: str) -> tuple[str, str]:
+    folder, _, name = path.rpartition("/")
+    return folder, name.partition(".")[2]
+
+
+def saved_texts(scene: Scene, engine_time: float | None) -> dict[str, list[str]]:
+    """Texts that an engine saves, and no admin writes: with copies called after moments (which are given), or many that
+    differ in a number, written again and again since the program came."""
+    texts = [path for path in scene.paths if path not in scene.dirs and not scene.is_covered(path)]
+    texts = [path for path in texts if scene.look.size(path) and scene.look.kind(path) not in (*SAVED, "program")]
+    copies: dict[str, list[str]] = defaultdict(list)
+    for path in texts:
+        name = path.rpartition("/")[2]
+        if _DATED.search(name):
+            copies[_MOMENT.sub("", name)].append(path)
+    found = {
+        path: copies[name]
+        for path in texts
+        if len(copies.get(name := path.rpartition("/")[2], ())) > 1 and scene.look.size(path) >= LEAST_SAVED
+    }
+    if engine_time is None or not scene.times_differ:
+        return found
+    for family in scene.open_families():
+        moments = {int(_time(scene, path) / CLOSE) for path in family.members}
+        later = all(_time(scene, path) > engine_time / 1e9 + CLOSE for path in family.members)
+        if len(family.members) >= MANY_TEXTS and len(moments) >= MANY_TIMES and later:
+            found |= {path: [] for path in family.members if scene.look.kind(path) not in (*SAVED, "program")}
+    return found
 
 
 def _all_weighed(
@@ -303,8 +364,9 @@ def _weighed(scene: Scene, one: Candidate, everything: int, by_times: Iterable[E
     evidence: list[Evidence] = []
     if one.leads:
         lead = max(one.leads, key=lambda item: (item.script, item.ours))
-        evidence.append(Evidence("a setting leads to it", f"{lead.key} in {lead.file} is {lead.value}"))
-    elif any(other.leads for other in one.rivals):
+        name = "a setting leads to it" if lead.script or lead.ours else "some value leads to it"
+        evidence.append(Evidence(name, f"{lead.key} in {lead.file} is {lead.value}"))
+    elif any(lead.script or lead.ours for other in one.rivals for lead in other.leads):
         evidence.append(
             Evidence("a setting leads to another", f"a setting leads to {next(o.at for o in one.rivals if o.leads)}")
         )
@@ -360,6 +422,13 @@ def _by_times(
 
 def _finding(scene: Scene, one: Candidate, hypothesis: Hypothesis, sure: Sure) -> WorldFinding:
     told = hypothesis.reasons
+    if one.is_file and scene.look.kind(one.at) == "sqlite":
+        rows = {name: max(map(len, held.values()), default=0) for name, held in scene.look.columns(one.at).items()}
+        blobs = scene.look.blobs(one.at)
+        mixed = blobs and any(rows[name] > sqlite.FEW_ROWS for name in rows.keys() - blobs)
+        tables = tuple(sorted(blobs)) if mixed else ()
+        told = f"SQLite, tables {', '.join(sorted(rows))}; {told}"
+        return WorldFinding(one.at, evidence=told, sure=sure, is_file=True, tables=tables)
     if one.is_file or not one.tiles:
         shown = f"one save file of {scene.look.size(one.at)} bytes" if one.is_file else f"{len(one.files)} saved files"
         return WorldFinding(one.at, evidence=f"{shown}; {told}" if told else shown, sure=sure, is_file=one.is_file)
@@ -399,7 +468,7 @@ def _cover(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[str, .
         scene.cover("world", numbered_glob(best.at), finding.evidence, finding.sure)
         for path in _parts_of(scene, best):
             scene.cover("world", globs.escape(path), f"called as {best.at.rsplit('/', 1)[-1]} is", finding.sure)
-        for path in best.copies:
+        for path in (*best.copies, *scene.saved_texts.get(best.at, ())):
             scene.cover("world", numbered_glob(path), f"an older copy of {best.at.rsplit('/', 1)[-1]}", finding.sure)
         return ()
     tables = [path for path in best.files if scene.look.kind(path) == "sqlite"]
@@ -417,7 +486,9 @@ def _cover(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[str, .
     over = best.at.rpartition("/")[0]
     others = []
     for other in best.rivals:
-        beside = over and other.at.rpartition("/")[0] == over and not other.is_file
+        beside = (
+            over and other.at.rpartition("/")[0] == over and not other.is_file and other.at not in finding.dimensions
+        )
         if beside and not scene.is_covered(other.files[0]):
             scene.cover("world", f"{globs.escape(other.at)}/**", f"a world beside {best.at}", Sure.LIKELY)
             others.append(other.at)
