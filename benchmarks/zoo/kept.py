@@ -3,383 +3,320 @@ nothing else of them."""
 
 from __future__ import annotations
 
-import hashlib
 import json
-import sqlite3
-from contextlib import closing
+import os
+import uuid
 
-from further import VERSION, Shapes, launched, logged, of_all, settled
+from further import VERSION, Shapes, launched, logged, settled
 from ground import Ground
 from parts import ELF, PE, World, archive
 
 
-def turned(g: Ground) -> World:
-    """Saves in archives that are written in turn; the newest is loaded; names only in the list of who may come in."""
-    players = g.players = g.people(9, "name")
-    folder = g.name("<saves>")
-    made = [
-        g.write(
-            f"{folder}/{g.word('turn')}{at}.zip",
-            archive({f"{g.word('turn')}/level{part}.bin": "\0\3" * (20_000 + at) for part in range(3)}),
-            days=days,
-        )
-        for at, days in ((1, 0.6), (2, 0.01), (3, 0.3))
-    ]
-    live = made[1]
+def few_files(g: Ground) -> World:
+    """All that there is are a few files of bytes: the world, its players, who is banned; settings without marks."""
+    g.players = g.people(5, "name")
+    live = g.write("data/world.dat", g.blob(220), days=0.01)
+    copies = [g.write(f"data/world.dat.{at}", g.blob(219), days=at / 2) for at in (1, 2, 3)]
     g.role(
-        "access", g.write(f"{g.name('members')}.json", json.dumps([one.name for one in players]), days=6), about="names"
+        "progress|players|world|unsorted", g.write("data/players.dat", g.blob(6), days=0.01), about="players in bytes"
     )
-    g.fact("players", "known by id", str(len(players)))
-    entries = {"name": g.text("The {mill} Race"), "description": "", "max": 0, "autosave": {"every": 10, "keep": 3}}
-    settled(g, f"{g.name('mill')}-settings.json", json.dumps(entries, indent=2))
-    g.fact("name", "server", g.text("The {mill} Race"))
-    for word, version in (("sluice", "0.3.1"), ("weir", "1.10.0")):
-        about = json.dumps({"name": g.word(word), "version": version, "title": g.word(word)})
-        path = g.write(
-            f"{g.name('<mods>')}/{g.word(word)}_{version}.zip",
-            archive(
-                {f"{g.word(word)}_{version}/about.json": about, f"{g.word(word)}_{version}/code.lua": "return 1\n"}
-            ),
-            days=70,
-        )
-        g.role("extensions", path, about=f"the extension {word}")
-        g.fact("extension", g.word(word), version)
-    program = g.write(f"bin/x64/{g.name('mill')}", ELF + g.blob(30), days=33)
+    g.role("access|unsorted|world|progress", g.write("data/bans.dat", g.blob(0.3), days=60), about="bans in bytes")
+    g.role(
+        "settings",
+        g.write(
+            f"{g.name('knoll')}.cfg",
+            f'// {g.word("knoll")}\nhostname "{g.text("{knoll} Top")}"\nport 27400\nslots 16\n{g.word("tempo")} 1.5\nexec more.cfg\n',
+            days=33,
+        ),
+    )
+    g.role("settings", g.write("more.cfg", f"{g.word('gravity')} 9\n{g.word('haze')} 3\n{g.word('echo')} 0\n", days=33))
+    program = g.write(f"{g.name('knoll')}_ds", ELF + g.blob(30), days=70)
     g.run(program)
     launched(
         g,
-        "serve.sh",
-        f"#!/bin/sh\n./bin/x64/{g.name('mill')} --start-latest --settings {g.name('mill')}-settings.json --port 27400\n",
+        "run",
+        f"#!/bin/sh\n# {g.word('knoll')}\ncd `dirname $0`\n./{program} +port 27400 +exec {g.name('knoll')}.cfg\n",
         program,
     )
-    lines = [
-        f"   {at}.{at}31 {line}"
-        for at, line in enumerate(
-            [f"2026-11-28 19:12:40; {g.word('mill')} {VERSION} (build 61)", g.text("{mill} wheel"), "ready for peers"]
-        )
-    ]
-    logged(g, f"{g.name('mill')}-current.log", lines)
-    g.fact("clears map", "those beside it, which would be loaded else", made[0], made[2])
-    return World(live, "", [live], copies=[made[0], made[2]], also=[folder])
+    return World(live, "", [live], copies=copies, also=["data"])
 
 
-def one_text(g: Ground) -> World:
-    """The world is one large JSON file; a program that is interpreted; players as files by name; log lines that are JSON."""
-    players = g.players = g.people(8, "name")
-    state = {
-        "tick": 81234,
-        g.word("fields"): [
-            {"x": at % 40, "y": at // 40, g.word("crop"): g.word(("oat", "rye")[at % 2]), "age": at % 9}
-            for at in range(900)
-        ],
-    }
-    live = g.write(f"data/{g.name('croft')}.json", json.dumps(state), days=0.01)
-    copies = [
+def releases(g: Ground) -> World:
+    """The program in a folder of its release, to which a link leads; the data in a folder that all releases share."""
+    players = g.players = g.people(9, "uuid")
+    for version, days in (("2.5.0", 200), (VERSION, 20)):
+        path = g.write(f"releases/{version}/bin/{g.name('quoin')}", ELF + g.blob(30), days=days)
+        g.run(path, days)
         g.write(
-            f"data/backup/{g.name('croft')}.{1795900000 + at * 3600}.json", json.dumps(state), days=1 + (9 - at) / 24
+            f"releases/{version}/share/{g.word('tongue')}.json",
+            json.dumps({"yes": g.word("yes"), "no": g.word("no")}),
+            days=days,
         )
-        for at in range(5)
+    os.symlink(f"releases/{VERSION}", g.root / "current")
+    name = g.name("long room")
+    live = [
+        g.write(f"shared/{name}/{g.word('block')}s/b.{x}.{y}.blk", g.blob(5), days=0.02 + x)
+        for x in range(4)
+        for y in range(3)
     ]
-    theirs = [
-        g.write(
-            f"data/{g.name('crofters')}/{one.name}.json",
-            json.dumps({"pw": hashlib.sha1(one.name.encode()).hexdigest(), g.word("coins"): at}),
-            days=at,
-        )
-        for at, one in enumerate(players)
-    ]
+    theirs = [g.write(f"shared/{g.name('masons')}/{one.id}.nbt", g.blob(1), days=at) for at, one in enumerate(players)]
     g.role("players", *theirs, about="a file of each player")
     g.fact("bound", "players' files", *theirs)
+    path = settled(
+        g,
+        "shared/config.toml",
+        f'title = "{g.text("The {quoin} House")}"\nport = 27400\n[{g.word("quoin")}]\nroom = "{name}"\n',
+    )
+    g.fact("pointer", "world", f"{path}:room")
+    g.role(
+        "access",
+        g.write(
+            "shared/allow.toml",
+            "".join(f'[[{g.word("guest")}]]\nid = "{one.id}"\nname = "{one.name}"\n' for one in players),
+            days=8,
+        ),
+        about="people in TOML",
+    )
+    g.fact("players", "known by id", str(len(players)))
+    g.fact("version", "engine", VERSION)
+    program = f"releases/{VERSION}/bin/{g.name('quoin')}"
+    g.role("engine", program, about="the program")
+    g.role(
+        "scripts",
+        g.write(
+            "up.sh",
+            f'#!/bin/sh\nset -e\nROOT=$(dirname "$(readlink -f "$0")")\nexec "$ROOT/current/bin/{g.name("quoin")}" --data "$ROOT/shared" --port 27400\n',
+            days=20,
+        ),
+    )
+    g.run("up.sh", 20)
+    g.fact("script", "launch", "up.sh")
+    g.fact("port", "launch", "27400")
+    return World(f"shared/{name}", name, live)
+
+
+def checked(g: Ground) -> World:
+    """Parts of a world with sums in a manifest, in a folder by UUID; players one JSON a line; a list with semicolons and a header."""
+    players = g.players = g.people(10, "long")
+    over = g.name("sessions")
+    made = []
+    for days in (0.02, 45):
+        ident = str(uuid.UUID(int=g.random.getrandbits(128), version=4))
+        parts = [
+            g.write(f"{over}/{ident}/{g.word(part)}.pb", g.blob(45), days=days) for part in ("loam", "clay", "silt")
+        ]
+        parts.append(
+            g.write(
+                f"{over}/{ident}/manifest.json",
+                json.dumps(
+                    {
+                        "parts": {path.rpartition("/")[2]: g.random.randbytes(8).hex() for path in parts},
+                        "saved": 1795990000 - int(days * 86400),
+                    }
+                ),
+                days=days,
+            )
+        )
+        made.append((ident, parts))
+    lines = "".join(
+        json.dumps({"id": one.id, "name": one.name, g.word("spades"): at * 3, "at": [at, at + 2]}) + "\n"
+        for at, one in enumerate(players)
+    )
+    g.role("progress|players", g.write(f"{g.name('profiles')}.jsonl", lines, days=0.02), about="a line for each player")
+    g.role(
+        "access",
+        g.write(
+            f"{g.name('wardens')}.csv",
+            "id;name;since\n"
+            + "".join(f"{one.id};{one.name};2026-0{at + 1}-01\n" for at, one in enumerate(players[:4])),
+            days=12,
+        ),
+        about="people with semicolons",
+    )
     g.fact("players", "known by id", str(len(players)))
     path = settled(
         g,
-        "config.json",
-        json.dumps(
-            {
-                "port": 27400,
-                "title": g.text("A {croft} for all"),
-                "admins": [one.name for one in players[:3]],
-                "save": {"file": f"data/{g.name('croft')}.json", "minutes": 5},
-            },
-            indent=1,
-        ),
+        f"{g.name('loam')}.yaml",
+        f"name: {g.text('Deep {loam}')}\nnet:\n  port: 27400\nstorage:\n  keep: 5\n  session: {made[0][0]}\n",
     )
-    g.fact("pointer", "world", f"{path}:file")
-    g.fact("name", "server", g.text("A {croft} for all"))
-    g.role(
-        "engine|unsorted",
-        g.write(
-            "package.json", json.dumps({"name": g.word("croft"), "version": VERSION, "main": "src/index.js"}), days=60
-        ),
-    )
-    program = g.write("src/index.js", "const fs = require('fs')\nrequire('./play')\n", days=60)
-    g.role("engine", g.write("src/play.js", "module.exports = {}\n", days=60), about="code beside the program")
+    g.fact("pointer", "world", f"{path}:session")
+    g.fact("name", "server", g.text("Deep {loam}"))
+    program = g.write(f"{g.name('loam')}-{VERSION}/{g.name('loam')}.dll", PE + g.blob(20), days=40)
+    g.role("engine", g.write(f"{g.name('loam')}-{VERSION}/other.dll", PE + g.blob(5), days=40), about="a library")
+    g.fact("version", "engine", VERSION)
     launched(
         g,
         "start.sh",
-        '#!/bin/sh\ncd "$(dirname "$0")"\nexec node --max-old-space-size=2048 src/index.js --port 27400\n',
+        f'#!/bin/bash\npushd "$(dirname "${{BASH_SOURCE[0]}}")" >/dev/null\ndotnet {g.name("loam")}-{VERSION}/{g.name("loam")}.dll --urls http://0.0.0.0:80 --port 27400 "$@"\n',
+        program,
+    )
+    return World(f"{over}/{made[0][0]}", made[0][0], made[0][1], made[1][1])
+
+
+def two_programs(g: Ground) -> World:
+    """A door before the game, each in a folder of its own; the door knows nothing of the world."""
+    players = g.players = g.people(8, "bare")
+    name = g.name("old weir")
+    live = [
+        g.write(f"game/{g.name('<maps>')}/{name}/{part}.{ending}", g.blob(30), days=0.03)
+        for part in ("a", "b")
+        for ending in ("hgt", "veg")
+    ]
+    theirs = [g.write(f"game/{g.name('anglers')}/{one.id}.sav", g.blob(1), days=at) for at, one in enumerate(players)]
+    g.role("players", *theirs, about="a file of each player")
+    g.fact("bound", "players' files", *theirs)
+    path = settled(g, "game/game.ini", f"[Game]\nTitle={g.text('{weir} Bridge')}\nMap={name}\nPort=27410\n")
+    g.fact("pointer", "world", f"{path}:Map")
+    g.fact("name", "server", g.text("{weir} Bridge"))
+    settled(
+        g,
+        "door/door.yml",
+        f"listen: 0.0.0.0:27400\nbehind:\n  {g.word('weir')}:\n    address: 127.0.0.1:27410\n    motd: {g.text('{weir}')}\n",
+    )
+    g.role("access", g.write("door/banned.txt", "".join(f"{one.id}\n" for one in players[:5]), days=7), about="ids")
+    g.fact("players", "known by id", str(len(players)))
+    door = g.write(
+        "door/door.jar",
+        archive({"META-INF/MANIFEST.MF": "Manifest-Version: 1.0\nImplementation-Version: 9.1\n"}),
+        days=90,
+    )
+    program = g.write(f"game/{g.name('weir')}", ELF + g.blob(30), days=60)
+    g.run(program)
+    g.role("engine", program, door, about="both programs")
+    g.role(
+        "scripts",
+        g.write(
+            "start all.sh",
+            f"#!/bin/sh\n(cd door && java -jar door.jar) &\ncd game || exit 1\nexec ./{g.name('weir')} -config game.ini\n",
+            days=30,
+        ),
+    )
+    g.run("start all.sh", 30)
+    g.fact("script", "launch", "start all.sh")
+    g.fact("program", "launch", program, door)
+    return World(f"game/{g.name('<maps>')}/{name}", name, live)
+
+
+def hidden(g: Ground) -> World:
+    """All in hidden folders of a home; the program elsewhere in it, with a space in its folder's name."""
+    players = g.players = g.people(7, "small")
+    home = f".local/share/{g.name('tor hill')}"
+    made = {
+        which: g.write(f"{home}/Saves/{g.name(which)}.tor", g.blob(140), days=days)
+        for which, days in (("granite", 0.02), ("basalt", 30))
+    }
+    g.write(f"{home}/Saves/{g.name('granite')}.tor.old", g.blob(139), days=0.4)
+    copies = [f"{home}/Saves/{g.name('granite')}.tor.old"]
+    path = settled(
+        g,
+        f".config/{g.name('tor hill')}/server.json",
+        json.dumps(
+            {
+                "ServerName": g.text("The {tor}"),
+                "Save": g.name("granite"),
+                "Port": 27400,
+                "Rules": {"pvp": False, "size": 3},
+            }
+        ),
+    )
+    g.fact("pointer", "world", f"{path}:Save")
+    g.fact("name", "server", g.text("The {tor}"))
+    ranks = json.dumps(
+        {
+            "version": 2,
+            "players": [{"uid": int(one.id), "nick": one.name, "rank": at % 3} for at, one in enumerate(players)],
+        }
+    )
+    g.role(
+        "access",
+        g.write(f".config/{g.name('tor hill')}/ranks.json", ranks, days=9),
+        about="people within an object, beside its version",
+    )
+    g.fact("players", "known by id", str(len(players)))
+    program = g.write(f"{g.name('<server> files')}/{g.name('tor')}.x86_64", ELF + g.blob(30), days=50)
+    g.run(program)
+    launched(
+        g,
+        "start.sh",
+        f'#!/usr/bin/env bash\nexport HOME="$(cd "$(dirname "$0")" && pwd)"\n"$HOME/{g.name("<server> files")}/{g.name("tor")}.x86_64" -nographics -port 27400 2>&1 | tee -a "$HOME/out.log"\n',
         program,
     )
     lines = [
-        json.dumps({"t": 1795900000 + at, "msg": line})
+        f"<{at:03}.{at}50> {line}"
+        for at, line in enumerate([f"{g.word('tor')} {VERSION} starting", g.text("{granite} read"), "server is ready"])
+    ]
+    logged(g, "out.log", lines)
+    return World(made["granite"], g.name("granite"), [made["granite"]], [made["basalt"]], copies)
+
+
+def rooms(g: Ground) -> World:
+    """Lands that builders write as texts, which playing does not change; players as texts by name, in folders by their initials."""
+    players = g.players = g.people(9, "name")
+    made = [
+        g.write(
+            f"area/{g.word('moor')}{at}.are",
+            f"#{g.word('moor').upper()} {at}\n"
+            + "".join(
+                f"#{at}{room:02}\n{g.word('path')} {room}~\n{g.word('long')} {g.word('grass')}.\n~\n0 {room} 1\nS\n"
+                for room in range(20)
+            )
+            + "#$\n",
+            days=100 + at,
+        )
+        for at in range(12)
+    ]
+    g.role("economy|engine|unsorted|settings", *made, about="lands that builders write")
+    theirs = [
+        g.write(
+            f"player/{one.name[0].lower()}/{one.name}",
+            f"#PLAYER\nName {one.name}~\nLevl {at + 3}\nRoom {at * 40}\nGold {at * 11}\nEnd\n#END\n",
+            days=at / 3,
+        )
+        for at, one in enumerate(players)
+    ]
+    g.role("players", *theirs, about="a file of each player, by its initial")
+    g.fact("bound", "players' files", *theirs)
+    g.fact("players", "known by id", str(len(players)))
+    g.role(
+        "access",
+        g.write("system/immortals.txt", "".join(f"{one.name}\n" for one in players[:3]), days=20),
+        about="names",
+    )
+    program = g.write(f"src/{g.name('moor')}", ELF + g.blob(40), days=90)
+    g.run(program)
+    g.role("engine", program, about="the program")
+    g.role(
+        "scripts",
+        g.write(
+            "src/startup",
+            f'#!/bin/csh -f\nset port = 27400\nif ( "$1" != "" ) set port="$1"\ncd ../area\nwhile ( 1 )\n  ../src/{g.name("moor")} $port >&! ../log/1000.log\n  sleep 5\nend\n',
+            days=90,
+        ),
+    )
+    g.run("src/startup", 90)
+    g.fact("script", "launch", "src/startup")
+    g.fact("program", "launch", program)
+    lines = [
+        f"Sat Nov 28 19:12:4{at} 2026 :: {line}"
         for at, line in enumerate(
             [
-                f"{g.word('croft')} {VERSION}",
-                "loaded",
-                "ready, 900 fields",
+                f"{g.word('moor')} {VERSION}",
+                "booting",
+                "ready to rock on port 27400",
                 *(f"{one.name} {word}" for one in players[:4] for word in ("descends", "leaves")),
             ]
         )
     ]
-    logged(g, "logs/out.ndjson", lines)
-    return World(live, live, [live], copies=copies)
-
-
-def classpath(g: Ground) -> World:
-    """A program of several archives by a class path; sectors in XML; accounts in a database beside a table of prices."""
-    players = g.players = g.people(11, "uuid")
-    over = g.name("<worlds>")
-    made = {}
-    for which, days in (("outer arm", 0.02), ("inner arm", 0.2)):
-        made[which] = [
-            g.write(
-                f"{over}/{g.name(which)}/{g.word('sector')}_{at:03}.xml",
-                f"<?xml version='1.0'?>\n<{g.word('sector')} n='{at}'>\n"
-                + "".join(f"  <{g.word('rock')} x='{x}' y='{x * 3}' {g.word('ore')}='{x % 7}'/>\n" for x in range(60))
-                + f"</{g.word('sector')}>\n",
-                days=days + at / 30,
-            )
-            for at in range(12)
-        ]
-    live = made["outer arm"] + made["inner arm"]
-    path = f"{g.name('<data>')}/{g.name('ledger')}.sqlite"
-    (g.root / path).parent.mkdir(parents=True, exist_ok=True)
-    with closing(sqlite3.connect(g.root / path)) as database, database:
-        database.execute("create table accounts (uuid text primary key, nick text, made integer)")
-        database.executemany(
-            "insert into accounts values (?, ?, ?)",
-            ((one.id, one.name, 1790000000 + at) for at, one in enumerate(players)),
-        )
-        database.execute(f"create table {g.word('holds')} (owner text, item text, n integer)")
-        database.executemany(
-            f"insert into {g.word('holds')} values (?, ?, ?)",
-            ((one.id, g.word("ore"), at) for at, one in enumerate(players)),
-        )
-        database.execute("create table prices (item text, buy integer, sell integer)")
-        database.executemany(
-            "insert into prices values (?, ?, ?)",
-            ((g.word(word), at, at + 2) for at, word in enumerate(("ore", "ice", "gas", "salt", "slag"))),
-        )
-    g.times[path] = 0.02
-    g.role("progress|databases", path)
-    g.fact("tables", path, "+".join(sorted(("accounts", g.word("holds")))))
-    g.fact("leaves progress", "a database with prices", path)
-    g.role(
-        "access",
-        g.write(
-            "ops.xml",
-            "<ops>\n"
-            + "".join(f"  <op><uuid>{one.id}</uuid><nick>{one.name}</nick></op>\n" for one in players[:3])
-            + "</ops>\n",
-            days=12,
-        ),
-        about="people in XML, as elements",
-    )
-    g.fact("players", "known by id", str(len(players)))
-    settled(
-        g,
-        "server.xml",
-        f"<?xml version='1.0'?>\n<server>\n  <title>{g.text('Two {arm}s')}</title>\n  <port>27400</port>\n  <{g.word('arm')}s>\n    <{g.word('arm')}>{g.name('outer arm')}</{g.word('arm')}>\n    <{g.word('arm')}>{g.name('inner arm')}</{g.word('arm')}>\n  </{g.word('arm')}s>\n</server>\n",
-    )
-    g.fact("name", "server", g.text("Two {arm}s"))
-    program = g.write(
-        f"lib/{g.word('arm')}-server.jar",
-        archive(
-            {
-                "META-INF/MANIFEST.MF": f"Manifest-Version: 1.0\nImplementation-Version: {VERSION}\n",
-                "x/Main.class": "\0\1",
-            }
-        ),
-        days=44,
-    )
-    g.role(
-        "engine",
-        g.write(
-            "lib/things-1.2.jar",
-            archive({"META-INF/MANIFEST.MF": "Manifest-Version: 1.0\n", "y/Z.class": "\0\1"}),
-            days=44,
-        ),
-        about="a library",
-    )
-    g.fact("version", "engine", VERSION)
-    g.role(
-        "scripts",
-        g.write(
-            "bin/serve",
-            '#!/bin/sh\nAPP_HOME=$(cd "$(dirname "$0")/.." && pwd)\nCLASSPATH="$APP_HOME/lib/*"\ncd "$APP_HOME"\nexec java -Xmx1G -cp "$CLASSPATH" x.Main --port 27400\n',
-            days=44,
-        ),
-    )
-    g.run("bin/serve", 44)
-    g.role("engine", program, about="the program")
-    g.fact("script", "launch", "bin/serve")
-    g.fact("port", "launch", "27400")
-    return World(over, over, live, also=[f"{over}/{g.name(which)}" for which in ("outer arm", "inner arm")])
-
-
-def all_in_one(g: Ground) -> World:
-    """One database of the world and of its players, with what SQLite keeps beside it; another of who may come in."""
-    players = g.players = g.people(9, "small")
-    path = f"{g.name('save')}.db"
-    with closing(sqlite3.connect(g.root / path)) as database, database:
-        database.execute(f"create table {g.word('tiles')} (k integer primary key, v blob)")
-        database.executemany(
-            f"insert into {g.word('tiles')} values (?, ?)",
-            ((at * 65536 + 3, g.random.randbytes(150)) for at in range(700)),
-        )
-        database.execute(f"create table {g.word('folk')} (no integer primary key, nick text, bag blob)")
-        database.executemany(
-            f"insert into {g.word('folk')} values (?, ?, ?)",
-            ((int(one.id), one.name, g.random.randbytes(60)) for one in players),
-        )
-        database.execute("create table info (k text, v text)")
-        database.executemany(
-            "insert into info values (?, ?)", (("schema", "14"), ("seed", "48151"), ("made", "2026-02-01"))
-        )
-    g.times[path] = 0.01
-    g.write(f"{path}-shm", bytes(32768), days=0.01)
-    other = "access.db"
-    with closing(sqlite3.connect(g.root / other)) as database, database:
-        database.execute("create table allowed (no integer, since text)")
-        database.executemany("insert into allowed values (?, ?)", ((int(one.id), "2026-04-01") for one in players))
-    g.times[other] = 5
-    g.role("access|progress|databases", other, about="a database of who may come in")
-    g.fact("tables", path, g.word("folk"))
-    g.fact("players", "known by id", str(len(players)))
-    of_all(g, path, "tiles", "folk")
-    settled(
-        g,
-        "server.yml",
-        f"title: '{g.text('{croy} Island')}'\nport: 27400\n{g.word('store')}:\n  kind: sqlite\n  path: ./{path}\n",
-    )
-    g.fact("pointer", "world", "server.yml:path")
-    g.fact("name", "server", g.text("{croy} Island"))
-    program = g.write(g.name("croy"), ELF + g.blob(30), days=33)
-    g.run(program)
-    launched(g, "go.sh", f"#!/bin/sh\nwhile sleep 2; do ./{program} -p -port 27400; done\n", program)
-    lines = [
-        f"{g.word('croy')}[812]: 2026-11-28T19:12:4{at}+01:00 {line}"
-        for at, line in enumerate([f"version {VERSION}", "store opened", "ready"])
-    ]
-    logged(g, "server.log", lines)
-    return World(path, path, [path], by_rows=True)
-
-
-def groups(g: Ground) -> World:
-    """Rights by groups in YAML; players by the hash of their names; a cmd script with variables; tiles with names of hex numbers."""
-    players = g.players = g.people(9, "hash")
-    world = g.name("green holm")
-    live = [
-        g.write(f"{g.name('<maps>')}/{world}/{at * 977:08x}.sct", g.blob(6), days=0.02 + at / 12) for at in range(1, 40)
-    ]
-    dead = [
-        g.write(f"{g.name('<maps>')}/{g.name('grey holm')}/{at * 911:08x}.sct", g.blob(7), days=50 + at)
-        for at in range(1, 30)
-    ]
-    theirs = [
-        g.write(
-            f"{g.name('islanders')}/{one.id}.ini",
-            f"[{g.word('self')}]\nname={one.name}\n{g.word('shells')}={at}\n",
-            days=at,
-        )
-        for at, one in enumerate(players)
-    ]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
-    g.fact("players", "known by id", str(len(players)))
-    rights = "".join(
-        f"  {rank}:\n    can: [{g.word('build')}, {g.word('talk')}]\n    who:\n"
-        + "".join(f"      - {one.id}   # {one.name}\n" for one in some)
-        for rank, some in (("chiefs", players[:2]), ("folk", players[2:]))
-    )
-    g.role("access", g.write(f"{g.name('rights')}.yml", f"groups:\n{rights}", days=9), about="rights by groups")
-    settled(g, f"{g.name('holm')}.cfg", f'# {g.word("holm")}\ntitle = "{g.text("The {holm}")}"\nslots = 16\n')
-    g.fact("name", "server", g.text("The {holm}"))
-    program = g.write(f"{g.name('holm <server>')}.exe", PE + g.blob(30), days=90)
-    g.role("engine", g.write("steam.dll".replace("steam", g.word("wind")), PE + g.blob(9), days=90), about="a library")
-    g.role(
-        "scripts",
-        g.write(
-            "run server.bat",
-            f'@echo off\r\nsetlocal\r\nset MAP={world}\r\nset PORT=27400\r\ncd /d "%~dp0"\r\n:loop\r\n"{g.name("holm <server>")}.exe" /map:%MAP% /port:%PORT% /console\r\nif %errorlevel% neq 0 goto loop\r\n',
-            days=30,
-        ),
-    )
-    g.role("engine", program, about="the program")
-    g.fact("script", "launch", "run server.bat")
-    g.fact("program", "launch", program)
-    g.fact("pointer", "world", "run server.bat:MAP")
-    return World(f"{g.name('<maps>')}/{world}", world, live, dead)
-
-
-def several(g: Ground) -> World:
-    """Several worlds that are all played, listed in YAML with ports of their own; each with its players inside."""
-    players = g.players = g.people(8, "long")
-    over = "worlds"
-    entries, live, theirs = "", [], []
-    for at, which in enumerate(("first quay", "second quay")):
-        live += [
-            g.write(f"{over}/{g.name(which)}/{g.name('<map>')}/{x}_{y}.tile", g.blob(4), days=0.02 + x / 9 + at / 5)
-            for x in range(3)
-            for y in range(4)
-        ]
-        theirs += [
-            g.write(f"{over}/{g.name(which)}/{g.name('sailors')}/{one.id}.dat", g.blob(1), days=number)
-            for number, one in enumerate(players)
-        ]
-        entries += f"  - name: {g.name(which)}\n    port: {27400 + at}\n    open: true\n"
-    dead = [
-        g.write(f"{over}/{g.name('old quay')}/{g.name('<map>')}/{x}_{y}.tile", g.blob(4), days=150)
-        for x in range(3)
-        for y in range(4)
-    ]
-    g.role("players", *theirs, about="a file of each player in each world")
-    g.fact("bound", "players' files", *theirs)
-    settled(g, "server.yaml", f"title: {g.text('{quay}side')}\n{over}:\n{entries}")
-    g.fact("name", "server", g.text("{quay}side"))
-    g.role(
-        "access",
-        g.write(
-            "bans.txt",
-            "# id since why\n"
-            + "".join(f"{one.id} 2026-05-0{at + 1} {g.word('spam')}\n" for at, one in enumerate(players[:4])),
-            days=9,
-        ),
-        about="ids with reasons",
-    )
-    g.fact("players", "known by id", str(len(players)))
-    program = g.write(g.name("quay"), ELF + g.blob(30), days=60)
-    g.run(program)
-    g.role(
-        "scripts",
-        g.write(
-            "start.sh",
-            f'#!/usr/bin/env bash\ntrap "kill 0" EXIT\nfor w in {over}/*/; do\n  ./{program} --config server.yaml --world "$w" &\ndone\nwait\n',
-            days=30,
-        ),
-    )
-    g.run("start.sh", 30)
-    g.role("engine", program, about="the program")
-    g.fact("script", "launch", "start.sh")
-    g.fact("program", "launch", program)
-    return World(over, over, live, dead, also=[f"{over}/{g.name(which)}" for which in ("first quay", "second quay")])
+    logged(g, "log/1000.log", lines)
+    g.fact("no world", "lands that playing does not change", "none")
+    return World("", "", [])
 
 
 SHAPES: Shapes = {
-    "mill": (turned, ("vendor",)),
-    "croft": (one_text, ("notes", "economy")),
-    "arm": (classpath, ("odd",)),
-    "croy": (all_in_one, ("cache",)),
-    "islet": (groups, ("dumps", "vendor")),
-    "quay": (several, ("notes",)),
+    "knoll": (few_files, ("notes", "vendor")),
+    "quoin": (releases, ("odd",)),
+    "loam": (checked, ("economy",)),
+    "weir": (two_programs, ("notes", "cache")),
+    "tor": (hidden, ()),
+    "moor": (rooms, ("dumps",)),
 }
