@@ -44,7 +44,8 @@ def test_manifests_of_several_kinds(tmp_path: Path, text: str, needs: tuple[str,
 def test_what_is_no_manifest(tmp_path: Path) -> None:
     assert manifest(tmp_path, about_json='{"name": "x"}') is None
     assert manifest(tmp_path, about_json="[1, 2]") is None
-    assert manifest(tmp_path, deep__about_json='{"name": "x", "version": "1"}') is None
+    assert manifest(tmp_path, deep__about_json='{"name": "x", "version": "1"}', code_lua="return 1\n") is None
+    assert manifest(tmp_path, deep__about_json='{"name": "x", "version": "1"}', deep__code_lua="return 1\n") is not None
     (tmp_path / "x.ext").write_bytes(b"PK\x03\x04 cut short")
     assert read_manifest(Look(FolderTree(tmp_path), tmp_path), "x.ext") is None
 

@@ -12,14 +12,19 @@ import base64
 import binascii
 import codecs
 import re
+import sqlite3
 import struct
 import uuid
 import zlib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import NamedTuple
 
+from emberkeep import globs
+from emberkeep.databases import sqlite
+from emberkeep.errors import EmberKeepError
+from emberkeep.keep import Config
 from emberkeep.servers.people import listed_people
 from emberkeep.servers.recurring import varying
 from emberkeep.servers.roles import Roles
@@ -224,26 +229,67 @@ def identifiers(data: bytes) -> set[str]:
     return {match[0].replace(b"-", b"").lower().decode() for match in _WHOLE.finditer(data)}
 
 
-def people(tree: Tree, roles: Roles) -> dict[str, str]:
+def people(tree: Tree, config: Config) -> dict[str, str]:
     """The players that are known: canonical identifier -> what they are called, "" where nothing tells.
 
-    By the lists of people (role ``access``) and by files named by an identifier (role ``players``). An id that is
-    neither a UUID nor a long number is as it is spelled.
+    By the lists of people (role ``access``), by files and folders named by them (role ``players``) and by the tables
+    that keep.toml calls players'. An id that is neither a UUID nor a long number is as it is spelled.
     """
+    roles = Roles(config.roles)
     by_role: dict[str, list[str]] = {"access": [], "players": []}
     for path, entry in tree.entries().items():
         role = roles.of(path)
         if entry.kind is FILE and role in by_role:
             by_role[role].append(path)
     listed = listed_people(tree, by_role["access"])
-    found: dict[str, str] = {}
+    patterns = [pattern for role, told in config.roles if role == "players" for pattern in told]
+    found = dict.fromkeys(_in_tables(tree, config), "")
     for path in by_role["players"]:
         known = canonical(path.rpartition("/")[2].partition(".")[0])
         if known:
             found[known] = ""
-    found.update({stem: "" for stem in _odd_stems(by_role["players"]) if not listed or stem in listed})
+    named, rest = _named(by_role["players"], patterns)
+    if named and not named & ({*listed} | {*listed.values()}):  # odd words of lists that are none of those who play
+        listed = {ident: name for ident, name in listed.items() if canonical(ident)}
+    named |= {stem for stem in _odd_stems(rest) if not listed or stem in listed}
+    called = {name for name in listed.values() if name}
+    found.update({canonical(stem) or stem: "" for stem in named if stem not in called})
     found.update({canonical(ident) or ident: name for ident, name in listed.items()})
     return found
+
+
+def _in_tables(tree: Tree, config: Config) -> Iterator[str]:
+    """Identifiers in the tables that scopes of players name, of SQLite files."""
+    for scope in config.wiping.scopes:
+        for pick in scope.picked.rows if scope.name in ("players", "progress", "extension-data") else ():
+            for path in [path for path in tree.entries() if globs.matches(path, [pick.database])]:
+                yield from _identifiers_of(tree, path, pick.table)
+
+
+def _identifiers_of(tree: Tree, path: str, table: str) -> Iterator[str]:
+    try:
+        with sqlite.of_tree(tree, path) as database:
+            for row in database.execute(f"select * from {sqlite.quoted(table)}"):
+                yield from (known for value in row if (known := canonical(str(value))))
+    except (EmberKeepError, sqlite3.Error):
+        return
+
+
+def _named(paths: Sequence[str], patterns: Sequence[str]) -> tuple[set[str], list[str]]:
+    """What stands for the star of patterns in the names of players' files and folders, and the files of patterns
+    without one."""
+    rest, found = set(paths), set()
+    for pattern in patterns:
+        parts = pattern.split("/")
+        at = max((n for n, part in enumerate(parts) if "*" in part and part != "**"), default=-1)
+        if at < 0 or "**" in parts[:at] or "[" in parts[at] or parts[at].count("*") > 1:
+            continue
+        before, _, behind = parts[at].partition("*")
+        theirs = [path for path in rest if globs.matches(path, [pattern])]
+        rest.difference_update(theirs)
+        names = {path.split("/")[at] for path in theirs}
+        found |= {name[len(before) : len(name) - len(behind)] for name in names}
+    return found, sorted(rest)
 
 
 def _odd_stems(paths: Iterable[str]) -> Iterator[str]:

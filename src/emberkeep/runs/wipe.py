@@ -224,7 +224,7 @@ def served(keep: Keep) -> Iterator[Mapping[str, Connection]]:
 def known_of(keep: Keep, tree: Tree) -> Known:
     """The players that are looked for. Names that the game's own files use as words of their own are left out."""
     roles = Roles(keep.config.roles)
-    told = people(tree, roles)
+    told = people(tree, keep.config)
     names = {name for name in told.values() if name} | {ident for ident in told if not canonical(ident)}
     words: set[str] = set()
     for path, entry in tree.entries().items():

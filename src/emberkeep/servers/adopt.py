@@ -33,6 +33,7 @@ from emberkeep.servers.findings import (
     TableFinding,
     WorldFinding,
 )
+from emberkeep.servers.leads import is_the_servers
 from emberkeep.servers.looking import Look
 from emberkeep.servers.recurring import value_places
 from emberkeep.servers.roles import Roles
@@ -89,7 +90,7 @@ def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     tables = tuple(players.tables(scene, places))
     _progress(scene, [table for table in tables if not table.of_world])
     _extension_data(scene, folders)
-    players.personal_files(scene, places)
+    players.personal_files(scene, places, every)
     scene.saved_texts = worlds.saved_texts(scene, _engine_time(scene))
     records = tuple(_economy(scene, releases))
     _settings(scene, scripts)
@@ -143,9 +144,11 @@ def _adoption(seen: _Seen) -> Adoption:
 def _name(scene: Scene, started: LaunchFinding | None, folder: Path) -> tuple[str, str]:
     """What the server calls itself in its settings or launch script, else the folder's name; and what says so."""
     keys = ("title", "name", "servername", "hostname", "displayname")
-    for path in scene.of_role("settings"):
-        for key, value in scene.pairs(path):
-            if re.sub(r"[^a-z]", "", key.rsplit(".", 1)[-1].lower()) in keys and value and "/" not in path:
+    for path in sorted(scene.of_role("settings"), key=lambda path: (path.count("/"), path)):
+        pairs = scene.pairs(path)
+        ours = "/" not in path or any(re.search(r"(?i)(?:^|[._-])(?:server)?_?port$", key) for key, _ in pairs)
+        for key, value in pairs if ours else ():
+            if re.sub(r"[^a-z]", "", key.rsplit(".", 1)[-1].lower()) in keys and value:
                 return re.split(r"\s+[—|-]\s+", value)[0], f"{Sure.LIKELY}: {key} in {path}"
     for item in started.arguments if started else ():
         if item.purpose == "name" and started:
@@ -435,6 +438,7 @@ def _mission(scene: Scene, top: str, paths: list[str]) -> None:
     ]
     if (
         top
+        and not any(is_the_servers(path, scene.pairs(path), ()) for path, kind in kinds if kind in _DATA)
         and not any(path.startswith(f"{top}/") for path in scene.saved_texts)
         and (len(paths) > 1 or len(kinds) <= FEW_IN_A_MISSION)
         and all(kind in (*_DATA, "text", "script", "empty") for _, kind in kinds)
@@ -477,7 +481,11 @@ def _settings(scene: Scene, scripts: Sequence[str]) -> None:
             near = path.count("/") <= DEEPEST_SETTINGS or _SETTINGS_NAME.search(path) is not None
             if kind in ("properties", "ini", "toml", "yaml") and near:
                 scene.cover("settings", globs.escape(path), f"keys and values ({kind})", Sure.LIKELY)
-            elif kind == "json" and path.count("/") < 2 and _is_settings(scene.look.json(path)):
+            elif (
+                kind == "json"
+                and (path.count("/") < 2 or is_the_servers(path, scene.pairs(path), ()))
+                and _is_settings(scene.look.json(path))
+            ):
                 scene.cover("settings", globs.escape(path), "one JSON object of plain values", Sure.LIKELY)
             elif kind == "xml" and near and scene.pairs(path):
                 scene.cover("settings", globs.escape(path), "XML of plain values", Sure.LIKELY)

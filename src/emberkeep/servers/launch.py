@@ -122,7 +122,7 @@ def executed(scene: Scene, script: str) -> list[Executed]:
     beside = script.rpartition("/")[0]
     here = beside
     found: list[Executed] = []
-    for line in re.sub(r"[\\^`]\r?\n\s*", " ", text).splitlines():
+    for line in _whole_lines(script, text):
         if _COMMENT.match(line):
             continue
         for part in _PART.split(_resolved(line, variables)):
@@ -134,6 +134,13 @@ def executed(scene: Scene, script: str) -> list[Executed]:
             if path and path != script:
                 found.append(Executed(path, line.strip()))
     return list({item.path: item for item in found}.values())
+
+
+def _whole_lines(script: str, text: str) -> list[str]:
+    """The lines of a script, those that go on joined."""
+    ending = script[script.rfind(".") :].lower()
+    mark = {".ps1": "`", ".cmd": "^", ".bat": "^"}.get(ending, "\\")
+    return re.sub(rf"{re.escape(mark)}\r?\n\s*", " ", text).splitlines()
 
 
 def sourced(scene: Scene, script: str) -> list[str]:
@@ -207,7 +214,7 @@ def _file_named(scene: Scene, word: str, folders: Sequence[str]) -> str:
     name = _COMPUTED.sub("", word.replace("\\", "/")).removeprefix("./")
     for folder in dict.fromkeys(folders):
         for ending in ("", ".exe"):
-            path = posixpath.normpath(f"{folder}/{name}{ending}" if folder else name + ending)
+            path = scene.through_links(posixpath.normpath(f"{folder}/{name}{ending}" if folder else name + ending))
             entry = scene.tree.entries().get(path)
             if entry is not None and entry.kind is Kind.FILE:
                 return path

@@ -75,7 +75,7 @@ def _values(scene: Scene) -> Iterator[Lead]:
     programs = [other.rsplit("/", 1)[-1].split(".", 1)[0].lower() for other in scene.of_role("engine")]
     for path in scene.of_role("settings"):
         pairs = scene.pairs(path)
-        ours = _is_the_servers(path, pairs, programs)
+        ours = is_the_servers(path, pairs, programs)
         for key, value in pairs:
             if _may_lead(value):
                 yield Lead(path, key, value, ours=ours)
@@ -85,7 +85,7 @@ def _may_lead(value: str) -> bool:
     return 2 <= len(value.strip()) <= 200 and not value.strip().replace(".", "").isdigit()
 
 
-def _is_the_servers(path: str, pairs: Sequence[tuple[str, str]], programs: Sequence[str]) -> bool:
+def is_the_servers(path: str, pairs: Sequence[tuple[str, str]], programs: Sequence[str]) -> bool:
     """Whether a settings file is the server's own: it is called as a program is, or tells a title or port."""
     stem = path.rsplit("/", 1)[-1].split(".", 1)[0].lower()
     name = re.split(r"[^a-z0-9]", stem, maxsplit=1)[0]

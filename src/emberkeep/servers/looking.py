@@ -92,6 +92,17 @@ def begins_as_json(text: str) -> bool:
     return text[end:].lstrip()[:1] in ("", "{", "[")
 
 
+def json_value(data: bytes) -> Any:
+    """The value of a JSON text, of one with a value a line the list of them. ValueError for what is neither."""
+    try:
+        return json.loads(data)
+    except ValueError:
+        lines = [line for line in data.splitlines() if line.strip()]
+        if len(lines) < 2:
+            raise
+        return [json.loads(line) for line in lines]
+
+
 @dataclass
 class Family:
     """Files of one folder whose names have the same shape, ``{n}`` for a number and ``{id}`` for an identifier."""
@@ -194,9 +205,9 @@ class Look:
         return self.beginning(path, LARGEST_DOCUMENT) if self.size(path) <= LARGEST_DOCUMENT else b""
 
     def json(self, path: str) -> Any:
-        """The JSON value in a file, None when there is none."""
+        """The JSON value in a file, of one with a value a line the list of them; None when there is none."""
         try:
-            return json.loads(self.whole(path))
+            return json_value(self.whole(path))
         except (ValueError, RecursionError):
             return None
 

@@ -35,8 +35,24 @@ def _engine(scene: Scene) -> Iterator[VersionFinding]:
     if named:
         yield _by_file_name(scene, *named[0])
         return
-    told = list(_told(scene))
-    yield from told or _by_contents(scene)
+    told = [*_told(scene)] or [*_by_contents(scene)] or [*_by_folder(scene)]
+    yield from told
+
+
+def _by_folder(scene: Scene) -> Iterator[VersionFinding]:
+    """A version in the name of a folder that the program lies in."""
+    for path in scene.programs:
+        folder = path.rpartition("/")[0]
+        for part in reversed(folder.split("/")):
+            found = VERSION.search(part)
+            if found is None:
+                continue
+            before, behind = (re.escape(text).replace(r"\-", "-") for text in part.split(found[1], 1))
+            opened = globs.escape(path).replace(globs.escape(found[1]), "*", 1)
+            within = opened if sum(1 for _ in scene.matching(opened)) == 1 else globs.escape(path)
+            pattern = rf"(?:^|/){before}{_PATTERN}{behind}/"
+            yield VersionFinding("engine", pattern, (within,), found[1], f"{path} lies in {part}", Sure.LIKELY)
+            return
 
 
 _IN_MANIFEST = re.compile(rf"(?im)^((?:Implementation|Bundle|Specification)-Version: *){_PATTERN}\s*$")

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
@@ -10,7 +9,7 @@ from typing import Any
 from emberkeep.documents import formats
 from emberkeep.documents.model import Role, facts
 from emberkeep.errors import EmberKeepError
-from emberkeep.servers.looking import ADDRESS, GLANCE, beginning_of_text, content_kind, is_identifier
+from emberkeep.servers.looking import ADDRESS, GLANCE, beginning_of_text, content_kind, is_identifier, json_value
 from emberkeep.servers.recurring import LOOKED_THROUGH, SAMPLE, entries_in_lines
 from emberkeep.trees import Kind, Tree, read
 
@@ -18,6 +17,8 @@ NAME = re.compile(r"[^\W\d]\w{2,31}")
 """What people are called."""
 KEY = "[key]"
 """Under which the key of a record stands that has one."""
+FEW_BESIDE = 3
+"""Keys of an object that holds a list, and what tells of it."""
 MOST = 300
 """Records of a list that are looked at to see what it is."""
 
@@ -57,10 +58,13 @@ def records_of(path: str, data: bytes) -> list[dict[str, str]]:
     """What a list of people says of each, whatever its format."""
     kind = content_kind(path, data[:GLANCE])
     if kind == "json":
-        value = json.loads(data)
+        value = json_value(data)
         inner = next(iter(value.values())) if isinstance(value, dict) and len(value) == 1 else value
         if isinstance(inner, dict) and all(isinstance(item, dict) for item in inner.values()):
             return [{KEY: key, **_plain(item)} for key, item in inner.items()]
+        if isinstance(inner, dict):  # a list, beside what tells of it
+            lists = [item for item in inner.values() if isinstance(item, list) and item]
+            inner = lists[0] if len(lists) == 1 and len(inner) <= FEW_BESIDE else None
         if not isinstance(inner, list):
             return []
         return [_plain(item) if isinstance(item, dict) else {"id": str(item)} for item in inner]
@@ -69,7 +73,7 @@ def records_of(path: str, data: bytes) -> list[dict[str, str]]:
         tops = [item for item in document.root.items if item.role is Role.RECORD] if document else []
         tops = [item for item in tops[0].items if item.role is Role.RECORD] if len(tops) == 1 else tops
         told = [{name.rpartition("/")[2]: min(values) for name, values in facts(item).items()} for item in tops]
-        if len({item.name for item in tops}) == len(tops) > 1:
+        if any(told) and len({item.name for item in tops}) == len(tops) > 1:
             told = [{KEY: item.name.strip("[]")} | record for item, record in zip(tops, told, strict=True)]
         if any(told):
             return told
@@ -90,7 +94,4 @@ def _ids_and_names(listed: Sequence[dict[str, str]]) -> list[tuple[str, str]]:
     ids += [key for key, values in whole.items() if not are_names(values)]
     ident = next(iter(ids), next(iter(whole), ""))
     name = next((key for key, values in held.items() if key != ident and all(map(NAME.fullmatch, values))), "")
-    found = [(person.get(ident, ""), person.get(name, "")) for person in listed]
-    if len(found) > 2 and not is_identifier(found[0][0]) and all(is_identifier(one) for one, _ in found[1:]):
-        del found[0]  # what the columns are called
-    return found
+    return [(person.get(ident, ""), person.get(name, "")) for person in listed]

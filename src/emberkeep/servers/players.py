@@ -18,7 +18,7 @@ from emberkeep.documents.model import Role
 from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import PlayerBound, Sure, TableFinding
 from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier
-from emberkeep.servers.people import NAME, are_names, is_list, records_of
+from emberkeep.servers.people import KEY, NAME, are_names, is_list, records_of
 from emberkeep.servers.recurring import (
     HEAD_OF_A_LIST,
     LOOKED_THROUGH,
@@ -218,7 +218,11 @@ def lists_of_people(
     """Files that are nothing but a list of players, or of addresses, become ``access``; empty lists beside them too.
     ``every``: all places, also those of other values."""
     inside = tuple(f"{folder}/" for folder in extension_folders if folder)
-    listed = {place.path: place for place in places if place.alone and place.kind in ("list", "field")}
+    listed = {
+        place.path: place
+        for place in places
+        if place.alone and place.kind in ("list", "field") and not _numbers_beside(place, every)
+    }
     for path, place in listed.items():
         if not scene.is_covered(path) and not path.startswith(inside):
             told = f"a list of {len(place.values)} with ids of players"
@@ -237,9 +241,18 @@ def lists_of_people(
 def _says_who(place: ValuePlace, places: Sequence[ValuePlace]) -> bool:
     """Whether keys are followed by who somebody is, rather than by what they have: a name, and no numbers of their
     own."""
-    fields = [one for one in places if one.path == place.path and one.at.startswith(f"{place.at}/*/")]
-    numbers = [one for one in fields if _are_numbers(one.values) and len(one.values) > FEWEST]
-    return any(are_names(one.values) and len(one.values) > 1 for one in fields) and not numbers
+    beside = _beside(place, places)
+    return any(are_names(one.values) and len(one.values) > 1 for one in beside) and not _numbers_beside(place, places)
+
+
+def _beside(place: ValuePlace, every: Sequence[ValuePlace]) -> list[ValuePlace]:
+    """The other fields of the records that a place is one field of, or the key."""
+    return [one for one in every if one is not place and one.kind == "field" and _table_of(one) == _table_of(place)]
+
+
+def _numbers_beside(place: ValuePlace, every: Sequence[ValuePlace]) -> bool:
+    """Whether numbers stand beside ids, in which many differ: what each has, rather than who each is."""
+    return any(_are_numbers(one.values) and len(one.values) > FEWEST for one in _beside(place, every))
 
 
 def _other_list(scene: Scene, path: str, beside: str) -> None:
@@ -247,8 +260,17 @@ def _other_list(scene: Scene, path: str, beside: str) -> None:
     if kind == "json":
         value = scene.look.json(path)
         records = records_of(path, scene.look.whole(path)) if isinstance(value, (list, dict)) else []
-        if is_list(records):
+        amounts = any(
+            _are_numbers(values) and len(set(values)) > FEWEST
+            for values in (
+                [one[key] for one in records[:SAMPLE] if key in one] for key in (records[0] if records else ())
+            )
+        )
+        if is_list(records) and not amounts:
             scene.cover("access", globs.escape(path), f"a list of {len(records)} with ids or addresses")
+        elif _look_like_people(records):
+            told = f"a list of {len(records)} that have a name each, and no numbers of their own"
+            scene.cover("access", globs.escape(path), told, Sure.GUESS)
         elif value == [] and beside:
             scene.cover("access", globs.escape(path), f"an empty list beside {beside}", Sure.LIKELY)
     elif kind == "text":
@@ -261,6 +283,29 @@ def _other_list(scene: Scene, path: str, beside: str) -> None:
         if first and len(addresses) + len(known) >= 0.9 * len(first):
             what = "names of players" if known else "addresses"
             scene.cover("access", globs.escape(path), f"a list of {len(first)} with {what}", Sure.LIKELY)
+
+
+def _look_like_people(records: Sequence[Mapping[str, str]]) -> bool:
+    """Whether each of several records has a name of its own, as people do, and another value of its own, and none has
+    numbers that many differ in."""
+    some = records[:SAMPLE]
+    held = {key: [record[key] for record in some if key in record] for key in {key for one in some for key in one}}
+    own = [key for key, values in held.items() if len(set(values)) == len(values) == len(some)]
+    names = [key for key in own if are_names(held[key])]
+    numbers = [key for key in own if key not in names and _are_numbers(held[key])]
+    differing = [
+        key for key, values in held.items() if _are_numbers(values) and FEWEST < len(set(values)) < len(values)
+    ]
+    short = any(len(value) < FEWEST for key in numbers for value in held[key])  # an amount, rather than an id
+    few = len(names) == 1 and len(numbers) <= 1 and not short
+    return len(some) >= FEWEST and KEY not in held and few and len(own) > 1 and not differing
+
+
+def _is_who_is_who(place: ValuePlace, every: Sequence[ValuePlace]) -> bool:
+    """Whether each record that has an id here has a name beside it, and no numbers of its own."""
+    if place.kind != "field" or _numbers_beside(place, every):
+        return False
+    return any(are_names(one.values) and len(one.values) >= len(place.values) for one in _beside(place, every))
 
 
 def _begin_as_people(scene: Scene, text: str) -> bool:
@@ -290,7 +335,7 @@ def player_files(scene: Scene, places: Mapping[ValuePlace, Sure], extension_fold
         scene.cover("players", glob, f"{known} {what} named by players' ids", sure)
 
 
-def personal_files(scene: Scene, places: Iterable[ValuePlace]) -> None:
+def personal_files(scene: Scene, places: Iterable[ValuePlace], every: Sequence[ValuePlace]) -> None:
     """Other files in which players' ids stand as keys or in a field become ``progress``; in which they only stand in
     lists, ``access`` where there is little else, and settings that name some people are left."""
     inside: dict[str, set[str]] = defaultdict(set)
@@ -303,7 +348,10 @@ def personal_files(scene: Scene, places: Iterable[ValuePlace]) -> None:
     for path, ids in sorted(inside.items()):
         if len(ids) < 2 or scene.is_covered(path):
             continue
-        if not in_lists[path]:
+        if any(_is_who_is_who(place, every) for place in places if place.path == path):
+            told = f"{len(ids)} ids of players, each with a name and no numbers of its own"
+            scene.cover("access", globs.escape(path), told, Sure.GUESS)
+        elif not in_lists[path]:
             scene.cover("progress", globs.escape(path), f"{len(ids)} players' ids stand in it", Sure.LIKELY)
         elif 2 * len(ids) > sum(1 for _ in scene.leaves(path)):
             told = f"lists of {len(ids)} players' ids, and little else"

@@ -77,11 +77,21 @@ def entries_in_lines(text: str) -> list[dict[str, str]]:
             continue
         behind = _BEHIND.search(line)
         found.append(told | ({"#": behind[0].strip()} if behind else {}))
+    if len(found) > 2 and _is_header(found):
+        del found[0]
     if len(found) == 1 and len(found[0]) > 2:
         marks = {key.lstrip("0123456789") for key in list(found[0])[1:]}
         if len(marks) == 1:
             return [{"0": word} for word in found[0].values()]
     return found
+
+
+def _is_header(rows: Sequence[Mapping[str, str]]) -> bool:
+    """Whether the first row tells what the columns are called: a word where all others have ids or numbers."""
+    return any(
+        not any(char.isdigit() for char in word) and all(is_identifier(row.get(key, "")) for row in rows[1:])
+        for key, word in rows[0].items()
+    )
 
 
 def _words(entry: str) -> dict[str, str]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 from bisect import bisect_left
 from collections import defaultdict
@@ -26,6 +27,7 @@ AT_ONCE = 120 * 10**9
 """Nanoseconds within which two files are of one save."""
 SAVED = ("binary", "packed", "sqlite", "zip")
 """Kinds of content that engines save, mostly."""
+MOST_LINKS = 8
 DEEPEST_PAIRS = 4
 """Levels of settings that are looked through."""
 SAMPLE = 8
@@ -117,6 +119,23 @@ class Scene:
                 return
             if pattern.fullmatch(self.paths[at]):
                 yield self.paths[at]
+
+    def through_links(self, path: str) -> str:
+        """Where a path leads, links on the way followed; as it is where one leads outside."""
+        for _ in range(MOST_LINKS):
+            parts = path.split("/")
+            heads = ["/".join(parts[:count]) for count in range(1, len(parts) + 1)]
+            link = next((head for head in heads if head in self.links), None)
+            if link is None:
+                return path
+            below = path.removeprefix(link).lstrip("/")
+            path = posixpath.normpath(posixpath.join(posixpath.dirname(link), self.links[link], below))
+        return path
+
+    @cached_property
+    def links(self) -> dict[str, str]:
+        """Every link and what it points at."""
+        return {path: entry.points_at for path, entry in self.tree.entries().items() if entry.kind is Kind.LINK}
 
     def tells_of_a_save(self, path: str) -> bool:
         """Whether a file is called as a saved one beside it, and was written with it, or others in its folder are."""
