@@ -20,7 +20,7 @@ from emberkeep.documents.model import OWN, TOP, Document, Node, Role
 from emberkeep.documents.values import number
 from emberkeep.errors import EmberKeepError, Refused
 from emberkeep.keep import UNSORTED
-from emberkeep.servers import launch, logs, numbering, players, worlds
+from emberkeep.servers import launch, logs, numbering, players, process, worlds
 from emberkeep.servers.doubts import doubts
 from emberkeep.servers.evidence import Hypothesis
 from emberkeep.servers.extensions import MANIFEST_KINDS, read_facts
@@ -78,7 +78,7 @@ def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     if not server.is_dir():
         raise Refused(f"{server} is not a folder", hint="name the folder that holds the game server")
     tree = FolderTree(server)
-    scene = Scene(tree, Look(tree, server))
+    scene = Scene(tree, Look(tree, server), opened=process.opened(server))
     _logs_and_scratch(scene)
     scripts = _scripts(scene)
     _programs(scene, scripts)

@@ -1,9 +1,10 @@
 """How sure a finding is: pieces of evidence for and against it, each a weight in log-odds, that add up.
 
 The weights stand here as one table. They were fitted (logistic regression) on the first twenty families of
-``benchmarks/zoo`` by its ``fit.py``; what has come since (a setting that lists players, numbers beside, all that the
-log names) is set by hand, and what a thing is called, which the families tell too plainly, is held at the least. None
-of them knows a game.
+``benchmarks/zoo`` by its ``fit.py``; what has come since is set by hand (a setting that lists players, numbers beside,
+all that the log names, what came with the program; of worlds the log, running programs, values of other files than the
+server's own, folders of which little was saved), and what a thing is called, which the families tell too plainly, is
+held at the least. None of them knows a game.
 """
 
 from __future__ import annotations
@@ -41,6 +42,8 @@ WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
             PRIOR: -2.9,
             "a setting leads to it": 6.0,
             "some value leads to it": 3.0,
+            "a running program writes it": 3.5,
+            "the log names it": 3.0,
             "a setting leads to another": -5.1,
             "the newest save is in it": 0.8,
             "others were saved later": -2.6,

@@ -20,13 +20,13 @@ from emberkeep.servers.findings import PlayerBound, Sure, TableFinding
 from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier
 from emberkeep.servers.people import KEY, NAME, are_names, is_list, records_of
 from emberkeep.servers.recurring import (
-    HEAD_OF_A_LIST,
     LOOKED_THROUGH,
     MOST_FILES,
     NAMED,
     SAMPLE,
     ValuePlace,
     entries_in_lines,
+    first_entries,
 )
 from emberkeep.servers.scene import Scene, stem
 
@@ -275,7 +275,7 @@ def _other_list(scene: Scene, path: str, beside: str) -> None:
             scene.cover("access", globs.escape(path), f"an empty list beside {beside}", Sure.LIKELY)
     elif kind == "text":
         text = scene.look.text(path)
-        if not _begin_as_people(scene, text[:HEAD_OF_A_LIST]):
+        if not _begin_as_people(scene, text):
             return
         first = [next(iter(entry.values())) for entry in entries_in_lines(text)]
         addresses = [word for word in first if ADDRESS.fullmatch(word)]
@@ -310,7 +310,7 @@ def _is_who_is_who(place: ValuePlace, every: Sequence[ValuePlace]) -> bool:
 
 def _begin_as_people(scene: Scene, text: str) -> bool:
     """Whether half of a text's first lines begin with an address, or with a player's id or name."""
-    first = [next(iter(entry.values())) for entry in entries_in_lines(text)]
+    first = [next(iter(entry.values())) for entry in first_entries(text)]
     return sum(
         word in scene.names or word in scene.people or ADDRESS.fullmatch(word) is not None for word in first
     ) >= max(1, len(first) // 2)

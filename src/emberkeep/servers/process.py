@@ -67,6 +67,20 @@ def _processes(root: Path, command: str) -> Iterator[Sign]:
             yield Sign(f"process {facts['pid']} ({facts['name']}) has the server's command line", facts["pid"])
 
 
+def opened(server: Path) -> frozenset[str]:
+    """Files below a folder that programs which run from it or work in it have open for writing."""
+    import psutil  # only where somebody asks
+
+    root = Path(os.path.realpath(server))
+    found: set[str] = set()
+    for process in psutil.process_iter(["pid", "name", "exe", "cwd", "cmdline"]):
+        facts = process.info
+        if facts["pid"] != os.getpid() and not _only_looks(facts["name"]):
+            near = _inside(facts["exe"], root) or _started_with(facts["cwd"], facts["cmdline"], root)
+            found.update(_written(process, root) if near else ())
+    return frozenset(found)
+
+
 _LOOKING = frozenset(
     (
         "tail",
@@ -112,16 +126,20 @@ def _writes(process: Any, cwd: str | None, arguments: list[str] | None, root: Pa
     near = bool(cwd) and (Path(str(cwd)) == root or root in Path(str(cwd)).parents)
     if not near and not any(str(root) in argument for argument in arguments or ()):
         return None
+    return next(iter(_written(process, root)), None)
+
+
+def _written(process: Any, root: Path) -> Iterator[str]:
+    """The files below ``root`` that a process has open for writing."""
     import psutil
 
     try:
-        opened = process.open_files()
+        every = process.open_files()
     except (psutil.Error, OSError):
-        return None
-    for one in opened:
+        return
+    for one in every:
         if root in Path(one.path).parents and getattr(one, "mode", "r") != "r":
-            return Path(one.path).relative_to(root).as_posix()
-    return None
+            yield Path(one.path).relative_to(root).as_posix()
 
 
 def _pid_files(root: Path, told: str) -> Iterator[Sign]:

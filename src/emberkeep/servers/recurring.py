@@ -34,11 +34,13 @@ _BEHIND = re.compile(r"(?<=//)\s*[^\W\d]\w{2,31}\s*$|(?<=#)\s*[^\W\d]\w{2,31}\s*
 """A name in a comment behind an entry."""
 _WORD = re.compile(r"\"[^\"\n]*\"|'[^'\n]*'|(?:[0-9a-fA-F]{0,4}:){2,7}[0-9a-fA-F]{0,4}|\w[\w.+-]*\w|\w")
 _OPENS = re.compile(r"[{(\[]\s*$")
-HEAD_OF_A_LIST = 2000
-"""Characters of a text by which it is seen whether it is a list."""
+FIRST_LINES = 30
+"""Lines of a text by which it is seen whether it is a list."""
 SHORTEST_SHARD, LONGEST_SHARD = 1, 3
 """Characters of the beginnings of names by which files are laid in folders."""
-_LISTED = re.compile(r"""^\s*([\w.-]+)\s*[:=]\s*["']?([\w. -]+(?:[,;] ?[\w. -]+){2,})["']?\s*$""", re.MULTILINE)
+_LISTED = re.compile(
+    r"""^[ \t]*([\w.-]+)[ \t]*[:=][ \t]*["']?([\w. -]+(?:[,;] ?[\w. -]+){2,})["']?[ \t]*$""", re.MULTILINE
+)
 _MARK = re.compile(r"[^A-Za-z0-9]")
 
 
@@ -84,6 +86,11 @@ def entries_in_lines(text: str) -> list[dict[str, str]]:
         if len(marks) == 1:
             return [{"0": word} for word in found[0].values()]
     return found
+
+
+def first_entries(text: str) -> list[dict[str, str]]:
+    """The same of a text's first lines."""
+    return entries_in_lines("\n".join(text.split("\n", FIRST_LINES)[:FIRST_LINES]))
 
 
 def _is_header(rows: Sequence[Mapping[str, str]]) -> bool:
@@ -262,7 +269,7 @@ def _in_json(path: str, value: Any, at: str, depth: int, *, alone: bool) -> Iter
 def _in_lines(path: str, text: str) -> Iterator[ValuePlace]:
     """The words of a list in lines, by where they stand in their line: lines of one shape, or with an id in each. Such
     as set a value to a name are a list only where the names are ids."""
-    if not _columns(entries_in_lines(text[:HEAD_OF_A_LIST])):
+    if not _columns(first_entries(text)):
         return  # most texts are told by their first lines
     rows = entries_in_lines(text)
     if not rows or len(rows) > MOST_VALUES:

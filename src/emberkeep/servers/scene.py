@@ -39,7 +39,8 @@ _LITERAL = re.compile(r"[^*?\[]*")
 class Scene:
     """What all inferences share. ``findings``: roles found so far; ``people``: ids of known players; ``names``: what
     they are called; ``programs``: what scripts execute; ``manifests_of_programs``: what tells versions of those that
-    are interpreted; ``saved_texts``: texts that an engine saves, with older copies of each."""
+    are interpreted; ``saved_texts``: texts that an engine saves, with older copies of each; ``opened``: files that
+    running programs write."""
 
     tree: Tree
     look: Look
@@ -49,6 +50,7 @@ class Scene:
     programs: list[str] = field(default_factory=list)
     manifests_of_programs: list[str] = field(default_factory=list)
     saved_texts: dict[str, list[str]] = field(default_factory=dict)
+    opened: frozenset[str] = frozenset()
     weighed: list[Hypothesis] = field(default_factory=list)
     faults: list[Fault] = field(default_factory=list)
     _covered: set[str] = field(default_factory=set)

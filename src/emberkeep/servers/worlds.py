@@ -148,7 +148,7 @@ def _all_weighed(
     scene: Scene, found: Sequence[Candidate], engine_time: float | None
 ) -> list[tuple[Candidate, Hypothesis]]:
     everything = sum(scene.look.size(path) for path in {path for one in found for path in one.files})
-    return [(one, _weighed(scene, one, everything, _by_times(scene, one, found, engine_time))) for one in found]
+    return [(one, _weighed(scene, one, everything, _by_writing(scene, one, found, engine_time))) for one in found]
 
 
 EVEN, LEAST = 0.5, 0.3
@@ -359,7 +359,7 @@ def _tile_families(scene: Scene, saved: Sequence[str]) -> list[tuple[Family, str
 # --- weighing ----------------------------------------------------------------------------
 
 
-def _weighed(scene: Scene, one: Candidate, everything: int, by_times: Iterable[Evidence]) -> Hypothesis:
+def _weighed(scene: Scene, one: Candidate, everything: int, by_writing: Iterable[Evidence]) -> Hypothesis:
     """``everything``: bytes of what all candidates hold."""
     evidence: list[Evidence] = []
     if one.leads:
@@ -370,7 +370,9 @@ def _weighed(scene: Scene, one: Candidate, everything: int, by_times: Iterable[E
         evidence.append(
             Evidence("a setting leads to another", f"a setting leads to {next(o.at for o in one.rivals if o.leads)}")
         )
-    evidence += by_times
+    evidence += by_writing
+    if _is_in_the_log(scene, one):
+        evidence.append(Evidence("the log names it"))
     if one.tiles:
         evidence.append(Evidence("tiles", f"{len(one.tiles[0].members)} tiles {one.tiles[1]}"))
     if any(_STORE_MARK.search(path) for path in one.files):
@@ -397,9 +399,25 @@ def _weighed(scene: Scene, one: Candidate, everything: int, by_times: Iterable[E
     return Hypothesis("world", one.at, tuple(evidence))
 
 
-def _by_times(
+def _is_in_the_log(scene: Scene, one: Candidate) -> bool:
+    """Whether the newest log names it, by its path or as a file."""
+    entries = scene.tree.entries()
+    texts = [path for path in scene.of_role("logs") if scene.look.kind(path) in ("text", "json")]
+    if not texts or not (one.is_file or "/" in one.at):
+        return False
+    newest = max(texts, key=lambda path: (entries[path].mtime_ns, path))
+    names = {one.at, one.at.rsplit("/", 1)[-1]} if one.is_file else {one.at}
+    spelled = "|".join(map(re.escape, sorted(names)))
+    return re.search(rf"(?<![\w.-])(?:{spelled})(?![\w-])", scene.look.text(newest)) is not None
+
+
+def _by_writing(
     scene: Scene, one: Candidate, every: Sequence[Candidate], engine_time: float | None
 ) -> Iterator[Evidence]:
+    inner = [other for other in every if other.at.startswith(f"{one.at}/")]
+    written = next((path for path in one.files if path in scene.opened), "")
+    if written and not any(written in other.files for other in inner):
+        yield Evidence("a running program writes it", f"a running program has {written} open for writing")
     mine = one.newest
     all_times = {other.newest for other in every}
     if engine_time is not None and mine <= engine_time / 1e9 + CLOSE:
@@ -408,7 +426,6 @@ def _by_times(
         return
     if len(every) == 1 or max(all_times) - min(all_times) < CLOSE:
         return
-    inner = [other for other in every if other.at.startswith(f"{one.at}/")]
     if mine >= max(all_times) - CLOSE:
         if any(other.newest >= mine - CLOSE for other in inner):
             return  # that one is what was saved
