@@ -55,6 +55,39 @@ def test_a_whole_update_day_and_back(rock: Rock) -> None:
     assert rock.run("start", "--go").code == 0  # and the old one starts again
 
 
+def test_what_a_release_dropped_leaves_no_empty_folder(rock: Rock) -> None:
+    for place in (rock.server, rock.place / "releases" / "skerrylight-4.2"):
+        for path in ("lib/gust/libgust.so", "mission/lights/buoys.xml"):
+            (place / path).parent.mkdir()
+            (place / path).write_bytes(b"\x7fELF" if path.endswith("so") else b"<b><x n='1'/><x n='2'/></b>\n")
+    rock.run("defaults", "drop", "4.2")
+    assert rock.run("defaults", "record", "4.2", "releases/skerrylight-4.2").code == 0
+    before = tree_state(rock.server)
+    done = rock.update("--no-start", "--go")
+    assert done.code in (0, 1), done.err
+    assert not (rock.server / "lib" / "gust").exists()
+    assert not (rock.server / "mission" / "lights").exists()
+    assert rock.run("undo", "--go").code == 0
+    assert tree_state(rock.server) == before
+
+
+@pytest.mark.parametrize("strict", [False, True])
+def test_a_log_that_tells_another_version_than_the_one_that_was_to_run(rock: Rock, strict: bool) -> None:
+    keep = rock.keep / "keep.toml"
+    text = keep.read_text()
+    assert "\nversion = 'Skerrylight (" in text  # as if the program that runs told another number
+    keep.write_text(re.sub(r"\nversion = 'Skerrylight .*", r"\nversion = 'save format (\\d+)'", text))
+    before = tree_state(rock.server)
+    done = rock.update("--go", *(["--strict"] if strict else []))
+    told = "4.3 was to run, and the log (log/latest.log) says 18"
+    if strict:
+        assert (done.code, told in done.err) == (5, True), done
+        assert without_log(tree_state(rock.server)) == without_log(before)
+    else:
+        assert (done.code, told in done.out) == (1, True), done
+        assert rock.run("stop", "--now", "--go").code == 0
+
+
 @pytest.mark.parametrize("target", ["there", "gone"])
 def test_after_going_back_by_a_restore_the_same_update_goes_on(rock: Rock, target: str) -> None:
     """The journal tells of an update, and the saves are no longer what that made of them."""

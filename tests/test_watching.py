@@ -8,6 +8,7 @@ from collections.abc import Callable
 from datetime import timedelta
 from pathlib import Path
 from types import SimpleNamespace
+from typing import Any
 
 import pytest
 
@@ -333,6 +334,62 @@ def test_a_beginning_of_a_line_in_a_log_that_was_emptied_is_forgotten(tmp_path: 
     assert list(follower.lines()) == ["a whole line"]
     log.write_bytes(b"anew\n")
     assert list(follower.lines()) == ["anew"]
+
+
+SHORT = b"one 1.2\ntwo\n"
+
+
+@pytest.mark.parametrize(
+    "again",
+    [
+        SHORT,  # the same once more
+        b"one 1.2\ntwo\nthree\nfour\n",  # the same, and more: as if it had been written on
+        b"else\ntwo\n  \n",  # as long, and another
+        b"one 1.3\ntwo\nmore and more\n",  # longer, and another
+        b"x\n",
+    ],
+)
+def test_a_log_that_is_refilled_in_place_between_two_looks(tmp_path: Path, again: bytes) -> None:
+    log = tmp_path / "now.log"
+    log.write_bytes(SHORT)
+    for behind in (False, True):
+        follower = Follower(tmp_path, ["now.log"], behind=behind)
+        assert list(follower.lines()) == ([] if behind else ["one 1.2", "two"])
+        before = log.stat()
+        with log.open("r+b") as handle:  # the same file, cut to nothing and written anew, as a shell's > does it
+            handle.truncate(0)
+            handle.write(again)
+        os.utime(log, ns=(before.st_atime_ns, before.st_mtime_ns + 10**9))
+        lines = again.decode().splitlines()
+        wanted = lines[2:] if again.startswith(SHORT) and again != SHORT else [line.rstrip() for line in lines]
+        assert [line.rstrip() for line in follower.lines()] == wanted
+        log.write_bytes(SHORT)
+
+
+def test_a_log_that_grows_while_it_is_read_is_not_read_twice(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    log = tmp_path / "now.log"
+    log.write_text("one\n")
+    follower = Follower(tmp_path, ["now.log"], behind=False)
+    opened = Path.open
+
+    def grown(path: Path, *how: Any, **named: Any) -> Any:
+        with opened(log, "ab") as handle:
+            handle.write(b"two\n")
+        os.utime(log, (2e9, 2e9))
+        return opened(path, *how, **named)
+
+    monkeypatch.setattr(Path, "open", grown)
+    assert list(follower.lines()) == ["one", "two"]
+    monkeypatch.setattr(Path, "open", opened)
+    assert list(follower.lines()) == []
+
+
+def test_one_line_may_tell_version_ready_and_more(tmp_path: Path) -> None:
+    patterns = {"version": r"Thing (\d+\.\d+)", "ready": "ready", "seed": r"seed (\d+)", "error": "error"}
+    seen = watching.read_line(Watched(ready="old"), "Thing 1.4 ready, seed 77, 0 error", patterns)
+    assert (seen.version, seen.ready != "", seen.seed, len(seen.errors)) == ("1.4", True, "77", 1)
+    again = watching.read_line(seen, "Thing 1.5 wakes", patterns)
+    assert (again.version, again.ready, again.errors) == ("1.5", "", ())
 
 
 def test_a_log_that_goes_between_two_questions_is_passed_over(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

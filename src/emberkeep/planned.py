@@ -6,7 +6,8 @@ times of what is written are told beforehand, so that a run that was stopped and
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from collections import Counter
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
@@ -134,6 +135,19 @@ class Planned(Still):
         self._forget(path)
         del self._entries[path]
         self._stir(path)
+
+    def remove_emptied(self, gone: Iterable[str], may: Callable[[str], bool]) -> list[str]:
+        """Take out the folders that held what is gone and hold nothing any more, where they ``may``; the innermost
+        first."""
+        parents = {parent for path in gone for parent in _parents(path)}
+        holding = Counter(path.rpartition("/")[0] for path in self._entries) if parents else Counter()
+        found = []
+        for folder in sorted(parents, reverse=True):
+            if not holding[folder] and folder in self._entries and may(folder):
+                self.remove(folder)
+                holding[folder.rpartition("/")[0]] -= 1
+                found.append(folder)
+        return found
 
     def rename(self, old: str, new: str) -> None:
         """Give a file another path; its contents need not be written anew."""
@@ -268,3 +282,9 @@ def _same(one: Planned, entry: Entry, tree: Tree, other: Entry) -> bool:
     if entry.kind is LINK:
         return entry.points_at == other.points_at
     return one.digest(entry.path) == tree.digest(other.path)
+
+
+def _parents(path: str) -> Iterator[str]:
+    while "/" in path:
+        path = path.rpartition("/")[0]
+        yield path

@@ -53,6 +53,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--no-start", action="store_true", help="do not start the server afterwards")
     parser.add_argument("--rehearse", metavar="DIR", help="do all of it on a copy in DIR instead, with other ports")
     parser.add_argument("--report", metavar="FILE.html", help="write a report to read in a browser")
+    parser.add_argument("--strict", action="store_true", help="take all back where the log tells another version then")
     parser.add_argument("--stay", action="store_true", help="when a step fails, leave all as it is for a look")
     add_details(parser)
     add_go(parser, "do it")
@@ -104,6 +105,7 @@ def request_of(args: argparse.Namespace, keep: Keep, store: Store) -> Request:
         answers=tuple(answer_files.read(Path(args.answers)) if args.answers else ()),
         start=not args.no_start,
         sql=Path(os.path.abspath(args.sql)) if args.sql else None,
+        strict=args.strict,
     )
 
 

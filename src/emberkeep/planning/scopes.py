@@ -287,11 +287,7 @@ class Clearing:
         if not gone:
             return
         wanted = selection(scope.picked.files, self.config.roles, self.config.world.tiles)
-        holding = Counter(path.rpartition("/")[0] for path in self.folder.entries())
-        for folder in sorted({parent for path in gone for parent in _parents(path)}, reverse=True):
-            if not holding[folder] and folder in self.folder.entries() and wanted(folder):
-                self.folder.remove(folder)
-                holding[folder.rpartition("/")[0]] -= 1
+        self.folder.remove_emptied(gone, wanted)
 
     # --- records and rows --------------------------------------------------------------
 
@@ -440,12 +436,6 @@ def _why(role: str, asked: set[str]) -> str:
 
 def _database_of(log: str) -> str:
     return log.rpartition("-")[0]
-
-
-def _parents(path: str) -> Iterator[str]:
-    while "/" in path:
-        path = path.rpartition("/")[0]
-        yield path
 
 
 def _spared(where: str, ids: frozenset[str] | None, columns: Sequence[str]) -> tuple[str, list[str]]:

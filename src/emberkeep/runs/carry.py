@@ -273,6 +273,7 @@ def _make_place(folder: Planned, old: Tree, roles: Roles, notes: Notes) -> None:
     ]
     for path in fresh:
         folder.remove(path)
+    folder.remove_emptied(fresh, lambda path: path not in old.entries())
     if fresh:
         notes.lines.append(f"the fresh install's own world makes place: {len(fresh)} files, kept in the snapshot")
 

@@ -209,12 +209,15 @@ def load_orders(path: Path) -> list[Order]:
 
 
 def into(folder: Planned, merged: Merge) -> None:
-    """Put the result of a merge into a planned folder."""
+    """Put the result of a merge into a planned folder. What the vendor dropped leaves no empty folder behind: some
+    engines read whatever folders are there."""
+    gone = [item.path for item in merged.to_write if item.data is None and item.outcome is Outcome.REMOVED]
     for item in merged.to_write:
         if item.data is not None:
             folder.write(item.path, item.data, item.mode)
-        elif item.outcome is Outcome.REMOVED:
-            folder.remove(item.path)
+    for path in gone:
+        folder.remove(path)
+    folder.remove_emptied(gone, lambda path: True)
 
 
 class MergeStep(FileStep):

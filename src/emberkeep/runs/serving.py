@@ -13,6 +13,7 @@ from emberkeep.comparing.landmarks import Measured, Missed
 from emberkeep.documents import edit, formats
 from emberkeep.errors import EmberKeepError, Place, Refused, RunFailed
 from emberkeep.keep import Keep
+from emberkeep.migrating.recipe import is_of
 from emberkeep.planning.forecast import Forecast, forecast
 from emberkeep.running import Service
 from emberkeep.runs.journal import Journal, Once, StartRecord
@@ -76,13 +77,14 @@ class StopStep(Step):
 
 
 class StartStep(Step):
-    """Start the server, and follow it until it is ready. RunFailed when it does not become so."""
+    """Start the server, and follow it until it is ready. RunFailed when it does not become so, or where another version
+    than ``only`` runs then ("" for any)."""
 
     name, title = "start", "start the server and follow its log until it is ready"
     whole = True
 
-    def __init__(self, told: Told = deaf) -> None:
-        self.told = told
+    def __init__(self, told: Told = deaf, only: str = "") -> None:
+        self.told, self.only = told, only
 
     def plan(self, room: Room) -> Plan:
         service = lifecycle.how_to_start(room.keep.config)
@@ -100,6 +102,17 @@ class StartStep(Step):
         room.note(state=str(seen.state), failures=list(seen.failures), errors=list(seen.errors))
         if seen.state is not State.READY:
             raise RunFailed(f"{unwell(seen)}", hint=f"what it printed is in {room.keep.output}")
+        if self.only and (other := another_version(room.keep, seen, self.only)):
+            raise RunFailed(other, hint="does the launch script execute the new program?")
+
+
+def another_version(keep: Keep, seen: Watched, wanted: str) -> str:
+    """What is wrong where the log of a start tells another version than the one that was to run; "" where nothing
+    is."""
+    if not seen.version or is_of(seen.version, wanted):
+        return ""
+    within = ", ".join(lifecycle.server_log(keep.config).within) or "what it prints"
+    return f"{wanted} was to run, and the log ({within}) says {seen.version}"
 
 
 def _as_root(keep: Keep, service: Service) -> list[str]:

@@ -20,6 +20,7 @@ from emberkeep.errors import Place, Refused, UsageError
 from emberkeep.keep import Config, Keep
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging.answers import Answer
+from emberkeep.migrating.recipe import is_of
 from emberkeep.planning.forecast import lasting
 from emberkeep.runs import defaults, migrate, serving
 from emberkeep.runs import merge as merging
@@ -46,7 +47,7 @@ class Request:
     defaults are recorded; ``old``: the release the live files began from, None
     to merge without one; ``saves``: the version of the saves; ``builds``: a folder of new builds of extensions;
     ``choices``: what is done with an extension without one (keep or remove); ``start``: whether it is started;
-    ``sql``: the folder with the vendor's SQL."""
+    ``sql``: the folder with the vendor's SQL; ``strict``: whether all is taken back where another version runs then."""
 
     source: Path | None
     new: str
@@ -60,6 +61,7 @@ class Request:
     start: bool = True
     rehearsal: bool = False
     sql: Path | None = None
+    strict: bool = False
 
     @property
     def plain(self) -> dict[str, Any]:
@@ -77,6 +79,7 @@ class Request:
             "start": self.start,
             "rehearsal": self.rehearsal,
             "sql": str(self.sql) if self.sql else None,
+            "strict": self.strict,
         }
 
 
@@ -95,6 +98,7 @@ def from_plain(told: Mapping[str, Any]) -> Request:
         told["start"],
         told["rehearsal"],
         Path(told["sql"]) if told.get("sql") else None,
+        told.get("strict", False),
     )
 
 
@@ -139,7 +143,7 @@ def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list
     found += merging.tables_step(keep, wanted, request.answers, after=source)
     found.append(FileStep("launch", "have the launch script name the new program", _relaunch))
     if request.start:
-        found.append(StartStep(told))
+        found.append(StartStep(told, request.new if request.strict else ""))
     found.append(LandmarkStep(allowed, planned=not request.start))
     return found
 
@@ -194,7 +198,7 @@ def _check_versions(config: Config, request: Request, source: Tree) -> str:
         shipped = migrate.engine_version(config, source)
     except Refused:
         return f"from {request.engine} to {request.new}; the source does not tell its version"
-    if not (shipped == request.new or shipped.startswith(f"{request.new}.") or request.new.startswith(f"{shipped}.")):
+    if not is_of(shipped, request.new):
         raise Refused(f"{source.label} is release {shipped}, not {request.new}", hint=f"--to {shipped}?")
     return f"from {request.engine} to {shipped}"
 
@@ -284,7 +288,10 @@ class _Engine:
             folder.take(path, self.source)
         for path in gone:
             folder.remove(path)
-        return Notes([f"the old ones are in the snapshot: {', '.join(gone[:4])}"] if gone else [])
+        shipped = self.source.entries()
+        emptied = folder.remove_emptied(gone, lambda path: path not in shipped)
+        notes = [f"the old ones are in the snapshot: {', '.join(gone[:4])}"] if gone else []
+        return Notes([*notes, *([f"folders that are empty now go, too: {', '.join(emptied[:4])}"] if emptied else [])])
 
     def _gone(self, room: Room, roles: Roles, new: set[str]) -> list[str]:
         """Engine files of the old release: those it shipped, and those named as a new one but for their version."""
@@ -524,6 +531,8 @@ def report(room: Room, done: Run) -> Report:
     waits += (
         [f"learned check broken: {breach.record}: {breach.what}" for breach in merged.breaches[:5]] if merged else []
     )
+    other = serving.another_version(room.keep, watched, done.request["new"]) if watched else ""
+    waits += [other] if other else []
     waits += list(watched.failures) + list(watched.errors) if watched else []
     waits += [f"changed as the recipe says: {item.words}" for item in missed if item.allowed][:3]
     steps = room.journal.steps(done).values()

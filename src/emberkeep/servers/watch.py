@@ -6,6 +6,7 @@ and the bytes on disk that the server's processes use, and files of the world th
 
 from __future__ import annotations
 
+import contextlib
 import os
 import re
 import time
@@ -13,6 +14,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from pathlib import Path
+from typing import IO
 
 from emberkeep import globs
 from emberkeep.keep import Log
@@ -26,6 +28,8 @@ LOOKS = 2.0
 BUSY = 0.02
 """Share of one processor from which on a process counts as working."""
 MOST_KEPT = 200
+KNOWN_BY = 256
+"""Bytes of a log's beginning, and of what was read last, by which it is known again."""
 _LARGEST_LINE = 1 << 16
 
 
@@ -90,20 +94,51 @@ class Watched:
         return self.state is State.READY and not self.failures and not self.errors
 
 
+_Key = tuple[int, int]
+
+
+@dataclass
+class _Read:
+    """How far a file was read. ``first``, ``last``: the bytes that it began with, and those before ``at``: a file in
+    which others stand there was begun anew, however long it is; ``part``: a line that has no end yet."""
+
+    at: int = 0
+    first: bytes = b""
+    last: bytes = b""
+    changed: int = 0
+    part: bytes = b""
+
+    def goes_on(self, handle: IO[bytes], facts: os.stat_result) -> bool:
+        """Whether a file is what it was, or more. One as long as before that was written to was begun anew, too."""
+        if facts.st_size < self.at or (facts.st_size == self.at and facts.st_mtime_ns != self.changed):
+            return False
+        if handle.read(len(self.first)) != self.first:
+            return False
+        handle.seek(self.at - len(self.last))
+        return handle.read(len(self.last)) == self.last
+
+    def note(self, handle: IO[bytes], at: int) -> None:
+        """Remember the file as it is up to ``at``."""
+        handle.seek(0)
+        self.at, self.first = at, handle.read(min(at, KNOWN_BY))
+        self.changed = os.fstat(handle.fileno()).st_mtime_ns  # when what was just read was written, or later
+        handle.seek(max(0, at - KNOWN_BY))
+        self.last = handle.read(min(at, KNOWN_BY))
+
+
 class Follower:
-    """New lines of log files, whatever is done to them: written on, cut short, renamed, begun anew.
+    """New lines of log files, whatever is done to them: written on, cut short, refilled in place, renamed, begun anew.
 
     ``behind``: only what is written from now on.
     """
 
     def __init__(self, root: Path, within: Sequence[str], *, behind: bool) -> None:
         self._root, self._within = root, within
-        self._at: dict[tuple[int, int], int] = {}
-        self._parts: dict[tuple[int, int], bytes] = {}
-        if behind:
-            for path, facts in self._files():
-                self._at[facts.st_dev, facts.st_ino] = facts.st_size
-                del path
+        self._read: dict[_Key, _Read] = {}
+        for path, facts in self._files() if behind else ():
+            read = self._read[facts.st_dev, facts.st_ino] = _Read()
+            with contextlib.suppress(OSError), path.open("rb") as handle:
+                read.note(handle, facts.st_size)
 
     def _files(self) -> Iterator[tuple[Path, os.stat_result]]:
         for path in matching(self._root, self._within):
@@ -115,21 +150,20 @@ class Follower:
     def lines(self) -> Iterator[str]:
         """Whole lines that have come since the last call, oldest file first."""
         for path, facts in sorted(self._files(), key=lambda item: item[1].st_mtime_ns):
-            key = facts.st_dev, facts.st_ino
-            at = self._at.get(key, 0)
-            if facts.st_size < at:  # it was emptied and begun anew
-                at, self._parts[key] = 0, b""
-            if facts.st_size == at:
+            read = self._read.setdefault((facts.st_dev, facts.st_ino), _Read())
+            if facts.st_size == read.at and facts.st_mtime_ns == read.changed:
                 continue
             try:
                 with path.open("rb") as handle:
-                    handle.seek(at)
+                    if not read.goes_on(handle, facts):
+                        read.at, read.part = 0, b""
+                    handle.seek(read.at)
                     data = handle.read()
+                    read.note(handle, read.at + len(data))
             except OSError:
                 continue
-            self._at[key] = at + len(data)
-            *whole, rest = (self._parts.pop(key, b"") + data).split(b"\n")
-            self._parts[key] = rest[-_LARGEST_LINE:]
+            *whole, rest = (read.part + data).split(b"\n")
+            read.part = rest[-_LARGEST_LINE:]
             for line in whole:
                 yield line.decode("utf-8", "replace").rstrip("\r")
 
@@ -294,21 +328,21 @@ whoever says something to the other players."""
 
 
 def read_line(seen: Watched, line: str, patterns: Mapping[str, str]) -> Watched:
-    """What is known after one more line of the log."""
+    """What is known after one more line of the log, which is held against every pattern: it may tell several things."""
     line = line[:LOOKED_AT]
     found = {kind: re.search(pattern, line) for kind, pattern in patterns.items()}
     if version := found.get("version"):
         # A new version line is a new start; what came before it belongs to an earlier one.
-        return Watched(version=version[1] if version.groups() else version[0], last=seen.last)
+        seen = Watched(version=version[1] if version.groups() else version[0], last=seen.last)
     if (seed := found.get("seed")) and not seen.seed:
         seen = replace(seen, seed=seed[1] if seed.groups() else seed[0])
     if found.get("failed"):
-        return replace(seen, failures=(*seen.failures, line.strip())[-MOST_KEPT:])
-    if loaded := found.get("loaded"):
+        seen = replace(seen, failures=(*seen.failures, line.strip())[-MOST_KEPT:])
+    elif loaded := found.get("loaded"):
         named = loaded.groupdict()
         name = named.get("name") or (loaded[1] if loaded.groups() else loaded[0])
         seen = replace(seen, loaded=(*seen.loaded, Loaded(name, named.get("version") or "")))
-    if found.get("error"):
+    if found.get("error") and not found.get("failed"):
         seen = replace(seen, errors=(*seen.errors, line.strip())[-MOST_KEPT:])
     return replace(seen, ready=line.strip()) if found.get("ready") else seen
 
