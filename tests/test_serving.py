@@ -126,6 +126,43 @@ def test_a_fifo_never_waits_for_a_reader(tmp_path: Path) -> None:
     os.close(reader)
 
 
+ONE_A_WAKE = """
+import os, time
+pipe = os.open("orders", os.O_RDWR)
+open("up", "w").close()
+while True:
+    time.sleep(0.3)  # looks at its console now and then, and takes one line of what came, as some engines do
+    line = os.read(pipe, 4096).split(b"\\n")[0]
+    if line == b"log all":
+        open("world.bin", "ab").write(b"saved")
+    if line == b"douse":
+        break
+"""
+
+
+@posix
+@pytest.mark.parametrize("wrote", [True, False])
+def test_each_phrase_is_given_time_to_take_effect(tmp_path: Path, wrote: bool) -> None:
+    keep = new_keep(tmp_path)
+    keep.server.mkdir(exist_ok=True)
+    os.mkfifo(keep.server / "orders")
+    (keep.server / "play.py").write_text(ONE_A_WAKE if wrote else ONE_A_WAKE.replace('"log all"', '"other"'))
+    with (keep.folder / "keep.toml").open("a") as told:
+        told.write(f'\n[console]\nkind = "fifo"\npath = "{keep.server / "orders"}"\n')
+        told.write('phrases = { save = "log all", stop = "douse" }\n\n[stop]\nstill = "1 s"\nlimit = "10 s"\n')
+    program = subprocess.Popen([sys.executable, "play.py"], cwd=keep.server)
+    try:
+        assert wait_for((keep.server / "up").exists, 20)
+        said: list[str] = []
+        threading.Thread(target=program.wait, daemon=True).start()  # so that it is no zombie
+        done = lifecycle.stop(Keep(keep.folder), {}, said.append)
+        assert (done.forced, program.wait(5)) == ("", 0)
+    finally:
+        program.kill()
+    assert (keep.server / "world.bin").exists() is wrote
+    assert said[0] == "said 'log all'" + (", and it wrote" if wrote else "; nothing was seen to be written yet")
+
+
 @posix
 @pytest.mark.skipif(shutil.which("tmux") is None, reason="tmux is not installed")
 def test_keys_sent_to_a_tmux_session(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

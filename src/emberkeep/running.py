@@ -44,6 +44,12 @@ class Process:
     grows: tuple[str, ...] = ()
 
 
+MUTE = ("fifo", "tmux", "screen")
+"""Kinds of consoles that give no answers …"""
+UNANSWERED = timedelta(seconds=1)
+"""… and how long one phrase is given there before the next: some servers take one line each time that they look."""
+
+
 @dataclass(frozen=True)
 class Console:
     """How a running server is spoken to; see ``servers.console``. Secrets are named here, never held."""
@@ -57,6 +63,8 @@ class Console:
     secret_file: str = ""
     phrases: Mapping[str, str] = field(default_factory=dict)
     good: str = ""
+    pause: timedelta = timedelta()
+    """How long one phrase is given to take effect before the next one is said."""
 
 
 @dataclass(frozen=True)
@@ -139,8 +147,9 @@ def _console(reader: Reader) -> Console | None:
     if not reader.table:
         return None
     secret, phrases = reader.sub("secret"), reader.sub("phrases")
+    kind = reader.string("kind", "line")
     console = Console(
-        reader.string("kind", "line"),
+        kind,
         reader.string("address"),
         reader.string("path"),
         reader.string("session"),
@@ -149,6 +158,7 @@ def _console(reader: Reader) -> Console | None:
         secret.string("file"),
         {name: value for name in PHRASES if (value := phrases.string(name))},
         reader.string("good"),
+        _time(reader, "pause", UNANSWERED if kind in MUTE else timedelta()) or timedelta(),
     )
     if console.kind not in CONSOLES:
         reader.fault("kind", f"'{console.kind}' is no kind of console", f"one of {', '.join(CONSOLES)}")

@@ -9,7 +9,8 @@
 * ``tmux``, ``screen``: keys sent to the terminal session ``session``, without answers;
 * ``command``: a program with arguments, ``{phrase}`` in them, that answers on its standard output.
 
-``good`` is a pattern that an answer must match.
+``good`` is a pattern that an answer must match; ``pause`` is how long one phrase is given before the next (a second
+where there are no answers).
 """
 
 from __future__ import annotations
@@ -19,7 +20,8 @@ import re
 import socket
 import struct
 import subprocess
-from collections.abc import Callable, Iterator, Mapping
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -49,9 +51,7 @@ def held(console: Console, environment: Mapping[str, str], limit: float = LIMIT)
     """Have the server save and hold its writes for a while. Refused when it does not; RunFailed when it cannot be
     told to write again."""
     with speaking(console, environment, limit) as speak:
-        for name in ("save", "hold"):
-            if console.phrases.get(name):
-                _order(console, speak, console.phrases[name])
+        _order_all(console, speak, ("save", "hold"))
         try:
             yield
         finally:
@@ -67,9 +67,7 @@ def held(console: Console, environment: Mapping[str, str], limit: float = LIMIT)
 def order(console: Console, environment: Mapping[str, str], *names: str, limit: float = LIMIT) -> None:
     """Say the phrases of these names, one after the other; a name without a phrase is left out."""
     with speaking(console, environment, limit) as speak:
-        for name in names:
-            if console.phrases.get(name):
-                _order(console, speak, console.phrases[name])
+        _order_all(console, speak, names)
 
 
 def say(console: Console, environment: Mapping[str, str], text: str, limit: float = LIMIT) -> str:
@@ -80,6 +78,14 @@ def say(console: Console, environment: Mapping[str, str], text: str, limit: floa
     plain = " ".join("".join(char if char.isprintable() else " " for char in text).split())
     with speaking(console, environment, limit) as speak:
         return _order(console, speak, phrase.replace("{text}", plain))
+
+
+def _order_all(console: Console, speak: Speak, names: Sequence[str]) -> None:
+    told = [phrase for name in names if (phrase := console.phrases.get(name))]
+    for number, phrase in enumerate(told):
+        if number:
+            time.sleep(console.pause.total_seconds())
+        _order(console, speak, phrase)
 
 
 def _order(console: Console, speak: Speak, phrase: str) -> str:

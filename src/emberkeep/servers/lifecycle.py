@@ -17,9 +17,10 @@ from typing import Any
 from emberkeep import files
 from emberkeep.errors import Fault, Place, Refused, RunFailed
 from emberkeep.keep import Config, Keep, Log
-from emberkeep.running import Service, Stopping
+from emberkeep.running import Console, Service, Stopping
 from emberkeep.servers import console
 from emberkeep.servers.process import Sign, alive, signs, wait_for
+from emberkeep.servers.roles import Roles
 from emberkeep.servers.secrets import handed_on
 from emberkeep.servers.watch import Follower, Movement, State, Watch, Watched, world_folders
 from emberkeep.trees import FILE, FolderTree, Tree
@@ -102,13 +103,34 @@ def _tell(keep: Keep, environment: Environment, say: Say) -> None:
     found = keep.config.running.console
     assert found is not None
     try:
-        console.order(found, environment, "save", "stop")
+        if found.phrases.get("save"):
+            say(_save(keep, found, environment))
+        console.order(found, environment, "stop")
     except Refused:
         if keep.config.running.stop.terminate is None:
             raise
         say("its console does not answer")
         return
-    say(f"saved, and said '{found.phrases['stop']}'")
+    say(f"said '{found.phrases['stop']}'")
+
+
+def _save(keep: Keep, found: Console, environment: Environment) -> str:
+    """Have the server save, and wait for what comes of it; what was seen, in words."""
+    before = _saves(keep)
+    console.order(found, environment, "save")
+    wrote = wait_for(lambda: _saves(keep) != before, found.pause.total_seconds(), every=0.2)
+    phrase = found.phrases["save"]
+    return f"said '{phrase}', and it wrote" if wrote else f"said '{phrase}'; nothing was seen to be written yet"
+
+
+def _saves(keep: Keep) -> dict[str, tuple[int, int]]:
+    """Sizes and times of all files but logs: a console's pipe, which is written to as well, is no file."""
+    roles = Roles(keep.config.roles)
+    return {
+        path: (entry.size, entry.mtime_ns)
+        for path, entry in FolderTree(keep.server).entries().items()
+        if entry.kind is FILE and roles.of(path) != "logs"
+    }
 
 
 def _wait_until_gone(keep: Keep, pids: Sequence[int], told: Stopping, asked: bool, say: Say) -> str:
