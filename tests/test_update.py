@@ -298,6 +298,49 @@ def test_a_rehearsal_leaves_the_live_folder_alone_and_tells_how_long_it_takes(ro
     assert rock.update("--rehearse", "again").code == 3  # not empty
 
 
+def test_a_rehearsal_of_a_server_that_knows_its_own_full_path(rock: Rock) -> None:
+    """In its script, in a setting, in a link, in the command that starts it."""
+    script = rock.server / "cast-off.sh"
+    text = script.read_text()
+    script.write_text(text.replace("./skerrylight-4.2.0.bin", f"'{rock.server}/skerrylight-4.2.0.bin'", 1))
+    assert script.read_text() != text
+    with (rock.server / "keeper.properties").open("a") as settings:
+        settings.write(f"chart-room={rock.server}/outer-skerries\nelsewhere={rock.server}-old/x\n")
+    (rock.server / "way").symlink_to(rock.server / "outer-skerries")
+    keep = rock.keep / "keep.toml"
+    keep.write_text(keep.read_text().replace('command = ["./cast-off.sh"]', f'command = ["{rock.server}/cast-off.sh"]'))
+    before = tree_state(rock.server)
+    done = rock.update("--rehearse", "again")
+    assert done.code == 1, done.err
+    assert "3 files named the live folder by its full path" in done.err
+    assert "is not as it was before the rehearsal" not in done.out
+    assert tree_state(rock.server) == before
+    copy = rock.place / "again" / rock.server.name
+    assert f"'{copy}/skerrylight-4.3.0.bin'" in (copy / "cast-off.sh").read_text()
+    told = (copy / "keeper.properties").read_text()
+    assert f"chart-room={copy}/outer-skerries\n" in told
+    assert f"elsewhere={rock.server}-old/x\n" in told
+    assert os.readlink(copy / "way") == f"{copy}/outer-skerries"
+
+
+def test_a_rehearsal_is_refused_where_a_link_leads_what_is_saved_elsewhere(rock: Rock) -> None:
+    shutil.move(rock.server / "tidepool", rock.place / "other disk")
+    (rock.server / "tidepool").symlink_to(rock.place / "other disk")
+    done = rock.update("--rehearse", "again")
+    assert (done.code, "which the copy would write to" in done.err) == (3, True), done
+    assert not (rock.place / "again").exists()
+
+
+def test_a_rehearsal_that_changes_the_live_folder_is_told(rock: Rock) -> None:
+    """By a way that nobody can see beforehand: the path is put together by the script."""
+    script = rock.server / "cast-off.sh"
+    head, tail = str(rock.server)[:-3], str(rock.server)[-3:]
+    lines = script.read_text().splitlines(keepends=True)
+    script.write_text("".join([lines[0], f'HERE="{head}""{tail}"\ntouch "$HERE/left-behind"\n', *lines[1:]]))
+    done = rock.update("--rehearse", "again")
+    assert (done.code, "is not as it was before the rehearsal" in done.out) == (1, True), done
+
+
 @pytest.mark.long
 def test_a_rehearsal_while_players_are_on(rock: Rock) -> None:
     assert rock.run("snapshot").code == 0

@@ -159,8 +159,12 @@ def _rehearse(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
     into = Path(os.path.abspath(args.rehearse))
     with opened(keep) as store, progress("copy") as step:
         request = request_of(args, keep, store)
+        untouched = rehearsal.fingerprint(keep)
         copy = rehearsal.prepare(keep, store, into, step)
     screen.note(f"  a copy of the server stands in {copy.server}")
+    if moved := rehearsal.rehouse(keep, copy):
+        some = ", ".join(moved[:4]) + (" …" if len(moved) > 4 else "")
+        screen.note(f"  {len(moved)} files named the live folder by its full path, and name the copy now: {some}")
     with opened(copy) as store, progress("update", screen) as step:
         told = rehearsal.request_for(request)
         asked = Run(0, update.KIND, now(), title=f"rehearsal of the update to {request.new}", request=told.plain)
@@ -170,6 +174,9 @@ def _rehearse(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
         report = update.report(room, done)
         rehearsal.stop(room)
         rehearsal.learn(keep, copy)
+    wrong = rehearsal.touched(keep, untouched)
+    if wrong:
+        report = replace(report, waits=(*report.waits, wrong))
     title = f"Rehearsal: {keep.config.name} from {request.engine} to {request.new}"
     _write_report(args, title, None, report)
 

@@ -1,12 +1,14 @@
 """A rehearsal: the server folder and its keep copied elsewhere, so that an update can be tried without touching either.
 
 The copy's store shares the files of the real one by further names where the disk allows it; stores never change a file
-in place, so neither sees what the other writes.
+in place, so neither sees what the other writes. Texts, links and commands that name the live folder by its full path
+name the copy there; what leads the copy elsewhere outside of it is refused.
 """
 
 from __future__ import annotations
 
 import os
+import re
 import shutil
 from contextlib import suppress
 from dataclasses import replace
@@ -15,7 +17,8 @@ from pathlib import Path
 import tomlkit
 
 from emberkeep import files
-from emberkeep.errors import EmberKeepError, Refused, UsageError
+from emberkeep.documents.encoding import decode
+from emberkeep.errors import EmberKeepError, Fault, Place, Refused, UsageError
 from emberkeep.keep import Keep, make_like
 from emberkeep.locate import FILE
 from emberkeep.planned import Planned
@@ -24,9 +27,16 @@ from emberkeep.runs.journal import Journal
 from emberkeep.runs.run import Room
 from emberkeep.runs.update import Request
 from emberkeep.servers import lifecycle
+from emberkeep.servers.roles import Roles
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.store import Store
-from emberkeep.trees import FolderTree
+from emberkeep.trees import FILE as A_FILE
+from emberkeep.trees import LINK, FolderTree, Tree
+
+LARGEST_TEXT = 4 << 20
+"""Bytes of a text in which the live folder's path is looked for."""
+WRITTEN = ("world", "players", "progress", "databases", "access", "extension-data", "settings", "unsorted")
+"""Roles of what a server may write to."""
 
 
 def prepare(keep: Keep, store: Store, into: Path, progress: Progress = silent) -> Keep:
@@ -47,15 +57,80 @@ def prepare(keep: Keep, store: Store, into: Path, progress: Progress = silent) -
         if not found:
             raise Refused("the server runs, and there is no snapshot to rehearse with", hint="emberkeep snapshot")
         source = snapshot.find(store, keep, found[-1].label, found[-1].taken)
+    _refuse_ways_out(keep, source)
     plan = restore.plan(source, server, lambda path: True)
     restore.check_room(plan)
     restore.apply(plan, source, fresh=True, progress=progress)
     return _keep_beside(keep, into, server)
 
 
+def _refuse_ways_out(keep: Keep, source: Tree) -> None:
+    """Refused where links lead out of the folder to what a server writes: the copy would write there, too."""
+    roles = Roles(keep.config.roles)
+    wrong = []
+    for path, entry in source.entries().items():
+        if entry.kind is LINK and roles.of(path) in WRITTEN:
+            target = Path(os.path.normpath(keep.server / Path(path).parent / entry.points_at))
+            if not any(target.is_relative_to(here) for here in _spellings(keep.server)) and target.exists():
+                wrong.append(Fault(f"it leads to {target}, which the copy would write to", Place(path)))
+    if wrong:
+        raise Refused.gathered(tuple(wrong))
+
+
+def _spellings(folder: Path) -> list[Path]:
+    """The full paths by which a folder may be named."""
+    return list(dict.fromkeys((Path(os.path.abspath(folder)), Path(os.path.realpath(folder)))))
+
+
+def rehouse(keep: Keep, copy: Keep) -> list[str]:
+    """Have the copy's texts and links that name the live folder by its full path name the copy; which did."""
+    found = []
+    roles = Roles(keep.config.roles)
+    for path, entry in FolderTree(copy.server).entries().items():
+        place = copy.server / path
+        if roles.of(path) in ("logs", "scratch"):
+            continue
+        if entry.kind is LINK and (target := _moved(entry.points_at, keep.server, copy.server)) != entry.points_at:
+            place.unlink()
+            place.symlink_to(target)
+            found.append(path)
+        elif entry.kind is A_FILE and 0 < entry.size <= LARGEST_TEXT:
+            data = place.read_bytes()
+            source = decode(data) if b"\0" not in data[:4096] or data[:2] in (b"\xff\xfe", b"\xfe\xff") else None
+            text = _moved(source.text, keep.server, copy.server) if source else ""
+            if source and text != source.text:
+                files.write_whole(place, [source.encode(text)], otherwise=entry.mode)
+                os.utime(place, ns=(entry.mtime_ns, entry.mtime_ns))
+                found.append(path)
+    return found
+
+
+def _moved(text: str, live: Path, copy: Path) -> str:
+    """A text in which full paths into the live folder lead into the copy, also as Windows spells them."""
+    for folder in map(str, _spellings(live)):
+        for old, new in ((folder, str(copy)), (folder.replace("/", "\\"), str(copy).replace("/", "\\"))):
+            parts = re.split(rf"{re.escape(old)}(?![\w.-])", text) if old in text else [text]
+            text = new.join(parts)
+    return text
+
+
+def fingerprint(keep: Keep) -> str:
+    """Of the live folder, to be compared with afterwards; "" while its server runs, which changes it."""
+    return "" if lifecycle.is_running(keep) else FolderTree(keep.require_server()).fingerprint()
+
+
+def touched(keep: Keep, before: str) -> str:
+    """What is wrong where the live folder is no more what it was before the rehearsal; "" where nothing is, or where
+    its server runs, which changes it. ``before``: its fingerprint then."""
+    if not before or FolderTree(keep.server).fingerprint() == before or lifecycle.is_running(keep):
+        return ""
+    return f"{keep.server} is not as it was before the rehearsal: something in the copy leads there"
+
+
 def _keep_beside(keep: Keep, into: Path, server: Path) -> Keep:
     folder = make_like(keep, into / f"{server.name}.keep", server).folder
-    told = tomlkit.parse((folder / FILE).read_text(encoding="utf-8"))
+    text = (folder / FILE).read_text(encoding="utf-8")
+    told = tomlkit.parse(_moved(text, keep.server, server))
     _other_ports(keep, told)
     _without_served(told)
     files.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
