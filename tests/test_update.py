@@ -9,12 +9,17 @@ import shutil
 import subprocess
 import sys
 import time
+import zipfile
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
+from emberkeep.keep import Keep
+from emberkeep.runs import rehearsal
 from emberkeep.runs.journal import Journal
-from tests.conftest import WORD, Rock, killed_at_each, tree_state
+from emberkeep.store.store import Store
+from tests.conftest import WORD, Rock, free_ports, killed_at_each, tree_state
 from tests.program import run_program
 
 pytestmark = pytest.mark.skipif(os.name == "nt", reason="the launch script is one for sh")
@@ -321,6 +326,51 @@ def test_a_rehearsal_of_a_server_that_knows_its_own_full_path(rock: Rock) -> Non
     assert f"chart-room={copy}/outer-skerries\n" in told
     assert f"elsewhere={rock.server}-old/x\n" in told
     assert os.readlink(copy / "way") == f"{copy}/outer-skerries"
+
+
+def test_a_rehearsal_never_speaks_to_the_live_server_and_takes_a_port_by_itself(rock: Rock) -> None:
+    """keep.toml tells no other ports: the launch script's is set, and the console that is left would be the live one."""
+    keep = rock.keep / "keep.toml"
+    text = keep.read_text()
+    (port,) = free_ports(1)
+    at = text.index("[rehearse]")
+    text = text[:at] + text[text.index("}", text.index("}", at) + 1) + 1 :]
+    script = rock.server / "cast-off.sh"
+    script.write_text(script.read_text().replace("SEED=770421", f"SEED=770421\nPORT={port}"))
+    keep.write_text(text.replace("[launch]", '[launch]\nport = "PORT"', 1))
+    found = Keep(rock.keep, WORD)
+    assert [told[:2] for told in rehearsal.ports(found)] == [("cast-off.sh", "PORT")]
+    assert int(rehearsal.ports(found)[0][2]) >= port + 1000
+    with closing(Store(found.store_folder)) as store:
+        copy = rehearsal.prepare(found, store, rock.place / "again")
+    told = copy.config
+    assert told.running.console is None
+    assert told.running.process.address == ""
+    assert told.running.stop.terminate is not None
+    assert told.updating.set_for_rehearsal == rehearsal.ports(found)
+
+
+def test_an_update_needs_no_recipe_where_the_release_reads_the_saves_as_they_are(rock: Rock) -> None:
+    shutil.rmtree(rock.keep / "recipes")
+    refused = rock.update("--no-start")
+    assert (refused.code, "there is no recipe that leads from 4.2 towards 4.3" in refused.err) == (3, True), refused
+    with zipfile.ZipFile(rock.place / "releases" / "skerrylight-4.3.zip") as archive:
+        archive.extractall(rock.place / "new")
+    told = rock.place / "new" / "skerrylight-4.3" / "RELEASE"
+    told.write_text(told.read_text().replace("18", "17"))
+    done = rock.run("update", "new", "--to", "4.3", "--no-start")
+    assert done.code in (0, 1), done.err
+    assert "no recipe is needed: the saves carry the number 17, which 4.3 reads" in done.out
+
+
+def test_a_version_pattern_that_fits_nothing_is_to_be_mended(rock: Rock) -> None:
+    keep = rock.keep / "keep.toml"
+    text = keep.read_text()
+    at = text.index("[versions.engine]")
+    end = text.index("\n\n", at)
+    keep.write_text(text[:at] + "[versions.engine]\npattern = 'Nothing (\\d+)'\nin = [\"RELEASE\"]" + text[end:])
+    done = rock.update("--no-start")
+    assert "mend [versions.engine] in keep.toml: pattern Nothing (\\d+) fits nothing in RELEASE" in done.err, done.err
 
 
 def test_a_rehearsal_is_refused_where_a_link_leads_what_is_saved_elsewhere(rock: Rock) -> None:

@@ -142,19 +142,50 @@ def engine_version(config: Config, tree: Tree) -> str:
     logs = config.log.within
     own = [item for item in found if not globs.matches(item.where, list(logs))] or found
     if not own:
-        raise Refused(
-            "nothing tells which version the engine is", hint="set [versions.engine] in keep.toml, or say --from"
-        )
+        raise Refused("nothing tells which version the engine is", hint=_why_no_version(config, tree))
     return max((item.version for item in own), key=ordering)
 
 
-def recipes_for(request: Request) -> list[Recipe]:
-    """The chain of recipes; see ``recipe.chain``."""
+def _why_no_version(config: Config, tree: Tree) -> str:
+    """What to do about it: set where to look, or mend what is set and finds nothing."""
+    told = [source for source in config.versions if source.name == "engine"]
+    if not told:
+        return "set [versions.engine] in keep.toml, or say --from"
+    within = ", ".join(told[0].within)
+    there = any(globs.matches(path, told[0].within) for path in tree.entries())
+    what = f"pattern {told[0].pattern} fits nothing in {within}" if there else f"there is no {within}"
+    return f"mend [versions.engine] in keep.toml: {what} ('emberkeep adopt --refresh' looks again)"
+
+
+def known_recipes(request: Request) -> list[Recipe]:
+    """All that are there."""
     known: list[Recipe] = []
     for folder in request.folders:
         if folder.is_dir():
             known += read_all(folder)
             require_known(known, folder)
+    return known
+
+
+def without_recipes(keep: Keep, release: Tree, request: Request) -> str:
+    """Why an update needs no recipe, in words: the release reads the number that the saves carry, or they carry none
+    and nobody has ever written a recipe for this game. "" where it does."""
+    config = keep.config
+    if ordering(request.old) > ordering(request.new):
+        return ""
+    if not config.world.numbered:
+        told = "the saves carry no number that keep.toml knows of, and there is no recipe: the engine has to take them"
+        return "" if known_recipes(request) else told
+    live = FolderTree(keep.require_server())
+    carried = {number for _, number in apply.numbered(Renumber("", 0, 0), live, config)}
+    reads = engine_number(config, release)
+    same = reads is not None and carried == {reads}
+    return f"no recipe is needed: the saves carry the number {reads}, which {request.new} reads" if same else ""
+
+
+def recipes_for(request: Request) -> list[Recipe]:
+    """The chain of recipes; see ``recipe.chain``."""
+    known = known_recipes(request)
     if not known and request.sql is not None:
         return []  # only databases are stepped on
     return chain(known, request.old, request.new)

@@ -10,6 +10,8 @@ from __future__ import annotations
 import os
 import re
 import shutil
+import socket
+from collections.abc import Sequence
 from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
@@ -45,7 +47,7 @@ def prepare(keep: Keep, store: Store, into: Path, progress: Progress = silent) -
     While the server runs, the newest snapshot of it is taken instead. Refused for a folder that is not empty.
     """
     restore.check_target(into, keep.server)
-    if not keep.config.updating.set_for_rehearsal and keep.config.running.start is not None:
+    if not ports(keep) and keep.config.running.start is not None:
         raise UsageError(
             "a rehearsal starts the copy, and keep.toml does not tell which ports it takes then",
             hint='set [rehearse] set = { "keeper.properties" = { port = "28800" } }, or say --no-start',
@@ -127,16 +129,69 @@ def touched(keep: Keep, before: str) -> str:
     return f"{keep.server} is not as it was before the rehearsal: something in the copy leads there"
 
 
+FARTHER = 1000
+"""How far above the live port the copy's is looked for."""
+HIGHEST_PORT = 65535
+
+
+def ports(keep: Keep) -> tuple[tuple[str, str, str], ...]:
+    """What is set in the copy so that it takes other ports: as keep.toml tells it, else the port of the launch script
+    to one that is free. File, key and value."""
+    told = keep.config.updating.set_for_rehearsal
+    script, key = keep.config.launch.script, keep.config.launch.keys.get("port", "")
+    place = keep.server / script
+    if told or not key or not place.is_file():
+        return told
+    from emberkeep.documents import edit
+
+    port = edit.value(script, place.read_bytes(), key) or ""
+    return ((script, key, str(_free_port(int(port) + FARTHER))),) if port.isdigit() else ()
+
+
+def _free_port(first: int) -> int:
+    for port in range(first, HIGHEST_PORT):
+        with socket.socket() as probe, suppress(OSError):
+            probe.bind(("127.0.0.1", port))
+            return port
+    raise Refused(f"no port from {first} on is free", hint="tell one in [rehearse] set")
+
+
 def _keep_beside(keep: Keep, into: Path, server: Path) -> Keep:
     folder = make_like(keep, into / f"{server.name}.keep", server).folder
     text = (folder / FILE).read_text(encoding="utf-8")
     told = tomlkit.parse(_moved(text, keep.server, server))
-    _other_ports(keep, told)
+    changes = ports(keep)
+    if not keep.config.updating.set_for_rehearsal and changes:
+        told["rehearse"] = {"set": {path: {key: value} for path, key, value in changes}}
+    _other_ports(keep, told, changes)
+    _apart_from_live(keep, told, server)
     _without_served(told)
     files.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
     if keep.store_folder.is_dir():
         shutil.copytree(keep.store_folder, folder / "store", copy_function=_linked)
     return Keep(folder, keep.environment)
+
+
+def _apart_from_live(keep: Keep, told: tomlkit.TOMLDocument, server: Path) -> None:
+    """Leave out what still leads to the live server: a console on which the copy would be told to stop, signs that show
+    that it runs."""
+    console = told.get("console", {})
+    kind = console.get("kind", "line")
+    address, path = str(console.get("address", "")), str(console.get("path", ""))
+    live = keep.config.running.console
+    same = live is not None and (
+        kind in ("tmux", "screen", "command")
+        or (kind in ("line", "packet") and address == live.address)
+        or (kind == "fifo" and not Path(path).is_relative_to(server))
+    )
+    if same:
+        del told["console"]
+        stop = told.setdefault("stop", tomlkit.table())
+        stop.setdefault("terminate", "30 s")
+    process, seen = told.get("process", {}), keep.config.running.process
+    for key in ("address", "command"):
+        if key in process and str(process[key]) == getattr(seen, key):
+            del process[key]
 
 
 def _without_served(told: tomlkit.TOMLDocument) -> None:
@@ -149,12 +204,12 @@ def _without_served(told: tomlkit.TOMLDocument) -> None:
         del told["database"]
 
 
-def _other_ports(keep: Keep, told: tomlkit.TOMLDocument) -> None:
+def _other_ports(keep: Keep, told: tomlkit.TOMLDocument, wanted: Sequence[tuple[str, str, str]]) -> None:
     """Addresses of keep.toml whose ports the rehearsal sets otherwise go along."""
     from emberkeep.documents import edit
 
     changes = {}
-    for path, key, value in keep.config.updating.set_for_rehearsal:
+    for path, key, value in wanted:
         with suppress(OSError, EmberKeepError):
             before = edit.value(path, (keep.server / path).read_bytes(), key)
             if before and before.isdigit() and value.isdigit():

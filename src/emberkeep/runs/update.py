@@ -115,11 +115,17 @@ def request_of(keep: Keep, store: Store, source: Path | None, new: str, **furthe
 def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list[Step]:
     """The steps of an update."""
     migration = migrate.Request(request.saves, request.new, request.recipes, None if request.rehearsal else request.sql)
-    recipes = migrate.recipes_for(migration)
     source = release(keep, store, request)
+    needless = ""
+    try:
+        recipes = migrate.recipes_for(migration)
+    except Refused:
+        recipes, needless = [], migrate.without_recipes(keep, source, migration)
+        if not needless:
+            raise
     allowed = migrate.allowed(recipes)
     wanted = merging.Request(request.old, request.new)
-    found: list[Step] = [CheckStep(request, source)]
+    found: list[Step] = [CheckStep(request, source, needless)]
     if not request.rehearsal:
         found += [WarnStep(), StopStep()]
     found += [SnapshotStep(f"before {request.new}", KIND), MeasureStep()]
@@ -172,12 +178,13 @@ class CheckStep(Step):
 
     name, title = "check", "check versions, room and extensions"
 
-    def __init__(self, request: Request, source: Tree) -> None:
-        self.request, self.source = request, source
+    def __init__(self, request: Request, source: Tree, needless: str = "") -> None:
+        self.request, self.source, self.needless = request, source, needless
 
     def plan(self, room: Room) -> Plan:
         config, request = room.keep.config, self.request
         notes = [_check_versions(config, request, self.source), _check_room(room, self.source)]
+        notes += [self.needless] if self.needless else []
         warnings: list[str] = []
         if request.rehearsal and request.sql is not None:
             warnings.append("the vendor's SQL is not rehearsed: there is only one of each database")
