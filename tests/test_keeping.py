@@ -380,6 +380,15 @@ def test_a_clock_that_ran_wild_costs_no_newest_snapshot(minutes: list[int], wild
         assert len(kept & {verdict.about.label for verdict in verdicts if verdict.stays}) >= min(len(kept), 1)
 
 
+def test_where_the_clock_can_be_read_in_two_ways_what_either_keeps_stays() -> None:
+    """Four of a fortnight ago, two of today, and one that says it is of then: was the clock wrong for two, or one?"""
+    then = NOW - timedelta(days=15)
+    times = [then, then, then, then, NOW, NOW - timedelta(minutes=1), then]
+    snapshots = [replace(ABOUT, label=str(number), taken=taken) for number, taken in enumerate(times, 1)]
+    stays = {verdict.about.label for verdict in judge(snapshots, LADDER, (), NOW, FAROE) if verdict.stays}
+    assert {"6", "7"} <= stays
+
+
 def test_a_snapshot_taken_while_the_clock_was_years_behind_stays_as_the_newest() -> None:
     times = [NOW - timedelta(days=day) for day in (40, 20, 3)] + [NOW - timedelta(days=9000)]
     snapshots = [replace(ABOUT, label=str(number), taken=taken) for number, taken in enumerate(times, 1)]

@@ -2,14 +2,15 @@
 
 ::
 
-    [[event]]     name, kind (wipe, update, snapshot, verify, thin, vault, announce)
+    [[event]]     name, kind (wipe, update, snapshot, verify, drill, thin, vault, announce)
                   whose ("ours" or "vendor": only shown)
                   when (plain words) or rrule (RFC 5545), start, zone (IANA name, else the server's); or
                   after or before = { event, by = "1 hour" }; see ``recurrence`` for the words
                   skip = [dates], move = { "2026-12-25" = "2026-12-26 19:00" },
                   skip-when = { event, within = "day", "week", "month" or a length of time },
                   quiet-days ("skip", "next" or "run")
-                  scopes, set, seed (as in [wipe]) · source, to (an update's release) · share (how much is verified)
+                  scopes, set, seed (as in [wipe]) · source, to (an update's release) · share (how much is verified) ·
+                  which (of a drill: "newest" snapshot or "any" by chance)
                   tell (times before), text · missed ("late", "skip" or "ask"), within (how late at most),
                   only-if ("running" or "stopped"), players-at-most
     [calendar]    quiet = days on which nothing is wiped or updated: "2026-12-24", "12-25" (every year), "A..B"
@@ -33,7 +34,8 @@ from emberkeep.running import duration
 from emberkeep.toml import Reader
 from emberkeep.wiping import SEEDS, SetText, day_of, faulty_template, read_sets, template
 
-KINDS = ("wipe", "update", "snapshot", "verify", "thin", "vault", "announce")
+KINDS = ("wipe", "update", "snapshot", "verify", "drill", "thin", "vault", "announce")
+NEWEST, ANY = "newest", "any"
 LATE, SKIP, ASK = "late", "skip", "ask"
 NEXT, RUN = "next", "run"
 PERIODS = ("day", "week", "month")
@@ -79,6 +81,7 @@ class Event:
     source: str = ""
     to: str = ""
     share: float = 1.0
+    which: str = NEWEST
     tell: tuple[timedelta, ...] = ()
     text: str = ""
     missed: str = LATE
@@ -175,6 +178,7 @@ def _event(reader: Reader, zone: zoneinfo.ZoneInfo, scopes: tuple[str, ...]) -> 
         reader.string("source"),
         reader.string("to"),
         _share(reader),
+        _one_of(reader, "which", (NEWEST, ANY), NEWEST),
         _tell(reader),
         template(reader, "text", PLACEHOLDERS),
         _one_of(reader, "missed", (LATE, SKIP, ASK), LATE),

@@ -11,7 +11,7 @@ from emberkeep.cli.context import answer, now, opened, the_keep
 from emberkeep.errors import UnreadableInput, UsageError
 from emberkeep.keep import Keep
 from emberkeep.planning.growth import growth
-from emberkeep.runs.journal import Journal, Run
+from emberkeep.runs.journal import DrillRecord, Journal, Run
 from emberkeep.runs.snapshot import pin, snapshots
 from emberkeep.show import charts
 from emberkeep.show import snapshots as view
@@ -50,13 +50,14 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             return answer(args, 0, {"snapshot": about}, lambda: screen.line(f"Snapshot {about.label} is {done}."))
         found, faults = snapshots(store)
     runs: list[Run] = []
+    drills: list[DrillRecord] = []
     try:
-        runs = Journal(keep.folder).runs()
+        runs, drills = Journal(keep.folder).runs(), Journal(keep.folder).drills()
     except UnreadableInput as error:  # the snapshots are there all the same
         faults = [*faults, *map(str, error.faults)]
     code = 4 if faults else 0
-    result = {"snapshots": found, "runs": runs, "faults": faults}
-    return answer(args, code, result, lambda: view.history(screen, found, runs, faults, now(), keep.config.tz))
+    result = {"snapshots": found, "runs": runs, "drills": drills, "faults": faults}
+    return answer(args, code, result, lambda: view.history(screen, found, runs, faults, now(), keep.config.tz, drills))
 
 
 def _steps(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:

@@ -24,6 +24,7 @@ COMMANDS = {
     "resume": "finish a run that was interrupted",
     "undo": "take the last run back",
     "verify": "check every stored byte, mend what can be mended",
+    "drill": "try a snapshot: give it back elsewhere, start its server there, look for every landmark",
     "thin": "let old snapshots go, by the ladder of keep.toml",
     "export": "write a snapshot as an ordinary archive",
     "defaults": "record the vendor's untouched files of a release",

@@ -12,6 +12,7 @@ from emberkeep.cli.context import add_all, answer, now, opened, the_keep
 from emberkeep.comparing.survey import Known, Survey, survey
 from emberkeep.keep import Keep
 from emberkeep.runs import defaults, questions
+from emberkeep.runs.journal import Journal
 from emberkeep.runs.snapshot import snapshots
 from emberkeep.servers.published import wanted_versions
 from emberkeep.show import servers as view
@@ -63,6 +64,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         far = _far(keep)
         stands = _databases(keep, found, taken)
         vaults = _vaults(keep, store)
+        drill = next(reversed(Journal(keep.folder).drills()), None)
         odd = any(one.fault or one.engine for one in stands) or any(one.at is None for one in vaults)
         code = 1 if odd or found.attention or found.questions or faults or waits or (far and far.unsent) else 0
         result = {
@@ -73,10 +75,12 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             "far": far,
             "databases": stands,
             "vaults": vaults,
+            "drill": drill,
         }
 
         def text() -> None:
             view.survey(screen, found, now(), keep.config.tz, far, stands)
+            view.proven(screen, drill, bool(taken) and keep.config.running.start is not None, now())
             view.vaults(screen, vaults, now())
             for line in coming:
                 screen.line(line)

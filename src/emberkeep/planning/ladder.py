@@ -34,30 +34,44 @@ def judge(
     found: list[Verdict] = []
     taken: set[tuple[object, ...]] = set()
     order = sorted(snapshots, key=lambda about: int(about.label))
-    for about, at in reversed(list(zip(order, _straightened([about.taken for about in order]), strict=True))):
+    for about, moments in reversed(list(zip(order, _readings([about.taken for about in order]), strict=True))):
         part = (about.scope, about.source)
         newest = (part,) not in taken
         taken.add((part,))
-        rung = next((rung for rung in ladder if now - at <= rung.age), None)
-        place = (part, rung, _period(at.astimezone(zone), rung.every)) if rung and rung.every else None
+        standing = [_standing(part, at, ladder, now, zone) for at in moments]
+        why = next((told for rung, place in standing if (told := _kept_by(rung, place, taken))), "")
         if about.pinned:
             verdict = Verdict(about, True, "pinned")
         elif about.label in needed:
             verdict = Verdict(about, True, "needed to undo a run")
-        elif rung is not None and place is None:
-            verdict = Verdict(about, True, "all are kept at this age")
-        elif rung is not None and place not in taken:
-            verdict = Verdict(about, True, f"the last of its {rung.every}")
-        elif newest:
-            verdict = Verdict(about, True, "the newest")
+        elif why or newest:
+            verdict = Verdict(about, True, why or "the newest")
         else:
-            verdict = Verdict(
-                about, False, f"not the last of its {rung.every}" if rung else "older than the ladder reaches"
-            )
-        if place is not None and verdict.stays:
-            taken.add(place)
+            rung = standing[0][0]
+            told = f"not the last of its {rung.every}" if rung else "older than the ladder reaches"
+            verdict = Verdict(about, False, told)
+        taken.update(place for _, place in standing if place is not None and verdict.stays)
         found.append(verdict)
     return found[::-1]
+
+
+_Place = tuple[object, ...]
+
+
+def _standing(
+    part: object, at: datetime, ladder: Sequence[Rung], now: datetime, zone: tzinfo
+) -> tuple[Rung | None, _Place | None]:
+    """The rung that a moment falls under, and which hour, day and so on of it; None where it covers none, or keeps
+    all."""
+    rung = next((rung for rung in ladder if now - at <= rung.age), None)
+    return rung, (part, rung, _period(at.astimezone(zone), rung.every)) if rung and rung.every else None
+
+
+def _kept_by(rung: Rung | None, place: _Place | None, taken: Collection[_Place]) -> str:
+    """Why a rung keeps what falls there; "" where it does not."""
+    if rung is None or place in taken:
+        return ""
+    return f"the last of its {rung.every}" if place is not None else "all are kept at this age"
 
 
 def _period(moment: datetime, every: str) -> tuple[int, ...]:
@@ -68,8 +82,23 @@ def _period(moment: datetime, every: str) -> tuple[int, ...]:
     return (moment.year, moment.month, moment.day, moment.hour)[:parts]
 
 
-def _straightened(times: Sequence[datetime]) -> list[datetime]:
-    """Times that never run backwards: what a clock that ran wild said for a while counts as the time before."""
+def _readings(times: Sequence[datetime]) -> list[tuple[datetime, ...]]:
+    """When each was taken, by a clock that never runs backwards: what one that ran wild said for a while counts as the
+    time before. Where the times can be read in two ways that are as likely, both count."""
+    straight = _longest_run(times)
+    ends = _run_lengths([time.timestamp() for time in times])
+    begins = _run_lengths([-time.timestamp() for time in reversed(times)])[::-1]
+    last = times[min(straight)] if straight else datetime.min
+    found: list[tuple[datetime, ...]] = []
+    for at, time in enumerate(times):
+        last = time if at in straight else last
+        as_likely = ends[at] + begins[at] - 1 == len(straight)
+        found.append((last, time) if as_likely and time != last else (last,))
+    return found
+
+
+def _longest_run(times: Sequence[datetime]) -> set[int]:
+    """Which of some times are one of the longest runs that never go backwards."""
     tails: list[int] = []  # the last ones of the longest runs, by their length
     before: list[int] = []
     for at, time in enumerate(times):
@@ -81,9 +110,15 @@ def _straightened(times: Sequence[datetime]) -> list[datetime]:
     while at >= 0:
         straight.add(at)
         at = before[at]
-    last = times[min(straight)] if straight else datetime.min
+    return straight
+
+
+def _run_lengths(values: Sequence[float]) -> list[int]:
+    """How long the longest run that never goes backwards is that ends at each."""
+    tails: list[float] = []
     found = []
-    for at, time in enumerate(times):
-        last = time if at in straight else last
-        found.append(last)
+    for value in values:
+        length = bisect_right(tails, value)
+        tails[length : length + 1] = [value]
+        found.append(length + 1)
     return found

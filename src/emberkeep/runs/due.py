@@ -15,7 +15,7 @@ from pathlib import Path
 
 from emberkeep import files
 from emberkeep.errors import EmberKeepError, Place, Refused
-from emberkeep.events import Event
+from emberkeep.events import ANY, Event
 from emberkeep.keep import Keep
 from emberkeep.locate import FILE as KEEP_FILE
 from emberkeep.planning.attendance import online
@@ -238,6 +238,21 @@ def _verify(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     return FAILED, f"damage: {'; '.join(told)}; 'emberkeep verify' tells all"
 
 
+def _drill(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
+    from emberkeep.runs import drill  # only where one is due
+
+    store = Store(keep.store_folder)
+    try:
+        by_chance = duty.occurrence.event.which == ANY
+        about = drill.chosen(store, keep, "", hands.clock(), by_chance=by_chance)
+        request = drill.request_of(keep, about, None)
+        found = drill.drill(keep, store, request, hands.clock, hands.environment)
+    finally:
+        store.close()
+    words = f"snapshot {found.snapshot}: {found.words}"
+    return (FAILED if not found.proven else OPEN if found.told else DONE), words
+
+
 def _thin(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     store = Store(keep.store_folder)
     try:
@@ -321,6 +336,7 @@ def _wipe(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
 _ACTS: Mapping[str, Callable[[Keep, Duty, Hands], tuple[str, str]]] = {
     "snapshot": _snapshot,
     "verify": _verify,
+    "drill": _drill,
     "thin": _thin,
     "vault": _vault,
     "announce": _announce,

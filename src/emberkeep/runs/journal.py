@@ -12,6 +12,8 @@
         after   what the run leaves at a path: "", or "kind mode mtime size" and what a link points at
       start (number, begun, run, version, world, seconds, converted, state)
         starts of the server: bytes of its world, and how long it took until it was ready
+      drill (number, begun, snapshot, taken, proven, seconds, words)
+        snapshots that a server was started on to try them, and how that went
       once (file, key, value, back)
         settings that hold for one start only, and what they are set back to
       told (path, size, mtime, digest)
@@ -56,6 +58,8 @@ _TABLES = (
     "create table if not exists start (number integer primary key, begun text not null, run integer,"
     " version text not null, world integer not null, seconds real not null, converted integer not null,"
     " state text not null)",
+    "create table if not exists drill (number integer primary key, begun text not null, snapshot text not null,"
+    " taken text not null, proven integer not null, seconds real not null, words text not null)",
     "create table if not exists once (file text not null, key text not null, value text not null,"
     " back text not null, primary key (file, key))",
     "create table if not exists told (path text primary key, size integer not null, mtime integer not null,"
@@ -123,6 +127,18 @@ class StartRecord:
     seconds: float
     converted: bool
     state: str
+
+
+@dataclass(frozen=True)
+class DrillRecord:
+    """A snapshot that was tried. ``taken``: when the snapshot was; ``seconds``: until the server on it was ready."""
+
+    begun: datetime
+    snapshot: str
+    taken: datetime
+    proven: bool
+    seconds: float
+    words: str
 
 
 @dataclass(frozen=True)
@@ -352,6 +368,26 @@ class Journal:
         rows = self._ask("select begun, version, world, seconds, converted, state from start order by number")
         return [
             StartRecord(datetime.fromisoformat(row[0]), row[1], row[2], row[3], bool(row[4]), row[5]) for row in rows
+        ]
+
+    def drilled(self, drill: DrillRecord) -> None:
+        """Record a drill."""
+        self._note(
+            "insert into drill (begun, snapshot, taken, proven, seconds, words) values (?, ?, ?, ?, ?, ?)",
+            drill.begun.isoformat(),
+            drill.snapshot,
+            drill.taken.isoformat(),
+            int(drill.proven),
+            drill.seconds,
+            drill.words,
+        )
+
+    def drills(self) -> list[DrillRecord]:
+        """Earlier drills, oldest first."""
+        rows = self._ask("select begun, snapshot, taken, proven, seconds, words from drill order by number")
+        return [
+            DrillRecord(datetime.fromisoformat(row[0]), row[1], datetime.fromisoformat(row[2]), bool(row[3]), *row[4:])
+            for row in rows
         ]
 
     def set_once(self, told: Once) -> None:

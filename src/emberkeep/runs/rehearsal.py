@@ -20,7 +20,7 @@ import tomlkit
 
 from emberkeep import files
 from emberkeep.documents.encoding import decode
-from emberkeep.errors import EmberKeepError, Fault, Place, Refused, UsageError
+from emberkeep.errors import Damage, EmberKeepError, Fault, Place, Refused, UsageError
 from emberkeep.keep import Keep, make_like
 from emberkeep.locate import FILE
 from emberkeep.planned import Planned
@@ -41,10 +41,13 @@ WRITTEN = ("world", "players", "progress", "databases", "access", "extension-dat
 """Roles of what a server may write to."""
 
 
-def prepare(keep: Keep, store: Store, into: Path, progress: Progress = silent) -> Keep:
+def prepare(
+    keep: Keep, store: Store, into: Path, progress: Progress = silent, source: restore.Source | None = None
+) -> Keep:
     """Copy server folder and keep below ``into``; the copy's keep.
 
-    While the server runs, the newest snapshot of it is taken instead. Refused for a folder that is not empty.
+    While the server runs, the newest snapshot of it is taken instead; ``source``: this is copied, and no snapshots
+    beside it. Refused for a folder that is not empty.
     """
     restore.check_target(into, keep.server)
     if not ports(keep) and keep.config.running.start is not None:
@@ -53,17 +56,24 @@ def prepare(keep: Keep, store: Store, into: Path, progress: Progress = silent) -
             hint='set [rehearse] set = { "keeper.properties" = { port = "28800" } }, or say --no-start',
         )
     server = into / keep.server.name
-    source: restore.Source = Planned(FolderTree(keep.require_server(), "live"), 0)
-    if lifecycle.is_running(keep):
-        found = [about for about in snapshot.snapshots(store)[0] if not about.scope]
-        if not found:
-            raise Refused("the server runs, and there is no snapshot to rehearse with", hint="emberkeep snapshot")
-        source = snapshot.find(store, keep, found[-1].label, found[-1].taken)
-    _refuse_ways_out(keep, source)
-    plan = restore.plan(source, server, lambda path: True)
+    copied = source or _live(keep, store)
+    _refuse_ways_out(keep, copied)
+    plan = restore.plan(copied, server, lambda path: True)
     restore.check_room(plan)
-    restore.apply(plan, source, fresh=True, progress=progress)
-    return _keep_beside(keep, into, server)
+    faults = restore.apply(plan, copied, fresh=True, progress=progress)
+    if faults:
+        raise Damage.gathered(tuple(faults))
+    return _keep_beside(keep, into, server, with_store=source is None)
+
+
+def _live(keep: Keep, store: Store) -> restore.Source:
+    """The live folder, or while its server runs the newest snapshot of it."""
+    if not lifecycle.is_running(keep):
+        return Planned(FolderTree(keep.require_server(), "live"), 0)
+    found = [about for about in snapshot.snapshots(store)[0] if not about.scope]
+    if not found:
+        raise Refused("the server runs, and there is no snapshot to rehearse with", hint="emberkeep snapshot")
+    return snapshot.find(store, keep, found[-1].label, found[-1].taken)
 
 
 def _refuse_ways_out(keep: Keep, source: Tree) -> None:
@@ -156,7 +166,7 @@ def _free_port(first: int) -> int:
     raise Refused(f"no port from {first} on is free", hint="tell one in [rehearse] set")
 
 
-def _keep_beside(keep: Keep, into: Path, server: Path) -> Keep:
+def _keep_beside(keep: Keep, into: Path, server: Path, *, with_store: bool) -> Keep:
     folder = make_like(keep, into / f"{server.name}.keep", server).folder
     text = (folder / FILE).read_text(encoding="utf-8")
     told = tomlkit.parse(_moved(text, keep.server, server))
@@ -167,7 +177,7 @@ def _keep_beside(keep: Keep, into: Path, server: Path) -> Keep:
     _apart_from_live(keep, told, server)
     _without_served(told)
     files.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
-    if keep.store_folder.is_dir():
+    if with_store and keep.store_folder.is_dir():
         shutil.copytree(keep.store_folder, folder / "store", copy_function=_linked)
     return Keep(folder, keep.environment)
 

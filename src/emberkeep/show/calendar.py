@@ -23,7 +23,16 @@ if TYPE_CHECKING:
     from rich.table import Table
     from rich.text import Text
 
-SIGNS = {"wipe": "W", "update": "U", "snapshot": "s", "verify": "v", "thin": "t", "vault": "c", "announce": "a"}
+SIGNS = {
+    "wipe": "W",
+    "update": "U",
+    "snapshot": "s",
+    "verify": "v",
+    "drill": "d",
+    "thin": "t",
+    "vault": "c",
+    "announce": "a",
+}
 _STYLES = {"wipe": BAD, "update": "bold cyan"}
 _WEIGHT = tuple(SIGNS)
 

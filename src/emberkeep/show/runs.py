@@ -5,14 +5,16 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Sequence
 from datetime import tzinfo
+from pathlib import Path
 
 from emberkeep.comparing.landmarks import Missed
 from emberkeep.planned import Change, What
+from emberkeep.runs.drill import Drill
 from emberkeep.runs.journal import Run
 from emberkeep.runs.run import Preview, Undoing
 from emberkeep.runs.update import Report
 from emberkeep.show import words
-from emberkeep.show.console import ASKS, GOOD, HEAD, QUIET, Screen, cell, table
+from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
 from emberkeep.show.snapshots import restore_plan
 from emberkeep.show.watching import watched
 
@@ -57,6 +59,25 @@ def whole(screen: Screen, title: str, found: Preview, *, details: bool = False) 
         screen.next(next((fault.hint for fault in found.obstacles if fault.hint), "mend what it would stop at"))
     else:
         screen.next("say it again with --go; 'emberkeep undo' takes all of it back afterwards")
+
+
+def drilled(screen: Screen, found: Drill, zone: tzinfo, left: Path | None) -> None:
+    """What a drill came to."""
+    screen.line(f"Drill with snapshot {found.snapshot} of {words.when(found.taken, zone)}", HEAD)
+    screen.line(f"  given back in {found.given_back:.1f} s; measured in it: {found.measured}")
+    if found.seen is not None:
+        watched(screen, found.seen)
+    for item in found.missed:
+        screen.line(f"  {item.words}", BAD)
+    if found.wrong:
+        screen.line(f"  {found.wrong}", BAD)
+    if found.proven:
+        screen.line("Proven: its server became ready on it, and every landmark is where it was.", GOOD)
+    else:
+        screen.line("Not proven.", BAD)
+        screen.next("emberkeep drill --leave keeps the copy, for a look; emberkeep drill REF tries an earlier one")
+    if left is not None:
+        screen.line(f"The copy stays in {left}; remove it when you have seen enough.")
 
 
 def done(screen: Screen, title: str, run: Run, missed: Sequence[Missed] = ()) -> None:

@@ -19,6 +19,7 @@ from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, t
 
 if TYPE_CHECKING:
     from emberkeep.runs.databases import Standing as OfDatabase
+    from emberkeep.runs.journal import DrillRecord
     from emberkeep.runs.mirror import Standing
     from emberkeep.runs.vault import Standing as OfVault
 
@@ -190,6 +191,18 @@ def survey(
         screen.line(f"! {item}", ASKS)
     for question in found.questions:
         screen.line(f"? {question}", ASKS)
+
+
+def proven(screen: Screen, last: DrillRecord | None, may: bool, now: datetime) -> None:
+    """When a snapshot was last tried. ``may``: whether one could be."""
+    if last is not None:
+        told = "proven" if last.proven else "not proven"
+        screen.line(
+            f"last drill: snapshot {last.snapshot}, {words.ago(last.begun, now)}: {told}; {last.words}",
+            "" if last.proven else BAD,
+        )
+    elif may:
+        screen.line("no snapshot was ever tried: 'emberkeep drill' starts the server on one, elsewhere", QUIET)
 
 
 def vaults(screen: Screen, found: Sequence[OfVault], now: datetime) -> None:

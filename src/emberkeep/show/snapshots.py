@@ -17,7 +17,7 @@ if TYPE_CHECKING:  # each command loads only what it shows
 
     from emberkeep.planning.growth import Growth
     from emberkeep.runs.databases import DatabasePlan
-    from emberkeep.runs.journal import Run
+    from emberkeep.runs.journal import DrillRecord, Run
     from emberkeep.runs.restore import RestorePlan
     from emberkeep.runs.thin import Thinning
     from emberkeep.store.compact import Freed
@@ -65,14 +65,20 @@ def skipped(screen: Screen, items: Sequence[Skipped]) -> None:
 
 
 def history(
-    screen: Screen, found: Sequence[About], runs: Sequence[Run], faults: Sequence[str], now: datetime, zone: tzinfo
+    screen: Screen,
+    found: Sequence[About],
+    runs: Sequence[Run],
+    faults: Sequence[str],
+    now: datetime,
+    zone: tzinfo,
+    drills: Sequence[DrillRecord] = (),
 ) -> None:
-    """All snapshots, the latest last, and the runs."""
+    """All snapshots, the latest last, and the runs; ``drills``: which of them a server was tried on."""
     if not found and not faults:
         screen.line("No snapshot yet.")
         screen.next("emberkeep snapshot --note 'before the update'")
     else:
-        _snapshots(screen, found, now, zone)
+        _snapshots(screen, found, now, zone, drills)
     if runs:
         screen.line()
         screen.show(_runs(runs, zone))
@@ -81,7 +87,10 @@ def history(
         screen.line(fault, BAD)
 
 
-def _snapshots(screen: Screen, found: Sequence[About], now: datetime, zone: tzinfo) -> None:
+def _snapshots(
+    screen: Screen, found: Sequence[About], now: datetime, zone: tzinfo, drills: Sequence[DrillRecord]
+) -> None:
+    tried = {(drill.snapshot, drill.taken): drill.proven for drill in drills}
     rows = table(
         "no", "taken", "", "why", "note", "holds", "files", "size", "new", "", right=("no", "files", "size", "new")
     )
@@ -96,7 +105,10 @@ def _snapshots(screen: Screen, found: Sequence[About], now: datetime, zone: tzin
             str(about.files),
             words.size(about.bytes),
             words.size(about.new_bytes),
-            cell(", ".join(_marks(about)), ASKS if about.unsettled or about.running else ""),
+            cell(
+                ", ".join((*_marks(about), *_proven(tried.get((about.label, about.taken))))),
+                ASKS if about.unsettled or about.running else "",
+            ),
         )
     screen.show(rows)
 
@@ -114,6 +126,10 @@ def _why(about: About) -> str:
     if about.source:
         return "taken in"
     return "asked for" if about.why == ASKED else f"before {'an' if about.why[0] in 'aeiou' else 'a'} {about.why}"
+
+
+def _proven(tried: bool | None) -> list[str]:
+    return [] if tried is None else ["proven"] if tried else ["did not start"]
 
 
 def _marks(about: About) -> list[str]:
