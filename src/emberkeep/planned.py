@@ -40,10 +40,11 @@ class Change:
 
 
 class Planned(Still):
-    """``base`` with changes; ``moment``: the modification time (ns) of what is made on the way."""
+    """``base`` with changes; ``moment``: the modification time (ns) of what is made on the way; ``name``: what messages
+    call it, "" as ``base``."""
 
-    def __init__(self, base: Tree, moment: int) -> None:
-        self.base = base
+    def __init__(self, base: Tree, moment: int, name: str = "") -> None:
+        self.base, self.name = base, name
         self.moment = moment
         self._entries = dict(base.entries())
         self._top = base.top
@@ -56,7 +57,7 @@ class Planned(Still):
 
     @property
     def label(self) -> str:
-        return self.base.label
+        return self.name or self.base.label
 
     @property
     def skipped(self) -> tuple[Skipped, ...]:

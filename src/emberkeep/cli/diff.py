@@ -17,6 +17,7 @@ from emberkeep.comparing.picking import condition
 from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL
 from emberkeep.errors import EmberKeepError, UsageError
 from emberkeep.keep import Keep
+from emberkeep.planned import Planned
 from emberkeep.runs import defaults, snapshot
 from emberkeep.servers.people import listed_people
 from emberkeep.servers.roles import Roles, RoleTable, require_some, selection
@@ -34,6 +35,7 @@ EXAMPLES = (
     "emberkeep diff latest live --only economy --where kind=food",
     "emberkeep diff defaults:4.2 defaults:4.3 --find lantern      (is it there yet?)",
     "emberkeep diff latest --only world --map changed-tiles.png",
+    "emberkeep diff latest --player Una",
     "emberkeep diff old/stores.xml new/stores.xml",
 )
 
@@ -53,6 +55,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--find", metavar="TEXT", help="where an item of this name stands on both sides, differing or not"
     )
+    parser.add_argument("--player", metavar="WHO", help="only what is one player's: what 'restore --player' would do")
     parser.add_argument("--totals", action="store_true", help="sum up numbers by kind in files of any size")
     parser.add_argument("--map", metavar="FILE.png", help="draw the changed tiles")
     parser.add_argument("--chart", metavar="FILE.png", help="draw the totals before and after")
@@ -68,6 +71,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             left = FileTree(left.path, right.path.name)
         if args.find is not None:
             return _find(args, screen, sides, left, right)
+        if args.player:
+            left = sides.with_player(args.player, left, right)
         wanted = sides.wanted(left, right)
         if not sides.databases_meant():
             require_some(args.only, wanted, (*left.entries(), *right.entries()), f"{left.label} and {right.label}")
@@ -216,6 +221,17 @@ class _Sides:
     def role_of(self) -> Callable[[str], str]:
         table = self._roles()
         return Roles(table).of if table else lambda path: ""
+
+    def with_player(self, told: str, left: Tree, right: Tree) -> Tree:
+        """``right`` with what is one player's as ``left`` has it."""
+        keep, _ = self.keep()
+        from emberkeep.planning import persons  # only where somebody is asked for
+        from emberkeep.runs import person
+
+        planned = Planned(right, 0, left.label)
+        who = person.who(keep, told, left, right)
+        persons.put_back(planned, left, Roles(keep.config.roles), who)
+        return planned
 
     def who_is(self, left: Tree, right: Tree) -> Callable[[str], str]:
         """Whose file a player's is, by the lists of people on both sides."""

@@ -21,6 +21,7 @@ EXAMPLES = (
     "emberkeep restore latest --go",
     "emberkeep restore 'before 4.3' --only players --go",
     "emberkeep restore 'before 4.3' --only tiles:-2,0..3,4 --go",
+    "emberkeep restore 'before 4.3' --player Una --go",
     "emberkeep restore 3 --into /tmp/a-look",
     "emberkeep restore latest --only databases/accounts --go",
     "emberkeep restore latest --only databases/accounts --into-database accounts_look --go",
@@ -31,6 +32,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Which snapshot, which part, where to."""
     parser.add_argument("ref", metavar="REF", help="a number, latest, a note, or a moment such as '2 days ago'")
     add_only(parser)
+    parser.add_argument(
+        "--player",
+        metavar="WHO",
+        help="only what is one player's (a name, or an id), and nobody else's",
+    )
     parser.add_argument("--into", metavar="DIR", help="into a new folder instead of the server folder")
     parser.add_argument(
         "--into-database", metavar="NAME", help="one database (--only databases/NAME) into a new one of this name"
@@ -49,11 +55,45 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     with opened(keep) as store:
         tree = snapshot.find(store, keep, args.ref, now())
+        if args.player:
+            return _player(args, screen, keep, store, tree)
         if args.into_database:
             return _into_database(args, screen, keep, tree)
         if args.into:
             return _elsewhere(args, screen, keep, tree)
         return _in_place(args, screen, keep, store, tree)
+
+
+def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, tree: SnapshotTree) -> int:
+    """One player's files, records and rows, as a run; exit code 1 where something of theirs cannot be taken apart."""
+    if args.into or args.into_database or args.only:
+        raise UsageError("--player cannot go with --into, --into-database or --only")
+    from emberkeep.cli.running import room_for  # only where somebody is put back
+    from emberkeep.runs import person, run
+    from emberkeep.runs.journal import Journal, Run
+    from emberkeep.show import runs as shown
+
+    label = tree.manifest.about.label
+    request = person.Request(label, args.player)
+    asked = Run(0, person.KIND, now(), title=f"{args.player} put back as of snapshot {label}", request=request.plain)
+    with progress("restore", screen) as step:
+        steps = person.steps(keep, store, request, tree)
+        title = f"{args.player} as of snapshot {label}"
+        Journal(keep.folder).refuse_if_waiting()
+        found = run.preview(room_for(args, screen, keep, store, asked, step), steps)
+        code = 1 if found.warnings else 0
+        if not args.go:
+
+            def text() -> None:
+                if not found.changes:
+                    screen.line(f"All that is {args.player}'s is as snapshot {label} has it.")
+                    return
+                shown.whole(screen, title, found)
+                screen.line(f"'emberkeep diff {label} --player {args.player}' shows it record by record.")
+
+            return answer(args, code, {"preview": found, "done": False}, text)
+        done = run.carried_out(room_for(args, screen, keep, store, asked, step), steps)
+    return answer(args, code, {"run": done, "preview": found, "done": True}, lambda: shown.done(screen, title, done))
 
 
 def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: SnapshotTree) -> int:

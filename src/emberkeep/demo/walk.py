@@ -93,6 +93,9 @@ class Walk:
             self._command("start", "--go")
         self._command("check")
         self._command("snapshot", "--note", "before 4.3")
+        if self.starts:
+            self._title("Is that snapshot good for anything? Start the server on a copy of it, and look")
+            self._command("drill")
 
     def _own_ports(self) -> tuple[int, int]:
         """Ports that nobody uses, written into the server's settings as its keepers would."""
@@ -168,7 +171,24 @@ class Walk:
         if before != after:
             raise WalkFailed("the restored folder differs from what it was")
         self.say("  the same, over every name, content, mode, time and link")
+        self._title("One player was robbed, and the others have played on: only that one is put back")
+        robbed = self._rob()
+        self._command("restore", "after 4.3", "--player", robbed)
+        self._command("diff", "after 4.3", "--player", robbed, expected=1)
+        self._command("restore", "after 4.3", "--player", robbed, "--go")
         self._command("history")
+
+    def _rob(self) -> str:
+        """Take a player's belongings, and let others earn something meanwhile; what they are called."""
+        names = json.loads((self.server / "roll.json").read_text(encoding="utf-8"))
+        first, second = names[0], names[1]
+        path = self.server / "outer-skerries" / "keepers" / f"{first['id']}.json"
+        told = json.loads(path.read_text(encoding="utf-8"))
+        path.write_text(json.dumps({**told, "satchel": {}}), encoding="utf-8")
+        path = self.server / "extensions" / "tarline" / "tallies.json"
+        sums = json.loads(path.read_text(encoding="utf-8"))
+        path.write_text(json.dumps({**sums, first["id"]: 0, second["id"]: 4000}), encoding="utf-8")
+        return str(first["name"])
 
     def _season(self) -> None:
         """What the keepers write down for the next wipe, and half a year of logs."""

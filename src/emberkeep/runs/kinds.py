@@ -13,6 +13,7 @@ from emberkeep.store.store import Store
 _MODULES = {
     "carry": "emberkeep.runs.carry",
     "import": "emberkeep.runs.bring",
+    "player": "emberkeep.runs.person",
     "migrate": "emberkeep.runs.migrate",
     "update": "emberkeep.runs.update",
     "start": "emberkeep.runs.serving",

@@ -223,14 +223,19 @@ def served(keep: Keep) -> Iterator[Mapping[str, Connection]]:
 
 def known_of(keep: Keep, tree: Tree) -> Known:
     """The players that are looked for. Names that the game's own files use as words of their own are left out."""
-    roles = Roles(keep.config.roles)
     told = people(tree, keep.config)
+    return known_people(told, words_of_the_game(keep, tree, told))
+
+
+def words_of_the_game(keep: Keep, tree: Tree, told: Mapping[str, str]) -> set[str]:
+    """What people are called that stands in the game's own tables as well. ``told``: id -> name."""
+    roles = Roles(keep.config.roles)
     names = {name for name in told.values() if name} | {ident for ident in told if not canonical(ident)}
     words: set[str] = set()
     for path, entry in tree.entries().items():
         if names and entry.kind is FILE and roles.of(path) == "economy" and entry.size < leftovers.LARGEST:
             words |= names.intersection(_WORD.findall(read(tree, path).decode("utf-8", "replace")))
-    return known_people(told, words)
+    return words
 
 
 def _answered(keep: Keep, path: str) -> bool:
