@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import signal
+import stat
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
@@ -155,8 +156,10 @@ def tree_state(folder: Path, *, times: bool = True) -> dict[str, tuple[object, .
                 what = ("link", os.readlink(path))
             elif path.is_dir():
                 what = ("folder", facts.st_mode, when)
-            else:
+            elif stat.S_ISREG(facts.st_mode):
                 what = ("file", facts.st_mode, when, path.read_bytes())
+            else:
+                what = ("special", facts.st_mode)
             state[os.path.relpath(path, folder)] = tuple(what)
     return state
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -99,6 +100,32 @@ def test_what_cannot_be_tried_is_refused_and_leaves_nothing(rock: Rock) -> None:
     text = keep.read_text()
     keep.write_text(text[: text.index("\n[start]")] + text[text.index("\n[", text.index("\n[start]") + 2) :])
     assert "does not tell how the server is started" in rock.run("drill").err
+
+
+@pytest.mark.skipif(os.name == "nt" or os.geteuid() != 0, reason="only root starts a server as somebody else")
+def test_a_copy_is_not_made_where_the_servers_own_user_may_not_go(rock: Rock) -> None:
+    keep = rock.keep / "keep.toml"
+    text = keep.read_text()
+    keep.write_text(re.sub(r"(?m)^\[start\].*$", '[start]\nuser = "nobody"', text))
+    assert 'user = "nobody"' in keep.read_text()
+    assert rock.run("snapshot").code == 0
+    (rock.place / "private").mkdir(mode=0o700)
+    done = rock.run("drill", "--in", rock.place / "private" / "look")
+    assert (done.code, "runs as nobody, who may not enter" in done.err) == (3, True), done
+    assert not list((rock.place / "private").iterdir())
+
+
+def test_the_mark_of_a_running_server_does_not_go_along(rock: Rock) -> None:
+    keep = rock.keep / "keep.toml"
+    text = keep.read_text()
+    keep.write_text(
+        re.sub(r"(?m)^(\[roles\].*)$", r'\1\nscratch = ["keeper.mark"]', re.sub(r"(?m)^scratch = .*$", "", text))
+    )
+    (rock.server / "keeper.mark").write_text(f"{os.getpid()}\n")
+    assert rock.run("snapshot").code == 0
+    done = rock.run("drill", "--in", "look", "--leave")
+    assert done.code == 0, (done.out, done.err)
+    assert not (rock.place / "look" / rock.server.name / "keeper.mark").exists()
 
 
 def test_what_a_drill_left_that_was_killed_is_cleared_by_the_next(rock: Rock) -> None:

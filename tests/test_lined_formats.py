@@ -6,6 +6,7 @@ import pytest
 
 from emberkeep.documents import edit, formats
 from emberkeep.documents.model import Role
+from emberkeep.errors import UnreadableInput
 from emberkeep.merging.merge import merge_file
 from tests.helpers import merge_text, parsed, text_of
 
@@ -61,6 +62,17 @@ def test_a_semicolon_behind_a_text_in_quotes_is_none_of_it() -> None:
     assert edit.set_value("a.cfg", text.encode(), "title", "New").decode() == text.replace("Old; rock", "New")
     merged = merge_text("a.cfg", text, text.replace("Old; rock", "Ours"), text.replace("slots = 4 ", "slots = 5 "))
     assert text_of(merged) == text.replace("Old; rock", "Ours").replace("slots = 4 ", "slots = 5 ")
+
+
+def test_keys_that_are_set_with_a_space_alone_are_keys() -> None:
+    text = "# the rock\nport 28800\nhall_name Old; rock\nopens data/hall.bin\nsays a=b or c\n"
+    assert edit.value("hall.conf", text.encode(), "port") == "28800"
+    changed = edit.set_value("hall.conf", text.encode(), "hall_name", "New rock").decode()
+    assert changed == text.replace("Old; rock", "New rock")
+    with pytest.raises(UnreadableInput):  # one more would not be read by who reads lines of this shape
+        edit.set_value("hall.conf", text.encode(), "berths", "9")
+    mixed = "[rock]\nport = 28800\nhall_name = Old\nflag on\n"
+    assert edit.set_value("hall.conf", mixed.encode(), "rock.port", "1").decode() == mixed.replace("28800", "1")
 
 
 def test_keys_that_repeat_are_records_of_their_own() -> None:

@@ -117,6 +117,25 @@ def test_a_server_that_is_gone_has_died_and_its_last_lines_count(tmp_path: Path,
     assert other.watch.run().state is State.READY
 
 
+def test_a_script_that_ends_before_its_server_shows_has_not_died_unless_it_failed(tmp_path: Path, clock: Clock) -> None:
+    server = Server(tmp_path)
+    server.pids = []
+    shows = iter([*[False] * 12, True])
+
+    def after_a_while() -> None:
+        if next(shows, True):
+            server.pids = [os.getpid()]
+            server.says("game 2.5\nopen for players\n")
+
+    clock.at_turn = after_a_while
+    assert server.watch.run().state is State.READY
+    (tmp_path / "other").mkdir()
+    other = Server(tmp_path / "other")
+    other.pids, other.watch.failed = [], lambda: True
+    clock.at_turn = lambda: None
+    assert (other.watch.run().state, clock.now) == (State.DIED, 1000.0 + 13 * 0.125)
+
+
 @pytest.mark.parametrize(
     ("limit", "silent", "state", "after"), [(0.5, 10, State.LATE, 0.625), (10, 0.5, State.SILENT, 0.625)]
 )

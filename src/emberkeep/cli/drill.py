@@ -26,7 +26,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Which snapshot, and where."""
     parser.add_argument("ref", nargs="?", default="", metavar="REF", help="the snapshot to try (default: the newest)")
     parser.add_argument("--any", action="store_true", help="one drawn by chance")
-    parser.add_argument("--in", dest="into", metavar="DIR", help="where the copy is made (default: within the keep)")
+    parser.add_argument(
+        "--in",
+        dest="into",
+        metavar="DIR",
+        help="where the copy is made (default: in the keep; beside the server if its user may not enter that)",
+    )
     parser.add_argument("--leave", action="store_true", help="leave the copy there for a look")
 
 

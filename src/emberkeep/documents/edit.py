@@ -1,7 +1,8 @@
 """Single values of a file, by key: read, set, renamed, taken out, scaled; and whole records given another shape.
 
 A key is a name, or names joined by dots for what stands inside others (``harbour.opens``); of a launch script it is a
-variable (``SEED``) or an argument (``--lines``); of a text of no known format, what a single line sets. All else of
+variable (``SEED``) or an argument (``--lines``); of a text of no known format, what a single line sets, also with a
+space alone (``port 28800``). All else of
 the file stays as it was, to the byte.
 """
 
@@ -116,7 +117,10 @@ class _File:
         self.document: Document | None = formats.parse(path, data)
         self.script: script.Script | None = None
         self.settings: list[Field] = []
-        if self.document is None:
+        self.spaced = lined.spaced(source.text) if self.document is not None and self.document.format == "ini" else []
+        if self.spaced:
+            self.document, self.settings = None, self.spaced
+        elif self.document is None:
             language = script.language(path, source.text)
             self.script = script.parse(source.text, language) if language else None
             self.settings = [] if language else list(lined.settings(source.text))
@@ -181,7 +185,7 @@ class _File:
         """A value as the format spells it, quoted where the one it replaces is."""
         if self.document is None:
             quote = like.value[:1] if like.value[:1] in ("'", '"') else ""
-            if not quote and re.search(r"[\s\"'&|<>;$`]", wanted):
+            if not quote and not self.spaced and re.search(r"[\s\"'&|<>;$`]", wanted):
                 quote = '"'
             return f"{quote}{wanted}{quote}"
         return self.document.encode_value(_quoted(self.document, wanted, like.value), like)

@@ -31,6 +31,19 @@ def settings(text: str) -> Iterator[Field]:
         yield Field(found["key"], found[kind], *found.span(kind), found.span(kind))
 
 
+_SPACED = re.compile(r"^[ \t]*(?P<key>[A-Za-z_@][\w.@/-]*)[ \t]+(?P<value>[^\s#;=].*?)[ \t]*$", re.MULTILINE)
+_ASSIGNED = re.compile(r"^[ \t]*[^\s#;=:]+[ \t]*[=:]", re.MULTILINE)
+
+
+def spaced(text: str) -> list[Field]:
+    """The lines of a text that sets its keys with a space alone (``port 28800``), as many servers' own do; none where
+    as many lines set them with ``=`` or ``:``."""
+    found = list(_SPACED.finditer(text))
+    if len(found) <= sum(1 for _ in _ASSIGNED.finditer(text)):
+        return []
+    return [Field(one["key"], one["value"], *one.span("value"), one.span("value")) for one in found]
+
+
 def lines(text: str) -> Iterator[tuple[int, int, str]]:
     """Start, end (without the line end) and text of each physical line; a byte-order mark is stepped over."""
     at = 1 if text.startswith(BOM) else 0

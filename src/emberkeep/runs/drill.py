@@ -31,7 +31,7 @@ from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.trees import FolderTree
 
 FOLDER = "drill"
-"""Where a keep has its drills, when nobody says otherwise."""
+"""What the folder of drills is called, when nobody says otherwise."""
 Clock = Callable[[], datetime]
 
 
@@ -98,10 +98,20 @@ def chosen(store: Store, keep: Keep, ref: str, now: datetime, *, by_chance: bool
 
 def request_of(keep: Keep, about: About, into: Path | None, *, leave: bool = False) -> Request:
     """What is asked for. Refused where the copy of an earlier drill is still at work."""
-    place = into or keep.folder / FOLDER
+    place = into or _own_place(keep)
     if into is None and place.exists():
         _remove_left(place)
     return Request(about, place, leave)
+
+
+def _own_place(keep: Keep) -> Path:
+    """Where drills are made: in the keep, or beside the server folder where its user may not enter the keep."""
+    within = keep.folder / FOLDER
+    try:
+        lifecycle.require_entry(keep.config, within)
+    except Refused:
+        return keep.server.with_name(f"{keep.server.name}.{FOLDER}")
+    return within
 
 
 def _remove_left(place: Path) -> None:

@@ -60,16 +60,16 @@ def folders(keep: Keep, further: Path | None) -> tuple[Path, ...]:
     return (keep.recipes, *([further] if further else []))
 
 
-def saves_version(keep: Keep, store: Store, told: str | None) -> str:
+def saves_version(keep: Keep, store: Store, told: str | None, engine: str = "") -> str:
     """The version that the saves are of: told, else what the last migration or update came to, else the newest
-    release that reads the number they carry, else the engine's."""
+    release that reads the number they carry, else the engine's (which a caller may know)."""
     if told:
         return told
     last = _last_raised(keep, store)
     if last is not None:
         return str(last.request["new"])
     live = FolderTree(keep.require_server())
-    engine = engine_version(keep.config, live)
+    engine = engine or engine_version(keep.config, live)
     carried = [number for _, number in apply.numbered(Renumber("", 0, 0), live, keep.config)]
     if carried and keep.config.world.number_pattern:
         reads = {

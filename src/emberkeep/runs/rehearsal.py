@@ -50,15 +50,19 @@ def prepare(
     beside it. Refused for a folder that is not empty.
     """
     restore.check_target(into, keep.server)
+    roles = Roles(keep.config.roles)
     if not ports(keep) and keep.config.running.start is not None:
         raise UsageError(
             "a rehearsal starts the copy, and keep.toml does not tell which ports it takes then",
             hint='set [rehearse] set = { "keeper.properties" = { port = "28800" } }, or say --no-start',
         )
+    if keep.config.running.start is not None:
+        lifecycle.require_entry(keep.config, into)
     server = into / keep.server.name
     copied = source or _live(keep, store)
     _refuse_ways_out(keep, copied)
-    plan = restore.plan(copied, server, lambda path: True)
+    left = {path for path, entry in copied.entries().items() if entry.kind is A_FILE and roles.of(path) == "scratch"}
+    plan = restore.plan(copied, server, lambda path: path not in left)  # a mark that a server runs is not the copy's
     restore.check_room(plan)
     faults = restore.apply(plan, copied, fresh=True, progress=progress)
     if faults:

@@ -106,9 +106,15 @@ def request_of(keep: Keep, store: Store, source: Path | None, new: str, **furthe
     """An update to ``new``, with what the keep knows of what is there; ``further``: the request's other fields, where
     None leaves ``old`` and ``saves`` to what is known."""
     live = FolderTree(keep.require_server(), "live")
-    engine = migrate.engine_version(keep.config, live)
-    old = further.pop("old", None) or merging.began_from(keep, store, live)
-    saves = migrate.saves_version(keep, store, further.pop("saves", None))
+    said = further.pop("old", None)
+    try:
+        engine = migrate.engine_version(keep.config, live)
+    except Refused:
+        if not said:
+            raise
+        engine = said  # no file and no log tells: then it is what the files began from
+    old = said or merging.began_from(keep, store, live)
+    saves = migrate.saves_version(keep, store, further.pop("saves", None), engine)
     return Request(source, new, engine, old, saves, **further)
 
 

@@ -329,7 +329,7 @@ def _one(
 
     folders = world_folders(config.roles)
     movement = Movement(keep.server, folders, pids)
-    watch = Watch(log, service, follower, pids, movement)
+    watch = Watch(log, service, follower, pids, movement, failed=lambda: bool(process.returncode))
     if not watch.service.ready and "ready" not in log.patterns:
         raise Refused(
             f"keep.toml does not tell which line says that {service.name} is ready",
@@ -364,6 +364,22 @@ def launch(server: Path, service: Service, environment: Environment, printed: Pa
         raise Refused(
             f"{service.name} cannot be started: {error.strerror}", place=Place(str(error.filename or first))
         ) from error
+
+
+def require_entry(config: Config, folder: Path) -> None:
+    """Refused where the server, or a service before it, runs as a user who may not enter a folder, or the nearest above
+    it that is there: it could not be started in it."""
+    there = next(one for one in (folder, *folder.parents) if one.is_dir())
+    for service in (*config.running.services, how_to_start(config)):
+        who, home = _as_user(service)
+        program = shutil.which("test")
+        if not who or program is None:
+            continue
+        if subprocess.run([program, "-x", str(there)], **who, env=home, cwd="/", check=False).returncode:
+            raise Refused(
+                f"{service.name} runs as {service.user}, who may not enter {there}: it cannot be started there",
+                hint="name another folder for the copy: drill --in DIR, update --rehearse DIR",
+            )
 
 
 def _as_user(service: Service) -> tuple[dict[str, Any], dict[str, str]]:

@@ -243,6 +243,10 @@ def world_folders(table: Sequence[tuple[str, tuple[str, ...]]]) -> tuple[str, ..
     return tuple(dict.fromkeys(found))
 
 
+GONE = 2.0
+"""Seconds without any process after which a start has died."""
+
+
 @dataclass
 class Watch:
     """A watch over one start. ``follower`` must have been made before the start; ``moved`` may be None."""
@@ -252,10 +256,13 @@ class Watch:
     follower: Follower
     pids: Callable[[], Sequence[int]]
     movement: Movement | None = None
+    failed: Callable[[], bool] = lambda: False
+    """Whether the command itself has ended with a code that tells a failure: then no other process is to come."""
     began: float = field(default_factory=time.monotonic)
     _seen: Watched = Watched()
     _line_at: float = 0.0
     _moved_at: float = 0.0
+    _alive_at: float = 0.0
     _changed: bool = False
 
     def seen_before(self, seen: Watched) -> None:
@@ -264,7 +271,7 @@ class Watch:
 
     def run(self, told: Callable[[Watched], None] = lambda _: None) -> Watched:
         """Follow until it is ready or cannot become so any more; ``told`` hears what was seen so far."""
-        self._line_at = self._moved_at = time.monotonic()
+        self._line_at = self._moved_at = self._alive_at = time.monotonic()
         while True:
             seen = self.turn()
             told(seen)
@@ -274,7 +281,7 @@ class Watch:
 
     def turn(self) -> Watched:
         """One look at everything."""
-        dead = not any(alive(pid) for pid in self.pids())  # before the log is read: its last lines count
+        dead = self._is_dead()  # before the log is read: its last lines count
         for line in self.follower.lines():
             self._line(line)
         now = time.monotonic()
@@ -300,6 +307,15 @@ class Watch:
             state = State.WAITING
         self._seen = replace(seen, state=state)
         return self._seen
+
+    def _is_dead(self) -> bool:
+        """Whether nothing of it lives, and has not for a while: a script that puts its server into the background ends
+        before that shows."""
+        now = time.monotonic()
+        if any(alive(pid) for pid in self.pids()):
+            self._alive_at = now
+            return False
+        return self.failed() or now - self._alive_at > GONE
 
     def _note(self, activity: Activity, now: float) -> None:
         self._seen = replace(self._seen, activity=activity)

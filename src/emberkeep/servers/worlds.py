@@ -484,7 +484,9 @@ def _cover(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[str, .
     if best.is_file:
         scene.cover("world", numbered_glob(best.at), finding.evidence, finding.sure)
         for path in _parts_of(scene, best):
-            scene.cover("world", globs.escape(path), f"called as {best.at.rsplit('/', 1)[-1]} is", finding.sure)
+            alone = len(best.files) == 1 and finding.sure is Sure.SURE
+            sure = Sure.LIKELY if alone else finding.sure
+            scene.cover("world", globs.escape(path), f"called as {best.at.rsplit('/', 1)[-1]} is", sure)
         for path in (*best.copies, *scene.saved_texts.get(best.at, ())):
             scene.cover("world", numbered_glob(path), f"an older copy of {best.at.rsplit('/', 1)[-1]}", finding.sure)
         return ()
@@ -513,9 +515,7 @@ def _cover(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[str, .
 
 
 def _parts_of(scene: Scene, best: Candidate) -> list[str]:
-    """What else belongs to a save that has files beside it: those that are called as it is, texts too."""
-    if len(best.files) < 2:
-        return []
+    """What else belongs to a save: those that are called as it is up to the first dot, texts too."""
     folder, _, name = best.at.rpartition("/")
     bare = f"{folder}/{name.split('.', 1)[0]}.".lstrip("/")
     beside = scene.matching(f"{globs.escape(bare)}*")
