@@ -30,7 +30,7 @@ shot() {
 ember() { (cd "$work/rock" && EMBERKEEP_KEEP=gannet-rock.keep emberkeep "$@" >/dev/null) || [ $? -eq 1 ]; }
 
 mkdir "$work/rock"
-shot demo "cd ..; emberkeep demo walked | tail -38"
+shot demo "cd ..; emberkeep demo walked 2>&1 | tail -38"
 rmdir "$work/rock"
 emberkeep demo "$work/rock" --build-only >/dev/null
 shot adopt emberkeep adopt gannet-rock --zone Atlantic/Faroe
