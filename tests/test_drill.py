@@ -121,11 +121,15 @@ def test_the_mark_of_a_running_server_does_not_go_along(rock: Rock) -> None:
     keep.write_text(
         re.sub(r"(?m)^(\[roles\].*)$", r'\1\nscratch = ["keeper.mark"]', re.sub(r"(?m)^scratch = .*$", "", text))
     )
-    (rock.server / "keeper.mark").write_text(f"{os.getpid()}\n")
+    for mark in ("keeper.mark", "keeper.pid"):
+        (rock.server / mark).write_text("1073741824\n")
     assert rock.run("snapshot").code == 0
     done = rock.run("drill", "--in", "look", "--leave")
     assert done.code == 0, (done.out, done.err)
-    assert not (rock.place / "look" / rock.server.name / "keeper.mark").exists()
+    copy = rock.place / "look" / rock.server.name
+    assert (copy / "keeper.properties").exists()
+    assert not (copy / "keeper.mark").exists()
+    assert not (copy / "keeper.pid").exists()
 
 
 def test_what_a_drill_left_that_was_killed_is_cleared_by_the_next(rock: Rock) -> None:

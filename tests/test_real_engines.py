@@ -280,6 +280,7 @@ def test_from_adoption_to_an_update_that_is_taken_back(played: Played) -> None:
     assert not [line for line in played.run("survey").out.splitlines() if line.startswith("running")]
 
     # adopted anew, with no hint, now that it has been played on
+    played.ok("drill", "hot", codes=(0, 1))
     shutil.rmtree(played.keep)
     assert run_program("adopt", played.server, cwd=played.place).code == 0
     found = _found(played.keep)
@@ -325,6 +326,10 @@ def _update(played: Played, whole: Mapping[str, tuple[object, ...]]) -> None:
     if played.run(*words).code == 3:  # nothing in its files or log tells a version: the admin does
         words = (*words, "--from", "1.0")
     played.ok(*words, codes=(0, 1))
+    before = tree_state(played.server)
+    rehearsed = played.ok(*words, "--rehearse", played.place / "rehearsal", codes=(0, 1))
+    assert "Ready: " in rehearsed.out, rehearsed.out
+    assert tree_state(played.server) == before
     done = played.ok(*words, "--go", codes=(0, 1))
     assert "--from" in words or "99.1 was to run, and the log" in done.out, done.out
     assert all((played.server / path).exists() for path in brought), done.out

@@ -29,6 +29,7 @@ from emberkeep.runs.journal import Journal
 from emberkeep.runs.run import Room
 from emberkeep.runs.update import Request
 from emberkeep.servers import lifecycle
+from emberkeep.servers.process import pid_files
 from emberkeep.servers.roles import Roles
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.store import Store
@@ -62,11 +63,14 @@ def prepare(
     copied = source or _live(keep, store)
     _refuse_ways_out(keep, copied)
     left = {path for path, entry in copied.entries().items() if entry.kind is A_FILE and roles.of(path) == "scratch"}
-    plan = restore.plan(copied, server, lambda path: path not in left)  # a mark that a server runs is not the copy's
+    plan = restore.plan(copied, server, lambda path: path not in left)
     restore.check_room(plan)
     faults = restore.apply(plan, copied, fresh=True, progress=progress)
     if faults:
         raise Damage.gathered(tuple(faults))
+    for mark in pid_files(server, keep.config.running.process.pid_file):
+        if mark.resolve().is_relative_to(server.resolve()):  # else it is the live one, as keep.toml may name it
+            mark.unlink(missing_ok=True)  # some scripts start nothing while it is there
     return _keep_beside(keep, into, server, with_store=source is None)
 
 

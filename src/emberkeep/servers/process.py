@@ -142,8 +142,13 @@ def _written(process: Any, root: Path) -> Iterator[str]:
             yield Path(one.path).relative_to(root).as_posix()
 
 
+def pid_files(root: Path, told: str) -> list[Path]:
+    """The files in a server folder that name the process that runs there; ``told``: the one keep.toml names, or ""."""
+    return sorted({*root.glob("*.pid"), *([root / told] if told else [])})
+
+
 def _pid_files(root: Path, told: str) -> Iterator[Sign]:
-    for path in sorted({*root.glob("*.pid"), *([root / told] if told else [])}):
+    for path in pid_files(root, told):
         try:
             number = int(path.read_text(encoding="ascii").split()[0])
         except (OSError, ValueError, IndexError):
