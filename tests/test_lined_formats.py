@@ -75,6 +75,13 @@ def test_keys_that_are_set_with_a_space_alone_are_keys() -> None:
     assert edit.set_value("hall.conf", mixed.encode(), "rock.port", "1").decode() == mixed.replace("28800", "1")
 
 
+def test_a_text_of_no_known_format_has_such_keys_too_and_prose_has_none() -> None:
+    text = "! the rock\nberths 40\nhall_name Old rock\ntide 2.5\nopens evenings\n"
+    assert edit.set_value("hall", text.encode(), "berths", "9").decode() == text.replace("40", "9")
+    with pytest.raises(UnreadableInput, match="no keys and values"):
+        edit.set_value("notes", b"The lamp is out.\nUna mends it on Friday.\nBring oil and rope.\n", "Una", "x")
+
+
 def test_keys_that_repeat_are_records_of_their_own() -> None:
     old = b"[rig]\nload = a\nload = b\n"
     new = b"[rig]\nload = a\nload = c\n"

@@ -12,6 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from emberkeep.planning import persons
 from emberkeep.planning.persons import Person, person, with_records_of
 from tests.conftest import Rock, tree_state
 
@@ -74,7 +75,7 @@ def test_only_theirs_is_as_it_was(form: str, now: dict[str, int], was: dict[str,
     """Whatever others did meanwhile, and whether they were there then, or are now."""
     write, who = FORMS[form], person("Keeper1", ALL)
     wanted = {one: count for one, count in now.items() if one != ANA} | ({ANA: was[ANA]} if ANA in was else {})
-    data, count = with_records_of(form, write(now).encode(), write(was).encode(), who)
+    data, count, _ = with_records_of(form, write(now).encode(), write(was).encode(), who)
     assert _said(form, data) == _said(form, write(wanted).encode())
     assert (count == 0) == (now.get(ANA) == was.get(ANA))
     if count == 0:
@@ -105,8 +106,9 @@ def test_a_record_that_names_two_is_nobodys_alone() -> None:
     other = next(one for one in ALL if one != ANA)
     now = json.dumps({"pacts": [{"by": _dashed(ANA), "with": _dashed(other), "until": 9}], "x": {_dashed(ANA): 1}})
     was = json.dumps({"pacts": [{"by": _dashed(ANA), "with": _dashed(other), "until": 4}], "x": {_dashed(ANA): 2}})
-    data, count = with_records_of("a.json", now.encode(), was.encode(), who)
-    assert (json.loads(data)["pacts"][0]["until"], json.loads(data)["x"], count) == (9, {_dashed(ANA): 2}, 1)
+    data, count, staying = with_records_of("a.json", now.encode(), was.encode(), who)
+    assert (json.loads(data)["pacts"][0]["until"], json.loads(data)["x"]) == (9, {_dashed(ANA): 2})
+    assert (count, staying) == (1, 1)
 
 
 def test_who_is_meant() -> None:
@@ -160,6 +162,57 @@ def test_one_of_two_who_were_robbed_is_put_back(rock: Rock) -> None:
     assert (ident, "knots", 5) not in rows
     assert rock.run("undo", "--go").code == 0
     assert tree_state(rock.server) == before
+
+
+def _rows(server: Path, what: str) -> list[tuple[object, ...]]:
+    with closing(sqlite3.connect(server / "outer-skerries" / "logbook.5.db")) as book:
+        return book.execute(what).fetchall()
+
+
+def test_rows_that_name_others_too_stay_and_are_said_and_triggers_touch_nobody(rock: Rock) -> None:
+    people = [(one["name"], one["id"]) for one in json.loads((rock.server / "roll.json").read_text())]
+    (name, ident), (_, other) = people[:2]
+    path = rock.server / "outer-skerries" / "logbook.5.db"
+    with closing(sqlite3.connect(path)) as book, book:
+        book.execute("create table pact (one text, two text, until integer)")
+        book.execute("create table purse (keeper text, coins integer)")
+        book.execute("create table tally (keeper text, coins integer)")
+        book.executemany("insert into pact values (?, ?, 4)", [(ident, other), (ident, None)])
+        for table in ("purse", "tally"):
+            book.executemany(f"insert into {table} values (?, 4)", [(ident,), (other,)])
+    assert rock.run("snapshot", "--note", "before").code in (0, 1)
+    with closing(sqlite3.connect(path)) as book, book:
+        book.execute("update pact set until = 9")
+        book.execute("update purse set coins = 9")
+    told = rock.run("diff", "before", "--player", name)
+    assert "outer-skerries/logbook.5.db: 1 row names others too, and stays as now" in told.out, told.out
+    done = rock.run("restore", "before", "--player", name, "--go")
+    assert "1 row names others too" in done.out + done.err, done
+    assert sorted(_rows(rock.server, "select until from pact where two is null or one != ''")) == [(4,), (9,)]
+    assert _rows(rock.server, "select until from pact where two is not null") == [(9,)]
+    assert sorted(_rows(rock.server, "select keeper, coins from purse")) == sorted([(ident, 4), (other, 9)])
+
+    with closing(sqlite3.connect(path)) as book, book:
+        book.execute("create trigger sweep after delete on tally begin update tally set coins = 0; end")
+        book.execute("update tally set coins = 9 where keeper = ?", (ident,))
+    before = path.read_bytes()
+    done = rock.run("restore", "before", "--player", name)
+    assert "triggers, which may change others' rows" in done.out + done.err, done
+    assert path.read_bytes() == before
+
+
+@pytest.mark.parametrize("what", ["gone now", "too large"])
+def test_a_file_that_cannot_be_looked_into_is_told(rock: Rock, what: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    name = json.loads((rock.server / "roll.json").read_text())[0]["name"]
+    assert rock.run("snapshot", "--note", "before").code == 0
+    path = rock.server / "extensions" / "tarline" / "tallies.json"
+    if what == "gone now":
+        path.unlink()
+    else:
+        path.write_text(json.dumps({**json.loads(path.read_text()), "x": 1}))
+        monkeypatch.setattr(persons, "LARGEST", path.stat().st_size - 1)
+    shown = rock.run("restore", "before", "--player", name)
+    assert (shown.code, "extensions/tarline/tallies.json: is left as it is: " in shown.out) == (1, True), shown
 
 
 def test_nobody_is_put_back_under_a_running_server_or_by_a_wrong_name(rock: Rock) -> None:

@@ -28,7 +28,7 @@ import zstandard
 
 from emberkeep.errors import Place, UnreadableInput, UsageError
 from emberkeep.scan import TEMPORARY
-from emberkeep.trees import CHUNK, Entry, FolderTree, Kind, Skipped, Still, Tree, digest_of, fitting
+from emberkeep.trees import CHUNK, Entry, FolderTree, Kind, Skipped, Still, Tree, digest_of, fitting, parents
 
 RATIO = 200
 """An archive may unpack to this many times its size …"""
@@ -159,14 +159,14 @@ class _Gathered:
         self.headers += _EACH
         if max(self.total, self.headers) > _most(self.path):
             raise UnreadableInput(_FAR_MORE, place=Place(str(self.path)))
-        for parent in _parents(entry.path):
+        for parent in reversed([*parents(entry.path)]):
             self.entries.setdefault(parent, Entry(parent, Kind.FOLDER, 0o755, entry.mtime_ns))
         self.entries[entry.path] = entry
 
     def whole(self) -> dict[str, Entry]:
         """All of them, once the last one is in. UnreadableInput where one lies below a link or a file."""
         for path in self.entries:
-            for parent in _parents(path):
+            for parent in reversed([*parents(path)]):
                 if self.entries[parent].kind is not Kind.FOLDER:
                     raise UnreadableInput(
                         f"{path!r} would lie below {parent!r}, which is no folder", place=Place(str(self.path))
@@ -188,12 +188,6 @@ class _Gathered:
                 f"the name {raw!r} is one that Ember Keep gives its own temporary files", place=Place(str(self.path))
             )
         return "/".join(parts)
-
-
-def _parents(path: str) -> Iterator[str]:
-    parts = path.split("/")
-    for count in range(1, len(parts)):
-        yield "/".join(parts[:count])
 
 
 def _leads_out(entry: Entry) -> bool:

@@ -15,7 +15,7 @@ from pathlib import Path
 from blake3 import blake3
 
 from emberkeep.files import Chunk
-from emberkeep.trees import FILE, FOLDER, LINK, Entry, Hole, Skipped, Still, Tree
+from emberkeep.trees import FILE, FOLDER, LINK, Entry, Hole, Skipped, Still, Tree, parents
 
 
 class What(StrEnum):
@@ -140,10 +140,10 @@ class Planned(Still):
     def remove_emptied(self, gone: Iterable[str], may: Callable[[str], bool]) -> list[str]:
         """Take out the folders that held what is gone and hold nothing any more, where they ``may``; the innermost
         first."""
-        parents = {parent for path in gone for parent in _parents(path)}
-        holding = Counter(path.rpartition("/")[0] for path in self._entries) if parents else Counter()
+        above = {parent for path in gone for parent in parents(path)}
+        holding = Counter(path.rpartition("/")[0] for path in self._entries) if above else Counter()
         found = []
-        for folder in sorted(parents, reverse=True):
+        for folder in sorted(above, reverse=True):
             if not holding[folder] and folder in self._entries and may(folder):
                 self.remove(folder)
                 holding[folder.rpartition("/")[0]] -= 1
@@ -283,9 +283,3 @@ def _same(one: Planned, entry: Entry, tree: Tree, other: Entry) -> bool:
     if entry.kind is LINK:
         return entry.points_at == other.points_at
     return one.digest(entry.path) == tree.digest(other.path)
-
-
-def _parents(path: str) -> Iterator[str]:
-    while "/" in path:
-        path = path.rpartition("/")[0]
-        yield path

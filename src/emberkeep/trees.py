@@ -486,6 +486,13 @@ def best_root(tree: Tree, live: Set[str]) -> str:
     return top if inside > as_it_is or (inside == as_it_is == 0) else ""
 
 
+def parents(path: str) -> Iterator[str]:
+    """The folders that a path stands in, the innermost first; not the top."""
+    while "/" in path:
+        path = path.rpartition("/")[0]
+        yield path
+
+
 def deepest_first(entries: Iterable[Entry]) -> list[Entry]:
     """Entries with what lies inside a folder before the folder."""
     return sorted(entries, key=lambda entry: (-entry.path.count("/"), entry.path))

@@ -71,8 +71,9 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             left = FileTree(left.path, right.path.name)
         if args.find is not None:
             return _find(args, screen, sides, left, right)
+        staying: list[str] = []
         if args.player:
-            left = sides.with_player(args.player, left, right)
+            left, staying = sides.with_player(args.player, left, right)
         wanted = sides.wanted(left, right)
         if not sides.databases_meant():
             require_some(args.only, wanted, (*left.entries(), *right.entries()), f"{left.label} and {right.label}")
@@ -81,7 +82,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             right,
             wanted=wanted,
             rules=sides.rules(),
-            times=sides.of_keep and not (args.left + args.right).count("defaults:"),
+            times=sides.of_keep and not args.player and not (args.left + args.right).count("defaults:"),
             where=[condition(text) for text in args.where],
             role_of=sides.role_of(),
             who_is=sides.who_is(left, right),
@@ -97,10 +98,11 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 
         def text() -> None:
             view.difference(screen, found, most=most)
-            for line in drawn:
+            for line in (*drawn, *staying):
                 screen.line(line)
 
-        return answer(args, code, {"difference": found, "by_role": found.by_role}, text)
+        result = {"difference": found, "by_role": found.by_role, "staying": staying}
+        return answer(args, code, result, text)
 
 
 def _require_records(
@@ -222,16 +224,16 @@ class _Sides:
         table = self._roles()
         return Roles(table).of if table else lambda path: ""
 
-    def with_player(self, told: str, left: Tree, right: Tree) -> Tree:
-        """``right`` with what is one player's as ``left`` has it."""
+    def with_player(self, told: str, left: Tree, right: Tree) -> tuple[Tree, list[str]]:
+        """``right`` with what is one player's as ``left`` has it; and what cannot be taken apart, a line each."""
         keep, _ = self.keep()
         from emberkeep.planning import persons  # only where somebody is asked for
         from emberkeep.runs import person
 
         planned = Planned(right, 0, left.label)
         who = person.who(keep, told, left, right)
-        persons.put_back(planned, left, Roles(keep.config.roles), who)
-        return planned
+        found = persons.put_back(planned, left, Roles(keep.config.roles), who)
+        return planned, found.staying
 
     def who_is(self, left: Tree, right: Tree) -> Callable[[str], str]:
         """Whose file a player's is, by the lists of people on both sides."""

@@ -85,7 +85,7 @@ def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, 
         if not args.go:
 
             def text() -> None:
-                if not found.changes:
+                if not found.changes and not found.warnings:
                     screen.line(f"All that is {args.player}'s is as snapshot {label} has it.")
                     return
                 shown.whole(screen, title, found)
@@ -93,7 +93,13 @@ def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, 
 
             return answer(args, code, {"preview": found, "done": False}, text)
         done = run.carried_out(room_for(args, screen, keep, store, asked, step), steps)
-    return answer(args, code, {"run": done, "preview": found, "done": True}, lambda: shown.done(screen, title, done))
+
+    def told() -> None:
+        shown.done(screen, title, done)
+        for warning in found.warnings:
+            screen.line(f"! {warning}", ASKS)
+
+    return answer(args, code, {"run": done, "preview": found, "done": True}, told)
 
 
 def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: SnapshotTree) -> int:

@@ -117,11 +117,11 @@ class _File:
         self.document: Document | None = formats.parse(path, data)
         self.script: script.Script | None = None
         self.settings: list[Field] = []
-        self.spaced = lined.spaced(source.text) if self.document is not None and self.document.format == "ini" else []
+        language = script.language(path, source.text) if self.document is None else ""
+        self.spaced = [] if language else lined.spaced(self.document, source.text)
         if self.spaced:
             self.document, self.settings = None, self.spaced
         elif self.document is None:
-            language = script.language(path, source.text)
             self.script = script.parse(source.text, language) if language else None
             self.settings = [] if language else list(lined.settings(source.text))
             if not language and not self.settings:

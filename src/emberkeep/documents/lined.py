@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from emberkeep.documents import layout
 from emberkeep.documents.encoding import BOM, Text
 from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role
+from emberkeep.documents.values import number
 from emberkeep.errors import UnreadableInput
 
 _TERMINATED = re.compile(r"""("(?:[^"\\\r\n]|\\.)*"|'[^'\r\n]*')[ \t]*;[ \t]*$""")
@@ -35,13 +36,33 @@ _SPACED = re.compile(r"^[ \t]*(?P<key>[A-Za-z_@][\w.@/-]*)[ \t]+(?P<value>[^\s#;
 _ASSIGNED = re.compile(r"^[ \t]*[^\s#;=:]+[ \t]*[=:]", re.MULTILINE)
 
 
-def spaced(text: str) -> list[Field]:
-    """The lines of a text that sets its keys with a space alone (``port 28800``), as many servers' own do; none where
-    as many lines set them with ``=`` or ``:``."""
+LONGEST_WORDED = 80
+"""Characters of a value behind a word; of more it is a sentence."""
+
+
+def spaced(document: Document | None, text: str) -> list[Field]:
+    """The lines of a text that sets its keys with a space alone (``port 28800``), as many servers' own do.
+
+    Only of a text that was read as INI, where as many lines are set with ``=`` or ``:`` they are none; or of one of no
+    known format (None) that holds little else, so that prose is not taken for it.
+    """
+    if document is not None and document.format != "ini":
+        return []
     found = list(_SPACED.finditer(text))
-    if len(found) <= sum(1 for _ in _ASSIGNED.finditer(text)):
+    if len(found) <= sum(1 for _ in _ASSIGNED.finditer(text)) or (document is None and not _is_worded(found, text)):
         return []
     return [Field(one["key"], one["value"], *one.span("value"), one.span("value")) for one in found]
+
+
+def _is_worded(found: Sequence[re.Match[str]], text: str) -> bool:
+    """Whether each line is a word of its own with a value behind it, numbers among them, and comments."""
+    entries = sum(
+        1 for line in text.splitlines() if (told := line.strip()) and not told.startswith(("#", ";", "!", "//"))
+    )
+    short = [one for one in found if len(one["value"]) <= LONGEST_WORDED]
+    words = {one["key"] for one in short}
+    numbers = sum(number(one["value"]) is not None for one in short)
+    return len(short) >= max(3, 0.9 * entries) and len(words) >= 0.6 * len(short) and numbers >= 1
 
 
 def lines(text: str) -> Iterator[tuple[int, int, str]]:

@@ -1,15 +1,15 @@
 """One player's state in a server folder, and how it is put from one tree into another: whole files that are theirs,
 their records inside files that hold others beside them, their rows in SQLite tables.
 
-A record is theirs that names them (by its key, its own value or a plain value in it) and nobody else who is known. What
-cannot be taken apart, such as a binary save of everybody, is told and left alone.
+A record or row is theirs that names them (by its key, its own value or a plain value in it) and nobody else who is
+known. What cannot be taken apart, such as a binary save of everybody or a pact of two, is told and left alone.
 """
 
 from __future__ import annotations
 
 import sqlite3
-from collections import defaultdict
-from collections.abc import Collection, Iterator, Mapping, Sequence
+from collections import Counter, defaultdict
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from emberkeep.databases import sqlite
@@ -20,7 +20,7 @@ from emberkeep.errors import EmberKeepError, Refused
 from emberkeep.planned import Planned
 from emberkeep.planning.identifiers import Known, known_people
 from emberkeep.servers.roles import Roles
-from emberkeep.trees import FILE, FOLDER, Tree, read
+from emberkeep.trees import FILE, FOLDER, Tree, parents, read
 
 OWN_ROLES = ("players", "progress", "extension-data", "databases")
 """Roles in which something of a player's may stand."""
@@ -48,7 +48,7 @@ class Put:
 
     @property
     def words(self) -> str:
-        """It, in words."""
+        """A line for the admin: the file, and what was put there."""
         count, kind = (self.records, "record") if self.records else (self.rows, "row")
         if not count:
             return f"{self.path}: {self.what}"
@@ -61,6 +61,11 @@ class Found:
 
     put: tuple[Put, ...]
     cannot: tuple[tuple[str, str], ...]
+
+    @property
+    def staying(self) -> list[str]:
+        """A line for the admin for each file of which something cannot be put back."""
+        return [f"{path}: {why}" for path, why in self.cannot]
 
 
 def person(told: str, everybody: Mapping[str, str], but: Collection[str] = ()) -> Person:
@@ -93,11 +98,15 @@ def put_back(folder: Planned, then: Tree, roles: Roles, who: Person) -> Found:
             continue
         if _is_theirs(path, who):
             put += _whole(folder, then, path)
-        elif all(entry is not None and entry.kind is FILE and entry.size <= LARGEST for entry in sides):
+        elif all(entry is None or entry.kind is FILE for entry in sides):
             try:
-                put += _inside(folder, then, path, who)
+                done, shared = _inside(folder, then, path, who)
             except NotApart as found:
-                cannot.append((path, str(found)))
+                cannot.append((path, f"is left as it is: {found}"))
+                continue
+            put += [done] if done else []
+            if shared:
+                cannot.append((path, shared))
     return Found(tuple(put), tuple(cannot))
 
 
@@ -113,35 +122,44 @@ def _whole(folder: Planned, then: Tree, path: str) -> Iterator[Put]:
         return
     if now is not None and now.kind is FILE and was.kind is FILE and folder.digest(path) == then.digest(path):
         return
-    for parent in _parents(path):
+    for parent in reversed(list(parents(path))):
         if parent not in folder.entries() and parent in then.entries():
             folder.take(parent, then)
     folder.take(path, then)
     yield Put(path, "as it was" if now is not None else "there again")
 
 
-def _parents(path: str) -> list[str]:
-    parts = path.split("/")
-    return ["/".join(parts[:count]) for count in range(1, len(parts))]
-
-
 class NotApart(Exception):
     """A file that cannot be taken apart."""
 
 
-def _inside(folder: Planned, then: Tree, path: str, who: Person) -> Iterator[Put]:
+def _inside(folder: Planned, then: Tree, path: str, who: Person) -> tuple[Put | None, str]:
+    """What was put into a file; and a line for the admin on what in it differs and names others too, "" for nothing."""
+    sides = [(tree, entry) for tree in (folder, then) if (entry := tree.entries().get(path)) is not None]
+    if len(sides) == 2 and folder.digest(path) == then.digest(path):
+        return None, ""
+    if any(entry.size > LARGEST for _, entry in sides):
+        raise NotApart(f"it is larger than {LARGEST >> 20} MiB, and nobody looked whether something of theirs is in it")
+    if len(sides) == 1:
+        if _mentions(read(sides[0][0], path), who.known):
+            raise NotApart("something of theirs is in it, and it is there on one side only")
+        return None, ""
     now, was = read(folder, path), read(then, path)
-    if now == was:
-        return
     if sqlite.is_sqlite(now[:16]) and sqlite.is_sqlite(was[:16]):
-        yield from _rows(folder, then, path, who)
-        return
+        return _rows(folder, then, path, who)
     if not any(_mentions(data, who.known) for data in (now, was)):
-        return
-    data, count = with_records_of(path, now, was, who)
+        return None, ""
+    data, count, shared = with_records_of(path, now, was, who)
     if count:
         folder.write(path, data)
-        yield Put(path, records=count)
+    return (Put(path, records=count) if count else None), _staying(shared, "record")
+
+
+def _staying(count: int, kind: str) -> str:
+    if not count:
+        return ""
+    what = f"1 {kind} names others too, and stays" if count == 1 else f"{count} {kind}s name others too, and stay"
+    return f"{what} as now"
 
 
 def _mentions(data: bytes, known: Known) -> bool:
@@ -153,13 +171,14 @@ def _mentions(data: bytes, known: Known) -> bool:
 # --- records ------------------------------------------------------------------------------
 
 
-def with_records_of(path: str, now: bytes, was: bytes, who: Person) -> tuple[bytes, int]:
-    """A file with a player's records as another version of it has them, and how many those are. Nobody else's change:
-    that is looked for before it is believed."""
+def with_records_of(path: str, now: bytes, was: bytes, who: Person) -> tuple[bytes, int, int]:
+    """A file with a player's records as another version of it has them, how many those are, and how many stay that
+    differ and name others as well. Nobody else's change: that is looked for before it is believed."""
     live, then = (_document(path, data) for data in (now, was))
     if live is None or then is None:
         raise NotApart("it has no records that could be told apart")
-    mine, theirs = (_records_by_place(document, who) for document in (live, then))
+    (mine, shared), (theirs, shared_then) = (_records_by_place(document, who) for document in (live, then))
+    staying = _differing(map(content, shared), map(content, shared_then))
     edits: list[Edit] = []
     count = 0
     for place in {**mine, **theirs}:
@@ -169,17 +188,24 @@ def with_records_of(path: str, now: bytes, was: bytes, who: Person) -> tuple[byt
         count += max(len(have), len(want))
         edits += _edits(live, then, place, have, want)
     if not edits:
-        return now, 0
+        return now, 0, staying
     source = decode(now)
     assert source is not None
     data = source.encode(layout.finished(live, edits))
     done = _document(path, data)
     if done is None or _rest(done.root, who) != _rest(live.root, who):
         raise NotApart("others' records would change with theirs")
-    got = {place: [content(node) for node in nodes] for place, nodes in _records_by_place(done, who).items() if nodes}
+    found, _ = _records_by_place(done, who)
+    got = {place: [content(node) for node in nodes] for place, nodes in found.items() if nodes}
     if got != {place: [content(node) for node in nodes] for place, nodes in theirs.items() if nodes}:
         raise NotApart("their records cannot be written as they were")
-    return data, count
+    return data, count, staying
+
+
+def _differing(one: Iterable[object], other: Iterable[object]) -> int:
+    """How many of two sides have no equal on the other: the larger of the two numbers."""
+    mine, theirs = Counter(map(repr, one)), Counter(map(repr, other))
+    return max((mine - theirs).total(), (theirs - mine).total())
 
 
 def _document(path: str, data: bytes) -> Document | None:
@@ -192,21 +218,25 @@ def _document(path: str, data: bytes) -> Document | None:
 _Place = tuple[str, ...]
 
 
-def _records_by_place(document: Document, who: Person) -> dict[_Place, list[Node]]:
-    """A player's records, by the names on the way to what holds them."""
+def _records_by_place(document: Document, who: Person) -> tuple[dict[_Place, list[Node]], list[Node]]:
+    """A player's records, by the names on the way to what holds them; and those that name others as well."""
     found: dict[_Place, list[Node]] = defaultdict(list)
+    shared: list[Node] = []
 
     def look(node: Node, place: _Place) -> None:
         for item in node.items:
             if item.role is not Role.RECORD:
                 continue
-            if _names(item, who.known) and next(who.others.in_text(document.raw(item).encode()), None) is None:
+            named = _names(item, who.known)
+            if named and next(who.others.in_text(document.raw(item).encode()), None) is None:
                 found[place].append(item)
-            elif item.items:
-                look(item, (*place, item.name))
+                continue
+            if named:
+                shared.append(item)
+            look(item, (*place, item.name))
 
     look(document.root, ())
-    return dict(found)
+    return dict(found), shared
 
 
 def _names(node: Node, known: Known) -> bool:
@@ -256,47 +286,61 @@ def _container(node: Node, place: _Place) -> Node | None:
 # --- rows ------------------------------------------------------------------------------------
 
 
-def _rows(folder: Planned, then: Tree, path: str, who: Person) -> Iterator[Put]:
-    """Rows in which a value is their id or name, table by table. A table that would not take them is told."""
+def _rows(folder: Planned, then: Tree, path: str, who: Person) -> tuple[Put | None, str]:
+    """Rows in which a value is their id or name, and none is another's, table by table. NotApart where a table would
+    not take them."""
     with sqlite.of_tree(then, path) as old:
         wanted = {table: _theirs(old, table, who) for table in sqlite.tables(old)}
 
-    def act(database: sqlite3.Connection) -> int:
-        count = 0
+    def act(database: sqlite3.Connection) -> tuple[int, int]:
+        count = staying = 0
         for table in sqlite.tables(database):
-            columns, now = _theirs(database, table, who)
-            before, want = wanted.get(table, ([], []))
-            if sorted(map(repr, now)) == sorted(map(repr, want)):
+            columns, now, shared = _theirs(database, table, who)
+            before, want, shared_then = wanted.get(table, ([], [], []))
+            staying += _differing(shared, shared_then)
+            if not _differing(now, want):
                 continue
             if before != columns:
                 raise NotApart(f"the table {table} has other columns now")
+            if _has_triggers(database, table):
+                raise NotApart(f"the table {table} has triggers, which may change others' rows with theirs")
             count += max(len(now), len(want))
             _replace(database, table, columns, now, want)
-        return count
+        return count, staying
 
     try:
-        data, count = sqlite.rewritten(folder, path, act)
+        data, (count, staying) = sqlite.rewritten(folder, path, act)
     except (sqlite3.Error, EmberKeepError) as error:
         raise NotApart(str(error)) from error
     if count:
         folder.write(path, data)
-        yield Put(path, rows=count)
+    return (Put(path, rows=count) if count else None), _staying(staying, "row")
+
+
+def _has_triggers(database: sqlite3.Connection, table: str) -> bool:
+    asked = "select 1 from sqlite_master where type = 'trigger' and lower(tbl_name) = lower(?)"
+    return database.execute(asked, (table,)).fetchone() is not None
 
 
 _Row = tuple[object, ...]
 
 
-def _theirs(database: sqlite3.Connection, table: str, who: Person) -> tuple[list[str], list[_Row]]:
-    """The columns of a table, and a player's rows in it."""
+def _theirs(database: sqlite3.Connection, table: str, who: Person) -> tuple[list[str], list[_Row], list[_Row]]:
+    """The columns of a table, a player's rows in it, and those that name them and others."""
     asked = database.execute(f"select * from {sqlite.quoted(table)}")
     columns = [column[0] for column in asked.description]
-    return columns, [row for row in asked if any(_is_them(value, who) for value in row)]
+    mine: list[_Row] = []
+    shared: list[_Row] = []
+    for row in asked:
+        if any(_is_one_of(value, who.known) for value in row):
+            (shared if any(_is_one_of(value, who.others) for value in row) else mine).append(row)
+    return columns, mine, shared
 
 
-def _is_them(value: object, who: Person) -> bool:
+def _is_one_of(value: object, known: Known) -> bool:
     if isinstance(value, bytes):
-        return next(who.known.in_binary(value), None) is not None
-    return isinstance(value, str | int) and bool(who.known.whole(str(value)))
+        return next(known.in_binary(value), None) is not None
+    return isinstance(value, str | int) and bool(known.whole(str(value)))
 
 
 def _replace(

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -23,7 +23,7 @@ from emberkeep.runs.run import FileStep, Notes, Room, SnapshotStep, Step
 from emberkeep.servers.leads import leads_to
 from emberkeep.servers.roles import Roles
 from emberkeep.store.store import Store
-from emberkeep.trees import FILE, FOLDER, FileTree, PartTree, Tree, read
+from emberkeep.trees import FILE, FOLDER, FileTree, PartTree, Tree, parents, read
 
 KIND = "import"
 WANTED = ("world", "players", "progress")
@@ -140,7 +140,7 @@ def _played(room: Room) -> Played:
     led = [path for path in entries if leads_to(value, path)]
     saved = [path for path in led if entries[path].kind is FILE and roles.of(path) == "world"]
     holding = Counter(
-        above for path in entries if roles.of(path) == "world" for above in _parents(path) if leads_to(value, above)
+        above for path in entries if roles.of(path) == "world" for above in parents(path) if leads_to(value, above)
     )
     folders = [path for path in led if entries[path].kind is FOLDER]
     at = max(folders, key=lambda path: (holding[path], -len(path)), default="")
@@ -179,7 +179,7 @@ def find_world(source: Tree, request: Request, config: Config, played: Played) -
     for path, entry in source.entries().items():
         if entry.kind is not FILE:
             continue
-        for below in _parents(path):
+        for below in (*parents(path), ""):
             inside = path.removeprefix(f"{below}/") if below else path
             if roles.of(f"{played.at}/{inside}") in WANTED and _tells(inside, config, played):
                 scores[below] += 1
@@ -244,13 +244,6 @@ def _named(request: Request, there: str) -> str:
 def _shape(path: str) -> str:
     """How a file is called, with numbers and hashes left open."""
     return re.sub(r"(?<![A-Za-z0-9])[0-9a-f]{1,3}(?=/)|[0-9a-f]{8,}|\d+", "0", path)
-
-
-def _parents(path: str) -> Iterator[str]:
-    while "/" in path:
-        path = path.rpartition("/")[0]
-        yield path
-    yield ""
 
 
 def _tells(path: str, config: Config, played: Played) -> bool:

@@ -29,7 +29,7 @@ class Request:
 
     @property
     def plain(self) -> dict[str, Any]:
-        """It, as JSON holds it."""
+        """The request as the journal stores it in JSON."""
         return {"target": self.target, "player": self.player}
 
 
@@ -51,7 +51,7 @@ def steps(keep: Keep, store: Store, request: Request, then: SnapshotTree) -> lis
     def put(room: Room) -> Notes:
         found = persons.put_back(room.folder, then, Roles(room.keep.config.roles), person)
         notes = Notes([one.words for one in found.put] or ["all is as it was already"])
-        notes.warnings += [f"{path} is left as it is: {why}" for path, why in found.cannot]
+        notes.warnings += found.staying
         return notes
 
     title = f"put back what is {person.words}'s, as snapshot {request.target} has it"

@@ -22,7 +22,7 @@ from emberkeep.servers.roles import RoleTable, selection
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import Held, Manifest
 from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import FILE, FOLDER, LINK, NO_FILE, Entry, FolderTree, Skipped, Tree, deepest_first
+from emberkeep.trees import FILE, FOLDER, LINK, NO_FILE, Entry, FolderTree, Skipped, Tree, deepest_first, parents
 
 
 @dataclass(frozen=True)
@@ -190,7 +190,7 @@ class Sparing:
         return self._stands_at(entry.path) or entry.path in self._above
 
     def _stands_at(self, path: str) -> bool:
-        return bool(self._left) and (path in self._left or any(parent in self._left for parent in _parents(path)))
+        return bool(self._left) and (path in self._left or any(parent in self._left for parent in parents(path)))
 
     def told(self, wanted: Callable[[str], bool]) -> tuple[Skipped, ...]:
         """What an admin has to know of it; that devices stay is no news."""
@@ -259,14 +259,8 @@ def _in_the_way(held: dict[str, Entry], there: Mapping[str, Entry]) -> dict[str,
     return {
         path: entry
         for path, entry in there.items()
-        if path in blocking or any(parent in blocking for parent in _parents(path))
+        if path in blocking or any(parent in blocking for parent in parents(path))
     }
-
-
-def _parents(path: str) -> Iterator[str]:
-    while "/" in path:
-        path = path.rpartition("/")[0]
-        yield path
 
 
 def all_parents(paths: Iterable[str]) -> set[str]:
@@ -357,7 +351,7 @@ def fitting(snapshot: SnapshotTree, into: Path) -> Callable[[str], bool]:
     out = set(unfit(paths, place))
     if _folds_case(place):
         out.update(second for _, second in alike(paths))
-    return lambda path: path not in out and not any(parent in out for parent in _parents(path))
+    return lambda path: path not in out and not any(parent in out for parent in parents(path))
 
 
 def check_names(plan: RestorePlan, snapshot: SnapshotTree, hint: str = "restore the others with --only") -> None:

@@ -30,7 +30,7 @@ from emberkeep.scan import TEMPORARY
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import Entry, Kind, Tree
+from emberkeep.trees import Entry, Kind, Tree, parents
 
 
 @dataclass(frozen=True)
@@ -211,7 +211,7 @@ def _put(
         progress(min(done[0], total), total)
 
     try:
-        for folder in sorted({*make, *(parent for entry in entries for parent in _parents(entry.path))}):
+        for folder in sorted({*make, *(parent for entry in entries for parent in parents(entry.path))}):
             _with(lines, _make, folder)
         state.put(Known(FarEntry(path, Kind.FOLDER, 0)) for path in make)
         lines.each(entries, one)
@@ -222,12 +222,6 @@ def _put(
 
 def _with(lines: Lines, act: Callable[[Host, str], None], path: str) -> None:
     lines.first.do(lambda host: act(host, path), f"cannot change {path}")
-
-
-def _parents(path: str) -> Iterator[str]:
-    while "/" in path:
-        path = path.rpartition("/")[0]
-        yield path
 
 
 def _make(host: Host, folder: str) -> None:

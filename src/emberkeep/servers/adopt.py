@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from emberkeep import globs
-from emberkeep.documents import formats
+from emberkeep.documents import formats, lined
 from emberkeep.documents.identity import Identities
 from emberkeep.documents.model import OWN, TOP, Document, Node, Role
 from emberkeep.documents.values import number
@@ -462,7 +462,6 @@ DEEPEST_SETTINGS = 2
 names too."""
 FEW_ALIKE = 3
 """Files named alike of which each may hold settings; of more the vendor ships translations, or the engine its saves."""
-_WORDED = re.compile(r"([A-Za-z_][\w.-]*)[ \t]+(\S.{0,80})$")
 _ENTRY = re.compile(
     r"""^\s*[\w.\-"'\[\]]+\s*[:=]\s*\S.*$|^\s*[\w.-]+\s*=?\s*\{\s*$|^\s*[}\])]+[,;]?\s*$|^\s*return\s*\{\s*$|^\s*(?://|#|--|;).*$"""
 )
@@ -491,7 +490,7 @@ def _settings(scene: Scene, scripts: Sequence[str]) -> None:
                 scene.cover("settings", globs.escape(path), "XML of plain values", Sure.LIKELY)
             elif kind == "text" and near and _is_pairs(scene.look.text(path)):
                 scene.cover("settings", globs.escape(path), "lines of keys and values", Sure.LIKELY)
-            elif kind == "text" and near and _is_worded(scene.look.text(path)):
+            elif kind == "text" and near and lined.spaced(None, scene.look.text(path)):
                 scene.cover("settings", globs.escape(path), "lines of words and their values", Sure.GUESS)
 
 
@@ -519,16 +518,6 @@ def _is_pairs(text: str) -> bool:
         return False
     keyed = sum("=" in line or ":" in line for line in lines)
     return keyed >= 2 and sum(_ENTRY.match(line) is not None for line in lines) >= 0.8 * len(lines)
-
-
-def _is_worded(text: str) -> bool:
-    """Whether each line is a word of its own with a value behind it, numbers among them, and comments."""
-    lines = [line.strip() for line in text.splitlines()[:400]]
-    entries = [line for line in lines if line and line[0] not in "#;!" and line[:2] != "//"]
-    found = [match for line in entries if (match := _WORDED.match(line))]
-    words = Counter(match[1] for match in found)
-    numbers = sum(number(match[2]) is not None for match in found)
-    return len(found) >= max(3, 0.9 * len(entries)) and len(words) >= 0.6 * len(found) and numbers >= 1
 
 
 SEVERAL = 5

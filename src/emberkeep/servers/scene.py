@@ -192,8 +192,11 @@ class Scene:
     def pairs(self, path: str) -> list[tuple[str, str]]:
         """Keys and plain values of a settings file; ``section.key`` for those inside sections or objects."""
         document = self.document(path)
+        text = self.look.text(path)
+        if worded := lined.spaced(document, text):
+            return [(found.name, unquoted(found.value)) for found in worded]
         if document is None:
-            return [(found.name, unquoted(found.value)) for found in lined.settings(self.look.text(path))]
+            return [(found.name, unquoted(found.value)) for found in lined.settings(text)]
         return list(_pairs_in(document.root, "", 0))
 
     def leaves(self, path: str) -> Iterator[str]:

@@ -129,7 +129,7 @@ def _why(about: About) -> str:
 
 
 def _proven(tried: bool | None) -> list[str]:
-    return [] if tried is None else ["proven"] if tried else ["did not start"]
+    return [] if tried is None else ["proven"] if tried else ["not proven"]
 
 
 def _marks(about: About) -> list[str]:
