@@ -257,6 +257,14 @@ def test_a_server_of_another_shape_is_understood_too(tmp_path: Path) -> None:
     assert found.player_bound == ()
 
 
+def test_the_pointer_names_a_save_and_not_one_of_its_parts(tmp_path: Path) -> None:
+    root = moor(tmp_path)
+    (root / "saves" / "moor.hgt").write_bytes(bytes(range(256)) * 900)
+    (root / "moor.ini").write_text("[net]\nport = 27500\n[files]\nplain = saves/moor.sav\nheights = saves/moor.hgt\n")
+    (root / "go.bat").write_text("@echo off\nset PLAYED=moor\npeatd.exe -config moor.ini -load %PLAYED%\n")
+    assert adopt(root).world.pointer_key == "PLAYED"
+
+
 def test_the_other_server_in_the_commands(tmp_path: Path) -> None:
     root = moor(tmp_path)
     assert run_program("adopt", "moor", cwd=tmp_path).code == 0

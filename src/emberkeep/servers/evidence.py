@@ -62,6 +62,7 @@ WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
             "its file is the server's": 4.8,
             "the script passes it": 3.0,
             "another leads there too": -3.6,
+            "it names one part": -3.0,
             "it cannot be read again": -0.7,
         },
     }

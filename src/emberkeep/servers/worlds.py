@@ -88,7 +88,7 @@ def world(scene: Scene, engine_time: float | None) -> WorldFinding:
     finding = replace(_finding(scene, best, hypothesis, sure), candidates=_told(scene, weighed))
     finding = replace(finding, dimensions=(*_dimensions(scene, best), *played))
     finding = replace(finding, others=_cover(scene, best, finding))
-    return _pointer(scene, best, _told_by_engine(scene, replace(finding, numbered=_numbered(scene, best))))
+    return _pointer(scene, leads, best, _told_by_engine(scene, replace(finding, numbered=_numbered(scene, best))))
 
 
 def _also_played(best: Candidate) -> tuple[str, ...]:
@@ -483,7 +483,7 @@ def _cover(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[str, .
     """Give the world's files their role, and those of worlds beside it; these are returned."""
     if best.is_file:
         scene.cover("world", numbered_glob(best.at), finding.evidence, finding.sure)
-        for path in _parts_of(scene, best):
+        for path in [path for path in _parts_of(scene, best) if not scene.is_covered(path)]:
             alone = len(best.files) == 1 and finding.sure is Sure.SURE
             sure = Sure.LIKELY if alone else finding.sure
             scene.cover("world", globs.escape(path), f"called as {best.at.rsplit('/', 1)[-1]} is", sure)
@@ -519,7 +519,7 @@ def _parts_of(scene: Scene, best: Candidate) -> list[str]:
     folder, _, name = best.at.rpartition("/")
     bare = f"{folder}/{name.split('.', 1)[0]}.".lstrip("/")
     beside = scene.matching(f"{globs.escape(bare)}*")
-    return [path for path in beside if path != best.at and not scene.is_covered(path) and path not in scene.dirs]
+    return [path for path in beside if path != best.at and path not in scene.dirs]
 
 
 def _numbered(scene: Scene, one: Candidate) -> str:
@@ -592,11 +592,13 @@ def all_save_numbers(scene: Scene, found: WorldFinding) -> Iterable[str]:
     return [value for path in files for value in save_numbers(path.rsplit("/", 1)[-1])]
 
 
-def _pointer(scene: Scene, one: Candidate, found: WorldFinding) -> WorldFinding:
+def _pointer(scene: Scene, leads: Leads, one: Candidate, found: WorldFinding) -> WorldFinding:
     """The setting or launch argument whose value leads to the world, by what speaks for each."""
     if not one.leads:
         return found
-    weighed = [(lead, _weighed_lead(scene, lead, one)) for lead in one.leads]
+    parts = _parts_of(scene, one) if one.is_file else []
+    named = [path for path in parts if leads.name_whole(path)]
+    weighed = [(lead, _weighed_lead(scene, lead, one, named)) for lead in one.leads]
     scene.weighed += [told for _, told in weighed]
     lead, hypothesis = max(weighed, key=lambda item: item[1].log_odds)
     second = max((told.log_odds for other, told in weighed if other is not lead), default=-99.0)
@@ -613,7 +615,8 @@ def _pointer(scene: Scene, one: Candidate, found: WorldFinding) -> WorldFinding:
     )
 
 
-def _weighed_lead(scene: Scene, lead: Lead, one: Candidate) -> Hypothesis:
+def _weighed_lead(scene: Scene, lead: Lead, one: Candidate, named: Sequence[str]) -> Hypothesis:
+    """``named``: other parts of the same save that settings name."""
     evidence = [Evidence("its value leads to the world", f"its value {lead.value} leads to {one.at}")]
     if lead.script:
         evidence.append(Evidence("the script passes it", "the launch script gives it"))
@@ -621,6 +624,8 @@ def _weighed_lead(scene: Scene, lead: Lead, one: Candidate) -> Hypothesis:
         evidence.append(Evidence("its file is the server's", "its file is the server's own"))
     if len(one.leads) > 1:
         evidence.append(Evidence("another leads there too", "another value leads there too"))
+    if named and lead.value.rsplit("/", 1)[-1] == one.at.rsplit("/", 1)[-1]:
+        evidence.append(Evidence("it names one part", f"it names one part of it, and others name {named[0]}"))
     if not is_found_again(scene, lead):
         evidence.append(
             Evidence("it cannot be read again", "the file is of no format in which values are found by key")
