@@ -22,6 +22,7 @@ from emberkeep.keep import UNSORTED, read_config
 from emberkeep.servers.adopt import adopt
 from emberkeep.servers.draft import draft
 from emberkeep.servers.findings import Adoption, Sure
+from emberkeep.servers.people import listed_people
 from emberkeep.servers.roles import Roles
 from emberkeep.trees import FolderTree
 from tests.conftest import tree_state
@@ -300,6 +301,17 @@ def test_saves_that_share_a_number_and_databases_with_another(tmp_path: Path) ->
     assert versions["save"][0] == "221"
     assert versions["skills"][0] == "4"
     assert re.search(versions["save"][1], "fen/crew_222.sav")
+
+
+def test_what_several_share_in_a_list_is_nobodys_name(tmp_path: Path) -> None:
+    (tmp_path / "masters").write_text("Annika:potrzebie:*\nBertil:potrzebie:*\n")
+    (tmp_path / "lone").write_text("Cilla:potrzebie:*\n")
+    ids = ("44110190000000003", "44110190000000004", "44110190000000005")
+    called = zip(ids, ("Annika", "Bertil", "Cilla"), strict=True)
+    (tmp_path / "banned").write_text("".join(f"{ident},{name},warden\n" for ident, name in called))
+    tree = FolderTree(tmp_path)
+    assert listed_people(tree, ["masters", "lone"]) == {"Annika": "", "Bertil": "", "Cilla": ""}
+    assert listed_people(tree, ["banned"]) == dict(zip(ids, ("Annika", "Bertil", "Cilla"), strict=True))
 
 
 def test_what_is_only_guessed_is_asked(tmp_path: Path) -> None:

@@ -562,3 +562,10 @@ def test_a_comment_that_both_sides_gave_a_record_is_one_whatever_it_is_like_in_t
     new = text(["food", "raised in May", "raised in June"], ["raised in June", "tar is dear"])
     merged = text_of(merge_text("a.xml", old, mine, new))
     assert merged == text(["raised in May", "raised in June"], ["raised in June", "tar is dear"])
+
+
+def test_a_comment_that_both_have_leads_no_other_record() -> None:
+    old = b"# raised in May\nlamp-oil.afloat=0\nlamp-oil.worth=0\nkelp.worth=0\n"
+    mine = b"kelp.least=0\nrope.afloat=0\nlamp-oil.least=0\n# raised in May\nkelp.afloat=0\n"
+    new = b"# raised in May\nkelp.least=0\nrope.afloat=0\nlamp-oil.worth=0\nlamp-oil.afloat=0\nlamp-oil.least=0\n"
+    assert merge_file("keeper.properties", old, mine, new).outcome is Outcome.SAME

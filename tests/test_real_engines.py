@@ -1,16 +1,19 @@
 """Real, open-source game servers of other shapes: run, adopted with no hint, snapshotted hot and cold, proven by drills,
-damaged, restored, wiped, updated.
+damaged, restored, wiped, updated, carried into a fresh install.
 
-Debian's packages ``openttd``, ``freeciv-server`` and ``tinymux`` bring them. Where one is missing its tests are skipped,
-unless EMBERKEEP_REAL_ENGINE is ``required``, as in CI. Each runs on loopback in a temporary folder, and is ended by its
-console or its own id.
+Debian's packages ``openttd``, ``freeciv-server``, ``tinymux``, ``crossfire-server`` and ``crossfire-maps`` bring them. Where
+one is missing its tests are skipped, unless EMBERKEEP_REAL_ENGINE is ``required``, as in CI. Each runs in a temporary folder,
+is spoken to on loopback, and is ended by its console or its own id.
 """
 
 from __future__ import annotations
 
+import contextlib
 import os
+import re
 import shutil
 import socket
+import struct
 import tomllib
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
@@ -25,6 +28,23 @@ from tests.program import Ran, run_program
 REQUIRED = os.environ.get("EMBERKEEP_REAL_ENGINE") == "required"
 NOBODY = 65534
 pytestmark = [pytest.mark.real_engine, pytest.mark.long]
+
+
+@dataclass(frozen=True)
+class Edited:
+    """A text of a package, and what admin and vendor write instead of two of its lines."""
+
+    path: str
+    mine: tuple[str, str]
+    vendors: tuple[str, str]
+
+    def edit(self, server: Path, *sides: tuple[str, str]) -> None:
+        """Write the sides' values in."""
+        text = (server / self.path).read_text()
+        for before, after in sides:
+            assert text.count(before) == 1, (self.path, before)
+            text = text.replace(before, after)
+        (server / self.path).write_text(text)
 
 
 @dataclass(frozen=True)
@@ -46,7 +66,16 @@ class Engine:
     """What adopt must find once it has run: see :func:`_found`."""
     world: tuple[str, ...]
     """Globs of what a wipe of the map clears."""
+    edited: Edited
+    """The admin's and the vendor's edits of one of the package's own files."""
+    changed: str
+    dropped: str
+    """Files of the package that the next release changes, and has no more."""
     as_root: bool = True
+    roles: str = ""
+    """Roles that the admin adds, in keep.toml's words."""
+    players: tuple[str, ...] = ()
+    """Files of two players, each called as its player is."""
 
 
 def _order(line: str) -> Callable[[Path, int], object]:
@@ -102,6 +131,13 @@ set = {{ "start.sh" = {{ "-D" = "127.0.0.1:{other}" }} }}
         "name": "Gannet Rock rails",
     },
     ("save/evening.sav",),
+    Edited(
+        "baseset/no_sound.obs",
+        ("description.en_US = A sound pack without any sounds.", "description.en_US = Silence on Gannet Rock."),
+        ("version           = 2\n", "version           = 3\n"),
+    ),
+    "ai/compat_0.7.nut",
+    "game/compat_1.2.nut",
 )
 REALMS = Engine(
     "realms",
@@ -130,6 +166,13 @@ terminate = "10 s"
     _order("start"),
     {"script": "start.sh", "program": "freeciv-server", "world": "saves", "log": "server.log", "pointer": "--saves"},
     ("saves/*",),
+    Edited(
+        "data/civ2civ3/game.ruleset",
+        ("init_vis_radius_sq      = 5\n", "init_vis_radius_sq      = 9\n"),
+        ("base_pollution   = -20\n", "base_pollution   = -18\n"),
+    ),
+    "data/civ2civ3/README.civ2civ3",
+    "data/override/shields.spec",
     as_root=False,
 )  # fmt: skip
 WORDS = Engine(
@@ -162,7 +205,97 @@ set = {{ "netmux.conf" = {{ port = "{other}" }} }}
         "pointer": "GAMENAME",
     },
     ("data/netmux.*",),
+    Edited(
+        "netmux.conf",
+        ("raw_helpfile help text/help\n", "raw_helpfile help text/help\nmoney_name_singular shell\n"),
+        ("mud_name AnonymousMUX\n", "mud_name GannetMUX\n"),
+    ),
+    "text/news.txt",
+    "text/badsite.txt",
     as_root=False,
+)
+DATA, MAPS = Path("/usr/share/games/crossfire"), ("world", "unlinked", "mlab", "brest", "pup_land")
+"""Folders of maps that stay away for their size; of the first the middle is there."""
+
+
+def _visit_mazes(server: Path, port: int) -> None:
+    """Two players come, are saved, and one changes a map: lengths before all that is said, as its protocol has it."""
+    for name in (b"Annika", b"Bertil"):
+        made = [b"race human_player", b"class warrior_class", b"starting_map map_scorn"]
+        made += [stat + b" 12" for stat in (b"Str", b"Dex", b"Con", b"Int", b"Wis", b"Pow", b"Cha")]
+        said = [b"version 1023 1029 visitor", b"setup loginmethod 2 map2cmd 1 newmapcmd 1 extendedTextInfos 1"]
+        said += [b"accountnew " + b"".join(bytes([len(word)]) + word for word in (name.lower(), b"secret12"))]
+        said += [b"createplayer " + b"".join(bytes([len(word)]) + word for word in (name, b"secret12"))]
+        said[-1] += b"".join(bytes([len(word) + 1]) + word + b"\0" for word in made)
+        orders = [
+            b"dm potrzebie",
+            b"addexp " + name + b" 5000",
+            b"goto /scorn/apartment/apartments",
+            b"save",
+            b"overlay_save",
+        ]
+        said += [b"ncom " + struct.pack(">HI", 1, 1) + order for order in orders]
+        with socket.create_connection(("127.0.0.1", port), timeout=10) as line:
+            line.settimeout(0.7)
+            for words in said:
+                line.sendall(struct.pack(">H", len(words)) + words)
+                with contextlib.suppress(TimeoutError):
+                    while line.recv(65536):
+                        pass
+        assert wait_for((server / "var" / "players" / name.decode() / f"{name.decode()}.pl").exists, 10)
+
+
+MAZES = Engine(
+    "mazes",
+    "/usr/sbin/crossfire-server",
+    {"/etc/crossfire": "etc"}
+    | {str(path): f"share/{path.name}" for path in (DATA.iterdir() if DATA.exists() else ()) if path.name != "maps"}
+    | {
+        str(path): f"share/maps/{path.name}"
+        for path in ((DATA / "maps").iterdir() if DATA.exists() else ())
+        if path.name not in MAPS and path.exists()
+    }
+    | {
+        str(DATA / "maps" / "world" / name): f"share/maps/world/{name}"
+        for x in range(103, 108)
+        for y in range(113, 118)
+        if (name := f"world_{x}_{y}")
+    },
+    "start.sh",
+    """#!/bin/sh
+cd "$(dirname "$0")" || exit 1
+exec ./crossfire-server -conf etc -data share -local var -p {port} -disable-plugin All -log logfile > /dev/null 2>&1
+""",
+    {
+        "etc/dm_file": "Annika:potrzebie:*\nBertil:potrzebie:*\n",
+        **{f"var/{name}/.keep": "" for name in ("account", "datafiles", "players", "temp.maps", "unique-items")},
+    },
+    """
+[stop]
+still = "1 s"
+limit = "2 s"
+terminate = "10 s"
+""",
+    _visit_mazes,
+    {
+        "script": "start.sh",
+        "program": "crossfire-server",
+        "settings": "etc/settings",
+        "log": "logfile",
+        "world": [],
+        "players": "var/players/*/**",
+    },
+    ("var/maps/**/*", "var/unique-items/*"),
+    Edited(
+        "etc/settings",
+        ("starting_stat_max 18\n", "starting_stat_max 19\n"),
+        ("pk_luck_penalty 1\n", "pk_luck_penalty 2\n"),
+    ),
+    "share/maps/start/newbieshouse",
+    "share/maps/test/quest_handling/timetest.msg",
+    as_root=False,
+    roles='world = ["var/maps/**", "var/unique-items/**"]\n',
+    players=("var/players/Annika/Annika.pl", "var/players/Bertil/Bertil.pl"),
 )
 ENGINES = [
     pytest.param(
@@ -170,22 +303,23 @@ ENGINES = [
         id=one.name,
         marks=pytest.mark.skipif(not REQUIRED and not Path(one.program).exists(), reason=f"no {one.program} here"),
     )
-    for one in (RAILS, REALMS, WORDS)
+    for one in (RAILS, REALMS, WORDS, MAZES)
 ]
 READY = {
     "rails": "Network revision name",
     "realms": "Now accepting new client connections",
     "words": "Load complete",
+    "mazes": "Waiting for connections",
 }
-LOGS = {"rails": "server.log", "realms": "server.log", "words": "*.log"}
+LOGS = {"rails": "server.log", "realms": "server.log", "words": "*.log", "mazes": "logfile"}
 
 
 class Played:
     """A server folder of a real engine, adopted, and how it is run."""
 
-    def __init__(self, engine: Engine, place: Path) -> None:
+    def __init__(self, engine: Engine, place: Path, name: str = "") -> None:
         self.engine, self.place = engine, place
-        self.server, self.keep = place / engine.name, place / f"{engine.name}.keep"
+        self.server, self.keep = place / (name or engine.name), place / f"{name or engine.name}.keep"
         self.port, self.other = free_ports(2)
 
     def make(self, server: Path) -> None:
@@ -203,6 +337,7 @@ class Played:
             told = (server / "netmux.conf").read_text().replace("port 2860", f"port {self.port}")
             (server / "netmux.conf").write_text(told)
         for path, text in self.engine.further.items():
+            (server / path).parent.mkdir(parents=True, exist_ok=True)
             (server / path).write_text(text)
         self.own(server)
 
@@ -214,6 +349,18 @@ class Played:
             self.place.chmod(0o755)
             for parent in self.place.parents[:3]:
                 parent.chmod(parent.stat().st_mode | 0o111)
+
+    def release(self, name: str) -> Path:
+        """What the vendor gives."""
+        self.make(self.place / name)
+        for path in self.engine.further:
+            (self.place / name / path).unlink()
+        return self.place / name
+
+    def of_world(self) -> list[Path]:
+        """Files of the map."""
+        found = {path for glob in self.engine.world for path in self.server.glob(glob) if path.is_file()}
+        return sorted(found)
 
     def tell(self) -> None:
         """What an admin adds to keep.toml, from our docs alone."""
@@ -229,6 +376,13 @@ class Played:
             f'\n[start]\ncommand = ["./{self.engine.script}"]\nlog = ["{LOGS[self.engine.name]}"]\n'
             f"ready = '{READY[self.engine.name]}'\nlimit = \"60 s\"{user}\n"
         )
+        if self.engine.roles:
+            text = (
+                text.replace("\n[roles]", '\n[scopes.map]\nfiles = ["world"]\n\n[roles]')
+                if "[scopes.map]" not in text
+                else text
+            )
+            text = re.sub(r"(?m)^(\[roles\].*)$", rf"\1\n{self.engine.roles}", text)
         told.write_text(text + start + self.engine.told.format(port=self.port, other=self.other))
 
     def run(self, *words: str | Path) -> Ran:
@@ -246,6 +400,8 @@ class Played:
 def played(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Played]:
     made = Played(request.param, tmp_path)
     made.make(made.server)
+    made.engine.edited.edit(made.server, made.engine.edited.mine)
+    made.own(made.server)
     assert run_program("adopt", made.server, cwd=tmp_path).code == 0
     made.tell()
     yield made
@@ -262,6 +418,7 @@ def _found(keep: Path) -> dict[str, object]:
         "world": [glob.removesuffix("/**") for glob in roles.get("world", [])],
         "settings": roles.get("settings", []),
         "log": told.get("log", {}).get("in", []),
+        "players": roles.get("players", []),
         "pointer": world.get("pointer", {}).get("key"),
         "name": told["server"]["name"],
     }
@@ -272,8 +429,7 @@ def test_from_adoption_to_an_update_that_is_taken_back(played: Played) -> None:
     engine = played.engine
     played.ok("start", "--go", codes=(0, 1))
     engine.play(played.server, played.port)
-    saved = [path for glob in engine.world for path in played.server.glob(glob)]
-    assert saved or wait_for(lambda: any(played.server.glob(engine.world[0])), 30)
+    assert wait_for(lambda: any(any(played.server.glob(glob)) for glob in engine.world), 30)
     assert "running" in played.run("survey").out
     played.ok("snapshot", "--while-running", "--note", "hot", codes=(0, 1))
     played.ok("stop", "--go")
@@ -286,42 +442,66 @@ def test_from_adoption_to_an_update_that_is_taken_back(played: Played) -> None:
     found = _found(played.keep)
     for kind, wanted in engine.facts.items():
         said = found[kind]
-        assert wanted in said if isinstance(said, list) else said == wanted, (kind, said)
+        is_among = isinstance(said, list) and not isinstance(wanted, list)
+        assert wanted in said if is_among else said == wanted, (kind, said)
     played.tell()
     assert played.run("check").code in (0, 1)
     played.ok("snapshot", "--note", "cold", codes=(0, 1))
     played.ok("drill", "cold", codes=(0, 1))
 
     whole = tree_state(played.server)
-    for path in [path for glob in engine.world for path in played.server.glob(glob)]:
+    for path in played.of_world():
         path.write_bytes(b"griefed")
     (played.server / engine.script).unlink()
     played.ok("restore", "cold", "--go", codes=(0, 1))
     assert tree_state(played.server) == whole
 
     played.ok("wipe", "map", "--no-start", codes=(0, 1))
-    done = played.ok("wipe", "map", "--no-start", "--go", codes=(0, 1))
-    gone = {path for path in whole if path not in tree_state(played.server) and whole[path][0] == "file"}
-    assert gone, done.out
-    fits = {path.relative_to(played.server).as_posix() for glob in engine.world for path in played.server.glob(glob)}
-    assert not fits & {path for path in whole if path not in gone} or engine.name == "words"
+    cleared = {path.relative_to(played.server).as_posix() for path in played.of_world()}
+    played.ok("wipe", "map", "--no-start", "--go", codes=(0, 1))
+    now = tree_state(played.server)
+    assert {path for path in whole if whole[path][0] == "file" and path not in now} == cleared
     played.ok("undo", "--go", codes=(0, 1))
     assert tree_state(played.server) == whole
 
     _update(played, whole)
+    _carry(played)
+    if engine.players:
+        _one_player(played)
+
+
+def _one_player(played: Played) -> None:
+    """One player is as she was, and another as he is."""
+    hers, his = (played.server / path for path in played.engine.players)
+    whole, facts, before = tree_state(played.server), his.stat(), his.read_bytes()
+    for path in (hers, his):
+        path.write_bytes(b"robbed")
+    played.ok("restore", "cold", "--player", hers.stem, "--go", codes=(0, 1))
+    assert his.read_bytes() == b"robbed"
+    his.write_bytes(before)
+    os.utime(his, ns=(facts.st_atime_ns, facts.st_mtime_ns))
+    assert _but_folders(tree_state(played.server)) == _but_folders(whole)
+    assert "potrzebie" not in played.ok("history").out  # her word for the lines of administrators is not her name
+
+
+def _but_folders(state: Mapping[str, tuple[object, ...]]) -> dict[str, tuple[object, ...]]:
+    return {path: told for path, told in state.items() if told[0] == "file"}
 
 
 def _update(played: Played, whole: Mapping[str, tuple[object, ...]]) -> None:
-    """A made-up next release, of the real files and two more: they come, it runs and tells its own number, and all of it
-    is taken back to the byte."""
-    new = played.place / "release"
-    played.make(new)
-    for path in played.engine.further:
-        (new / path).unlink()
-    played.ok("defaults", "record", "1.0", new, codes=(0, 1))
-    brought = [f"{Path(str(played.engine.facts['program'])).parent!s}/brought.so", "news-of-the-release.txt"]
+    """A made-up next release of the real files, of which some are new, changed and gone: it comes, runs and tells its own
+    number; one that does not start is taken back by itself; and all of it is taken back to the byte."""
+    engine = played.engine
+    pristine, new = played.release("pristine"), played.release("release")
+    played.ok("defaults", "record", "1.0", pristine, codes=(0, 1))
+    brought = [f"{Path(str(engine.facts['program'])).parent!s}/brought.so", "news-of-the-release.txt"]
     for path in brought:
         (new / path).write_bytes(b"\x7fELF brought by the release")
+    engine.edited.edit(new, engine.edited.vendors)
+    with (new / engine.changed).open("a") as changed:
+        changed.write("\n")
+    (new / engine.dropped).unlink()
+
     words: tuple[str | Path, ...] = ("update", new, "--to", "99.1")
     if played.run(*words).code == 3:  # nothing in its files or log tells a version: the admin does
         words = (*words, "--from", "1.0")
@@ -330,13 +510,43 @@ def _update(played: Played, whole: Mapping[str, tuple[object, ...]]) -> None:
     rehearsed = played.ok(*words, "--rehearse", played.place / "rehearsal", codes=(0, 1))
     assert "Ready: " in rehearsed.out, rehearsed.out
     assert tree_state(played.server) == before
+
+    program = new / str(engine.facts["program"])
+    works = program.read_bytes()
+    program.write_text("#!/bin/sh\nexit 3\n")
+    failed = played.run(*words, "--go")
+    assert (failed.code, _but_logs(tree_state(played.server))) == (5, _but_logs(whole)), failed
+    program.write_bytes(works)
+
     done = played.ok(*words, "--go", codes=(0, 1))
     assert "--from" in words or "99.1 was to run, and the log" in done.out, done.out
     assert all((played.server / path).exists() for path in brought), done.out
+    assert (played.server / engine.changed).read_bytes() == (new / engine.changed).read_bytes()
+    assert not (played.server / engine.dropped).exists(), done.out
+    engine.edited.edit(pristine, engine.edited.mine, engine.edited.vendors)
+    assert (played.server / engine.edited.path).read_text() == (pristine / engine.edited.path).read_text()
     played.ok("stop", "--go")
     played.ok("undo", "--go", codes=(0, 1))
-    after = tree_state(played.server)
-    logs = tuple(path for path in {*after, *whole} if path.endswith(".log") or path in (".", "orders"))
-    assert {path: told for path, told in after.items() if path not in logs} == {
-        path: told for path, told in whole.items() if path not in logs
+    assert _but_logs(tree_state(played.server)) == _but_logs(whole)
+
+
+def _but_logs(state: Mapping[str, tuple[object, ...]]) -> dict[str, tuple[object, ...]]:
+    """What an engine writes while it starts is left out, and the folder in which that lies."""
+    return {
+        path: told for path, told in state.items() if not path.endswith(("log", "/.")) and path not in (".", "orders")
     }
+
+
+def _carry(played: Played) -> None:
+    """A fresh install beside it gets all that is the server's own, and starts."""
+    second = Played(played.engine, played.place, "second")
+    second.make(second.server)
+    whole = tree_state(played.server)
+    played.ok("carry", played.server, second.server, "--mine", "--from", "1.0", codes=(0, 1))
+    played.ok("carry", played.server, second.server, "--mine", "--from", "1.0", "--go", codes=(0, 1))
+    for path in played.of_world():
+        assert (second.server / path.relative_to(played.server)).read_bytes() == path.read_bytes()
+    second.own(second.server)
+    second.ok("start", "--go", codes=(0, 1))
+    second.ok("stop", "--go")
+    assert tree_state(played.server) == whole

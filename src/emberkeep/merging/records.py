@@ -580,7 +580,7 @@ class _Items:
 
     def _wanted(self, now: Sequence[Node]) -> list[Node]:
         """The merged items in the order of the side that leads. What it does not have, and what may not move, stays
-        behind what it stands behind; a comment of the admin's goes before its record."""
+        behind what it stands behind; a comment goes before its record, and leads nothing else."""
         there = {id(node) for node in now}
         ordered: list[Node] = []
         by_lead = {(row.old if self.lead is self.old else row.new): row for row in self.rows}
@@ -591,7 +591,7 @@ class _Items:
                 ordered.append(node)
         led = {id(node) for node in ordered}
         if not self._left_alone:
-            led &= {id(item.node) for item in (*self.mine, *self.new) if not item.node.named}
+            led &= _with_comments({id(node) for node in ordered if _is_member(node)}, now)
             ordered = [node for node in ordered if id(node) in led]
         after: dict[int, list[Node]] = {}
         last = 0
@@ -847,3 +847,20 @@ def edited_in(left: Node, right: Node) -> str:
     if len(names) > len(told):
         told.append(f"{len(names) - len(told)} more")
     return ", ".join(told) or "what it holds"
+
+
+def _is_member(node: Node) -> bool:
+    """Whether something is a member of a list, not one that is found by its name, nor a comment."""
+    return node.role is Role.RECORD and not node.named
+
+
+def _with_comments(members: set[int], nodes: Sequence[Node]) -> set[int]:
+    """Members by their identity, and the comments among ``nodes`` that belong to one."""
+    found = set(members)
+    owner: Node | None = None
+    for node in reversed(nodes):
+        if node.role is Role.RECORD:
+            owner = node
+        elif not node.trailing and owner is not None and id(owner) in members:
+            found.add(id(node))
+    return found

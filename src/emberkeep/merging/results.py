@@ -187,7 +187,7 @@ class FileMerge:
 @dataclass(frozen=True)
 class Merge:
     """A whole merge. ``unused``: answers that fit no question (file, record, field); ``idle``: standing orders that met
-    no record."""
+    no record; ``passed``: what the release ships and the server writes itself, which is left alone (path, role)."""
 
     old: str
     new: str
@@ -195,6 +195,7 @@ class Merge:
     unused: tuple[tuple[str, str, str], ...] = ()
     idle: tuple[str, ...] = ()
     breaches: tuple[Breach, ...] = ()
+    passed: tuple[tuple[str, str], ...] = ()
 
     @property
     def questions(self) -> tuple[Question, ...]:
@@ -236,6 +237,15 @@ class Merge:
         """Questions that a typed answer of another kind settles, with what all their sides are."""
         asked = ((one, out_of_kind(one, one.answer)) for file in self.files for one in file.questions)
         return tuple((one, kind) for one, kind in asked if kind)
+
+    @property
+    def left_alone(self) -> str:
+        """What the release ships and is left as the server has it, in words; "" where there is none."""
+        if not self.passed:
+            return ""
+        named = ", ".join(f"{path} ({role})" for path, role in self.passed[:3])
+        more = f" and {len(self.passed) - 3} more" if len(self.passed) > 3 else ""
+        return f"the release ships what the server writes itself; it is left as it is here: {named}{more}"
 
     @property
     def faults(self) -> tuple[Fault, ...]:

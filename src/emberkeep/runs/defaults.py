@@ -13,7 +13,7 @@ from emberkeep.comparing import fit
 from emberkeep.comparing.fit import Fit
 from emberkeep.errors import Refused, UsageError
 from emberkeep.keep import UNSORTED, Keep
-from emberkeep.servers.roles import MERGED, Roles
+from emberkeep.servers.roles import SHIPPED, Roles
 from emberkeep.servers.versions import ordering
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
@@ -82,14 +82,31 @@ def tree_of(store: Store, version: str) -> SnapshotTree:
 
 
 def merged_paths(keep: Keep, *trees: Tree) -> list[str]:
-    """The vendor's files that are merged: by role, unsorted ones included, since nothing may be dropped unseen; but for
-    those that hold the contents of tables, which are merged as such."""
+    """The vendor's files that are merged: by role, unsorted ones and extensions that a release ships included, since
+    nothing may be dropped unseen; but for those that hold the contents of tables, which are merged as such."""
     roles = Roles(keep.config.roles)
-    wanted = {*MERGED, UNSORTED}
+    wanted = {*SHIPPED}
     paths = {p for tree in trees for p, entry in tree.entries().items() if entry.kind is FILE}
     contents = globs.combined([glob for one in keep.config.databases.all for glob in one.defaults])
     found = [(path, roles.of(path)) for path in paths]
     return sorted(p for p, role in found if role in wanted and not (role == UNSORTED and contents.fullmatch(p)))
+
+
+def passed_over(keep: Keep, before: Tree, after: Tree, live: Tree) -> list[tuple[str, str]]:
+    """What a release ships anew or otherwise and a merge does not touch, with its role, as that is what a server writes
+    itself: the world, players and the like."""
+    roles = Roles(keep.config.roles)
+    found = [(path, roles.of(path)) for path, entry in sorted(after.entries().items()) if entry.kind is FILE]
+    return [
+        (path, role)
+        for path, role in found
+        if role not in (*SHIPPED, "engine") and not is_alike(after, before, path) and not is_alike(after, live, path)
+    ]
+
+
+def is_alike(one: Tree, other: Tree, path: str) -> bool:
+    """Whether both hold a path with the same content."""
+    return path in other.entries() and one.digest(path) == other.digest(path)
 
 
 def fits(keep: Keep, store: Store, live: Tree, among: Iterable[str] | None = None) -> list[Fit]:

@@ -128,6 +128,7 @@ def merge_keep(
         merged = merge_trees(before, after, live, chosen, rules=config.record_rules, settle=settle, orders=told)
         merged = _with_pending(keep, store, merged, (before, live, after), settle, told, selected)
         breaches = check(keep, store, merged, live, after) if wanted.checked else ()
+    merged = replace(merged, passed=tuple(defaults.passed_over(keep, before, after, live)))
     if of_tables:
         tables = _tables(keep, wanted, answers, before, after, live)
         idle = tuple(name for name in merged.idle if not any(name in item.met for item in tables))
@@ -270,7 +271,8 @@ def _notes(merged: Merge) -> Notes:
     kept = sum(len(item.kept) for item in merged.files)
     warnings = [f"{len(merged.open)} questions wait for you; until then yours stay"] if merged.open else []
     warnings += [f"{len(merged.breaches)} learned checks are broken; see 'emberkeep merge'"] if merged.breaches else []
-    return Notes([f"{taken} of the vendor's changes taken, {kept} of your edits kept"], warnings)
+    left = [merged.left_alone] if merged.passed else []
+    return Notes([f"{taken} of the vendor's changes taken, {kept} of your edits kept", *left], warnings)
 
 
 def answers_of(keep: Keep, given: Sequence[Answer]) -> Answers:

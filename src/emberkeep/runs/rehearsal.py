@@ -55,7 +55,8 @@ def prepare(
     if not ports(keep) and keep.config.running.start is not None:
         raise UsageError(
             "a rehearsal starts the copy, and keep.toml does not tell which ports it takes then",
-            hint='set [rehearse] set = { "keeper.properties" = { port = "28800" } }, or say --no-start',
+            hint=f'set [rehearse] set = {{ "{keep.config.launch.script or "server.ini"}" = {{ KEY = "PORT" }} }}, '
+            "with the key of its port and a free one, or say --no-start",
         )
     if keep.config.running.start is not None:
         lifecycle.require_entry(keep.config, into)

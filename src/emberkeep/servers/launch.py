@@ -294,6 +294,14 @@ def _arguments(text: str, save_numbers: set[str]) -> list[Argument]:
                 )
                 found[purpose] = Argument(purpose, setting.key, setting.value, told, Sure.SURE)
     for setting in settings(text):
+        if (
+            setting.key == "-p"
+            and "port" not in found
+            and _plausible("port", setting.value)
+            and int(setting.value) > 1023
+        ):
+            told = "it is called -p, and is a number that ports of games have"
+            found["port"] = Argument("port", setting.key, setting.value, told, Sure.LIKELY)
         taken = {argument.key for argument in found.values()}
         if setting.value in save_numbers and len(setting.value) >= SHORTEST_NUMBER and setting.key not in taken:
             purpose = "size" if _round(setting.value) and "size" not in found else "seed"

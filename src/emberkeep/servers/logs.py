@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections import Counter, defaultdict
 from collections.abc import Collection, Iterator, Sequence
+from itertools import pairwise
 
 from emberkeep.servers.extensions import Extension
 from emberkeep.servers.findings import LogFinding, LogLine, Sure
@@ -89,8 +90,8 @@ def _lines(
     people = people | visitors(lines)
     # the line that tells the version may say that it is ready, too
     after = lines.index(loaded[0]) if loaded else lines.index(version) - 1 if version else -1
-    starts = sum(_loosely(line) == _loosely(version) for line in lines) if version else MOST_STARTS
-    ready = _ready(lines, after, people, starts)
+    begins = [at for at, line in enumerate(lines) if version and _loosely(line) == _loosely(version)]
+    ready = _ready(lines, after, people, begins)
     if ready:
         yield ready
     failed = _about_extensions(lines, extensions, failed=True)
@@ -120,7 +121,10 @@ def _lines(
 MOST_STARTS = 8
 """Starts that a log tells of, where nothing says how many."""
 MOSTLY = 0.6
-"""Share of players of whom a log tells that they left: some were there when it ended."""
+"""Share of players of whom a log tells that they left: some were there when it ended. Share of starts that came to
+their end, too."""
+A_TIME, A_WORD = 2, 3
+"""How much it counts that a line tells a time, and that it says a usual word: many tell how long something took."""
 LEAST_VISITORS = 2
 MOST_WORDS = 48
 MOST_KINDS = 40
@@ -215,16 +219,16 @@ def _extension_pattern(line: str, extension: Extension) -> str:
     )
 
 
-def _ready(lines: Sequence[str], after: int, people: set[str], starts: int) -> LogLine | None:
+def _ready(lines: Sequence[str], after: int, people: set[str], begins: Sequence[int]) -> LogLine | None:
     """The line that says the server takes players: behind the start's lines, before the first player, telling a time
-    or saying a usual word, and once in each of so many starts."""
+    or saying a usual word, and once in each start. ``begins``: where starts begin, as far as that is known."""
     best: tuple[int, str] = (0, "")
-    times = Counter(map(_loosely, lines))
+    once = _once_a_start(lines, begins)
     for line in lines[after + 1 :]:
         if any(re.search(rf"(?<!\w){re.escape(name)}(?!\w)", line) for name in _named(line, people)):
             break
-        score = 2 * (_DURATION.search(line) is not None) + 2 * (_READY.search(line) is not None)
-        if score and score >= best[0] and times[_loosely(line)] <= starts:
+        score = A_TIME * (_DURATION.search(line) is not None) + A_WORD * (_READY.search(line) is not None)
+        if score and score >= best[0] and _loosely(line) in once:
             best = (score, line)
     if not best[1]:
         return None
@@ -234,8 +238,18 @@ def _ready(lines: Sequence[str], after: int, people: set[str], starts: int) -> L
     if duration:
         pattern = _loosely(line[: duration.start(1)]) + r"(\d+(?:\.\d+)?)" + _loosely(line[duration.end(1) :])
     told = "it tells a time" if duration else "it says so"
-    sure = Sure.LIKELY if best[0] > 2 or after >= 0 else Sure.GUESS
+    sure = Sure.LIKELY if best[0] == A_TIME + A_WORD or after >= 0 else Sure.GUESS
     return LogLine("ready", pattern, line, f"{told}, and stands before the first player", sure)
+
+
+def _once_a_start(lines: Sequence[str], begins: Sequence[int]) -> set[str]:
+    """Kinds of lines of which most starts have one, and none has two."""
+    if not begins:
+        return {kind for kind, times in Counter(map(_loosely, lines)).items() if times <= MOST_STARTS}
+    starts = [Counter(map(_loosely, lines[at:end])) for at, end in pairwise((*begins, len(lines)))]
+    most = Counter(kind for start in starts for kind, times in start.items() if times == 1)
+    twice = {kind for start in starts for kind, times in start.items() if times > 1}
+    return {kind for kind, times in most.items() if times >= MOSTLY * len(starts)} - twice
 
 
 def _named(line: str, people: set[str]) -> list[str]:

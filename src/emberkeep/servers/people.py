@@ -19,6 +19,8 @@ KEY = "[key]"
 """Under which the key of a record stands that has one."""
 FEW_BESIDE = 3
 """Keys of an object that holds a list, and what tells of it."""
+MOSTLY_OTHERS = 0.8
+"""Share of names in a list that are different ones, at least: some people share a name."""
 MOST = 300
 """Records of a list that are looked at to see what it is."""
 
@@ -86,12 +88,16 @@ def _plain(item: Mapping[str, Any]) -> dict[str, str]:
 
 def _ids_and_names(listed: Sequence[dict[str, str]]) -> list[tuple[str, str]]:
     """Each person's id and name, "" where there is none, by the keys under which most have theirs: an id is another
-    for each, and looks like one or at least not like a name."""
+    for each, and looks like one or at least not like a name. Who is in a list by name is called so; what several share,
+    as a rank or a password, is nobody's name."""
     some = listed[:SAMPLE]
     held = {key: [person[key] for person in some if key in person] for person in some for key in person}
     whole = {key: values for key, values in held.items() if len(set(values)) == len(values) >= 0.9 * len(some)}
     ids = [key for key, values in held.items() if any(is_identifier(value) for value in values)]
-    ids += [key for key, values in whole.items() if not are_names(values)]
+    ids += [key for key, values in whole.items() if not are_names(values) and len(some) > 1]  # one alone tells nothing
     ident = next(iter(ids), next(iter(whole), ""))
-    name = next((key for key, values in held.items() if key != ident and all(map(NAME.fullmatch, values))), "")
+    told = [key for key, values in held.items() if key != ident and all(map(NAME.fullmatch, values))]
+    shared = {key for key in told if len(set(held[key])) < MOSTLY_OTHERS * len(held[key])}
+    by_name = ident not in ids
+    name = "" if by_name else next((key for key in told if key not in shared), "")
     return [(person.get(ident, ""), person.get(name, "")) for person in listed]

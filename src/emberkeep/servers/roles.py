@@ -14,6 +14,8 @@ RoleTable = Sequence[tuple[str, Sequence[str]]]
 
 MERGED = ("settings", "economy", "scripts")
 """Roles whose files are merged with the vendor's defaults; the others are replaced or carried."""
+SHIPPED = (*MERGED, "extensions", "extension-data", UNSORTED)
+"""Roles whose files are merged where the vendor's releases ship them."""
 
 
 class Roles:

@@ -83,7 +83,7 @@ def world(scene: Scene, engine_time: float | None) -> WorldFinding:
     played = _also_played(best)
     rivals = [told.log_odds for other, told in weighed if other in best.rivals and other.at not in played]
     sure = hypothesis.sure if hypothesis.log_odds - max(rivals, default=-99.0) >= 2 else Sure.GUESS
-    if _is_contradicted(scene, best, played):
+    if _is_contradicted(scene, best, played) or _is_mostly_other(scene, best):
         sure = Sure.GUESS
     finding = replace(_finding(scene, best, hypothesis, sure), candidates=_told(scene, weighed))
     finding = replace(finding, dimensions=(*_dimensions(scene, best), *played))
@@ -383,13 +383,9 @@ def _weighed(scene: Scene, one: Candidate, everything: int, by_writing: Iterable
         evidence.append(
             Evidence("older copies stand beside it", f"{one.moments} folders in it are called after moments")
         )
-    inside = (
-        0 if one.is_file else sum(path not in scene.dirs and not scene.is_covered(path) for path in scene.below(one.at))
-    )
-    if len(one.files) < LITTLE * inside:
-        evidence.append(
-            Evidence("little of what is in it was saved", f"{inside - len(one.files)} other files are in it")
-        )
+    if _is_mostly_other(scene, one):
+        others = _inside(scene, one) - len(one.files)
+        evidence.append(Evidence("little of what is in it was saved", f"{others} other files are in it"))
     if one.copies:
         evidence.append(Evidence("older copies stand beside it", f"{len(one.copies)} older copies beside it"))
     if _COPY.search(one.at.rsplit("/", 1)[-1]) or re.search(r"(?i)(?:^|[/ _-])(?:old|backup|bak)(?:[/ _-]|$)", one.at):
@@ -397,6 +393,18 @@ def _weighed(scene: Scene, one: Candidate, everything: int, by_writing: Iterable
     if _WORDS.search(one.at):
         evidence.append(Evidence("called as worlds are"))
     return Hypothesis("world", one.at, tuple(evidence))
+
+
+def _inside(scene: Scene, one: Candidate) -> int:
+    """How many files are in it, but for those of another role."""
+    return (
+        0 if one.is_file else sum(path not in scene.dirs and not scene.is_covered(path) for path in scene.below(one.at))
+    )
+
+
+def _is_mostly_other(scene: Scene, one: Candidate) -> bool:
+    """Whether hardly anything in it was saved: a wipe of it would clear what an engine never wrote."""
+    return len(one.files) < LITTLE * _inside(scene, one)
 
 
 def _is_in_the_log(scene: Scene, one: Candidate) -> bool:

@@ -111,6 +111,8 @@ def _orders(screen: Screen, found: Merge, *, details: bool) -> None:
         screen.line(f"{orders} disagree on {disagreement.record} {disagreement.field}; none was applied to it.", ASKS)
     for name in found.idle:
         screen.line(f"The order '{name}' met no record.", ASKS)
+    if found.passed:
+        screen.line(f"! {found.left_alone}", QUIET)
 
 
 def _breaches(screen: Screen, found: Merge) -> None:

@@ -60,6 +60,7 @@ def _merge(merge: Merge) -> dict[str, Any]:
         "obeyed": plain(merge.obeyed),
         "orders_that_disagree": plain(merge.disagreements),
         "orders_that_met_nothing": plain(merge.idle),
+        "left_alone": [{"file": path, "role": role} for path, role in merge.passed],
         "breaches": plain(merge.breaches),
         "warnings": plain(merge.warnings),
         "faults": plain(merge.faults),

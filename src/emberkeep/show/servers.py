@@ -12,7 +12,7 @@ from rich.table import Table
 
 from emberkeep.comparing.survey import Survey
 from emberkeep.keep import ROLES, UNSORTED
-from emberkeep.servers.findings import ORDER, Adoption, Sure
+from emberkeep.servers.findings import ORDER, Adoption, Finding, RecordFinding, Sure
 from emberkeep.servers.refresh import Refresh
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
@@ -23,24 +23,16 @@ if TYPE_CHECKING:
     from emberkeep.runs.mirror import Standing
     from emberkeep.runs.vault import Standing as OfVault
 
-MOST = 8
+MOST, FEW = 8, 5
+"""Of things that are alike: how many are all shown, and how many of more than that."""
+MOST_RECORDS = 24
 
 
 def adoption(screen: Screen, found: Adoption, keep: Path, written: bool) -> None:
     """What adopt inferred, with its evidence."""
     screen.line(f"{found.name}: {words.count(found.files, 'file')}, {words.size(found.bytes)} in {found.server}", HEAD)
-    rows = table("role", "files", "because", "")
-    for role in ORDER:
-        globs: dict[str, list[str]] = defaultdict(list)
-        for item in found.roles:
-            if item.role == role:
-                globs[item.glob].append(item.evidence)
-        for glob, evidence in globs.items():
-            sure = next(item.sure for item in found.roles if item.glob == glob and item.role == role)
-            more = f", and {len(evidence) - 1} more like it" if len(evidence) > 1 else ""
-            rows.add_row(role, cell(glob), cell(evidence[0] + more, QUIET), cell(sure.value, _sureness(sure)))
     if found.roles:
-        screen.show(rows)
+        screen.show(_found_roles(found))
         screen.line()
     _known(screen, found)
     if found.unsorted:
@@ -55,6 +47,38 @@ def adoption(screen: Screen, found: Adoption, keep: Path, written: bool) -> None
         screen.line(f"Wrote {keep / 'keep.toml'}; read it over, it is yours to edit.", GOOD)
         asks = f"emberkeep adopt --ask ({words.count(len(found.questions), 'question')}), " if found.questions else ""
         screen.next(f"{asks}emberkeep survey, then emberkeep snapshot")
+
+
+def _found_roles(found: Adoption) -> Table:
+    rows = table("role", "files", "because", "")
+    for role in ORDER:
+        globs: dict[str, list[Finding]] = defaultdict(list)
+        for item in found.roles:
+            if item.role == role:
+                globs[item.glob].append(item)
+        alike: dict[tuple[str, Sure], list[str]] = defaultdict(list)
+        for glob, (item, *others) in globs.items():
+            more = f", and {len(others)} more like it" if others else ""
+            alike[item.evidence + more, item.sure].append(glob)
+        for (evidence, sure), held in alike.items():
+            for glob in held if len(held) <= MOST else held[:FEW]:
+                rows.add_row(role, cell(glob), cell(evidence, QUIET), cell(sure.value, _sureness(sure)))
+            if len(held) > MOST:
+                rows.add_row(role, cell(f"and {len(held) - FEW} more: see keep.toml", QUIET))
+    return rows
+
+
+def _records(screen: Screen, records: Sequence[RecordFinding]) -> None:
+    alike: dict[tuple[str, tuple[str, ...]], list[str]] = defaultdict(list)
+    for record in records:
+        alike[record.path.lstrip("/"), record.rule].append(record.file)
+    listed = list(alike.items())
+    for (path, names), files in listed if len(listed) <= MOST_RECORDS else listed[:MOST]:
+        rule = " and ".join(names) if names else "what it holds (nothing in it is unique)"
+        more = f" and {words.count(len(files) - 1, 'more file')}" if len(files) > 1 else ""
+        screen.line(f"records {path} in {files[0]}{more}: told apart by {rule}")
+    if len(listed) > MOST_RECORDS:
+        screen.line(f"and {len(listed) - MOST} more kinds of records: see keep.toml", QUIET)
 
 
 def asked(screen: Screen, count: int, given: int, path: Path) -> None:
@@ -108,9 +132,7 @@ def _known(screen: Screen, found: Adoption) -> None:
                 screen.line(f"log line of {line.kind} ({line.sure.value}): {line.example}")
     for bound in found.player_bound:
         screen.line(f"of single players: {bound.glob}, {bound.evidence}")
-    for record in found.records:
-        rule = " and ".join(record.rule) if record.rule else "what it holds (nothing in it is unique)"
-        screen.line(f"records {record.path.lstrip('/')} in {record.file}: told apart by {rule}")
+    _records(screen, found.records)
 
 
 def _few(paths: tuple[str, ...]) -> str:
