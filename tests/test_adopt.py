@@ -303,6 +303,15 @@ def test_saves_that_share_a_number_and_databases_with_another(tmp_path: Path) ->
     assert re.search(versions["save"][1], "fen/crew_222.sav")
 
 
+def test_an_address_is_no_version(tmp_path: Path) -> None:
+    lines = ("World at moor", "Server listening on {}", "Peat 10.2 is up", "Somebody enters")
+    for address in ("127.0.0.1:27500", "192.168.3.4", "81.2.3.4:27500", "0.0.0.0"):
+        root = moor(tmp_path / address.replace(":", "-"))
+        (root / "version.txt").unlink()
+        (root / "server.log").write_text("".join(f"[10:00:01] {line.format(address)}\n" for line in lines))
+        assert [item.version for item in adopt(root).versions if item.name == "engine"] == ["10.2"], address
+
+
 def test_what_several_share_in_a_list_is_nobodys_name(tmp_path: Path) -> None:
     (tmp_path / "masters").write_text("Annika:potrzebie:*\nBertil:potrzebie:*\n")
     (tmp_path / "lone").write_text("Cilla:potrzebie:*\n")

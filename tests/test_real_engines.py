@@ -1,7 +1,7 @@
 """Real, open-source game servers of other shapes: run, adopted with no hint, snapshotted hot and cold, proven by drills,
 damaged, restored, wiped, updated, carried into a fresh install.
 
-Debian's packages ``openttd``, ``freeciv-server``, ``tinymux``, ``crossfire-server`` and ``crossfire-maps`` bring them. Where
+Debian's packages ``minetest-server``, ``openttd``, ``freeciv-server``, ``tinymux``, ``crossfire-server`` and ``crossfire-maps`` bring them. Where
 one is missing its tests are skipped, unless EMBERKEEP_REAL_ENGINE is ``required``, as in CI. Each runs in a temporary folder,
 is spoken to on loopback, and is ended by its console or its own id.
 """
@@ -297,21 +297,58 @@ terminate = "10 s"
     roles='world = ["var/maps/**", "var/unique-items/**"]\n',
     players=("var/players/Annika/Annika.pl", "var/players/Bertil/Bertil.pl"),
 )
+LANDS = Engine(
+    "lands",
+    "/usr/lib/minetest/minetestserver",
+    {"/usr/share/games/minetest/games/minetest_game": "games/skerries", "/etc/minetest/minetest.conf": "server.conf"},
+    "start.sh",
+    """#!/bin/sh
+cd "$(dirname "$0")" || exit 1
+export MINETEST_SUBGAME_PATH="$PWD/games"
+exec ./minetestserver --world world --gameid skerries --port {port} --config server.conf --logfile debug.txt > /dev/null 2>&1
+""",
+    {
+        "world/world.mt": "gameid = skerries\nbackend = sqlite3\nplayer_backend = sqlite3\nauth_backend = sqlite3\n",
+    },
+    """
+[stop]
+still = "1 s"
+limit = "1 s"
+terminate = "30 s"
+""",
+    lambda server, port: None,
+    {
+        "script": "start.sh",
+        "program": "minetestserver",
+        "world": "world",
+        "settings": "server.conf",
+        "log": "debug.txt",
+    },
+    ("world/map.sqlite", "world/force_loaded.txt", "world/ipban.txt"),  # the last is empty
+    Edited(
+        "server.conf",
+        ("ipv6_server = true\n", "ipv6_server = false\nbind_address = 127.0.0.1\n"),
+        ("max_users = 15\n", "max_users = 20\n"),
+    ),
+    "games/skerries/mods/keys/README.txt",
+    "games/skerries/schematic_tables.txt",
+)
 ENGINES = [
     pytest.param(
         one,
         id=one.name,
         marks=pytest.mark.skipif(not REQUIRED and not Path(one.program).exists(), reason=f"no {one.program} here"),
     )
-    for one in (RAILS, REALMS, WORDS, MAZES)
+    for one in (LANDS, RAILS, REALMS, WORDS, MAZES)
 ]
 READY = {
+    "lands": "listening on",
     "rails": "Network revision name",
     "realms": "Now accepting new client connections",
     "words": "Load complete",
     "mazes": "Waiting for connections",
 }
-LOGS = {"rails": "server.log", "realms": "server.log", "words": "*.log", "mazes": "logfile"}
+LOGS = {"lands": "debug.txt", "rails": "server.log", "realms": "server.log", "words": "*.log", "mazes": "logfile"}
 
 
 class Played:
@@ -431,7 +468,11 @@ def test_from_adoption_to_an_update_that_is_taken_back(played: Played) -> None:
     engine.play(played.server, played.port)
     assert wait_for(lambda: any(any(played.server.glob(glob)) for glob in engine.world), 30)
     assert "running" in played.run("survey").out
+    assert played.run("snapshot").code == 3
     played.ok("snapshot", "--while-running", "--note", "hot", codes=(0, 1))
+    (played.server / "notes.txt").write_text("one more")
+    assert played.run("restore", "hot", "--go").code == 3
+    (played.server / "notes.txt").unlink()
     played.ok("stop", "--go")
     assert not [line for line in played.run("survey").out.splitlines() if line.startswith("running")]
 
@@ -453,6 +494,9 @@ def test_from_adoption_to_an_update_that_is_taken_back(played: Played) -> None:
     for path in played.of_world():
         path.write_bytes(b"griefed")
     (played.server / engine.script).unlink()
+    shown = played.run("diff", "cold", "live")
+    assert engine.script in shown.out
+    assert shown.code == 1 or "not a database" in shown.out, shown  # 2: a side cannot be read any more
     played.ok("restore", "cold", "--go", codes=(0, 1))
     assert tree_state(played.server) == whole
 

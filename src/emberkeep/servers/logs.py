@@ -45,7 +45,7 @@ _SEVERITIES = r"(?i)\b(?:error|severe|fatal|exception|panic|critical)\b"
 def is_log(text: str) -> bool:
     """Whether a text is a log by what it holds: most of its first lines begin with a time."""
     lines = [line for line in text.splitlines()[:40] if line.strip()]
-    return len(lines) >= 3 and sum(_TIME.match(line) is not None for line in lines) >= 0.8 * len(lines)
+    return len(lines) >= 3 and sum(_TIME.match(line) is not None for line in lines) >= MOSTLY * len(lines)
 
 
 def called(scene: Scene) -> frozenset[str]:

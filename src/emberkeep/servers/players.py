@@ -90,9 +90,16 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
         if place.alone and place.kind == "field" and _are_numbers(place.values):
             priced[place.path].append(place)
     return [
-        Kin(tuple(held), _weighed(held, logged, named, priced, all(_came_with_program(scene, place) for place in held)))
+        Kin(tuple(held), _weighed(held, logged, named, priced, _are_the_vendors(scene, held)))
         for held in together.values()
     ]
+
+
+def _are_the_vendors(scene: Scene, places: Sequence[ValuePlace]) -> bool:
+    """Whether what values name came with the program: the files called so, where there are some. A server that writes
+    down what it has loaded names the vendor's folders, too."""
+    files = [place for place in places if place.kind in NAMED]
+    return all(_came_with_program(scene, place) for place in files or places)
 
 
 def _came_with_program(scene: Scene, place: ValuePlace) -> bool:

@@ -77,8 +77,12 @@ class Scene:
         return max(times, default=None) if self.times_differ else None
 
     def came_with_program(self, path: str) -> bool:
-        """Whether something was not written since the program came."""
-        return self.engine_time is not None and self.tree.entries()[path].mtime_ns <= self.engine_time + A_COPY
+        """Whether nothing of a file, or in a folder, was written since the program came."""
+        if self.engine_time is None:
+            return False
+        files = [inner for inner in self.below(path) if inner not in self.dirs] if path in self.dirs else [path]
+        last = max((self.tree.entries()[inner].mtime_ns for inner in files), default=0)
+        return last <= self.engine_time + A_COPY
 
     @property
     def odd_people(self) -> set[str]:

@@ -431,6 +431,9 @@ def _by_writing(
     if engine_time is not None and mine <= engine_time / 1e9 + CLOSE:
         if scene.times_differ:
             yield Evidence("as old as the program", "nothing in it was saved since the program came")
+            since = [other.at for other in one.rivals if other.leads and other.newest > engine_time / 1e9 + CLOSE]
+            if since:
+                yield Evidence("another was saved since", f"{since[0]} was saved since")
         return
     if len(every) == 1 or max(all_times) - min(all_times) < CLOSE:
         return
