@@ -66,7 +66,12 @@ def kind_of(path: str, data: bytes) -> str:
     return format_of(path, source.text) if source else "binary"
 
 
-_XML = re.compile(r"\ufeff?\s*<(?:\?xml|!--|!DOCTYPE|[A-Za-z_])")
+_XML = re.compile(
+    r"\ufeff?\s*"  # then no grammar
+    r"(?!(?:<\?xml[^>]*>\s*|<!--(?:(?!-->).)*-->\s*)*<!(?:ELEMENT|ENTITY|ATTLIST|NOTATION)\b)"
+    r"<(?:\?xml|!--|!DOCTYPE|[A-Za-z_])",
+    re.DOTALL,
+)
 _TOML_VALUE = re.compile(r"^[ \t]*(?:\[\[|[\w.-]+[ \t]*=[ \t]*[\"'\[{])", re.MULTILINE)
 _SECTION = re.compile(r"\ufeff?[ \t]*\[[^\]\r\n]*\][ \t]*(?:[;#].*)?$")
 

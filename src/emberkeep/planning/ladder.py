@@ -9,6 +9,7 @@ need.
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections import Counter
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
@@ -50,7 +51,8 @@ def judge(
             rung = standing[0][0]
             told = f"not the last of its {rung.every}" if rung else "older than the ladder reaches"
             verdict = Verdict(about, False, told)
-        taken.update(place for _, place in standing if place is not None and verdict.stays)
+        if len(moments) == 1:  # one that may be of two times stands in for no other
+            taken.update(place for _, place in standing if place is not None and verdict.stays)
         found.append(verdict)
     return found[::-1]
 
@@ -84,33 +86,23 @@ def _period(moment: datetime, every: str) -> tuple[int, ...]:
 
 def _readings(times: Sequence[datetime]) -> list[tuple[datetime, ...]]:
     """When each was taken, by a clock that never runs backwards: what one that ran wild said for a while counts as the
-    time before. Where the times can be read in two ways that are as likely, both count."""
-    straight = _longest_run(times)
+    time before. Where the times can be read in two ways that are as likely, both count.
+
+    What is on every longest run that never goes backwards was told right, and what is on none was not.
+    """
     ends = _run_lengths([time.timestamp() for time in times])
     begins = _run_lengths([-time.timestamp() for time in reversed(times)])[::-1]
-    last = times[min(straight)] if straight else datetime.min
+    longest = max(ends, default=0)
+    may_be = [end + begin - 1 == longest for end, begin in zip(ends, begins, strict=True)]
+    rivals = Counter(end for end, right in zip(ends, may_be, strict=True) if right)
+    first = next((time for time, right in zip(times, may_be, strict=True) if right), datetime.min)
+    before: tuple[datetime, ...] = (first,)
     found: list[tuple[datetime, ...]] = []
-    for at, time in enumerate(times):
-        last = time if at in straight else last
-        as_likely = ends[at] + begins[at] - 1 == len(straight)
-        found.append((last, time) if as_likely and time != last else (last,))
+    for time, end, right in zip(times, ends, may_be, strict=True):
+        if right:
+            before = (time,) if rivals[end] == 1 else tuple(dict.fromkeys((*before, time)))
+        found.append(before)
     return found
-
-
-def _longest_run(times: Sequence[datetime]) -> set[int]:
-    """Which of some times are one of the longest runs that never go backwards."""
-    tails: list[int] = []  # the last ones of the longest runs, by their length
-    before: list[int] = []
-    for at, time in enumerate(times):
-        length = bisect_right(tails, time, key=lambda other: times[other])
-        before.append(tails[length - 1] if length else -1)
-        tails[length : length + 1] = [at]
-    straight: set[int] = set()
-    at = tails[-1] if tails else -1
-    while at >= 0:
-        straight.add(at)
-        at = before[at]
-    return straight
 
 
 def _run_lengths(values: Sequence[float]) -> list[int]:

@@ -115,7 +115,7 @@ def _adoption(seen: _Seen) -> Adoption:
     manifests = (scene.manifest(path) for path in scene.of_role("extensions"))
     extensions = tuple(manifest for manifest in manifests if manifest is not None)
     versions = tuple(numbering.versions(scene, world, extensions))
-    engine = next((found.version for found in versions if found.name == "engine"), "")
+    engine = next((found for found in versions if found.name == "engine"), None)
     seed = next((item.value for item in started.arguments if item.purpose == "seed"), "") if started else ""
     unreadable = tuple(Skipped(path, why) for path, why in sorted(scene.look.unreadable.items()))
     found = Adoption(
@@ -165,9 +165,10 @@ def _logs_and_scratch(scene: Scene) -> None:
         if scene.is_covered(folder):
             continue
         if name in _LOG_FOLDERS:
-            scene.cover("logs", f"{globs.escape(folder)}/**", f"the folder is called {name}")
+            sure = Sure.SURE if any(logs.is_log(text) for text in _texts_in(scene, folder)) else Sure.LIKELY
+            scene.cover("logs", f"{globs.escape(folder)}/**", f"the folder is called {name}", sure)
         elif name in _SCRATCH_FOLDERS:
-            scene.cover("scratch", f"{globs.escape(folder)}/**", f"the folder is called {name}")
+            scene.cover("scratch", f"{globs.escape(folder)}/**", f"the folder is called {name}", Sure.LIKELY)
     for path, entry in scene.tree.entries().items():
         if entry.kind is Kind.FOLDER or scene.is_covered(path):
             continue
@@ -179,6 +180,12 @@ def _logs_and_scratch(scene: Scene) -> None:
         for path in family.members if len(family.members) <= FEW_LOGS else ():
             if not scene.is_covered(path) and scene.look.kind(path) == "text" and logs.is_log(scene.look.text(path)):
                 scene.cover("logs", globs.escape(path), "its lines begin with times", Sure.LIKELY)
+
+
+def _texts_in(scene: Scene, folder: str) -> Iterator[str]:
+    """The first texts in a folder."""
+    paths = [path for path in scene.below(folder) if path not in scene.dirs and scene.look.kind(path) == "text"]
+    return (scene.look.text(path) for path in paths[:FEW_LOGS])
 
 
 def _progress(scene: Scene, tables: Sequence[TableFinding]) -> None:

@@ -50,7 +50,7 @@ WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
             "tiles": 2.1,
             "a key-value store": 2.5,
             "most of what is saved": 2.6,
-            "as old as the program": -3.1,
+            "as old as the program": -4.5,
             "another was saved since": -3.0,
             "little of what is in it was saved": -4.0,
             "older copies stand beside it": 2.0,

@@ -9,11 +9,12 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Collection, Iterator, Sequence
+from collections.abc import Collection, Iterable, Iterator, Sequence
+from dataclasses import replace
 from itertools import pairwise
 
 from emberkeep.servers.extensions import Extension
-from emberkeep.servers.findings import LogFinding, LogLine, Sure
+from emberkeep.servers.findings import LogFinding, LogLine, Sure, VersionFinding
 from emberkeep.servers.looking import IDENT
 from emberkeep.servers.scene import Scene
 from emberkeep.servers.watch import LOOKED_AT
@@ -55,31 +56,40 @@ def called(scene: Scene) -> frozenset[str]:
     found: set[str] = set()
     for path in newest:
         text = scene.look.text(path)
-        found |= visitors([_TIME.sub("", line[:LOOKED_AT]) for line in text.splitlines() if line.strip()])
+        found |= visitors(*_apart(text))
         found.update(match[0] for match in re.finditer(rf"(?<![\w-])(?:{IDENT.pattern})(?![\w-])", text))
     return frozenset(found)
 
 
-def log(scene: Scene, engine: str, extensions: Sequence[Extension], seed: str = "") -> LogFinding | None:
-    """What the newest log tells; None without one. ``engine``: its version, ``seed``: the world's; "" when unknown."""
+def log(
+    scene: Scene, engine: VersionFinding | None, extensions: Sequence[Extension], seed: str = ""
+) -> LogFinding | None:
+    """What the newest log tells; None without one. ``engine``: its version; ``seed``: the world's, "" when unknown."""
     files = [
         path for path in scene.of_role("logs") if scene.look.kind(path) in ("text", "json") and scene.look.size(path)
     ]
     if not files:
         return None
     newest = max(files, key=lambda path: (scene.tree.entries()[path].mtime_ns, path))
-    lines = [_TIME.sub("", line[:LOOKED_AT]) for line in scene.look.text(newest).splitlines() if line.strip()]
-    return LogFinding(newest, tuple(_lines(lines, engine, extensions, scene.names, seed)))
+    lines, times = _apart(scene.look.text(newest))
+    people = scene.names | visitors(lines, times)
+    return LogFinding(newest, tuple(_lines(lines, engine, extensions, people, seed)))
+
+
+def _apart(text: str) -> tuple[list[str], list[str]]:
+    """The lines of a log without their times, and those."""
+    told = [line[:LOOKED_AT] for line in text.splitlines() if line.strip()]
+    times = [found[0] if (found := _TIME.match(line)) else "" for line in told]
+    return [line[len(time) :] for line, time in zip(told, times, strict=True)], times
 
 
 def _lines(
-    lines: Sequence[str], engine: str, extensions: Sequence[Extension], people: set[str], seed: str
+    lines: Sequence[str], engine: VersionFinding | None, extensions: Sequence[Extension], people: set[str], seed: str
 ) -> Iterator[LogLine]:
-    version = next((line for line in lines if engine and engine in _VERSION.findall(line)), "")
-    if version:
-        yield LogLine(
-            "version", _left_open(version, engine), version, f"it carries the engine's version {engine}", Sure.SURE
-        )
+    version = next((line for line in lines if engine and engine.version in _VERSION.findall(line)), "")
+    if version and engine:
+        told = f"it carries the engine's version {engine.version}"
+        yield LogLine("version", _left_open(version, engine.version), version, told, engine.sure)
     loaded = _about_extensions(lines, extensions, failed=False)
     if loaded:
         line, extension, count = loaded
@@ -87,13 +97,13 @@ def _lines(
         yield LogLine(
             "loaded", _extension_pattern(line, extension), line, told, Sure.SURE if count > 1 else Sure.LIKELY
         )
-    people = people | visitors(lines)
     # the line that tells the version may say that it is ready, too
     after = lines.index(loaded[0]) if loaded else lines.index(version) - 1 if version else -1
     begins = [at for at, line in enumerate(lines) if version and _loosely(line) == _loosely(version)]
     ready = _ready(lines, after, people, begins)
     if ready:
-        yield ready
+        guessed = bool(version and engine and engine.sure is Sure.GUESS)  # then so is where the start begins
+        yield replace(ready, sure=Sure.GUESS) if guessed else ready
     failed = _about_extensions(lines, extensions, failed=True)
     if failed:
         line, extension, _ = failed
@@ -131,16 +141,17 @@ MOST_KINDS = 40
 """Kinds of lines that are held against each other, those with the most words."""
 
 
-def visitors(lines: Sequence[str]) -> set[str]:
+def visitors(lines: Sequence[str], times: Sequence[str]) -> set[str]:
     """Words that stand where names of players do: of two kinds of line that differ in one word alone, the words that
-    the first and then the second have."""
+    the first and then the second have. ``times``: of the lines; what is told of all of them at once is no visit."""
     worded: dict[tuple[int, tuple[str, ...]], dict[str, int]] = defaultdict(dict)
     for number, line in enumerate(lines):
         words = _PARTS.findall(_COUNT.sub("0", line))
         for at, word in enumerate(words if 2 <= len(words) <= MOST_WORDS else ()):
             if _CALLED.fullmatch(word):
                 worded[at, (*words[:at], *words[at + 1 :])].setdefault(word, number)
-    several = sorted((held for held in worded.values() if len(held) >= LEAST_VISITORS), key=len)[-MOST_KINDS:]
+    kinds = [held for held in worded.values() if len(held) >= LEAST_VISITORS and not _at_once(held.values(), times)]
+    several = sorted(kinds, key=len)[-MOST_KINDS:]
     best: set[str] = set()
     for first in several:
         for then in several:
@@ -148,6 +159,11 @@ def visitors(lines: Sequence[str]) -> set[str]:
             if all(first[word] < then[word] for word in both) and _rank(both) > _rank(best):
                 best = set(both)
     return best if len(best) >= LEAST_VISITORS else set()
+
+
+def _at_once(numbers: Iterable[int], times: Sequence[str]) -> bool:
+    told = {times[number] for number in numbers}
+    return len(told) == 1 and told != {""}
 
 
 def _rank(words: Collection[str]) -> tuple[int, int]:
