@@ -240,8 +240,9 @@ def test_the_part_of_names_that_varies(names: list[str], expected: tuple[str, st
 
 def test_who_comes_and_goes_is_told_by_two_lines_that_differ_in_one_word() -> None:
     lines = ["up 1.2", "lands tar", "Ana comes in", "Bob comes in", "Ana goes", "lands rope", "Bob goes"]
-    assert logs.visitors(lines) == {"Ana", "Bob"}
-    assert logs.visitors(lines[:4]) == set()
+    assert logs.visitors(lines, [""] * 7) == {"Ana", "Bob"}
+    assert logs.visitors(lines[:4], [""] * 4) == set()
+    assert logs.visitors(lines, ["10:00 "] * 7) == set()
 
 
 def test_confidence_is_what_the_evidence_adds_up_to() -> None:

@@ -82,6 +82,7 @@ def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     _logs_and_scratch(scene)
     scripts = _scripts(scene)
     _programs(scene, scripts)
+    _printed(scene, scripts)
     folders = _extensions(scene)
     every = value_places(scene)
     places = players.find_players(scene, every, logs.called(scene))
@@ -141,18 +142,24 @@ def _adoption(seen: _Seen) -> Adoption:
     return replace(found, questions=tuple(one.text for one in doubts(found)))
 
 
+_CALLED = ("title", "name", "servername", "hostname", "displayname")
+
+
 def _name(scene: Scene, started: LaunchFinding | None, folder: Path) -> tuple[str, str]:
     """What the server calls itself in its settings or launch script, else the folder's name; and what says so."""
-    keys = ("title", "name", "servername", "hostname", "displayname")
-    for path in sorted(scene.of_role("settings"), key=lambda path: (path.count("/"), path)):
+    settings = sorted(scene.of_role("settings"), key=lambda path: (path.count("/"), path))
+    given = [item for item in started.arguments if item.purpose == "name"] if started else []
+    for path in settings:
+        if "/" in path and given and started:  # further down much of the vendor's lies
+            break
         pairs = scene.pairs(path)
         ours = "/" not in path or any(re.search(r"(?i)(?:^|[._-])(?:server)?_?port$", key) for key, _ in pairs)
         for key, value in pairs if ours else ():
-            if re.sub(r"[^a-z]", "", key.rsplit(".", 1)[-1].lower()) in keys and value:
+            word = re.sub(r"[^a-z]", "", key.rsplit(".", 1)[-1].lower())
+            if word in _CALLED and value and value.lower() != word:
                 return re.split(r"\s+[—|-]\s+", value)[0], f"{Sure.LIKELY}: {key} in {path}"
-    for item in started.arguments if started else ():
-        if item.purpose == "name" and started:
-            return item.value, f"{Sure.LIKELY}: {item.key} in {started.script}"
+    if given and started:
+        return given[0].value, f"{Sure.LIKELY}: {given[0].key} in {started.script}"
     return folder.resolve().name, f"{Sure.GUESS}: the folder's name"
 
 
@@ -180,6 +187,13 @@ def _logs_and_scratch(scene: Scene) -> None:
         for path in family.members if len(family.members) <= FEW_LOGS else ():
             if not scene.is_covered(path) and scene.look.kind(path) == "text" and logs.is_log(scene.look.text(path)):
                 scene.cover("logs", globs.escape(path), "its lines begin with times", Sure.LIKELY)
+
+
+def _printed(scene: Scene, scripts: Sequence[str]) -> None:
+    for script in scripts:
+        for path in launch.printed_files(scene, script):
+            if not scene.is_covered(path) and scene.look.kind(path) in ("text", "empty", *_DATA):
+                scene.cover("logs", globs.escape(path), f"{script} lets the program print into it", Sure.LIKELY)
 
 
 def _texts_in(scene: Scene, folder: str) -> Iterator[str]:

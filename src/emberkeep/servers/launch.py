@@ -25,6 +25,7 @@ _ARGUMENT = re.compile(
 )
 _USED = re.compile(r"\$\{(?P<braced>\w+)(?::?[-=](?P<default>[^{}]*))?\}|\$(?P<bare>\w+)|%(?P<cmd>\w+)%")
 _TOKEN = re.compile(r"""(?:"[^"\n]*"|'[^'\n]*'|[^\s"';&|<>()])+""")
+_PRINTS_TO = re.compile(r"""(?:(?<!<)[12&]?>{1,2}|\|\s*tee(?:\s+-a)?\s)\s*((?:"[^"\n]*"|'[^'\n]*'|[^\s"';&|<>()])+)""")
 _PART = re.compile(r"&&|\|\||;|\||(?<!\S)&(?=\s)|(?<=\s)&$")
 _COMMENT = re.compile(r"(?i)^\s*(?:#|rem\b|@rem\b|::)")
 _BEFORE = frozenset(
@@ -221,13 +222,23 @@ def _file_named(scene: Scene, word: str, folders: Sequence[str]) -> str:
     return ""
 
 
+def printed_files(scene: Scene, script: str) -> list[str]:
+    """Files of the server folder into which a script lets what it starts print."""
+    variables, beside = _variables(scene, script), script.rpartition("/")[0]
+    found = []
+    for item in executed(scene, script):
+        words = (told[1].strip("\"'") for told in _PRINTS_TO.finditer(_resolved(item.line, variables)))
+        found += [_file_named(scene, word, [item.path.rpartition("/")[0], beside, ""]) for word in words]
+    return list(dict.fromkeys(path for path in found if path))
+
+
 def passed_files(scene: Scene, script: str) -> list[str]:
     """Texts of the server folder that a script that starts something passes to it, or reads."""
     found = sourced(scene, script)
     variables = _variables(scene, script)
     beside = script.rpartition("/")[0]
     for item in executed(scene, script):
-        line = _resolved(item.line, variables)
+        line = _PRINTS_TO.sub(" ", _resolved(item.line, variables))
         words = [word.strip("\"'").rpartition("=")[2] for word in _TOKEN.findall(line)]
         paths = (_file_named(scene, word, [item.path.rpartition("/")[0], beside, ""]) for word in words)
         found += [path for path in paths if path and path != item.path]

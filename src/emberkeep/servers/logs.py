@@ -31,6 +31,7 @@ _DURATION = re.compile(r"\b(\d+(?:\.\d+)?) ?(?:s|ms|sec|secs|seconds|min|minutes
 _READY = re.compile(
     r"\b(?:ready|done|started|listening|online|open for|accepting|complete|waiting for|initiali[sz]ed)\b", re.IGNORECASE
 )
+_TROUBLE = re.compile(r"\b(?:warn(?:ing)?|error|severe|fatal|exception|failed|retry(?:ing)?)\b", re.IGNORECASE)
 _COUNT = re.compile(r"(?<!\w)\d+(?!\w)")
 _PARTS = re.compile(r"\w+|[^\w\s]")
 _CALLED = re.compile(r"[^\W\d]\w{2,31}")
@@ -243,6 +244,8 @@ def _ready(lines: Sequence[str], after: int, people: set[str], begins: Sequence[
     for line in lines[after + 1 :]:
         if any(re.search(rf"(?<!\w){re.escape(name)}(?!\w)", line) for name in _named(line, people)):
             break
+        if _TROUBLE.search(line):
+            continue
         score = A_TIME * (_DURATION.search(line) is not None) + A_WORD * (_READY.search(line) is not None)
         if score and score >= best[0] and _loosely(line) in once:
             best = (score, line)

@@ -31,7 +31,19 @@ _MAGIC = (
     (b"PK\x03\x04", "zip"),
     (b"\x1f\x8b", "packed"),
     (b"\x28\xb5\x2f\xfd", "packed"),
+    (b"\x89PNG\r\n\x1a\n", "media"),
+    (b"\xff\xd8\xff", "media"),
+    (b"GIF8", "media"),
+    (b"DDS ", "media"),
+    (b"OggS", "media"),
+    (b"fLaC", "media"),
+    (b"ID3", "media"),
+    (b"MThd", "media"),
+    (b"wvpk", "media"),
+    (b"OTTO", "media"),
+    (b"wOF", "media"),
 )
+_RIFF = re.compile(rb"RIFF.{4}(?:WAVE|AVI |WEBP)", re.DOTALL)
 _SCRIPTS = (".sh", ".cmd", ".bat", ".ps1", ".command")
 _LIBRARIES = re.compile(r"\.(?:so(?:\.\d+)*|dll|dylib|exe|jar)$", re.IGNORECASE)
 
@@ -42,12 +54,15 @@ ADDRESS = re.compile(r"\d{1,3}(?:\.\d{1,3}){3}(?:/\d+)?|[0-9a-fA-F:]*:[0-9a-fA-F
 
 
 def content_kind(path: str, head: bytes) -> str:
-    """program, script, sqlite, zip, packed, xml, json, yaml, toml, properties, ini, text, binary or empty."""
+    """program, script, sqlite, zip, packed, media (pictures, sounds, fonts), xml, json, yaml, toml, properties, ini,
+    text, binary or empty."""
     if not head:
         return "empty"
     for magic, kind in _MAGIC:
         if head.startswith(magic):
             return kind
+    if _RIFF.match(head):
+        return "media"
     name = path.rsplit("/", 1)[-1].lower()
     if head.startswith(b"#!") and b"\0" in head:
         return "program"  # a script that carries its program with it

@@ -124,7 +124,9 @@ def _told(scene: Scene) -> Iterator[VersionFinding]:
         evidence = f"'{word} {version}' in {', '.join(places)}" + (
             f"; {', '.join(alone)} holds it alone" if alone else ""
         )
-        sure = Sure.SURE if alone or len(places) > 1 else Sure.GUESS
+        logged = {path for path in places if path in scene.of_role("logs")}
+        apart = len(places) - len(logged) + bool(logged)  # a program says the same in all of its logs
+        sure = Sure.SURE if alone or apart > 1 else Sure.LIKELY if len(places) > 1 else Sure.GUESS
         yield VersionFinding("engine", pattern, tuple(map(globs.escape, [*alone, *places])), version, evidence, sure)
     elif bare:
         version, places = next(iter(bare.items()))
