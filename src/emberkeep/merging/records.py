@@ -9,6 +9,7 @@ never touched.
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -580,27 +581,30 @@ class _Items:
 
     def _wanted(self, now: Sequence[Node]) -> list[Node]:
         """The merged items in the order of the side that leads. What it does not have, and what may not move, stays
-        behind what it stands behind; a comment goes before its record, and leads nothing else."""
+        behind what it stands behind; a comment goes with its record, unless the vendor's whole container leads."""
         there = {id(node) for node in now}
         ordered: list[Node] = []
         by_lead = {(row.old if self.lead is self.old else row.new): row for row in self.rows}
         for at, item in enumerate(self.lead or ()):
             row = by_lead.get(at)
             node = item.node if row is None or row.mine is None else self.mine[row.mine].node
-            if id(node) in there:
+            if id(node) in there and (self._left_alone or _is_member(node)):
                 ordered.append(node)
         led = {id(node) for node in ordered}
-        if not self._left_alone:
-            led &= _with_comments({id(node) for node in ordered if _is_member(node)}, now)
-            ordered = [node for node in ordered if id(node) in led]
-        after: dict[int, list[Node]] = {}
+        units = [[node] for node in now] if self._left_alone else _with_comments(now)
+        behind: dict[int, list[Node]] = defaultdict(list)
+        units_led: dict[int, list[Node]] = {}
         last = 0
-        for node in now:
-            if id(node) in led:
-                last = id(node)
+        for unit in units:
+            key = next((id(node) for node in unit if id(node) in led), 0)
+            if key:
+                units_led[key], last = unit, key
             else:
-                after.setdefault(last, []).append(node)
-        return [*after.get(0, ()), *(found for node in ordered for found in (node, *after.get(id(node), ())))]
+                behind[last] += unit
+        found = list(behind[0])
+        for node in ordered:
+            found += [*units_led[id(node)], *behind[id(node)]]
+        return found
 
     def _may_move(self, item: Item) -> bool:
         return may_move(item, self.path, self.merger.identities)
@@ -854,13 +858,16 @@ def _is_member(node: Node) -> bool:
     return node.role is Role.RECORD and not node.named
 
 
-def _with_comments(members: set[int], nodes: Sequence[Node]) -> set[int]:
-    """Members by their identity, and the comments among ``nodes`` that belong to one."""
-    found = set(members)
-    owner: Node | None = None
-    for node in reversed(nodes):
-        if node.role is Role.RECORD:
-            owner = node
-        elif not node.trailing and owner is not None and id(owner) in members:
-            found.add(id(node))
-    return found
+def _with_comments(nodes: Sequence[Node]) -> list[list[Node]]:
+    """Each record with the comments in front of it and behind it on its line; those at the end by themselves."""
+    units: list[list[Node]] = []
+    before: list[Node] = []
+    for node in nodes:
+        if node.role is Role.COMMENT and node.trailing and units and not before:
+            units[-1].append(node)
+        elif node.role is Role.COMMENT:
+            before.append(node)
+        else:
+            units.append([*before, node])
+            before = []
+    return [*units, before] if before else units
