@@ -1,9 +1,11 @@
 """How much adopt understands of servers that nobody prepared: families of made-up games, with facts.
 
     python benchmarks/zoo [--kept] [--only FAMILY] [--style N] [--show] [--part N/M]
+    python benchmarks/zoo --real [--show]
 
 Every family is built as it stands and in three other guises (words, names, sizes, times changed, decoys added), adopted as a
-user would, and what was found is held against what is true. --kept takes the families that are kept back.
+user would, and what was found is held against what is true. --kept takes the families that are kept back; --real takes no made-up ones, but
+real servers of Debian's that are installed here.
 """
 
 from __future__ import annotations
@@ -18,12 +20,14 @@ from further import FURTHER, build_shape
 from ground import Ground, Style
 from judge import LACKING, RIGHT, WRONG, Judge, Verdict
 from kept import SHAPES
+from real import built as built_real
 
 
 def main() -> None:
     """Print the table and the calibration."""
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
     parser.add_argument("--kept", action="store_true")
+    parser.add_argument("--real", action="store_true")
     parser.add_argument("--only", default="", help="families, with commas between")
     parser.add_argument("--style", type=int, default=-1)
     parser.add_argument("--show", action="store_true", help="every fact that is not right")
@@ -31,9 +35,14 @@ def main() -> None:
     args = parser.parse_args()
     first, of = map(int, args.part.split("/"))
     names = list(SHAPES) if args.kept else [*(family.name for family in OPEN), *FURTHER]
-    folders = [(name, at, style) for name in names for at, style in enumerate(STYLES)]
+    folders = [(name, at, style) for name in names for at, style in enumerate(STYLES)] if not args.real else []
     every: list[Verdict] = []
     with tempfile.TemporaryDirectory() as room:
+        for ground in built_real(Path(room)) if args.real else ():
+            found = Judge(ground, Path(room)).verdicts()
+            every += found
+            if args.show:
+                _show(ground.family, found)
         for name, at, style in folders[first - 1 :: of]:
             if (not args.only or name in args.only.split(",")) and args.style in (-1, at):
                 root = Path(room) / f"{name}-{at}"

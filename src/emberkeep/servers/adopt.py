@@ -143,6 +143,19 @@ def _adoption(seen: _Seen) -> Adoption:
 
 
 _CALLED = ("title", "name", "servername", "hostname", "displayname")
+_OF_SERVER = re.compile(r"(?i)server|host|title|display")
+_OF_OTHERS = re.compile(r"(?i)player|user|account|profile")
+
+
+def _last(key: str) -> str:
+    """The last word on the way to a value, but for one that stands for any value, in small letters alone."""
+    words = [re.sub(r"[^a-z]", "", word.lower()) for word in re.split(r"[./@]", key)]
+    return next((word for word in reversed(words) if word not in ("", "value", "text")), "")
+
+
+def _calls_it(key: str) -> bool:
+    """Whether a key says what something is called, and not somebody."""
+    return _last(key) in _CALLED and not _OF_OTHERS.search(key)
 
 
 def _name(scene: Scene, started: LaunchFinding | None, folder: Path) -> tuple[str, str]:
@@ -154,10 +167,9 @@ def _name(scene: Scene, started: LaunchFinding | None, folder: Path) -> tuple[st
             break
         pairs = scene.pairs(path)
         ours = "/" not in path or any(re.search(r"(?i)(?:^|[._-])(?:server)?_?port$", key) for key, _ in pairs)
-        for key, value in pairs if ours else ():
-            word = re.sub(r"[^a-z]", "", key.rsplit(".", 1)[-1].lower())
-            if word in _CALLED and value and value.lower() != word:
-                return re.split(r"\s+[—|-]\s+", value)[0], f"{Sure.LIKELY}: {key} in {path}"
+        named = [(key, value) for key, value in pairs if _calls_it(key) and value.lower() != _last(key)] if ours else []
+        for key, value in sorted(named, key=lambda pair: not _OF_SERVER.search(pair[0])):
+            return re.split(r"\s+[—|-]\s+", value)[0], f"{Sure.LIKELY}: {key} in {path}"
     if given and started:
         return given[0].value, f"{Sure.LIKELY}: {given[0].key} in {started.script}"
     return folder.resolve().name, f"{Sure.GUESS}: the folder's name"

@@ -30,7 +30,7 @@ WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
             "names stand beside them": 0.1,
             "the log names them": 6.1,
             "all that the log names are among them": 2.0,
-            "a setting lists them": 2.0,
+            "a setting lists them": 1.0,
             "they stand in two places": 3.9,
             "they stand in three places": 4.8,
             "a large family of files holds them": -4.4,

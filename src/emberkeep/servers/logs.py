@@ -21,7 +21,7 @@ from emberkeep.servers.watch import LOOKED_AT
 
 _TIME = re.compile(
     r"^(?:[\[(]?(?:\d{4}[-/.]\d\d[-/.]\d\d[T ])?\d\d?:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?[\])]?:?\s*"
-    r"|(?:[A-Z][a-z]{2} )?[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d\s+"
+    r"|(?:[A-Z][a-z]{2} )?[A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d(?: \d{4})?\s+"
     r"|\[?1\d{9}(?:\d{3})?(?:\.\d+)?\]?\s+"
     r"|(?=(?:[^\d\s]?[ T]?\d){10})[\[(]?\d{2,4}(?:[-/.:T ]\d{2,6}){2,}(?:[.,]\d+)?[\])]?:?\s+)"
 )
@@ -31,7 +31,12 @@ _DURATION = re.compile(r"\b(\d+(?:\.\d+)?) ?(?:s|ms|sec|secs|seconds|min|minutes
 _READY = re.compile(
     r"\b(?:ready|done|started|listening|online|open for|accepting|complete|waiting for|initiali[sz]ed)\b", re.IGNORECASE
 )
-_TROUBLE = re.compile(r"\b(?:warn(?:ing)?|error|severe|fatal|exception|failed|retry(?:ing)?)\b", re.IGNORECASE)
+_TROUBLE = re.compile(
+    r"\b(?:warn(?:ing)?|error|severe|fatal|exception|failed|retry(?:ing)?"
+    r"|stopp(?:ed|ing)|shut(?:ting)? ?down|terminat(?:ed|ing)|clos(?:ed|ing))\b",
+    re.IGNORECASE,
+)
+"""What goes wrong, or ends, does not say that a server is ready."""
 _COUNT = re.compile(r"(?<!\w)\d+(?!\w)")
 _PARTS = re.compile(r"\w+|[^\w\s]")
 _CALLED = re.compile(r"[^\W\d]\w{2,31}")
