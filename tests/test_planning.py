@@ -148,9 +148,11 @@ def test_a_start_is_foretold_by_those_that_went_well() -> None:
     assert forecast([start(9, state="died")], 5) is None
     assert forecast([start(4), start(6), start(99, state="late")], 5) == Forecast(6, None, 0)
     assert forecast([start(4, 100, False), start(6, 0, True)], 5) == Forecast(6, None, 0)
-    assert forecast([start(50, 100, True), start(6)], 200) == Forecast(6, (50.0, 200.0), 1)
+    assert forecast([start(50, 100, True), start(6)], 100) == Forecast(6, (25.0, 100.0), 1)
     several = [start(50, 100, True), start(100, 100, True), start(5, 100, True, "died"), start(7)]
-    assert forecast(several, 200) == Forecast(7, (100.0, 200.0), 2)
+    assert forecast(several, 80) == Forecast(7, (32.0, 100.0), 2)
+    # of a world four times as large as any that was seen, it may take twice as long as its size alone tells
+    assert forecast(several, 400) == Forecast(7, (160.0, 1000.0), 2)
     assert "no conversion was seen yet" in Forecast(6, None, 0).words
     assert Forecast(6, (60, 7200), 3).words.endswith("may take 60 s to 2.0 h, by 3 earlier")
 

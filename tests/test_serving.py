@@ -20,9 +20,8 @@ import pytest
 
 from emberkeep.errors import EmberKeepError, Refused
 from emberkeep.keep import Keep, Log
-from emberkeep.planning.forecast import forecast
 from emberkeep.running import Console, Service, duration
-from emberkeep.runs.journal import StartRecord
+from emberkeep.runs.journal import Journal
 from emberkeep.servers import console, lifecycle
 from emberkeep.servers import watch as watching
 from emberkeep.servers.process import is_locked, running_signs, wait_for
@@ -30,8 +29,7 @@ from emberkeep.servers.secrets import secret
 from emberkeep.servers.watch import Activity, Follower, Movement, State, Watch, read_line
 from tests.conftest import free_ports
 from tests.helpers import new_keep
-
-from datetime import UTC, datetime  # isort: skip
+from tests.program import run_program
 
 posix = pytest.mark.skipif(os.name == "nt", reason="POSIX only")
 
@@ -433,6 +431,27 @@ def test_a_silent_conversion_is_told_from_a_hang(tmp_path: Path, monkeypatch: py
     assert not seen.converted
 
 
+@posix
+def test_a_start_is_noted_with_the_world_as_it_was_before(tmp_path: Path) -> None:
+    keep = new_keep(
+        tmp_path,
+        '[roles]\nworld = ["world/**"]\nlogs = ["log"]\n[start]\ncommand = ["./start.sh"]\nlog = ["log"]\nready = "open"\n'
+        'limit = "20 s"\n[stop]\nlimit = "1 s"\nstill = "0 s"\nterminate = "5 s"\n',
+    )
+    world = keep.server / "world"
+    world.mkdir()
+    (world / "old.sav").write_bytes(b"x" * 1000)
+    script = keep.server / "start.sh"
+    script.write_text("#!/bin/sh\nhead -c 9000 /dev/zero > world/new.sav\necho open > log\nexec sleep 60\n")
+    script.chmod(0o755)
+    try:
+        done = run_program("--keep", keep.folder, "start", "--go", cwd=tmp_path)
+        assert done.code == 0, done
+        assert [one.world for one in Journal(keep.folder).starts()] == [1000]
+    finally:
+        run_program("--keep", keep.folder, "stop", "--go", cwd=tmp_path)
+
+
 def test_a_new_version_line_is_a_new_start() -> None:
     seen = lifecycle.Watched()
     for line in ("game 2.4", "Error: x", "open for players", "game 2.5"):
@@ -519,22 +538,6 @@ def test_lengths_of_time() -> None:
     assert [duration(text) for text in ("", "soon", "5", "-1 s", "1 fortnight")] == [None] * 5
     assert lifecycle.in_words(timedelta(minutes=15)) == "15 minutes"
     assert lifecycle.in_words(timedelta(seconds=61)) == "61 seconds"
-
-
-def test_a_forecast_goes_by_the_size_of_the_world() -> None:
-    def start(seconds: float, world: int, converted: bool, state: str = "ready") -> StartRecord:
-        return StartRecord(datetime(2031, 4, 2, tzinfo=UTC), "1", world, seconds, converted, state)
-
-    assert forecast([], 100) is None
-    assert forecast([start(9, 100, True, "died")], 100) is None
-    plain = forecast([start(9, 100, False)], 100)
-    assert plain is not None
-    assert plain.conversion is None
-    told = forecast([start(100, 1000, True), start(300, 2000, True), start(5, 2000, False)], 4000)
-    assert told is not None
-    assert told.conversion == (400, 600)
-    assert told.last == 5
-    assert "7 min to 10 min" in told.words
 
 
 @pytest.mark.parametrize(

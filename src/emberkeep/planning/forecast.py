@@ -21,8 +21,12 @@ class Started(Protocol):
 
 
 READY = "ready"
-WIDER = 2.0
-"""How far off a forecast from a single conversion may be, as a factor either way."""
+WIDER, WIDE = 2.0, 1.25
+"""How far off a forecast from a single conversion may be, and one from several, as a factor either way."""
+
+
+SLOWER = 0.5
+"""Power of the factor by which a world is larger than all converted ones, by which it may go slower."""
 
 
 @dataclass(frozen=True)
@@ -44,15 +48,18 @@ class Forecast:
 
 
 def forecast(starts: Sequence[Started], world: int) -> Forecast | None:
-    """What to expect; None before the first good start. A conversion takes time by the bytes of the world."""
+    """What to expect; None before the first good start. A conversion takes time by the bytes of the world, and more than
+    that of worlds larger than any that was seen converted: caches and trees grow, too."""
     good = [start for start in starts if start.state == READY]
     if not good:
         return None
-    rates = [start.seconds / start.world for start in good if start.converted and start.world > 0]
-    if not rates:
+    seen = [start for start in good if start.converted and start.world > 0]
+    if not seen:
         return Forecast(good[-1].seconds, None, 0)
-    spread = WIDER if len(rates) == 1 else 1.0
-    return Forecast(good[-1].seconds, (min(rates) * world / spread, max(rates) * world * spread), len(rates))
+    rates = [start.seconds / start.world for start in seen]
+    spread = WIDER if len(rates) == 1 else WIDE
+    farther = max(1.0, world / max(start.world for start in seen)) ** SLOWER
+    return Forecast(good[-1].seconds, (min(rates) * world / spread, max(rates) * world * spread * farther), len(rates))
 
 
 def lasting(seconds: float) -> str:

@@ -138,7 +138,7 @@ def unwell(seen: Watched) -> str:
 def start_and_watch(room: Room, told: Told = deaf) -> Watched:
     """Start the server, or go on following one that runs already, and record how that went."""
     keep = room.keep
-    began = room.clock()
+    began, world = room.clock(), world_bytes(keep)  # as it is before a conversion, which may make it larger
     if lifecycle.is_running(keep):
         seen = follow(keep, told)
     else:
@@ -154,7 +154,7 @@ def start_and_watch(room: Room, told: Told = deaf) -> Watched:
         if failed:
             seen = replace(seen, errors=(*(f"{one.name}: {unwell(one.seen)}" for one in failed), *seen.errors))
     seen = replace(seen, failures=(*seen.failures, *_not_loaded(keep, seen)))
-    record = StartRecord(began, seen.version, world_bytes(keep), seen.seconds, seen.converted, str(seen.state))
+    record = StartRecord(began, seen.version, world, seen.seconds, seen.converted, str(seen.state))
     room.journal.started(record, room.run.number or None)
     return seen
 
