@@ -14,12 +14,14 @@ from contextlib import closing
 from pathlib import Path
 
 import pytest
+import tomlkit
 from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.demo import sample
 from emberkeep.keep import UNSORTED, read_config
 from emberkeep.servers.adopt import adopt
+from emberkeep.servers.doubts import doubts
 from emberkeep.servers.draft import draft
 from emberkeep.servers.findings import Adoption, Sure
 from emberkeep.servers.people import listed_people
@@ -504,3 +506,23 @@ def test_the_sample_is_the_same_each_time(built: Path, tmp_path: Path) -> None:
     for name in ("gannet-rock", "releases"):
         assert tree_state(tmp_path / "again" / name) == tree_state(built / name)
     assert uuid.UUID(next((built / "gannet-rock/outer-skerries/keepers").iterdir()).stem)
+
+
+def test_a_version_of_the_log_alone_is_asked_once_and_forgotten_whole(tmp_path: Path) -> None:
+    root = moor(tmp_path)
+    (root / "version.txt").unlink()
+    (root / "server.log").write_text("[10:00:01] Zlib 1.2.3 is used\n[10:00:02] ready\n")
+    keep = tmp_path / "moor.keep"
+    assert run_program("adopt", "moor", cwd=tmp_path).code == 0
+    asked = [one for one in read_config(keep / "keep.toml").questions if "1.2.3" in one]
+    assert asked == ["is 1.2.3 the version of the engine? 'Zlib 1.2.3' in server.log"]
+    found = adopt(root)
+    doubt = next(one for one in doubts(found) if "1.2.3" in one.text)
+    document = tomlkit.parse((keep / "keep.toml").read_text())
+    change = doubt.choices[-1].edit
+    assert change is not None
+    change(document)
+    assert "1.2.3" not in "".join(line for line in tomlkit.dumps(document).splitlines(True) if not line.startswith("#"))
+    # what the program is called by is its version, wherever it stands
+    (root / "server.log").write_text("[10:00:01] Zlib 1.2.3 is used\n[10:00:02] Peat 4.5 is up\n[10:00:03] ready\n")
+    assert [(one.version, one.sure) for one in adopt(root).versions if one.name == "engine"] == [("4.5", Sure.LIKELY)]

@@ -48,8 +48,8 @@ class Forecast:
 
 
 def forecast(starts: Sequence[Started], world: int) -> Forecast | None:
-    """What to expect; None before the first good start. A conversion takes time by the bytes of the world, and more than
-    that of worlds larger than any that was seen converted: caches and trees grow, too."""
+    """What to expect; None before the first good start. A conversion takes time by the bytes of the world, and more
+    than that of worlds larger than any that was seen converted: caches and trees grow, too."""
     good = [start for start in starts if start.state == READY]
     if not good:
         return None

@@ -57,7 +57,7 @@ def doubts(found: Adoption) -> list[Doubt]:
         *(
             _of_line(line)
             for line in (found.log.lines if found.log else ())
-            if line.sure is Sure.GUESS and line.example
+            if line.sure is Sure.GUESS and line.example and line.kind != "version"  # asked with the version itself
         ),
         *_lacking(found),
     ]
@@ -91,6 +91,8 @@ def _of_role(item: Finding) -> Doubt:
 def _of_version(item: VersionFinding) -> Doubt:
     def forget(document: TOMLDocument) -> None:
         document["versions"].pop(item.name, None)
+        if item.name == "engine" and "log" in document:
+            document["log"].pop("version", None)
 
     text = f"is {item.version} the version of the {item.name}? {item.evidence}"
     stakes = "Updates and recipes go by it."

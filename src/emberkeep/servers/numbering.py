@@ -115,10 +115,13 @@ def _told(scene: Scene) -> Iterator[VersionFinding]:
         text = scene.look.text(path)[:2000]
         if re.fullmatch(r"v?\d+(?:\.\d+)+", text.strip()):
             bare.setdefault(text.strip().lstrip("v"), []).append(path)
-        elif match := _NAMED.search(text):
+        elif matches := list(_NAMED.finditer(text)):
+            match = next((match for match in matches if _is_programs(scene, match[1])), matches[0])
             named.setdefault((match[1], match[2]), []).append(path)
     if named:
-        (word, version), places = max(named.items(), key=lambda item: (item[0][1] in bare, len(item[1])))
+        (word, version), places = max(
+            named.items(), key=lambda item: (item[0][1] in bare, _is_programs(scene, item[0][0]), len(item[1]))
+        )
         alone = bare.get(version, [])
         pattern = rf"(?:^|{re.escape(word)}[ _-])v?{_PATTERN}" if alone else rf"{re.escape(word)}[ _-]v?{_PATTERN}"
         evidence = f"'{word} {version}' in {', '.join(places)}" + (
@@ -126,7 +129,8 @@ def _told(scene: Scene) -> Iterator[VersionFinding]:
         )
         logged = {path for path in places if path in scene.of_role("logs")}
         apart = len(places) - len(logged) + bool(logged)  # a program says the same in all of its logs
-        sure = Sure.SURE if alone or apart > 1 else Sure.LIKELY if len(places) > 1 else Sure.GUESS
+        likely = len(places) > 1 or _is_programs(scene, word)
+        sure = Sure.SURE if alone or apart > 1 else Sure.LIKELY if likely else Sure.GUESS
         yield VersionFinding("engine", pattern, tuple(map(globs.escape, [*alone, *places])), version, evidence, sure)
     elif bare:
         version, places = next(iter(bare.items()))
@@ -134,6 +138,12 @@ def _told(scene: Scene) -> Iterator[VersionFinding]:
         yield VersionFinding(
             "engine", rf"^v?{_PATTERN}", tuple(map(globs.escape, places)), version, evidence, Sure.LIKELY
         )
+
+
+def _is_programs(scene: Scene, word: str) -> bool:
+    """Whether a program is called by a word, or begins or ends so."""
+    names = [path.rpartition("/")[2].partition(".")[0].lower() for path in scene.programs]
+    return len(word) > 2 and any(name.startswith(word.lower()) or name.endswith(word.lower()) for name in names)
 
 
 def _frameworks(scene: Scene) -> Iterator[VersionFinding]:

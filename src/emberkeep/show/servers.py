@@ -56,15 +56,19 @@ def _found_roles(found: Adoption) -> Table:
         for item in found.roles:
             if item.role == role:
                 globs[item.glob].append(item)
-        alike: dict[tuple[str, Sure], list[str]] = defaultdict(list)
+        alike = Counter((items[0].evidence, items[0].sure) for items in globs.values())
+        shown: Counter[tuple[str, Sure]] = Counter()
         for glob, (item, *others) in globs.items():
+            kind = item.evidence, item.sure
+            shown[kind] += 1
+            if alike[kind] > MOST and shown[kind] > FEW:
+                if shown[kind] == alike[kind]:
+                    rows.add_row(role, cell(f"and {alike[kind] - FEW} more: see keep.toml", QUIET))
+                continue
             more = f", and {len(others)} more like it" if others else ""
-            alike[item.evidence + more, item.sure].append(glob)
-        for (evidence, sure), held in alike.items():
-            for glob in held if len(held) <= MOST else held[:FEW]:
-                rows.add_row(role, cell(glob), cell(evidence, QUIET), cell(sure.value, _sureness(sure)))
-            if len(held) > MOST:
-                rows.add_row(role, cell(f"and {len(held) - FEW} more: see keep.toml", QUIET))
+            rows.add_row(
+                role, cell(glob), cell(item.evidence + more, QUIET), cell(item.sure.value, _sureness(item.sure))
+            )
     return rows
 
 
