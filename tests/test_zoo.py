@@ -29,6 +29,7 @@ from emberkeep.servers.refresh import refresh, written
 from emberkeep.servers.roles import Roles
 from emberkeep.servers.scene import Scene
 from emberkeep.servers.versions import find
+from emberkeep.servers.watch import Watched, read_line
 from emberkeep.trees import FolderTree, Kind
 from tests import depth
 from tests.conftest import tree_state
@@ -342,3 +343,13 @@ def test_texts_that_share_words_are_no_lists_of_people(tmp_path: Path) -> None:
         (tmp_path / f"{'abcdefghijkl'[number] * 5}.txt").write_text(words + "\n")
     found = adopt(tmp_path)
     assert (found.players, {item.role for item in found.roles}) == (0, set())
+
+
+def test_a_log_in_colours_is_read_as_one_without() -> None:
+    plain = ["10:00:01 Peat 1.7 up", "10:00:02 listening on 27500", "10:00:09 ready, 7.2 s"]
+    coloured = [f"\x1b[0;;m\x1b[32m{line[:8]}\x1b[0m{line[8:]}" for line in plain]
+    assert logs.is_log("\n".join(coloured))
+    seen = Watched()
+    for line in coloured:
+        seen = read_line(seen, line, {"version": r"^10:00:01 Peat (\d+\.\d+)", "ready": r"^10:00:09 ready"})
+    assert (seen.version, bool(seen.ready)) == ("1.7", True)

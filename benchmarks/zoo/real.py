@@ -2,7 +2,7 @@
 with what is true of each told by hand before adopt looked at it.
 
 They come with ``apt-get install ddnet-server teeworlds-server armagetronad-dedicated freecol supertuxkart
-wesnoth-1.16-server tetrinetx pioneers-console``. What is not installed is left out, and named.
+wesnoth-1.16-server tetrinetx pioneers-console cube2-server bzflag-server``. What is not installed is left out, and named.
 """
 
 from __future__ import annotations
@@ -144,6 +144,25 @@ SERVERS = (
             "games/coeur.game": "unsorted|settings",
         },
     ),
+    Real(
+        "cubes",
+        "/usr/lib/cube2/cube2_server",
+        "exec ./cube2_server -i127.0.0.1 -j28795 -glog.txt < /dev/null",
+        {"/usr/share/doc/cube2-server/examples/server-init.cfg": "server-init.cfg"},
+        facts={"no world": ""},
+        roles={"server-init.cfg": "settings", "log.txt": "logs"},
+    ),
+    Real(
+        "tanks",
+        "/usr/games/bzfs",
+        "exec ./bzfs -conf tanks.conf >> tanks.log 2>&1",
+        {"/usr/lib/bzflag-server": "plugins"},
+        {
+            "tanks.conf": '-p 5164\n-i 127.0.0.1\n-publictitle "Gannet Rock tanks"\n-ms 5\n-loadplugin plugins/serverControl.so\n'
+        },
+        {"no world": "", "version": "2.4.26.20230103|2.4.26", "port": "5164"},
+        {"tanks.conf": "settings", "tanks.log": "logs", "plugins/serverControl.so": "engine|extensions|unsorted"},
+    ),
 )
 
 
@@ -193,7 +212,7 @@ def _laid(server: Real, root: Path) -> Ground:
     for scope in ("map", "players", "progress"):
         ground.fact(f"leaves {scope}", "what the packages brought", *shipped)
     for kind, told in server.facts.items():
-        ground.fact(kind, server.name, told)
+        ground.fact(kind, server.name, *told.split("|"))
     for path, role in server.roles.items():
         ground.role(role, path)
     return ground

@@ -21,7 +21,7 @@ from zoneinfo import ZoneInfo
 from emberkeep.keep import Config
 from emberkeep.planning.identifiers import unpacked
 from emberkeep.servers.roles import Roles
-from emberkeep.servers.watch import LOOKED_AT
+from emberkeep.servers.watch import bare_line
 from emberkeep.trees import FILE, Tree, read
 
 RHYTHMS = (7, 14, 21, 28, 42, 56)
@@ -102,12 +102,12 @@ def visits(tree: Tree, config: Config) -> tuple[list[Line], set[date]]:
         if not patterns or entry.kind is not FILE or roles.of(path) != "logs" or entry.size > LARGEST_LOG:
             continue
         end = datetime.fromtimestamp(entry.mtime_ns / 1e9, config.tz)
-        lines = unpacked(read(tree, path)).decode("utf-8", "replace").splitlines()
+        lines = [bare_line(line) for line in unpacked(read(tree, path)).decode("utf-8", "replace").splitlines()]
         stamps = list(_dated(lines, end))
         for at, text in stamps:
             days.add(at.date())
             for pattern, came in patterns:
-                match = pattern.search(text[:LOOKED_AT])
+                match = pattern.search(text)
                 if match:
                     found.append(Line(at, _name(match), came))
     return sorted(found, key=lambda line: line.at), days
@@ -164,7 +164,7 @@ def online(lines: Sequence[str], config: Config) -> int | None:
     if not patterns.get("joined") or not patterns.get("left"):
         return None
     there: set[str] = set()
-    for line in (line[:LOOKED_AT] for line in lines):
+    for line in map(bare_line, lines):
         if patterns.get("version") and re.search(patterns["version"], line):
             there.clear()
         for kind in ("joined", "left"):

@@ -17,7 +17,7 @@ from emberkeep.servers.extensions import Extension
 from emberkeep.servers.findings import LogFinding, LogLine, Sure, VersionFinding
 from emberkeep.servers.looking import IDENT
 from emberkeep.servers.scene import Scene
-from emberkeep.servers.watch import LOOKED_AT
+from emberkeep.servers.watch import bare_line
 
 _TIME = re.compile(
     r"^(?:[\[(]?(?:\d{4}[-/.]\d\d[-/.]\d\d[T ])?\d\d?:\d\d(?::\d\d(?:[.,]\d+)?)?(?:Z|[+-]\d\d:?\d\d)?[\])]?:?\s*"
@@ -51,7 +51,7 @@ _SEVERITIES = r"(?i)\b(?:error|severe|fatal|exception|panic|critical)\b"
 
 def is_log(text: str) -> bool:
     """Whether a text is a log by what it holds: most of its first lines begin with a time."""
-    lines = [line for line in text.splitlines()[:40] if line.strip()]
+    lines = [line for line in map(bare_line, text.splitlines()[:40]) if line.strip()]
     return len(lines) >= 3 and sum(_TIME.match(line) is not None for line in lines) >= MOSTLY * len(lines)
 
 
@@ -84,7 +84,7 @@ def log(
 
 def _apart(text: str) -> tuple[list[str], list[str]]:
     """The lines of a log without their times, and those."""
-    told = [line[:LOOKED_AT] for line in text.splitlines() if line.strip()]
+    told = [line for line in map(bare_line, text.splitlines()) if line.strip()]
     times = [found[0] if (found := _TIME.match(line)) else "" for line in told]
     return [line[len(time) :] for line, time in zip(told, times, strict=True)], times
 

@@ -343,9 +343,17 @@ LOOKED_AT = 2000
 whoever says something to the other players."""
 
 
+_COLOUR = re.compile(r"\x1b\[[0-9;?]*[A-Za-z]")
+
+
+def bare_line(line: str) -> str:
+    """A line of a log as patterns are held against it: without what colours it on a terminal, and not too long."""
+    return _COLOUR.sub("", line[: 2 * LOOKED_AT])[:LOOKED_AT]
+
+
 def read_line(seen: Watched, line: str, patterns: Mapping[str, str]) -> Watched:
     """What is known after one more line of the log, which is held against every pattern: it may tell several things."""
-    line = line[:LOOKED_AT]
+    line = bare_line(line)
     found = {kind: re.search(pattern, line) for kind, pattern in patterns.items()}
     if version := found.get("version"):
         # A new version line is a new start; what came before it belongs to an earlier one.
