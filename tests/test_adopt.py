@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 
 from emberkeep.demo import sample
 from emberkeep.keep import UNSORTED, read_config
+from emberkeep.servers import logs
 from emberkeep.servers.adopt import adopt
 from emberkeep.servers.doubts import doubts
 from emberkeep.servers.draft import draft
@@ -303,6 +304,75 @@ def test_saves_that_share_a_number_and_databases_with_another(tmp_path: Path) ->
     assert versions["save"][0] == "221"
     assert versions["skills"][0] == "4"
     assert re.search(versions["save"][1], "fen/crew_222.sav")
+
+
+def fresh(root: Path, line: str) -> Path:
+    """An install on which nobody has played: a program, a launch script with this last line, data of the vendor's."""
+    (root / "data" / "pics").mkdir(parents=True)
+    (root / "peatd").write_bytes(b"\x7fELF" + bytes(range(256)) * 20)
+    for number in range(30):
+        (root / "data" / "pics" / f"sod{number}.png").write_bytes(b"\x89PNG\r\n\x1a\n" + bytes(range(256)) * 40)
+        (root / "data" / f"sod{number}.txt").write_text(f"What grows on sod {number}.\n")
+    (root / "start.sh").write_text(f'#!/bin/sh\ncd "$(dirname "$0")"\n{line}\n')
+    for path in (root / "peatd", root / "start.sh"):
+        path.chmod(0o755)
+    return root
+
+
+def test_pictures_are_no_saves(tmp_path: Path) -> None:
+    root = fresh(tmp_path / "s", "exec ./peatd --data data")
+    assert adopt(root).world.evidence == ""
+
+
+def test_a_folder_in_which_hardly_anything_was_saved_is_at_most_a_guess(tmp_path: Path) -> None:
+    root = fresh(tmp_path / "s", "exec ./peatd --data data")
+    (root / "data" / "sods.pak").write_bytes(bytes(range(256)) * 4000)
+    found = adopt(root)
+    assert (found.world.folder, found.world.sure) == ("data", Sure.GUESS)
+    assert any(question.startswith("is data the world?") for question in found.questions)
+
+
+def test_what_a_launch_script_lets_print_is_a_log(tmp_path: Path) -> None:
+    for at, line in enumerate(
+        (
+            "exec ./peatd > told.txt 2>&1",
+            'OUT=told.txt\nexec ./peatd -x 1 >> "$OUT" < /dev/null',
+            "./peatd | tee -a told.txt",
+        )
+    ):
+        root = fresh(tmp_path / str(at), line)
+        (root / "told.txt").write_text("up\nport = 1\nname = Peat\n")
+        found = adopt(root)
+        assert roles_of(found).of("told.txt") == "logs", line
+        assert found.name == str(at)
+
+
+def test_the_servers_name_is_not_somebodys(tmp_path: Path) -> None:
+    root = fresh(tmp_path / "s", "exec ./peatd peat.ini")
+    (root / "peat.ini").write_text("[player]\nname = Guest\n[server]\nname = Long Moor\n[net]\nport = 27500\n")
+    assert adopt(root).name == "Long Moor"
+
+
+def test_folders_of_the_vendors_that_a_server_names_are_nobodys(tmp_path: Path) -> None:
+    root = fresh(tmp_path / "s", "exec ./peatd --world moor")
+    mods = ("turf", "sedge", "bogbean", "heather", "sundew")
+    for mod in mods:
+        (root / "mods" / mod).mkdir(parents=True)
+        (root / "mods" / mod / "code.lua").write_text(f"return '{mod}'\n")
+    for path in root.rglob("*"):
+        os.utime(path, (1_700_000_000, 1_700_000_000))
+    (root / "moor").mkdir()
+    (root / "moor" / "land.bin").write_bytes(bytes(range(256)) * 900)
+    (root / "moor" / "env.txt").write_text("day = 0\nloaded = " + ",".join(mods) + "\n")
+    found = adopt(root)
+    assert {roles_of(found).of(f"mods/{mod}/code.lua") for mod in mods}.isdisjoint({"players", "progress"})
+    assert found.world.folder in ("moor", "moor/land.bin")
+
+
+def test_what_many_say_at_once_is_no_visit() -> None:
+    lines = [f"access for '{word}' is {told}" for word in ("say", "kick", "left") for told in ("given", "taken")]
+    assert logs.visitors(lines, ["10:00:01 "] * 6) == set()
+    assert logs.visitors(lines, [f"10:00:0{at} " for at in range(6)]) == {"say", "kick", "left"}
 
 
 def test_an_address_is_no_version(tmp_path: Path) -> None:

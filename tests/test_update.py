@@ -20,6 +20,7 @@ from emberkeep.runs import rehearsal
 from emberkeep.runs.journal import Journal
 from emberkeep.store.store import Store
 from tests.conftest import WORD, Rock, free_ports, killed_at_each, tree_state
+from tests.helpers import new_keep
 from tests.program import run_program
 
 pytestmark = pytest.mark.skipif(os.name == "nt", reason="the launch script is one for sh")
@@ -559,3 +560,26 @@ def test_ctrl_c_asks_whether_to_go_back_and_the_second_one_goes_back(rock: Rock,
         assert rock.run("stop", "--now", "--go").code == 0
         assert rock.run("undo", "--go").code == 0
     assert tree_state(rock.server) == before
+
+
+def test_what_a_release_ships_is_brought_whatever_its_role_or_told(tmp_path: Path) -> None:
+    keep = new_keep(tmp_path, '[roles]\nextensions = ["extras/**"]\nworld = ["moor/**"]\n')
+    for version in ("1", "2"):
+        for path in ("extras/reed.lay", "extras/notes.txt", "moor/first.sav", "moor/second.sav"):
+            file = tmp_path / version / path
+            file.parent.mkdir(parents=True, exist_ok=True)
+            file.write_text(f"of {version}\n")
+    shutil.copytree(tmp_path / "1", keep.server, dirs_exist_ok=True)
+    (tmp_path / "2" / "moor" / "second.sav").write_text("of 1\n")
+    (keep.server / "moor" / "first.sav").write_text("played\n")
+    (keep.server / "extras" / "notes.txt").write_text("of 1\nmine\n")
+    words = ("--keep", str(keep.folder))
+    for version in ("1", "2"):
+        assert run_program(*words, "defaults", "record", version, str(tmp_path / version), cwd=tmp_path).code == 0
+    done = run_program(*words, "merge", "--from", "1", "--to", "2", "--go", cwd=tmp_path)
+    assert (keep.server / "extras" / "reed.lay").read_text() == "of 2\n", done
+    assert (keep.server / "moor" / "first.sav").read_text() == "played\n"
+    assert "it is left as it is here: moor/first.sav (world)" in done.out, done.out
+    assert "second.sav" not in done.out
+    told = run_program(*words, "merge", "--from", "1", "--to", "2", "--json", cwd=tmp_path).json
+    assert told["left_alone"] == [{"file": "moor/first.sav", "role": "world"}], told

@@ -81,7 +81,9 @@ class _Grammar:
 _SH_WORDS = (
     "if then else elif fi for while until do done case esac function [ [[ test echo printf cd set read "
     "trap export readonly return exit shift eval source . local unset alias ulimit umask kill wait sleep "
-    "mkdir rm cp mv ln cat grep sed awk chmod chown find ls ps"
+    "mkdir rm rmdir cp mv ln cat grep sed awk chmod chown find ls ps tee head tail cut sort uniq tr wc touch tar gzip "
+    "gunzip zip unzip date basename dirname readlink realpath stat df du diff cmp file mkfifo mktemp sync truncate "
+    "logger rsync curl wget"
 )
 _CMD_WORDS = (
     "if for goto echo @echo set cd cls pause rem exit setlocal endlocal title timeout md mkdir rd rmdir "
