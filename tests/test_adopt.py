@@ -19,6 +19,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.demo import sample
+from emberkeep.documents import edit
 from emberkeep.keep import UNSORTED, read_config
 from emberkeep.servers import logs
 from emberkeep.servers.adopt import adopt
@@ -596,3 +597,31 @@ def test_a_version_of_the_log_alone_is_asked_once_and_forgotten_whole(tmp_path: 
     # what the program is called by is its version, wherever it stands
     (root / "server.log").write_text("[10:00:01] Zlib 1.2.3 is used\n[10:00:02] Peat 4.5 is up\n[10:00:03] ready\n")
     assert [(one.version, one.sure) for one in adopt(root).versions if one.name == "engine"] == [("4.5", Sure.LIKELY)]
+
+
+@pytest.mark.parametrize(
+    ("text", "key", "name"),
+    [
+        (
+            '<server><server-name value="Long Moor"/><port value="27500"/><level value="moor"/></server>',
+            "level",
+            "server-name",
+        ),
+        (
+            '<s>\n  <property name="ServerName" value="Long Moor"/>\n  <property name="ServerPort" value="27500"/>\n'
+            '  <property name="GameWorld" value="moor"/>\n</s>',
+            "GameWorld",
+            "ServerName",
+        ),
+    ],
+)
+def test_settings_in_attributes_of_xml(tmp_path: Path, text: str, key: str, name: str) -> None:
+    root = moor(tmp_path)
+    (root / "moor.ini").unlink()
+    (root / "peat.xml").write_text(f'<?xml version="1.0"?>\n{text}\n')
+    (root / "go.bat").write_text("@echo off\npeatd.exe -config peat.xml\n")
+    found = adopt(root)
+    assert (found.name, found.world.folder, found.world.pointer_key) == ("Long Moor", "saves/moor.sav", key)
+    data = (root / "peat.xml").read_bytes()
+    assert edit.value("peat.xml", data, name) == "Long Moor"
+    assert edit.set_value("peat.xml", data, key, "fen").decode() == data.decode().replace('"moor"', '"fen"')

@@ -2,8 +2,8 @@
 
 A key is a name, or names joined by dots for what stands inside others (``harbour.opens``); of a launch script it is a
 variable (``SEED``) or an argument (``--lines``); of a text of no known format, what a single line sets, also with a
-space alone (``port 28800``). All else of
-the file stays as it was, to the byte.
+space alone (``port 28800``); of XML an element, by its tag or by the name that it gives its ``value``, or an attribute
+(``net@port``). All else of the file stays as it was, to the byte.
 """
 
 from __future__ import annotations
@@ -22,6 +22,8 @@ from emberkeep.errors import Place, UnreadableInput
 from emberkeep.toml import parsed
 
 _LITERAL = re.compile(r"-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?|true|false|null|\[.*\]|\{.*\}", re.DOTALL)
+VALUE = "@value"
+"""The attribute that holds what an element without text is set to."""
 _QUOTING = ("json", "toml")
 """Formats in which a text stands in quotes."""
 
@@ -154,7 +156,7 @@ class _File:
             found = [field for field in self.settings if field.name == key]
             return found[0] if len(found) == 1 else None
         node = self.node(key)
-        return node.fields.get(OWN) if node is not None else self._attribute(key)
+        return node.fields.get(OWN) or node.fields.get(VALUE) if node is not None else self._attribute(key)
 
     def _script_fields(self, key: str) -> Iterator[Field]:
         assert self.script is not None
@@ -216,6 +218,13 @@ class _File:
         return []
 
 
+def named_by_attribute(item: Node) -> str:
+    """The name that an element gives its value, as ``<property name="port" value="27800"/>`` does; "" for none."""
+    if VALUE not in item.fields:
+        return ""
+    return next((item.fields[name].value for name in ("@name", "@key", "@id") if name in item.fields), "")
+
+
 def _top(root: Node) -> Node:
     """The record that the keys before the first header stand in."""
     return next((item for item in root.items if item.name == TOP), root)
@@ -231,7 +240,7 @@ def _inside(node: Node, key: str) -> Node | None:
                 return found
             continue
         name = item.name[1:-1] if item.name[:1] == "[" and len(item.name) > 2 else item.name
-        if name == key:
+        if key in (name, named_by_attribute(item)):
             return item
         if key.startswith(f"{name}."):
             found = _inside(item, key.removeprefix(f"{name}."))

@@ -15,6 +15,7 @@ from pathlib import Path
 
 from emberkeep import globs
 from emberkeep.documents import formats, lined
+from emberkeep.documents.edit import named_by_attribute
 from emberkeep.documents.identity import Identities
 from emberkeep.documents.model import OWN, TOP, Document, Node, Role
 from emberkeep.documents.values import number
@@ -424,11 +425,17 @@ def _table(scene: Scene, path: str, tables: dict[str, list[str]], releases: Sequ
         return
     if max(count for _, count in repeated) < SEVERAL and _single_values(document.root):
         return  # settings, a few of which repeat
+    if all(_is_named_value(item) for item in document.root.items if item.role is Role.RECORD):
+        return  # settings, each by its name in an element of its own
     tables[path.split("/", 1)[0] if "/" in path else ""].append(path)
     for at, count in repeated:
         rule = identities.rule(at).rule
         if not (rule == (".",) or _are_values(document, at)):  # a list of plain words needs no telling
             yield RecordFinding(path, "/".join(at), rule or (), count, Sure.SURE if rule else Sure.LIKELY)
+
+
+def _is_named_value(item: Node) -> bool:
+    return named_by_attribute(item) != "" and len(item.fields) == 2 and not item.items
 
 
 def _single_values(root: Node) -> int:

@@ -227,7 +227,7 @@ def printed_files(scene: Scene, script: str) -> list[str]:
     variables, beside = _variables(scene, script), script.rpartition("/")[0]
     found = []
     for item in executed(scene, script):
-        words = (told[1].strip("\"'") for told in _PRINTS_TO.finditer(_resolved(item.line, variables)))
+        words = (target[1].strip("\"'") for target in _PRINTS_TO.finditer(_resolved(item.line, variables)))
         found += [_file_named(scene, word, [item.path.rpartition("/")[0], beside, ""]) for word in words]
     return list(dict.fromkeys(path for path in found if path))
 
@@ -311,8 +311,8 @@ def _arguments(text: str, save_numbers: set[str]) -> list[Argument]:
             and _plausible("port", setting.value)
             and int(setting.value) > 1023
         ):
-            told = "it is called -p, and is a number that ports of games have"
-            found["port"] = Argument("port", setting.key, setting.value, told, Sure.LIKELY)
+            evidence = "it is called -p, and is a number that ports of games have"
+            found["port"] = Argument("port", setting.key, setting.value, evidence, Sure.LIKELY)
         taken = {argument.key for argument in found.values()}
         if setting.value in save_numbers and len(setting.value) >= SHORTEST_NUMBER and setting.key not in taken:
             purpose = "size" if _round(setting.value) and "size" not in found else "seed"

@@ -84,9 +84,9 @@ def log(
 
 def _apart(text: str) -> tuple[list[str], list[str]]:
     """The lines of a log without their times, and those."""
-    told = [line for line in map(bare_line, text.splitlines()) if line.strip()]
-    times = [found[0] if (found := _TIME.match(line)) else "" for line in told]
-    return [line[len(time) :] for line, time in zip(told, times, strict=True)], times
+    lines = [line for line in map(bare_line, text.splitlines()) if line.strip()]
+    times = [found[0] if (found := _TIME.match(line)) else "" for line in lines]
+    return [line[len(time) :] for line, time in zip(lines, times, strict=True)], times
 
 
 def _lines(
@@ -94,8 +94,8 @@ def _lines(
 ) -> Iterator[LogLine]:
     version = next((line for line in lines if engine and engine.version in _VERSION.findall(line)), "")
     if version and engine:
-        told = f"it carries the engine's version {engine.version}"
-        yield LogLine("version", _left_open(version, engine.version), version, told, engine.sure)
+        evidence = f"it carries the engine's version {engine.version}"
+        yield LogLine("version", _left_open(version, engine.version), version, evidence, engine.sure)
     loaded = _about_extensions(lines, extensions, failed=False)
     if loaded:
         line, extension, count = loaded
@@ -168,8 +168,8 @@ def visitors(lines: Sequence[str], times: Sequence[str]) -> set[str]:
 
 
 def _at_once(numbers: Iterable[int], times: Sequence[str]) -> bool:
-    told = {times[number] for number in numbers}
-    return len(told) == 1 and told != {""}
+    moments = {times[number] for number in numbers}
+    return len(moments) == 1 and moments != {""}
 
 
 def _rank(words: Collection[str]) -> tuple[int, int]:

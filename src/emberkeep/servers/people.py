@@ -96,8 +96,8 @@ def _ids_and_names(listed: Sequence[dict[str, str]]) -> list[tuple[str, str]]:
     ids = [key for key, values in held.items() if any(is_identifier(value) for value in values)]
     ids += [key for key, values in whole.items() if not are_names(values) and len(some) > 1]  # one alone tells nothing
     ident = next(iter(ids), next(iter(whole), ""))
-    told = [key for key, values in held.items() if key != ident and all(map(NAME.fullmatch, values))]
-    shared = {key for key in told if len(set(held[key])) < MOSTLY_OTHERS * len(held[key])}
+    candidates = [key for key, values in held.items() if key != ident and all(map(NAME.fullmatch, values))]
+    shared = {key for key in candidates if len(set(held[key])) < MOSTLY_OTHERS * len(held[key])}
     by_name = ident not in ids
-    name = "" if by_name else next((key for key in told if key not in shared), "")
+    name = "" if by_name else next((key for key in candidates if key not in shared), "")
     return [(person.get(ident, ""), person.get(name, "")) for person in listed]

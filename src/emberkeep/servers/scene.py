@@ -12,7 +12,7 @@ from functools import cached_property
 
 from emberkeep import globs
 from emberkeep.documents import formats, lined
-from emberkeep.documents.edit import unquoted
+from emberkeep.documents.edit import VALUE, named_by_attribute, unquoted
 from emberkeep.documents.model import TOP, Document, Node, Role
 from emberkeep.errors import EmberKeepError, Fault
 from emberkeep.servers.evidence import Hypothesis
@@ -248,6 +248,8 @@ def _pairs_in(node: Node, prefix: str, depth: int) -> Iterator[tuple[str, str]]:
             continue
         if item.own is not None:
             yield prefix + item.name, item.own.strip('"')
+        elif VALUE in item.fields:
+            yield prefix + (named_by_attribute(item) or item.name), item.fields[VALUE].value
         inner = prefix if item.name == TOP else f"{prefix}{item.name.strip('[]')}."
         yield from _pairs_in(item, inner, depth + 1)
 
