@@ -625,3 +625,16 @@ def test_settings_in_attributes_of_xml(tmp_path: Path, text: str, key: str, name
     data = (root / "peat.xml").read_bytes()
     assert edit.value("peat.xml", data, name) == "Long Moor"
     assert edit.set_value("peat.xml", data, key, "fen").decode() == data.decode().replace('"moor"', '"fen"')
+
+
+def test_logs_called_after_moments_are_known_when_the_next_start_writes_another(tmp_path: Path) -> None:
+    root = moor(tmp_path)
+    (root / "server.log").rename(root / "Moor-20310402-040255.log")
+    (root / "version.txt").unlink()
+    keep = tmp_path / "moor.keep"
+    assert run_program("adopt", "moor", cwd=tmp_path).code == 0
+    (root / "Moor-20310402-040255.log").rename(root / "Moor-20310403-110001.log")
+    config = read_config(keep / "keep.toml")
+    assert Roles(config.roles).of("Moor-20310403-110001.log") == "logs"
+    seen = run_program("--keep", str(keep), "survey", cwd=tmp_path).out
+    assert re.search(r"engine\s+1\.7\.3\s+Moor-20310403-110001\.log", seen), seen

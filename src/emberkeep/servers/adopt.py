@@ -33,6 +33,7 @@ from emberkeep.servers.findings import (
     Sure,
     TableFinding,
     WorldFinding,
+    log_glob,
 )
 from emberkeep.servers.leads import is_the_servers
 from emberkeep.servers.looking import Look
@@ -193,13 +194,13 @@ def _logs_and_scratch(scene: Scene) -> None:
         if entry.kind is Kind.FOLDER or scene.is_covered(path):
             continue
         if path.lower().endswith((".log", ".log.gz")) and scene.look.kind(path) in ("text", "packed", "empty", "json"):
-            scene.cover("logs", globs.escape(path), "its name ends as a log's does")
+            scene.cover("logs", log_glob(path), "its name ends as a log's does")
         elif path.lower().endswith((".pid", ".lock", ".lck")):
             scene.cover("scratch", globs.escape(path), "a mark of a running program")
     for family in list(scene.open_families()):
         for path in family.members if len(family.members) <= FEW_LOGS else ():
             if not scene.is_covered(path) and scene.look.kind(path) == "text" and logs.is_log(scene.look.text(path)):
-                scene.cover("logs", globs.escape(path), "its lines begin with times", Sure.LIKELY)
+                scene.cover("logs", log_glob(path), "its lines begin with times", Sure.LIKELY)
 
 
 def _printed(scene: Scene, scripts: Sequence[str]) -> None:

@@ -143,6 +143,13 @@ class LaunchFinding:
     sure: Sure
 
 
+def log_glob(path: str) -> str:
+    """The pattern that matches a log, and those that later starts will write, where moments stand in its name."""
+    folder, _, name = path.rpartition("/")
+    open_name = re.sub(r"\d{4,}(?:[-_T.]?\d{2,})*", "*", globs.escape(name))
+    return f"{globs.escape(folder)}/{open_name}" if folder else open_name
+
+
 @dataclass(frozen=True)
 class LogLine:
     """What a kind of log line looks like. ``kind``: one of ``keep.LOG_LINES``."""
@@ -164,9 +171,7 @@ class LogFinding:
     @property
     def glob(self) -> str:
         """The pattern that matches it, and those that later starts will write, where moments stand in its name."""
-        folder, _, name = self.file.rpartition("/")
-        open_name = re.sub(r"\d{4,}(?:[-_T.]?\d{2,})*", "*", globs.escape(name))
-        return f"{globs.escape(folder)}/{open_name}" if folder else open_name
+        return log_glob(self.file)
 
 
 @dataclass(frozen=True)

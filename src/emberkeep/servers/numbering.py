@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 
 from emberkeep import globs
 from emberkeep.servers.extensions import Extension
-from emberkeep.servers.findings import Sure, VersionFinding, WorldFinding
+from emberkeep.servers.findings import Sure, VersionFinding, WorldFinding, log_glob
 from emberkeep.servers.scene import Scene, numbered_glob
 
 VERSION = re.compile(r"(?<![\d.])(\d+(?:\.\d+){1,3})(?![\d.]*\d)")
@@ -131,7 +131,8 @@ def _told(scene: Scene) -> Iterator[VersionFinding]:
         apart = len(places) - len(logged) + bool(logged)  # a program says the same in all of its logs
         likely = len(places) > 1 or _is_programs(scene, word)
         sure = Sure.SURE if alone or apart > 1 else Sure.LIKELY if likely else Sure.GUESS
-        yield VersionFinding("engine", pattern, tuple(map(globs.escape, [*alone, *places])), version, evidence, sure)
+        within = [log_glob(path) if path in logged else globs.escape(path) for path in (*alone, *places)]
+        yield VersionFinding("engine", pattern, tuple(dict.fromkeys(within)), version, evidence, sure)
     elif bare:
         version, places = next(iter(bare.items()))
         evidence = f"{', '.join(places)} holds it alone"
