@@ -370,6 +370,17 @@ def test_folders_of_the_vendors_that_a_server_names_are_nobodys(tmp_path: Path) 
     assert found.world.folder in ("moor", "moor/land.bin")
 
 
+def test_a_draft_is_not_contradicted_by_check_over_folders_that_are_empty(tmp_path: Path) -> None:
+    root = moor(tmp_path)
+    (root / "logs").mkdir()
+    (root / "cache").mkdir()
+    assert run_program("adopt", "moor", cwd=tmp_path).code == 0
+    drafted = (tmp_path / "moor.keep" / "keep.toml").read_text()
+    assert '"logs/**"' in drafted
+    assert '"cache/**"' in drafted
+    assert "nothing there fits" not in run_program("check", cwd=root).out
+
+
 def test_what_many_say_at_once_is_no_visit() -> None:
     lines = [f"access for '{word}' is {told}" for word in ("say", "kick", "left") for told in ("given", "taken")]
     assert logs.visitors(lines, ["10:00:01 "] * 6) == set()

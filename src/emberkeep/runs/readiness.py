@@ -141,7 +141,7 @@ def _roles(checked: _Checked) -> Iterator[Fault]:
     entries = checked.live.entries()
     for role, patterns in checked.keep.config.roles:
         for pattern in patterns:
-            fits = globs.compiled(pattern)
+            fits = globs.combined([pattern, pattern.removesuffix("/**")])  # a folder may be empty for now
             if not any(fits.fullmatch(path) for path in entries):
                 yield Fault(
                     f"the role {role} names {pattern}, and nothing there fits", hint="mend [roles] in keep.toml"

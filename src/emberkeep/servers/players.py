@@ -339,6 +339,8 @@ def player_files(scene: Scene, places: Mapping[ValuePlace, Sure], extension_fold
         if place.kind == "folders":
             glob += "/**"
         what = "files" if place.kind == "names" else "folders"
+        if all(path in scene.dirs for path in scene.matching(glob)):
+            continue  # nothing is in them
         scene.cover("players", glob, f"{known} {what} named by players' ids", sure)
 
 
