@@ -22,7 +22,7 @@ from emberkeep.errors import Place, UnreadableInput
 from emberkeep.toml import parsed
 
 _LITERAL = re.compile(r"-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?|true|false|null|\[.*\]|\{.*\}", re.DOTALL)
-VALUE = "@value"
+VALUE_ATTRIBUTE = "@value"
 """The attribute that holds what an element without text is set to."""
 _QUOTING = ("json", "toml")
 """Formats in which a text stands in quotes."""
@@ -156,7 +156,7 @@ class _File:
             found = [field for field in self.settings if field.name == key]
             return found[0] if len(found) == 1 else None
         node = self.node(key)
-        return node.fields.get(OWN) or node.fields.get(VALUE) if node is not None else self._attribute(key)
+        return node.fields.get(OWN) or node.fields.get(VALUE_ATTRIBUTE) if node is not None else self._attribute(key)
 
     def _script_fields(self, key: str) -> Iterator[Field]:
         assert self.script is not None
@@ -220,7 +220,7 @@ class _File:
 
 def named_by_attribute(item: Node) -> str:
     """The name that an element gives its value, as ``<property name="port" value="27800"/>`` does; "" for none."""
-    if VALUE not in item.fields:
+    if VALUE_ATTRIBUTE not in item.fields:
         return ""
     return next((item.fields[name].value for name in ("@name", "@key", "@id") if name in item.fields), "")
 

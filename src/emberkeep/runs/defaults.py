@@ -93,20 +93,20 @@ def merged_paths(keep: Keep, *trees: Tree) -> list[str]:
 
 
 def passed_over(keep: Keep, before: Tree, after: Tree, live: Tree) -> list[tuple[str, str]]:
-    """What a release ships anew or otherwise and a merge does not touch, with its role, as that is what a server writes
-    itself: the world, players and the like."""
+    """What a release ships that differs from the earlier one, and a merge leaves alone, with its role: the world,
+    players and what else a server writes itself."""
     roles = Roles(keep.config.roles)
     found = [(path, roles.of(path)) for path, entry in sorted(after.entries().items()) if entry.kind is FILE]
     return [
         (path, role)
         for path, role in found
-        if role not in (*SHIPPED, "engine") and not is_alike(after, before, path) and not is_alike(after, live, path)
+        if role not in (*SHIPPED, "engine") and not _is_alike(after, before, path) and not _is_alike(after, live, path)
     ]
 
 
-def is_alike(one: Tree, other: Tree, path: str) -> bool:
-    """Whether both hold a path with the same content."""
-    return path in other.entries() and one.digest(path) == other.digest(path)
+def _is_alike(one: Tree, other: Tree, path: str) -> bool:
+    there = other.entries().get(path)
+    return there is not None and there.size == one.entries()[path].size and one.digest(path) == other.digest(path)
 
 
 def fits(keep: Keep, store: Store, live: Tree, among: Iterable[str] | None = None) -> list[Fit]:

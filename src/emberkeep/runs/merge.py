@@ -128,7 +128,8 @@ def merge_keep(
         merged = merge_trees(before, after, live, chosen, rules=config.record_rules, settle=settle, orders=told)
         merged = _with_pending(keep, store, merged, (before, live, after), settle, told, selected)
         breaches = check(keep, store, merged, live, after) if wanted.checked else ()
-    merged = replace(merged, passed=tuple(defaults.passed_over(keep, before, after, live)))
+    passed = defaults.passed_over(keep, before, after, live)
+    merged = replace(merged, passed=tuple(one for one in passed if selected is None or selected(one[0])))
     if of_tables:
         tables = _tables(keep, wanted, answers, before, after, live)
         idle = tuple(name for name in merged.idle if not any(name in item.met for item in tables))

@@ -94,20 +94,14 @@ def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     _progress(scene, [table for table in tables if not table.of_world])
     _extension_data(scene, folders)
     players.personal_files(scene, places, every)
-    scene.saved_texts = worlds.saved_texts(scene, _engine_time(scene))
+    scene.saved_texts = worlds.saved_texts(scene)
     records = tuple(_economy(scene, releases))
     _settings(scene, scripts)
-    world = worlds.world(scene, _engine_time(scene))
+    world = worlds.world(scene)
     _progress(scene, tables)
     _databases(scene)
     started = launch.launch(scene, scripts, worlds.all_save_numbers(scene, world))
     return _Seen(tree, scene, world, started, folders, records, tables)
-
-
-def _engine_time(scene: Scene) -> float | None:
-    """When the programs were last changed, in ns."""
-    times = [scene.tree.entries()[path].mtime_ns for path in scene.of_role("engine")]
-    return max(times, default=None)
 
 
 def _adoption(seen: _Seen) -> Adoption:
@@ -170,7 +164,8 @@ def _name(scene: Scene, started: LaunchFinding | None, folder: Path) -> tuple[st
         pairs = scene.pairs(path)
         ours = "/" not in path or any(re.search(r"(?i)(?:^|[._-])(?:server)?_?port$", key) for key, _ in pairs)
         named = [(key, value) for key, value in pairs if _calls_it(key) and value.lower() != _last(key)] if ours else []
-        for key, value in sorted(named, key=lambda pair: not _OF_SERVER.search(pair[0])):
+        if named:
+            key, value = min(named, key=lambda pair: not _OF_SERVER.search(pair[0]))
             return re.split(r"\s+[—|-]\s+", value)[0], f"{Sure.LIKELY}: {key} in {path}"
     if given and started:
         return given[0].value, f"{Sure.LIKELY}: {given[0].key} in {started.script}"

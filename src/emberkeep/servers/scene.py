@@ -12,7 +12,7 @@ from functools import cached_property
 
 from emberkeep import globs
 from emberkeep.documents import formats, lined
-from emberkeep.documents.edit import VALUE, named_by_attribute, unquoted
+from emberkeep.documents.edit import VALUE_ATTRIBUTE, named_by_attribute, unquoted
 from emberkeep.documents.model import TOP, Document, Node, Role
 from emberkeep.errors import EmberKeepError, Fault
 from emberkeep.servers.evidence import Hypothesis
@@ -71,10 +71,14 @@ class Scene:
 
     @cached_property
     def engine_time(self) -> int | None:
-        """When the programs that scripts execute were last changed, in ns; None without one, and where all times are
-        alike."""
+        """When the programs that scripts execute were last changed, in ns. None without one, where all times are alike,
+        and where the server has not run since: then its own files are as old as the vendor's."""
         times = [self.tree.entries()[path].mtime_ns for path in self.programs]
-        return max(times, default=None) if self.times_differ else None
+        came = max(times, default=None)
+        if came is None or not self.times_differ:
+            return None
+        ran = self.of_role("logs") or [path for path in self.paths if path not in self.dirs]
+        return came if max(self.tree.entries()[path].mtime_ns for path in ran) > came + A_COPY else None
 
     def came_with_program(self, path: str) -> bool:
         """Whether nothing of a file, or in a folder, was written since the program came."""
@@ -248,8 +252,8 @@ def _pairs_in(node: Node, prefix: str, depth: int) -> Iterator[tuple[str, str]]:
             continue
         if item.own is not None:
             yield prefix + item.name, item.own.strip('"')
-        elif VALUE in item.fields:
-            yield prefix + (named_by_attribute(item) or item.name), item.fields[VALUE].value
+        elif VALUE_ATTRIBUTE in item.fields:
+            yield prefix + (named_by_attribute(item) or item.name), item.fields[VALUE_ATTRIBUTE].value
         inner = prefix if item.name == TOP else f"{prefix}{item.name.strip('[]')}."
         yield from _pairs_in(item, inner, depth + 1)
 

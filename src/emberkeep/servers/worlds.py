@@ -64,18 +64,25 @@ class Candidate:
     size: int = 0
     newest: float = 0.0
     """Bytes of its files, and when the last of them was written, in seconds since 1970."""
+    others: int = 0
+    """Files in it that no engine saved and that have no other role."""
+
+    @property
+    def is_mostly_other(self) -> bool:
+        """Whether hardly anything in it was saved: a wipe of it would clear what an engine never wrote."""
+        return len(self.files) < LITTLE * (len(self.files) + self.others)
 
 
 # --- candidates --------------------------------------------------------------------
 
 
-def world(scene: Scene, engine_time: float | None) -> WorldFinding:
-    """Cover the world's files and say what they are. ``engine_time``: when the program was last changed, ns."""
+def world(scene: Scene) -> WorldFinding:
+    """Cover the world's files and say what they are."""
     leads = Leads(scene)
-    weighed = _all_weighed(scene, _candidates(scene, leads, _saved(scene)), engine_time)
+    weighed = _all_weighed(scene, _candidates(scene, leads, _saved(scene)))
     if all(told.probability < EVEN for _, told in weighed):
-        texts = sorted(scene.saved_texts) or _written(scene, engine_time)
-        weighed += _all_weighed(scene, _candidates(scene, leads, texts), engine_time)
+        texts = sorted(scene.saved_texts) or _written(scene)
+        weighed += _all_weighed(scene, _candidates(scene, leads, texts))
     scene.weighed += [told for _, told in weighed]
     best, hypothesis = max(weighed, key=lambda item: (item[1].log_odds, -len(item[0].at)), default=(None, None))
     if best is None or hypothesis is None or hypothesis.probability < LEAST:
@@ -83,7 +90,7 @@ def world(scene: Scene, engine_time: float | None) -> WorldFinding:
     played = _also_played(best)
     rivals = [told.log_odds for other, told in weighed if other in best.rivals and other.at not in played]
     sure = hypothesis.sure if hypothesis.log_odds - max(rivals, default=-99.0) >= 2 else Sure.GUESS
-    if _is_contradicted(scene, best, played) or _is_mostly_other(scene, best):
+    if _is_contradicted(scene, best, played) or best.is_mostly_other:
         sure = Sure.GUESS
     finding = replace(_finding(scene, best, hypothesis, sure), candidates=_told(scene, weighed))
     finding = replace(finding, dimensions=(*_dimensions(scene, best), *played))
@@ -119,7 +126,7 @@ def _kind_of(path: str) -> tuple[str, str]:
     return folder, name.partition(".")[2]
 
 
-def saved_texts(scene: Scene, engine_time: float | None) -> dict[str, list[str]]:
+def saved_texts(scene: Scene) -> dict[str, list[str]]:
     """Texts that an engine saves, and no admin writes: with copies called after moments (which are given), or many that
     differ in a number, written again and again since the program came."""
     texts = [path for path in scene.paths if path not in scene.dirs and not scene.is_covered(path)]
@@ -134,21 +141,19 @@ def saved_texts(scene: Scene, engine_time: float | None) -> dict[str, list[str]]
         for path in texts
         if len(copies.get(name := path.rpartition("/")[2], ())) > 1 and scene.look.size(path) >= LEAST_SAVED
     }
-    if engine_time is None or not scene.times_differ:
+    if scene.engine_time is None:
         return found
     for family in scene.open_families():
         moments = {int(_time(scene, path) / CLOSE) for path in family.members}
-        later = all(_time(scene, path) > engine_time / 1e9 + CLOSE for path in family.members)
+        later = all(_time(scene, path) > scene.engine_time / 1e9 + CLOSE for path in family.members)
         if len(family.members) >= MANY_TEXTS and len(moments) >= MANY_TIMES and later:
             found |= {path: [] for path in family.members if scene.look.kind(path) not in (*SAVED, "program")}
     return found
 
 
-def _all_weighed(
-    scene: Scene, found: Sequence[Candidate], engine_time: float | None
-) -> list[tuple[Candidate, Hypothesis]]:
+def _all_weighed(scene: Scene, found: Sequence[Candidate]) -> list[tuple[Candidate, Hypothesis]]:
     everything = sum(scene.look.size(path) for path in {path for one in found for path in one.files})
-    return [(one, _weighed(scene, one, everything, _by_writing(scene, one, found, engine_time))) for one in found]
+    return [(one, _weighed(scene, one, everything, _by_writing(scene, one, found))) for one in found]
 
 
 EVEN, LEAST = 0.5, 0.3
@@ -187,15 +192,15 @@ def _saved(scene: Scene) -> list[str]:
     return found
 
 
-def _written(scene: Scene, engine_time: float | None) -> list[str]:
+def _written(scene: Scene) -> list[str]:
     """Texts that were written again and again since the program came, many to a folder: what an engine saves that saves
     no bytes."""
-    if engine_time is None or not scene.times_differ:
+    if scene.engine_time is None:
         return []
     by_top: dict[str, list[str]] = defaultdict(list)
     entries = scene.tree.entries()
     for path in scene.paths:
-        later = entries[path].mtime_ns > engine_time + CLOSE * 1e9
+        later = entries[path].mtime_ns > scene.engine_time + CLOSE * 1e9
         if "/" in path and path not in scene.dirs and not scene.is_covered(path) and later and entries[path].size:
             by_top[path.split("/", 1)[0]].append(path)
     return [
@@ -235,6 +240,7 @@ def _candidates(scene: Scene, leads: Leads, saved: Sequence[str]) -> list[Candid
         one.tiles = next((item for item in tiles if f"{item[0].folder}/".startswith(f"{one.at}/")), None)
         one.size = sum(scene.look.size(path) for path in one.files)
         one.newest = max(_time(scene, path) for path in one.files)
+        one.others = 0 if one.is_file else _uncovered(scene, one.at) - len(one.files)
     _set_rivals(made)
     return made
 
@@ -383,9 +389,8 @@ def _weighed(scene: Scene, one: Candidate, everything: int, by_writing: Iterable
         evidence.append(
             Evidence("older copies stand beside it", f"{one.moments} folders in it are called after moments")
         )
-    if _is_mostly_other(scene, one):
-        others = _inside(scene, one) - len(one.files)
-        evidence.append(Evidence("little of what is in it was saved", f"{others} other files are in it"))
+    if one.is_mostly_other:
+        evidence.append(Evidence("little of what is in it was saved", f"{one.others} other files are in it"))
     if one.copies:
         evidence.append(Evidence("older copies stand beside it", f"{len(one.copies)} older copies beside it"))
     if _COPY.search(one.at.rsplit("/", 1)[-1]) or re.search(r"(?i)(?:^|[/ _-])(?:old|backup|bak)(?:[/ _-]|$)", one.at):
@@ -395,16 +400,9 @@ def _weighed(scene: Scene, one: Candidate, everything: int, by_writing: Iterable
     return Hypothesis("world", one.at, tuple(evidence))
 
 
-def _inside(scene: Scene, one: Candidate) -> int:
-    """How many files are in it, but for those of another role."""
-    return (
-        0 if one.is_file else sum(path not in scene.dirs and not scene.is_covered(path) for path in scene.below(one.at))
-    )
-
-
-def _is_mostly_other(scene: Scene, one: Candidate) -> bool:
-    """Whether hardly anything in it was saved: a wipe of it would clear what an engine never wrote."""
-    return len(one.files) < LITTLE * _inside(scene, one)
+def _uncovered(scene: Scene, folder: str) -> int:
+    """How many files in a folder have no role yet."""
+    return sum(path not in scene.dirs and not scene.is_covered(path) for path in scene.below(folder))
 
 
 def _is_in_the_log(scene: Scene, one: Candidate) -> bool:
@@ -419,21 +417,19 @@ def _is_in_the_log(scene: Scene, one: Candidate) -> bool:
     return re.search(rf"(?<![\w.-])(?:{spelled})(?![\w-])", scene.look.text(newest)) is not None
 
 
-def _by_writing(
-    scene: Scene, one: Candidate, every: Sequence[Candidate], engine_time: float | None
-) -> Iterator[Evidence]:
+def _by_writing(scene: Scene, one: Candidate, every: Sequence[Candidate]) -> Iterator[Evidence]:
     inner = [other for other in every if other.at.startswith(f"{one.at}/")]
     written = next((path for path in one.files if path in scene.opened), "")
     if written and not any(written in other.files for other in inner):
         yield Evidence("a running program writes it", f"a running program has {written} open for writing")
     mine = one.newest
     all_times = {other.newest for other in every}
-    if engine_time is not None and mine <= engine_time / 1e9 + CLOSE:
-        if scene.times_differ:
-            yield Evidence("as old as the program", "nothing in it was saved since the program came")
-            since = [other.at for other in one.rivals if other.leads and other.newest > engine_time / 1e9 + CLOSE]
-            if since:
-                yield Evidence("another was saved since", f"{since[0]} was saved since")
+    came = None if scene.engine_time is None else scene.engine_time / 1e9 + CLOSE
+    if came is not None and mine <= came:
+        yield Evidence("as old as the program", "nothing in it was saved since the program came")
+        since = [other.at for other in one.rivals if other.leads and other.newest > came]
+        if since:
+            yield Evidence("another was saved since", f"{since[0]} was saved since")
         return
     if len(every) == 1 or max(all_times) - min(all_times) < CLOSE:
         return
