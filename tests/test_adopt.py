@@ -381,17 +381,6 @@ def test_a_draft_is_not_contradicted_by_check_over_folders_that_are_empty(tmp_pa
     assert "nothing there fits" not in run_program("check", cwd=root).out
 
 
-def test_right_after_an_update_the_same_is_found(tmp_path: Path) -> None:
-    root = moor(tmp_path)
-    for at, path in enumerate(sorted(path for path in root.rglob("*") if path.is_file())):
-        os.utime(path, (1_700_000_000 + at * 5000,) * 2)
-    before = adopt(root)
-    os.utime(root / "peatd.exe", (1_800_000_000,) * 2)  # written last, and not started since
-    after = adopt(root)
-    assert (after.roles, after.players) == (before.roles, before.players)
-    assert (after.world.folder, after.world.pointer_key) == ("saves/moor.sav", before.world.pointer_key)
-
-
 def test_what_many_say_at_once_is_no_visit() -> None:
     lines = [f"access for '{word}' is {told}" for word in ("say", "kick", "left") for told in ("given", "taken")]
     assert logs.visitors(lines, ["10:00:01 "] * 6) == set()

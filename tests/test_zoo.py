@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
 import subprocess
 import sys
@@ -39,7 +40,7 @@ sys.path.insert(0, str(Path(__file__).parent.parent / "benchmarks" / "zoo"))
 
 from families import OPEN, STYLES, build, by_name
 from further import FURTHER, build_shape
-from ground import Ground
+from ground import NOW, Ground
 from judge import RIGHT, Judge
 
 NOT_FOUND = {"mill": ("names", "known by id"), "mesa": ("a fresh install",), "mesas": ("a fresh install",)}
@@ -54,6 +55,23 @@ def test_a_family_is_understood(name: str, tmp_path: Path) -> None:
     found = Judge(ground, tmp_path).verdicts()
     assert len(found) > 7
     assert [one for one in found if one.verdict != RIGHT and one.fact.about not in NOT_FOUND.get(name, ())] == []
+
+
+UNDATED = {"mesas", "shire"}
+"""A fresh install with the vendor's own world, and a world of texts alone: only times tell, and these tell nothing then."""
+DATED = [name for name in ("stacks", "coombe", "gannetry", "ness", "drift", *NAMES) if name not in UNDATED]
+
+
+@pytest.mark.parametrize("name", depth.some(list(dict.fromkeys(DATED)), 4))
+def test_right_after_an_update_the_same_world_is_found(name: str, tmp_path: Path) -> None:
+    """The program is what was written last, and has not been started since."""
+    ground = _built(name, tmp_path / "server")
+    before = adopt(ground.root).world
+    for fact in ground.facts:
+        if fact.kind == "program":
+            os.utime(ground.root / fact.expected[0], (NOW + 3600, NOW + 3600))
+    after = adopt(ground.root).world
+    assert (after.folder, after.pointer_key) == (before.folder, before.pointer_key)
 
 
 def _built(name: str, root: Path) -> Ground:
