@@ -69,21 +69,23 @@ _in_use = threading.Lock()
 
 def run_program(*words: str | Path, cwd: Path, environment: Mapping[str, str] | None = None) -> Ran:
     """The program in this process, to its end: quicker than :func:`run_process` by the start of an interpreter."""
-    out, err = _stream(), _stream()
-    with _standing_in(cwd, process_environment(environment)), redirect_stdout(out), redirect_stderr(err):
+    settings = process_environment(environment)
+    out, err = (_stream(settings["PYTHONIOENCODING"], errors) for errors in ("strict", "backslashreplace"))
+    with _standing_in(cwd, settings), redirect_stdout(out), redirect_stderr(err):
         code = _exit_code([str(word) for word in words])
     return Ran(code, _text(out), _text(err))
 
 
-def _stream() -> io.TextIOWrapper:
-    return io.TextIOWrapper(io.BytesIO(), encoding="utf-8", write_through=True)
+def _stream(encoding: str, errors: str) -> io.TextIOWrapper:
+    """As an interpreter opens its own."""
+    return io.TextIOWrapper(io.BytesIO(), encoding=encoding, errors=errors, write_through=True)
 
 
 def _text(stream: io.TextIOWrapper) -> str:
     stream.flush()
     raw = stream.buffer
     assert isinstance(raw, io.BytesIO)
-    return raw.getvalue().decode("utf-8")
+    return raw.getvalue().decode(stream.encoding, "backslashreplace")
 
 
 def _exit_code(words: list[str]) -> int:

@@ -513,11 +513,17 @@ def test_a_clock_that_is_put_back_repeats_nothing(tmp_path: Path) -> None:
     assert only.planned == "2026-10-25T00:30:00Z"
 
 
-def test_conditions_hold_it_until_they_are_met_or_it_is_too_late(tmp_path: Path) -> None:
-    keep = keep_with(tmp_path, event("nightly", 'when = "daily 04:00"\nonly-if = "running"', "snapshot"))
+def struck(tmp_path: Path, name: str, kind: str, more: str = "") -> tuple[Keep, Clock]:
+    """A keep with a daily event that was known before, a minute after its time."""
+    keep = keep_with(tmp_path, event(name, f'when = "daily 04:00"\n{more}', kind))
     clock = Clock("2026-06-01T02:00")
     come_by(keep, clock)
     clock.to("2026-06-01T03:01")
+    return keep, clock
+
+
+def test_conditions_hold_it_until_they_are_met_or_it_is_too_late(tmp_path: Path) -> None:
+    keep, clock = struck(tmp_path, "nightly", "snapshot", 'only-if = "running"')
     assert come_by(keep, clock) == [("nightly", "", "not yet")]
     assert "only if the server is running" in due.what_is_due(keep, clock())[0].words
     clock.to("2026-06-01T06:00")
@@ -536,14 +542,40 @@ def test_nothing_is_done_while_a_run_is_open(tmp_path: Path) -> None:
 
 
 def test_what_fails_is_told_and_not_tried_for_ever(tmp_path: Path) -> None:
-    keep = keep_with(tmp_path, event("thinning", 'when = "daily 04:00"', "thin"))
-    clock = Clock("2026-06-01T02:00")
-    come_by(keep, clock)
-    clock.to("2026-06-01T03:01")
+    keep, clock = struck(tmp_path, "thinning", "thin")
     assert come_by(keep, clock) == [("thinning", "", "failed")]
     (row,) = [one for one in Journal(keep.folder).came() if one.state == "failed"]
     assert "no [ladder]" in row.said
     assert come_by(keep, clock) == []
+
+
+def test_a_look_at_the_store_is_due_like_anything_else_and_tells_damage(tmp_path: Path) -> None:
+    nightly = event("nightly", 'when = "daily 04:00"', "snapshot")
+    keep = keep_with(tmp_path, nightly + event("look", 'when = "daily 05:00"\nshare = "100 %"', "verify"))
+    (keep.server / "outer-skerries" / "b").write_bytes(random.Random(1).randbytes(5000))
+    clock = Clock("2026-06-01T02:00")
+    come_by(keep, clock)
+    clock.to("2026-06-01T04:30")
+    assert come_by(keep, clock) == [("nightly", "", "done"), ("look", "", "done")]
+    assert said_of(keep, "look") == "what was looked at is sound; blocks read: 1"
+    (pack,) = keep.store_folder.glob("packs/*.pack")
+    data = bytearray(pack.read_bytes())
+    data[len(data) // 2] ^= 1
+    pack.write_bytes(bytes(data))
+    clock.to("2026-06-02T04:30")
+    assert ("look", "", "failed") in come_by(keep, clock)
+    assert "outer-skerries/b: its block is damaged or missing" in said_of(keep, "look")
+
+
+def said_of(keep: Keep, name: str) -> str:
+    """What came of an event the last time."""
+    return [one.said for one in Journal(keep.folder).came() if one.event == name and one.said][-1]
+
+
+def test_an_update_without_a_release_is_only_announced(tmp_path: Path) -> None:
+    keep, clock = struck(tmp_path, "patch", "update")
+    assert come_by(keep, clock) == [("patch", "", "told")]
+    assert "no source and to" in said_of(keep, "patch")
 
 
 def test_a_clock_that_runs_ahead_lets_no_snapshots_go(tmp_path: Path) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import random
 from collections.abc import Sequence
+from contextvars import Context
 from pathlib import Path
 
 import pytest
@@ -103,7 +104,8 @@ def test_a_merge_and_its_checks_read_each_text_once(
         return real(path, source, chosen)
 
     monkeypatch.setattr(formats, "parse_text", parse_text)
-    merged = loose.merge(tmp_path / "old", tmp_path / "new", tmp_path / "mine", Answers({}))
+    sides = [tmp_path / name for name in ("old", "new", "mine")]
+    merged = Context().run(loose.merge, *sides, Answers({}))  # where nothing was read before
     assert len(read) == len(set(read)) == 5  # of one file the three sides and the result, of the other one for all
     assert list(merged.breaches) == found != []
 

@@ -6,6 +6,7 @@ import io
 import os
 import random
 import re
+import shutil
 import signal
 import subprocess
 import sys
@@ -21,14 +22,15 @@ from emberkeep import files
 from emberkeep.cli.main import COMMANDS
 from emberkeep.errors import Refused, RunFailed
 from emberkeep.keep import Keep
+from emberkeep.merging.answers import Answers
+from emberkeep.runs import loose, restore
 from emberkeep.runs import merge as runs
-from emberkeep.runs import restore
 from emberkeep.runs.snapshot import find, take
 from emberkeep.show.console import Meter
 from emberkeep.store.store import Store
 from tests import depth
 from tests.conftest import tree_state
-from tests.faults import FaultyIO
+from tests.faults import FaultyIO, count_calls, moments
 from tests.program import Program, Ran, run_program
 
 
@@ -486,6 +488,34 @@ def test_merging_folders_without_a_keep(place: Path) -> None:
     again = bare(place, "--out", "twice", "--json", mine="merged")
     assert not again.json["taken"]
     assert tree_state(place / "twice", times=False) == tree_state(place / "merged", times=False)
+
+
+def test_a_folder_is_merged_over_itself_and_a_disk_that_fails_leaves_every_file_whole(place: Path) -> None:
+    mine, old = place / "gannet-rock" / "mission", place / "releases" / "skerrylight-4.2" / "mission"
+    bare(place)
+    new = place / "new" / "skerrylight-4.3" / "mission"
+    (new / "weather.yaml").unlink()
+    (mine / "weather.yaml").write_bytes((old / "weather.yaml").read_bytes())
+    (mine / "own").symlink_to("economy")
+    before = tree_state(mine, times=False)
+    found = loose.merge(old, new, mine, Answers({}))
+    loose.write(found, mine, place / "whole")
+    counted = place / "counted"
+    shutil.copytree(mine, counted, symlinks=True)
+    calls = count_calls(lambda: loose.write(found, counted, counted))
+    end = tree_state(place / "whole", times=False)
+    assert "weather.yaml" not in end
+    assert end["own"] == ("link", "economy")
+    for at in moments(calls, 1, 30):
+        room = place / f"at{at}"
+        shutil.copytree(mine, room, symlinks=True)
+        with files.use(FaultyIO(at, OSError(28, "No space left on device"))), suppress(OSError):
+            loose.write(found, room, room)
+        state = tree_state(room, times=False)
+        assert all(told in (before.get(path), end.get(path)) for path, told in state.items()), at
+        assert before.keys() & end.keys() <= state.keys()
+        loose.write(loose.merge(old, new, room, Answers({})), room, room)
+        assert tree_state(room, times=False) == end, at
 
 
 def test_merging_files_without_a_keep(place: Path) -> None:

@@ -84,6 +84,7 @@ def test_faults_name_line_and_dotted_path(
     with pytest.raises(UnreadableInput) as caught:
         read_config(write(tmp_path, GOOD.replace(*change)))
     fault = next(fault for fault in caught.value.faults if words in fault.what)
+    assert not fault.what.startswith(":")
     assert fault.place is not None
     assert fault.place.line == line
 

@@ -6,7 +6,7 @@ import json
 import math
 import random
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from itertools import permutations
 
 import pytest
@@ -45,9 +45,8 @@ def test_the_assignment_is_the_best_of_all(odds: list[list[int]]) -> None:
     scored = {(a, b): float(value) for a, row in enumerate(odds) for b, value in enumerate(row) if value >= -1}
 
     class Given(linkage.Weights):
-        def odds(self, left: Facts, right: Facts) -> float:
-            at = int(min(left["n"])), int(min(right["n"]))
-            return scored.get(at, -math.inf)
+        def odds(self, lefts: Mapping[int, Facts], rights: Mapping[int, Facts], pairs: linkage.Pairs) -> list[float]:
+            return [scored.get(pair, -math.inf) for pair in pairs]
 
     sides = [{at: said(n=str(at)) for at in range(count)} for count in (len(odds), 4)]
     number = math.log2(4)
@@ -58,6 +57,36 @@ def test_the_assignment_is_the_best_of_all(odds: list[list[int]]) -> None:
         sum(scored.get((a, b), -1) + 1 for a, b in enumerate(chosen)) for chosen in permutations(range(4), len(odds))
     )
     assert total == pytest.approx(best)
+
+
+words = st.frozensets(st.sampled_from("abc"), min_size=1)
+few_facts = st.dictionaries(st.sampled_from(["kind", "at/x", "at/y"]), words)
+
+
+@given(st.lists(few_facts, min_size=1, max_size=4), st.lists(few_facts, min_size=1, max_size=4))
+def test_the_odds_of_many_pairs_are_those_of_each_by_itself(lefts: list[Facts], rights: list[Facts]) -> None:
+    """By the definition: what agrees, differs or is there on one side only; what stands within one thing counts once."""
+    weights = linkage.learn([lefts, rights])
+    pairs = [(a, b) for a in range(len(lefts)) for b in range(len(rights))]
+
+    def bits(name: str, left: Facts, right: Facts) -> float:
+        fact = weights.of[name]
+        if name not in left or name not in right:
+            return fact.differs / 2
+        both = left[name] & right[name]
+        share = len(both) / max(len(left[name]), len(right[name]))
+        return share * fact.agreed(both) + (1 - share) * fact.differs
+
+    for (a, b), odds in zip(pairs, weights.odds(dict(enumerate(lefts)), dict(enumerate(rights)), pairs), strict=True):
+        names = {*lefts[a], *rights[b]}
+        groups = [[name for name in names if name.startswith(thing)] for thing in ("kind", "at")]
+        told = [[bits(name, lefts[a], rights[b]) for name in group] for group in groups if group]
+        assert odds == pytest.approx(sum(sum(group) / len(group) for group in told))
+
+
+def test_where_no_record_was_looked_at_none_is_known_by_a_field() -> None:
+    sides = documents('{"a": {"b": 1}}')
+    assert Identities(sides, ()).rule(("", "nowhere")).rule is None
 
 
 def test_what_few_records_have_tells_more_than_what_many_have() -> None:

@@ -17,7 +17,11 @@ def keeps(built: Path, tmp_path: Path) -> Path:
     folder = tmp_path / "keeps"
     for name in ("a", "b", "c", "d", "e", "f"):
         shutil.copytree(built / "gannet-rock", folder / name, symlinks=True)
-        assert run_program("adopt", name, cwd=folder).code == 0
+    assert run_program("adopt", "a", cwd=folder).code == 0
+    for name in ("b", "c", "d", "e", "f"):
+        shutil.copytree(folder / "a.keep", folder / f"{name}.keep")
+        told = folder / f"{name}.keep" / "keep.toml"
+        told.write_text(told.read_text().replace('"../a"', f'"../{name}"'))
     shutil.rmtree(folder / "b")
     (folder / "e.keep" / "keep.toml").write_text("format = 1\n[servre]\n")
     return folder

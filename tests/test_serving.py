@@ -411,11 +411,11 @@ def test_a_start_that_dies_tells_its_last_line(tmp_path: Path) -> None:
 def test_a_silent_conversion_is_told_from_a_hang(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(watching, "LOOKS", 0.2)
     working = START + (
-        "log.write('game 2.5 begins\\n'); end = time.time() + 3\n"
-        "while time.time() < end:\n    open('world/x', 'a').write('x' * 1000); sum(range(300000))\n"
+        "log.write('game 2.5 begins\\n'); end = time.time() + 6\n"
+        "while time.time() < end:\n    open('world/x', 'a').write('x' * 1000); time.sleep(0.05)\n"
         "log.write('open for players\\n'); time.sleep(30)"
     )
-    watch = watch_of(tmp_path / "working", working, silent=2, world=True)
+    watch = watch_of(tmp_path / "working", working, silent=4, world=True)
     heard = []
     seen = watch.run(heard.append)
     finish(watch)
@@ -423,7 +423,7 @@ def test_a_silent_conversion_is_told_from_a_hang(tmp_path: Path, monkeypatch: py
     assert seen.converted
     assert any(one.activity.works and one.quiet > 1 for one in heard)
     watch = watch_of(
-        tmp_path / "hanging", START + "log.write('game 2.5 begins\\n'); time.sleep(60)", silent=2, world=True
+        tmp_path / "hanging", START + "log.write('game 2.5 begins\\n'); time.sleep(60)", silent=1, world=True
     )
     seen = watch.run()
     finish(watch)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import sqlite3
 import threading
 from collections.abc import Callable, Iterator
+from contextlib import closing
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
@@ -12,7 +14,8 @@ import pytest
 from emberkeep.keep import Wanted
 from emberkeep.servers import published
 from emberkeep.servers.published import wanted_versions
-from tests.program import Program
+from tests.helpers import new_keep
+from tests.program import Program, run_program
 
 Serve = Callable[[dict[str, bytes]], str]
 
@@ -178,3 +181,35 @@ def test_a_framework_that_an_update_by_hand_took_off_is_noticed(keeper: Program,
     (server / "lib" / "libgale.so").write_bytes(b"\x7fELF the engine's own")
     done = keeper("survey")
     assert "is not laid over the engine: 1 of its 2 files are not there (lib/libgale.so)" in done.out
+
+
+@pytest.mark.parametrize(
+    ("version", "told"),
+    [
+        ("""{ table = "meta", column = "v", where = "k = 'layout'" }""", "4.2"),
+        ("""{ table = "meta", column = "v", where = "k = 'none'" }""", ""),
+        ("""{ table = "meta", column = "w" }""", "no such column: w"),
+        ("""{ table = "mete", column = "v" }""", "no such table: mete"),
+        (r"""{ table = "meta", column = "v", where = "\"k\" = 'layout'" }""", "4.2"),
+        (
+            r"""{ table = "meta", column = "v", where = "\"kk\" <> 'layout'" }""",
+            "no such column: kk; a text stands in single",
+        ),
+        ("""{ table = "meta", column = "v", where = "k =" }""", "syntax error"),
+    ],
+)
+def test_a_database_in_a_file_tells_its_version_or_what_is_wrong_with_asking(
+    tmp_path: Path, version: str, told: str
+) -> None:
+    """Of a column that is not there, too, which SQLite would take for a text."""
+    text = f'[roles]\nworld = ["book.db"]\n[[database]]\nname = "book"\nfile = "book.db"\nholds = "world"\nversion = {version}\n'
+    (tmp_path / "server").mkdir()
+    with closing(sqlite3.connect(tmp_path / "server" / "book.db")) as book, book:
+        book.execute("create table meta (k, v)")
+        book.executemany("insert into meta values (?, ?)", [("layout", "4.2"), ("old", None)])
+    keep = new_keep(tmp_path, text)
+    (found,) = run_program("--keep", keep.folder, "survey", "--json", cwd=tmp_path).json["databases"]
+    if found.get("fault"):
+        assert told in found["fault"]["what"]
+    else:
+        assert (found["version"], found["rows"], found["tables"]) == (told, 2, 1)

@@ -11,14 +11,17 @@ import sys
 import time
 import zipfile
 from contextlib import closing
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
 
 from emberkeep.keep import Keep
-from emberkeep.runs import rehearsal
-from emberkeep.runs.journal import Journal
+from emberkeep.runs import due, rehearsal
+from emberkeep.runs.journal import Journal, Run
+from emberkeep.runs.run import Room
 from emberkeep.store.store import Store
+from tests import depth
 from tests.conftest import WORD, Rock, free_ports, killed_at_each, tree_state
 from tests.helpers import new_keep
 from tests.program import run_program
@@ -94,7 +97,7 @@ def test_a_log_that_tells_another_version_than_the_one_that_was_to_run(rock: Roc
         assert rock.run("stop", "--now", "--go").code == 0
 
 
-@pytest.mark.parametrize("target", ["there", "gone"])
+@pytest.mark.parametrize("target", depth.some(["gone", "there"], 1))
 def test_after_going_back_by_a_restore_the_same_update_goes_on(rock: Rock, target: str) -> None:
     """The journal tells of an update, and the saves are no longer what that made of them."""
     state = tree_state(rock.server)
@@ -583,3 +586,88 @@ def test_what_a_release_ships_is_brought_whatever_its_role_or_told(tmp_path: Pat
     assert "second.sav" not in done.out
     told = run_program(*words, "merge", "--from", "1", "--to", "2", "--json", cwd=tmp_path).json
     assert told["left_alone"] == [{"file": "moor/first.sav", "role": "world"}], told
+
+
+def test_an_update_that_the_calendar_tells_is_carried_out_when_it_is_due(rock: Rock) -> None:
+    told = rock.keep / "keep.toml"
+    event = (
+        'name = "patch"\nkind = "update"\nwhen = "daily 04:00"\nsource = "../releases/skerrylight-4.3.zip"\nto = "4.3"'
+    )
+    told.write_text(f"{told.read_text()}\n[[event]]\n{event}\n")
+    keep = Keep(rock.keep)
+    now = datetime(2031, 6, 1, 3, tzinfo=UTC)
+
+    def room(store: Store, asked: Run) -> Room:
+        return Room(keep, store, Journal(keep.folder), asked, lambda: now, {**os.environ, **WORD})
+
+    hands = due.Hands(room, lambda: now, WORD)
+    assert due.do(keep, hands) == []
+    now += timedelta(hours=1, minutes=1)
+    (came,) = due.do(keep, hands)
+    assert (came.event, came.state) == ("patch", due.OPEN), came  # questions wait
+    assert "questions" in came.words
+    assert "extension tarline 0.9.1 could not be rigged" in came.words
+    assert (rock.server / "skerrylight-4.3.0.bin").exists()
+    assert "version 4.3.0" in rock.run("watch").out
+    assert due.do(keep, hands) == []
+    assert rock.run("stop", "--now", "--go").code == 0
+
+
+# --- the admin's own updater ------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def fetching(rock: Rock) -> Rock:
+    """A keep whose own updater brings the release, and does no more."""
+    with zipfile.ZipFile(rock.place / "releases" / "skerrylight-4.3.zip") as release:
+        release.extractall(rock.place / "mirror")
+    assert rock.run("defaults", "record", "4.3", "releases/skerrylight-4.3.zip").code == 0
+    (program,) = (rock.place / "mirror").rglob("skerrylight-4.3.0.bin")
+    script = rock.place / "fetch.sh"
+    script.write_text(
+        f"#!/bin/sh\nset -e\necho fetching\ncd {rock.server}\ncp -a {program} {program.parent}/lib {program.parent}/RELEASE .\nrm skerrylight-4.2.0.bin\n"
+    )
+    script.chmod(0o755)
+    told = rock.keep / "keep.toml"
+    told.write_text(told.read_text().replace("[update]\n", '[update]\ncommand = ["../fetch.sh"]\n'))
+    return rock
+
+
+@pytest.mark.skipif(os.name == "nt", reason="a shell script")
+def test_the_admins_own_updater_takes_the_place_of_the_engine_step(fetching: Rock) -> None:
+    before = tree_state(fetching.server)
+    words = ("update", "--to", "4.3", "--no-start")
+    shown = fetching.run(*words)
+    assert "run ../fetch.sh" in shown.out, shown
+    assert "only known when it has run" in shown.out
+    assert tree_state(fetching.server) == before
+    done = fetching.run(*words, "--go", "--json")
+    assert done.code == 1, done.err  # open questions
+    assert (fetching.server / "skerrylight-4.3.0.bin").exists()
+    assert not (fetching.server / "skerrylight-4.2.0.bin").exists()
+    assert "4.3.0" in (fetching.server / "cast-off.sh").read_text()
+    assert (fetching.server / "outer-skerries" / "anchorage.4096.770421.18.isle").exists(), "the saves were migrated"
+    assert fetching.run("undo", "--go").code == 0
+    assert tree_state(fetching.server) == before
+
+
+@pytest.mark.skipif(os.name == "nt", reason="a shell script")
+def test_an_updater_that_fails_is_told_and_all_it_did_is_taken_back(fetching: Rock) -> None:
+    before = tree_state(fetching.server)
+    script = fetching.place / "fetch.sh"
+    whole = script.read_text()
+    for text, told in (
+        (f"{whole}echo the mirror is shut\nexit 7\n", "../fetch.sh ended with 7: the mirror is shut"),
+        (whole.replace("/RELEASE .", "/RELEASE /dev/null"), "ended with 1"),
+        (re.sub(r"\S+/RELEASE ", "", whole), "the engine reads 17"),  # it brought but a part of the release
+    ):
+        script.write_text(text)
+        done = fetching.run("update", "--to", "4.3", "--no-start", "--go")
+        assert (done.code, told in done.err) == (5, True), done
+        assert "all was put back as it was" in done.err
+        assert tree_state(fetching.server) == before
+
+
+def test_without_a_release_and_an_updater_there_is_nothing_to_update_to(rock: Rock) -> None:
+    done = rock.run("update", "--to", "4.3")
+    assert (done.code, "a SOURCE is wanted" in done.err) == (2, True), done

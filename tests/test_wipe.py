@@ -394,6 +394,10 @@ def test_what_cannot_be_meant_is_told_with_its_line(keep: Keep, text: str, wrong
         ('files = ["**"]', "would clear everything"),
         ('rows = [{ database = "**/logbook.*.db", table = "lernt" }]', "no such table: lernt"),
         ('rows = [{ database = "**/logbook.*.db", table = "learned", where = "1; attach" }]', "learned"),
+        (
+            """rows = [{ database = "**/logbook.*.db", table = "learned", where = '"sort" <> "knots"' }]""",
+            "no such column: sort",
+        ),
         ('rows = [{ database = "keeper.properties", table = "x" }]', "no SQLite database"),
         ('records = [{ file = "una-notes.txt", at = "*" }]', "no keys and values"),
     ],

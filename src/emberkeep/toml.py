@@ -111,7 +111,7 @@ class Reader:
         path = (*self.path, key) if key else self.path
         dotted = ".".join(part if re.fullmatch(r"[\w-]+", part) else quote(part) for part in path)
         line = self._line(path)
-        self.faults.append(Fault(f"{dotted}: {what}", Place(self.file, line), hint))
+        self.faults.append(Fault(f"{dotted}: {what}" if dotted else what, Place(self.file, line), hint))
 
     def _line(self, path: tuple[str, ...]) -> int | None:
         if self.line is None:

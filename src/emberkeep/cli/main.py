@@ -119,6 +119,7 @@ def main(arguments: Sequence[str]) -> int:
 
 
 def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:
+    from emberkeep.documents.formats import read_once
     from emberkeep.errors import EmberKeepError
     from emberkeep.show.console import Screen, document
 
@@ -128,7 +129,8 @@ def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:
             from emberkeep.cli.many import run_all
 
             return run_all(args, screen, arguments)
-        return int(_module(args.command).run(args, screen))
+        with read_once():
+            return int(_module(args.command).run(args, screen))
     except EmberKeepError as error:
         if args.debug:
             raise

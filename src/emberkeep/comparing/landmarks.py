@@ -278,8 +278,8 @@ def _row(tree: Tree, mark: Landmark) -> str:
     if path is None:
         return ""
     with sqlite.of_tree(tree, path) as database:
-        where = f" where {mark.where}" if mark.where else ""
-        rows = database.execute(f"select * from {sqlite.quoted(mark.table)}{where} limit 1000").fetchall()
+        where = sqlite.condition(database, mark.table, mark.where)
+        rows = database.execute(f"select * from {sqlite.quoted(mark.table)} where {where} limit 1000").fetchall()
     return _hash(sorted(map(repr, rows))) if rows else ""
 
 

@@ -9,7 +9,7 @@ from enum import StrEnum
 
 from emberkeep.documents.align import Item, in_step, items_of, moved, owner_key, pairs, unchanged, walk
 from emberkeep.documents.identity import Identities, Path, Rule, joined
-from emberkeep.documents.model import OWN, Document, Node, Role, comment_words, kinds_of
+from emberkeep.documents.model import OWN, Document, Node, Role, comment_words, is_value, kinds_of
 from emberkeep.documents.values import same_value
 
 
@@ -212,9 +212,17 @@ def facts(document: Document, rules: Mapping[str, Rule] | None = None) -> set[tu
     """Every record and every field of it as (record, field, value): what two documents can be measured by."""
     identities = Identities([document], [], rules or {})
     found: set[tuple[str, str, str]] = set()
-    every = (("", document.root), *((placed.record, placed.node) for placed in walk(document, identities)))
-    for record, node in every:
+
+    def add(record: str, node: Node) -> None:
         found.add((record, "", ""))
         fields = {} if document.container(node) else node.fields
         found.update((record, name or "=", field.value.strip()) for name, field in fields.items())
+
+    add("", document.root)
+    for placed in walk(document, identities, values=False):
+        add(placed.record, placed.node)
+        if all(map(is_value, placed.node.items)):
+            for item in items_of(placed.node, placed.path, identities):
+                if item.node.role is Role.RECORD:
+                    add(joined(placed.record, item.label((*placed.path, item.node.name), identities)), item.node)
     return found

@@ -20,6 +20,8 @@ from emberkeep.trees import Tree, read
 
 MAGIC = b"SQLite format 3\0"
 _T = TypeVar("_T")
+_TEXT = re.compile(r"'(?:[^']|'')*'")
+_NAME = re.compile(r'"((?:[^"]|"")+)"')
 FEW_ROWS = 2
 """Rows of a table of the engine's own in a database of players: its format, when it was made."""
 LARGE = 64 << 20
@@ -71,8 +73,29 @@ def _text(raw: bytes) -> str:
 
 
 def quoted(name: str) -> str:
-    """A table or column name as SQL spells it."""
-    return '"' + name.replace('"', '""') + '"'
+    """A table or column name as SQL spells it. Not in double quotes: what stands in these and is no column SQLite takes
+    for a text, and a misspelled column would be compared as such."""
+    return "`" + name.replace("`", "``") + "`"
+
+
+def columns(database: sqlite3.Connection, table: str) -> list[str]:
+    """Names of a table's columns, in order."""
+    return [row[1] for row in database.execute(f"pragma table_info({quoted(table)})")]
+
+
+def condition(database: sqlite3.Connection, table: str, where: str) -> str:
+    """An admin's condition for rows of a table, in brackets; one that holds for all where there is none.
+
+    sqlite3.OperationalError for a name in double quotes that is no column: SQLite would take it for a text, and compare
+    that instead.
+    """
+    if not where:
+        return "1"
+    known = {name.lower() for name in columns(database, table)} | {table.lower(), "rowid"}
+    for name in _NAME.findall(_TEXT.sub(" ", where)):
+        if name.replace('""', '"').lower() not in known:
+            raise sqlite3.OperationalError(f"no such column: {name}; a text stands in single quotes")
+    return f"({where})"
 
 
 def tables(database: sqlite3.Connection) -> list[str]:

@@ -143,18 +143,31 @@ def items_of(
         return []
     seen: Counter[Hashable] = Counter()
     found: list[Item] = []
+    known = _keys_of([node for node in parent.items if id(node) not in same.numbers], path, identities)
     for node in parent.items:
         number = same.numbers.get(id(node))
         if number is not None:
             if whole or id(node) not in same.inside:
                 found.append(Item(node, (UNCHANGED, number), None, 1))
             continue
-        identity = identities.key((*path, node.name), node)
+        identity = known[id(node)]
         mark = (node.role, node.name, identity)
         seen[mark] += 1
         key = None if identity is None else (node.name, *identity, seen[mark])
         found.append(Item(node, key, identity, seen[mark]))
     return found
+
+
+def _keys_of(nodes: Sequence[Node], path: Path, identities: Identities) -> dict[int, Key | None]:
+    """By ``id()``, the identities of items of one container; those of one name are read together."""
+    alike: dict[tuple[Role, str, bool], list[Node]] = defaultdict(list)
+    for node in nodes:
+        alike[node.role, node.name, node.named].append(node)
+    return {
+        id(node): key
+        for (_, name, _), group in alike.items()
+        for node, key in zip(group, identities.keys((*path, name), group), strict=True)
+    }
 
 
 def pairs(
@@ -481,7 +494,7 @@ def walk_from(placed: Placed, identities: Identities, *, values: bool = True) ->
             continue
         yield found
         node = found.node
-        if values or not all(is_value(item) for item in node.items):
+        if node.items and (values or not all(is_value(item) for item in node.items)):
             waiting.append(iter(records_in(found, identities)))
 
 

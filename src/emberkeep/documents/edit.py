@@ -22,6 +22,7 @@ from emberkeep.errors import Place, UnreadableInput
 from emberkeep.toml import parsed
 
 _LITERAL = re.compile(r"-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?|true|false|null|\[.*\]|\{.*\}", re.DOTALL)
+_DECIMAL = re.compile(r"-?(?:0|[1-9]\d*)(?:\.\d+)?")
 VALUE_ATTRIBUTE = "@value"
 """The attribute that holds what an element without text is set to."""
 _QUOTING = ("json", "toml")
@@ -91,7 +92,7 @@ def remove_key(path: str, data: bytes, key: str) -> bytes:
         whole = (layout.line_start(text, found.start), layout.line_end(text, found.end)) if found else (0, 0)
         return opened.written([Edit(*whole, "")] if found else [])
     node = opened.node(key)
-    return data if node is None else opened.written([layout.remove(document, [node])])
+    return data if node is None else opened.written(layout.removals(document, [node]))
 
 
 def scale_value(path: str, data: bytes, key: str, factor: Decimal) -> bytes:
@@ -203,7 +204,7 @@ class _File:
         container = _inside(self.document.root, above) if above else _top(self.document.root)
         if container is None:
             container, name = _top(self.document.root), key
-        return insert(self.document, container, name, wanted)
+        return insert(self.document, container, {name: wanted})
 
     def script_removal(self, key: str) -> list[Edit]:
         assert self.script is not None
@@ -277,47 +278,62 @@ def _is_literal(wanted: str, chosen: str) -> bool:
 
 
 def _is_plain_yaml(wanted: str) -> bool:
-    """Whether YAML reads a text as it is, or as a number or a truth value."""
+    """Whether YAML reads a text as it is, or as a truth value or the number that everybody reads: to it ``007`` is 7,
+    and ``12:30`` is 750."""
     import yaml  # only where YAML is written
 
     try:
         told = yaml.safe_load(f"key: {wanted}")["key"]
     except (yaml.YAMLError, TypeError, KeyError):
         return False
-    return told == wanted or isinstance(told, bool | int | float)
+    return told == wanted or isinstance(told, bool) or _DECIMAL.fullmatch(wanted) is not None
 
 
 _ENTRIES: Mapping[str, Callable[[str, str], str]] = {
-    "json": lambda name, value: f"{{\n  {json.dumps(name)}: {value}\n}}\n",
-    "yaml": lambda name, value: f"{name}: {value}\n",
-    "toml": lambda name, value: f"{name} = {value}\n",
-    "ini": lambda name, value: f"{name} = {value}\n",
-    "properties": lambda name, value: f"{name}={value}\n",
-    "xml": lambda name, value: f"<r>\n  <{name}>{value}</{name}>\n</r>\n",
+    "json": lambda name, value: f"  {json.dumps(name)}: {value}",
+    "yaml": lambda name, value: f"{name}: {value}",
+    "toml": lambda name, value: f"{name} = {value}",
+    "ini": lambda name, value: f"{name} = {value}",
+    "properties": lambda name, value: f"{name}={value}",
+    "xml": lambda name, value: f"  <{name}>{value}</{name}>",
 }
+_AROUND = {"json": ("{\n", ",\n", "\n}\n"), "xml": ("<r>\n", "\n", "\n</r>\n")}
 
 
-def insert(document: Document, container: Node, name: str, wanted: str) -> list[Edit]:
-    """A new value called ``name`` at the end of a record. ``@name``: an attribute."""
-    if name.startswith("@"):
-        field = Field(name, wanted, 0, 0, (0, 0))
-        return document.add_field(container, field, document.encode_value(wanted, field))
-    value = _quoted(document, wanted, "")
+def insert(document: Document, container: Node, values: Mapping[str, str]) -> list[Edit]:
+    """New values by name at the end of a record. ``@name``: an attribute."""
+    edits: list[Edit] = []
+    entries = []
+    for name, wanted in values.items():
+        if name.startswith("@"):
+            field = Field(name, wanted, 0, 0, (0, 0))
+            edits += document.add_field(container, field, document.encode_value(wanted, field))
+        else:
+            entries.append(_ENTRIES[document.format](name, _spelled_anew(document, wanted)))
+    return [*edits, *_put_in(document, container, entries)] if entries else edits
+
+
+def _spelled_anew(document: Document, wanted: str) -> str:
     if document.format == "xml":
-        value = wanted.replace("&", "&amp;").replace("<", "&lt;")
+        return wanted.replace("&", "&amp;").replace("<", "&lt;")
     if document.format == "properties":
-        value = document.encode_value(wanted, None)
-    written = _ENTRIES[document.format](name, value)
+        return document.encode_value(wanted, None)
+    return _quoted(document, wanted, "")
+
+
+def _put_in(document: Document, container: Node, entries: Sequence[str]) -> list[Edit]:
+    first, between, last = _AROUND.get(document.format, ("", "\n", "\n"))
+    written = f"{first}{between.join(entries)}{last}"
     source = formats.parse_text("new", Text(written, "utf-8", "\n"), document.format)
     assert source is not None
-    entry = _top(source.root).items[-1]
+    new = _top(source.root).items[-len(entries) :]
     records = [item for item in container.items if not item.trailing]
     plain = [item for item in records if not item.name.startswith("[") or document.format != "ini"]
     if plain:
-        return [layout.insert_after(document, plain[-1], source, [entry])]
+        return [layout.insert_after(document, plain[-1], source, new)]
     indent = layout.line_indent(document.text, container.start)
     inner = document.inner_indent(container, indent)
-    return document.open_empty(container, layout.moved_block(document, source, [entry], inner), indent)
+    return document.open_empty(container, layout.moved_block(document, source, new, inner), indent)
 
 
 def _renamed(document: Document, node: Node, new: str) -> list[Edit]:
@@ -387,48 +403,42 @@ def without_records(path: str, data: bytes, at: str, goes: Callable[[Found], boo
         found = [Found(node.name, document.line(node.start), document.raw(node), node) for node in records]
         chosen = [one for one in found if goes(one)]
         gone += chosen
-        edits += _removals(document, parent, {id(one.node) for one in chosen})
+        edits += layout.removals_from(document, parent, {id(one.node) for one in chosen})
     return opened.written(edits), tuple(gone)
 
 
 def _parents(node: Node, names: Sequence[str]) -> Iterator[tuple[Node, list[Node]]]:
     """Records whose items are asked for, each with those items."""
-    inside = [item for item in node.items if item.role is Role.RECORD and names and names[0] in ("*", item.name)]
+    records = [item for item in node.items if item.role is Role.RECORD and item.name != TOP]
+    inside = [item for item in records if names and names[0] in ("*", item.name)]
     if len(names) == 1 and inside:
         yield node, inside
     for item in inside if len(names) > 1 else ():
         yield from _parents(item, names[1:])
 
 
-def _removals(document: Document, parent: Node, gone: set[int]) -> list[Edit]:
-    """Neighbours go together; a container that loses all it holds is written as an empty one."""
-    edits, run = [], []
-    for item in (*parent.items, None):
-        if item is not None and id(item) in gone:
-            run.append(item)
-        elif run:
-            edits.append(layout.remove(document, run))
-            run = []
-    left = [item for item in parent.items if id(item) not in gone]
-    return [*edits, *(document.emptied(parent) if gone and not left else ())]
-
-
 def _records(root: Node, names: Sequence[str]) -> Iterator[Node]:
     if not names:
-        yield root
+        yield _top(root)
         return
     for item in root.items:
-        if item.role is Role.RECORD and names[0] in ("*", item.name):
+        if item.role is Role.RECORD and item.name != TOP and names[0] in ("*", item.name):
             yield from _records(item, names[1:])
 
 
 def _shaped(opened: _File, document: Document, node: Node, shape: Shape) -> Iterator[Edit]:
     inside = {item.name: item for item in node.items if item.role is Role.RECORD}
     plain = plain_fields(node)
+    renamed = {new: old for old, new in shape.rename.items()}
+    added = {
+        name: wanted
+        for name, wanted in shape.default.items()
+        if name not in inside and f"@{name}" not in node.fields and renamed.get(name) not in inside
+    }
+    gone = {id(inside[name]) for name in shape.drop if name in inside}
+    yield from layout.removals_from(document, node, gone, filled_again=bool(added))
     for name in shape.drop:
-        if name in inside:
-            yield layout.remove(document, [inside[name]])
-        elif f"@{name}" in node.fields:
+        if name not in inside and f"@{name}" in node.fields:
             yield Edit(*node.fields[f"@{name}"].outer, "")
     for name, new in shape.rename.items():
         if name in inside and new not in inside:
@@ -440,10 +450,7 @@ def _shaped(opened: _File, document: Document, node: Node, shape: Shape) -> Iter
         wanted = _new_value(told, shape.values.get(name, {}), shape.scale.get(name))
         if wanted is not None and name not in shape.drop:
             yield Edit(told.start, told.end, opened.spelled(wanted, told))
-    renamed = {new: old for old, new in shape.rename.items()}
-    for name, wanted in shape.default.items():
-        if name not in inside and f"@{name}" not in node.fields and renamed.get(name) not in inside:
-            yield from insert(document, node, name, wanted)
+    yield from insert(document, node, added)
 
 
 def _new_value(told: Field, values: Mapping[str, str], factor: Decimal | None) -> str | None:

@@ -143,14 +143,33 @@ def parse(path: str, data: bytes, *, as_format: str | None = None) -> Document |
 
 
 _Spot = tuple[str, str, Text]
-_shelf: ContextVar[dict[_Spot, Document | None] | None] = ContextVar("shelf", default=None)
+
+
+class _Shelf(dict[_Spot, Document | None]):
+    """Documents by path, format and text. ``held``: characters of all of them."""
+
+    held = 0
+
+    def make_room(self, path: str) -> None:
+        """Where more is held than there is room for, let go of all but the file at ``path``."""
+        if self.held > ROOM:
+            for key in [key for key in self if key[0] != path]:
+                del self[key]
+            self.held = sum(len(source.text) for _, _, source in self)
+
+
+_shelf: ContextVar[_Shelf | None] = ContextVar("shelf", default=None)
 
 
 @contextmanager
 def read_once() -> Iterator[None]:
-    """Within, what several look at (the sides of a merge, the reading back of its result, its checks) is read once and
-    kept, as long as there is room: nobody changes a document."""
-    token = _shelf.set({})
+    """Within, what several look at (which release fits, the sides of a merge, the reading back of its result, its
+    checks) is read once and kept, as long as there is room: nobody changes a document. One inside of another is part
+    of it."""
+    if _shelf.get() is not None:
+        yield
+        return
+    token = _shelf.set(_Shelf())
     try:
         yield
     finally:
@@ -163,19 +182,14 @@ def _document(path: str, source: Text, chosen: str) -> Document | None:
         return parse_text(path, source, chosen)
     key = (path, chosen, source)
     if key not in shelf:
-        _make_room(shelf, path)
+        shelf.make_room(path)
         shelf[key] = parse_text(path, source, chosen)
+        shelf.held += len(source.text)
     return shelf[key]
 
 
 ROOM = 1 << 19
 """Characters that are kept read; all of the file that is looked at now, whatever its size."""
-
-
-def _make_room(shelf: dict[_Spot, Document | None], path: str) -> None:
-    if sum(len(source.text) for _, _, source in shelf) > ROOM:
-        for key in [key for key in shelf if key[0] != path]:
-            del shelf[key]
 
 
 def check(path: str, data: bytes) -> None:

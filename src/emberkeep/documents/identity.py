@@ -54,7 +54,8 @@ class Learned:
 
 def field_values(nodes: Sequence[Node], name: str) -> list[str | None]:
     """The values of one identifying field of some records of one document and kind."""
-    peek = nodes[0].peek if nodes and name != TEXT else None
+    peeks = {node.peek for node in nodes} if name != TEXT else ()
+    peek = next(iter(peeks)) if len(peeks) == 1 else None
     values = peek(nodes, name) if peek is not None else None
     return [_read_value(node, name) for node in nodes] if values is None else values
 
@@ -160,7 +161,7 @@ class Siblings:
     """
 
     documents: Sequence[Sequence[Sequence[Node]]]
-    _columns: dict[str, list[list[list[str]]]] = field(default_factory=dict, compare=False)
+    _columns: dict[str, list[list[str]]] = field(default_factory=dict, compare=False)
 
     @staticmethod
     def of(path: Path, documents: Iterable[Document], known: _ByName) -> Siblings:
@@ -173,16 +174,29 @@ class Siblings:
         """All of them."""
         return [group for document in self.documents for group in document]
 
-    def columns(self, rule: Rule) -> list[list[list[list[str]]]]:
-        """The values of fields, without white space around them, "" where there is none: by document, group and
-        field."""
-        for name in rule:
-            if name not in self._columns:
-                self._columns[name] = [[_stripped(group, name) for group in groups] for groups in self.documents]
-        return [
-            [[self._columns[name][at][number] for name in rule] for number in range(len(groups))]
-            for at, groups in enumerate(self.documents)
-        ]
+    @cached_property
+    def nodes(self) -> list[list[Node]]:
+        """All records, by document."""
+        return [list(itertools.chain.from_iterable(groups)) for groups in self.documents]
+
+    @cached_property
+    def in_group(self) -> list[list[int]]:
+        """In the how many-th group each of them stands."""
+        return [[at for at, group in enumerate(groups) for _ in group] for groups in self.documents]
+
+    def column(self, name: str) -> list[list[str]]:
+        """The values of a field without white space around them, "" where there is none: by document and record."""
+        if name not in self._columns:
+            values = [field_values(nodes, name) for nodes in self.nodes]
+            self._columns[name] = [[value.strip() if value else "" for value in side] for side in values]
+        return self._columns[name]
+
+    def keys(self, rule: Rule) -> list[list[object]]:
+        """The values of several fields together, "" where one is missing: by document and record."""
+        columns = [self.column(name) for name in rule]
+        if len(columns) == 1:
+            return [list(side) for side in columns[0]]
+        return [[key if all(key) else "" for key in zip(*sides, strict=True)] for sides in zip(*columns, strict=True)]
 
     @property
     def repeat(self) -> bool:
@@ -192,8 +206,14 @@ class Siblings:
 
 def _single(certain: Sequence[str], siblings: Siblings) -> Rule | None:
     """A record that never repeats is known by its name, unless it bears a field that can only be an identity."""
+    firsts = [nodes[:1] for nodes in siblings.nodes if nodes]
+    if not firsts:
+        return None
     for name in certain:
-        if _Telling.of((name,), siblings).distinct == 1:
+        # most lack most of these fields, which the first one shows
+        if all((field_values(first, name)[0] or "").strip() for first in firsts) and all(
+            map(all, siblings.column(name))
+        ):
             return (name,)
     return None
 
@@ -248,11 +268,12 @@ class _Telling:
 
     @staticmethod
     def of(rule: Rule, siblings: Siblings) -> _Telling:
-        sides = [_distinct(groups) for groups in siblings.columns(rule)]
-        total = sum(count for _, count in sides)
+        there = [
+            _distinct(groups, keys) for groups, keys in zip(siblings.in_group, siblings.keys(rule), strict=True) if keys
+        ]
+        total = sum(map(len, siblings.nodes))
         if not total:
             return _Telling(0, 0, 0)
-        there = [keys for keys, count in sides if count]
         known: Counter[object] = Counter()
         for keys in there:
             known.update(keys.keys())
@@ -271,20 +292,11 @@ class _Telling:
         return self.distinct >= _LEAST_DISTINCT and self.worth - worth >= max(_CLEARLY, _SOME_RECORDS / self.records)
 
 
-def _distinct(groups: Sequence[Sequence[list[str]]]) -> tuple[Counter[object], int]:
-    """The values of fields that only one record of a group has, and how many records there are."""
-    found: Counter[object] = Counter()
-    count = 0
-    for columns in groups:
-        first, *more = columns
-        values: Sequence[object] = [key if all(key) else "" for key in zip(*columns, strict=True)] if more else first
-        count += len(values)
-        once = set(values)
-        if len(once) == len(values) and "" not in once:
-            found.update(values)
-        else:
-            found.update([value for value, times in Counter(values).items() if times == 1 and value])
-    return found, count
+def _distinct(groups: Sequence[int], keys: Sequence[object]) -> Counter[object]:
+    """The keys that only one record of its group has."""
+    if groups[-1] == 0:
+        return Counter([key for key, times in Counter(keys).items() if times == 1 and key])
+    return Counter([key for (_, key), times in Counter(zip(groups, keys, strict=True)).items() if times == 1 and key])
 
 
 def choose(siblings: Siblings) -> Rule:
@@ -299,7 +311,7 @@ def choose(siblings: Siblings) -> Rule:
     most = 0.0
     names, numbers = _candidates(groups)
     tried: list[str] = []
-    for name in dict.fromkeys([*_attributes_that_may(groups), *names]):
+    for name in dict.fromkeys([*_attributes_that_may(siblings, groups), *names]):
         tried.append(name)
         telling = _Telling.of((name,), siblings)
         if telling.beats(most) if best else _may_be_first(name, telling):
@@ -340,7 +352,7 @@ def _sample(groups: Sequence[Sequence[Node]]) -> list[Node]:
     return every[:: len(every) // _MOST_LOOKED_AT + 1]
 
 
-def _attributes_that_may(groups: Sequence[Sequence[Node]]) -> Iterator[str]:
+def _attributes_that_may(siblings: Siblings, groups: Sequence[Sequence[Node]]) -> Iterator[str]:
     """The candidates that come first of all, found without reading what the records hold: attributes that say that
     they identify."""
     sample = _sample(groups)
@@ -348,7 +360,7 @@ def _attributes_that_may(groups: Sequence[Sequence[Node]]) -> Iterator[str]:
         return
     for name in sample[0].fields:
         if name.startswith("@") and says_identity(name):
-            values = [value for group in groups for value in _stripped(group, name)]
+            values = next(side for side in siblings.column(name) if side)
             if _may_identify(name, values):
                 yield name
 
@@ -390,8 +402,3 @@ def _may_identify(name: str, values: Sequence[str]) -> bool:
         return False
     named = sum(any(char.isalpha() for char in value) for value in values)
     return named >= 0.99 * len(values) or (says_identity(name) and all(v.isalnum() for v in values))
-
-
-def _stripped(group: Sequence[Node], name: str) -> list[str]:
-    """The values of one field of some siblings, without white space around; "" where there is none."""
-    return [value.strip() if value else "" for value in field_values(group, name)]

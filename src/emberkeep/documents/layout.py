@@ -72,6 +72,38 @@ def remove(document: Document, nodes: Sequence[Node]) -> Edit:
     return Edit(start, end, "")
 
 
+def removals(document: Document, nodes: Sequence[Node]) -> list[Edit]:
+    """Take out nodes wherever they stand; a container that loses all it holds is written as an empty one."""
+    parents: dict[int, Node] = {}
+    for node in nodes:
+        holder = _holder(document.root, node)
+        assert holder is not None, "a node of this document"
+        parents[id(holder)] = holder
+    gone = {id(node) for node in nodes}
+    return [edit for parent in parents.values() for edit in removals_from(document, parent, gone)]
+
+
+def _holder(node: Node, sought: Node) -> Node | None:
+    """The record that one stands in."""
+    if any(item is sought for item in node.items):
+        return node
+    return next((found for item in node.items if (found := _holder(item, sought)) is not None), None)
+
+
+def removals_from(document: Document, parent: Node, gone: set[int], *, filled_again: bool = False) -> list[Edit]:
+    """Take items, by their ``id()``, out of one record, neighbours together. One that loses all it holds is written as
+    an empty one, unless something comes in their place."""
+    edits, run = [], []
+    for item in (*parent.items, None):
+        if item is not None and id(item) in gone:
+            run.append(item)
+        elif run:
+            edits.append(remove(document, run))
+            run = []
+    is_empty = bool(gone) and all(id(item) in gone for item in parent.items)
+    return [*edits, *(document.emptied(parent) if is_empty and not filled_again else ())]
+
+
 def reconciled(text: str, edits: Sequence[Edit]) -> list[Edit]:
     """Removals and insertions at the very end of a text without final line end, made to fit each other.
 

@@ -11,8 +11,9 @@ from __future__ import annotations
 
 import math
 from collections import Counter, defaultdict
-from collections.abc import Hashable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 from emberkeep.documents import model
 from emberkeep.documents.model import OWN, Node
@@ -20,6 +21,8 @@ from emberkeep.documents.values import said
 
 Facts = Mapping[str, frozenset[str]]
 """The simple values of a record by the names that lead to them, with ``/``; a list's members have one name."""
+Pairs = Sequence[tuple[int, int]]
+"""Records that may be one: the keys of the left and of the right one."""
 
 SAME = 3.0
 """Bits: odds of eight to one, from which two records count as one."""
@@ -81,32 +84,129 @@ class Weights:
 
     of: Mapping[str, Fact] = field(default_factory=dict)
 
-    def odds(self, left: Facts, right: Facts) -> float:
-        """The odds in bits that two records are one, their number left aside.
+    def odds(self, lefts: Mapping[int, Facts], rights: Mapping[int, Facts], pairs: Pairs) -> list[float]:
+        """The odds in bits that the two records of each pair are one, their number left aside.
 
         What stands within one thing inside of them changes together, and so counts together as one fact.
         """
-        told: dict[str, list[float]] = {}
-        for name in dict.fromkeys((*left, *right)):  # always in the same order, so that sums are the same
-            told.setdefault(name.partition("/")[0], []).append(self._bits(name, left.get(name), right.get(name)))
-        return sum(sum(bits) / len(bits) for bits in told.values())
+        return self._weighed(_Table.of(lefts, rights, pairs))
 
-    def _bits(self, name: str, left: frozenset[str] | None, right: frozenset[str] | None) -> float:
-        fact = self.of.get(name, _UNKNOWN)
-        if left is None or right is None:
-            return fact.differs / 2
-        if left == right:
-            return fact.agreed(left)
-        shared = len(left & right) / max(len(left), len(right))
-        return shared * fact.agreed(left & right) + (1 - shared) * fact.differs
+    def _weighed(self, table: _Table) -> list[float]:
+        """The same of pairs as they lie side by side."""
+        import numpy as np
+
+        total = np.zeros(len(table.pairs))
+        for columns in table.groups:
+            bits, facts = np.zeros(len(table.pairs)), np.zeros(len(table.pairs))
+            for column in columns:
+                bits[column.at] += column.bits(self.of.get(column.name, _UNKNOWN))
+                facts[column.at] += 1
+            total += np.divide(bits, facts, out=bits, where=facts > 0)
+        found: list[float] = total.tolist()
+        return found
+
+
+@dataclass(frozen=True)
+class _Column:
+    """One fact of the pairs of which a record has it. ``at``: which pairs; ``values``: all that it is somewhere;
+    ``left``, ``right``: by pair, which of them it is in either record, -1 where that has none."""
+
+    name: str
+    at: Any
+    values: Sequence[frozenset[str]]
+    left: Any
+    right: Any
+
+    def bits(self, fact: Fact) -> Any:
+        """By pair, what it tells: agreement, half a difference where only one has it; of two lists, as much of both as
+        they share."""
+        import numpy as np
+
+        both = (self.left >= 0) & (self.right >= 0)
+        agreed = np.array([fact.agreed(value) for value in self.values])
+        bits = np.where(self.equal, agreed[self.left], np.where(both, fact.differs, fact.differs / 2))
+        lists = np.array([len(value) > 1 for value in self.values])
+        for at in np.flatnonzero(both & ~self.equal & (lists[self.left] | lists[self.right])).tolist():
+            one, other = self.values[self.left[at]], self.values[self.right[at]]
+            shared = len(one & other) / max(len(one), len(other))
+            bits[at] = shared * fact.agreed(one & other) + (1 - shared) * fact.differs
+        return bits
+
+    @property
+    def equal(self) -> Any:
+        """By pair, whether it is the same in both."""
+        return self.left == self.right
+
+
+@dataclass(frozen=True)
+class _Table:
+    """Pairs of records side by side, as columns of facts; those of one thing inside of the records are a group."""
+
+    pairs: Pairs
+    groups: Sequence[Sequence[_Column]]
+
+    @staticmethod
+    def of(lefts: Mapping[int, Facts], rights: Mapping[int, Facts], pairs: Pairs) -> _Table:
+        """Those of some pairs of keys."""
+        import numpy as np
+
+        sides = [_Side.of(side, [pair[which] for pair in pairs]) for which, side in enumerate((lefts, rights))]
+        groups: dict[str, list[_Column]] = defaultdict(list)
+        for name in dict.fromkeys((*sides[0].having, *sides[1].having)):
+            codes: dict[frozenset[str], int] = {}
+            at = np.unique(np.concatenate([found for side in sides for found in side.pairs_with(name)]))
+            left, right = (side.coded(name, codes, at) for side in sides)
+            groups[name.partition("/")[0]].append(_Column(name, at, list(codes), left, right))
+        return _Table(pairs, list(groups.values()))
+
+
+@dataclass(frozen=True)
+class _Side:
+    """The records on one side of pairs. ``rows``: by pair, the how many-th of them; ``having``: by the name of a fact,
+    what those that have it say, by their number; ``pairs_of``: by record, its pairs."""
+
+    rows: Any
+    count: int
+    having: Mapping[str, Mapping[int, frozenset[str]]]
+    pairs_of: Sequence[Any]
+
+    @staticmethod
+    def of(records: Mapping[int, Facts], keys: Sequence[int]) -> _Side:
+        """Of records by key, and the key in each pair."""
+        import numpy as np
+
+        numbers = {key: number for number, key in enumerate(records)}
+        rows = np.array([numbers[key] for key in keys], dtype=np.intp)
+        ends = np.cumsum(np.bincount(rows, minlength=len(records)))
+        having: dict[str, dict[int, frozenset[str]]] = defaultdict(dict)
+        for number, record in enumerate(records.values()):
+            for name, value in record.items():
+                having[name][number] = value
+        pairs = np.argsort(rows, kind="stable").astype(np.int32)
+        return _Side(rows, len(records), having, np.split(pairs, ends[:-1]))
+
+    def coded(self, name: str, codes: dict[frozenset[str], int], at: Any) -> Any:
+        """By pair, the number of what its record says of a fact, -1 where it says nothing."""
+        import numpy as np
+
+        found = np.full(self.count, -1, dtype=np.int32)
+        for number, value in self.having.get(name, {}).items():
+            found[number] = codes.setdefault(value, len(codes))
+        return found[self.rows[at]]
+
+    def pairs_with(self, name: str) -> Iterator[Any]:
+        """The pairs of the records that have a fact."""
+        return (self.pairs_of[number] for number in self.having.get(name, ()))
 
 
 def learn(lists: Sequence[Sequence[Facts]]) -> Weights:
     """Weights from the records of one kind as several documents have them."""
     weights = Weights(dict(_by_chance([records for records in lists if records])))
+    first, *others = [dict(enumerate(records)) for records in lists]
+    tables = [(_Table.of(first, other, _candidates(first, other)), max(len(first), len(other))) for other in others]
     for _ in range(_ROUNDS):
         known = dict(weights.of)
-        for name, (agreed, seen) in _agreements(lists, weights).items():
+        for name, (agreed, seen) in _agreements(tables, weights).items():
             stays = _within((agreed + 4 * _USUAL) / (seen + 4), _STEADINESS)
             known[name] = replace(known[name], stays=stays)
         weights = Weights(known)
@@ -133,18 +233,23 @@ def _by_chance(lists: Sequence[Sequence[Facts]]) -> Iterator[tuple[str, Fact]]:
         yield name, Fact(_USUAL, (alike[name] / many + 1) / (pairs[name] / many + 2), shared)
 
 
-def _agreements(lists: Sequence[Sequence[Facts]], weights: Weights) -> dict[str, tuple[float, float]]:
+def _agreements(tables: Sequence[tuple[_Table, int]], weights: Weights) -> dict[str, tuple[float, float]]:
     """By fact, how much it agreed between the first document and the others in pairs that are each other's best, and
-    how many such pairs there were; each pair counts as much as it is likely."""
+    how many such pairs there were; each pair counts as much as it is likely. With each table, of how many records."""
+    import numpy as np
+
     agreed: dict[str, float] = defaultdict(float)
     seen: dict[str, float] = defaultdict(float)
-    for left, right in ((lists[0], other) for other in lists[1:]):
-        for a, b, odds in _best(dict(enumerate(left)), dict(enumerate(right)), weights):
-            likely = 1 / (1 + 2**-odds)
-            for name in {*left[a], *right[b]}:
-                seen[name] += likely
-                agreed[name] += likely * (left[a].get(name) == right[b].get(name))
-    return {name: (agreed[name], seen[name]) for name in seen}
+    for table, records in tables:
+        odds = np.array(weights._weighed(table)) - math.log2(max(records, 1))
+        best = _each_others_best(table.pairs, odds.tolist())
+        likely = 1 / (1 + 2 ** -odds[best])
+        by_pair = np.zeros(len(table.pairs))
+        by_pair[best] = likely
+        for column in (column for columns in table.groups for column in columns):
+            seen[column.name] += float(by_pair[column.at].sum())
+            agreed[column.name] += float(by_pair[column.at] @ column.equal)
+    return {name: (agreed[name], seen[name]) for name in seen if seen[name]}
 
 
 @dataclass(frozen=True)
@@ -176,19 +281,18 @@ def clear(
     linked: Sequence[Linked], lefts: Mapping[int, Facts], rights: Mapping[int, Facts], weights: Weights
 ) -> list[Linked]:
     """Of pairs, those that are likelier by far than any other pair of either record that is worth a look."""
-    best_others: dict[tuple[int, int], float] = dict.fromkeys(((pair.left, pair.right) for pair in linked), -math.inf)
-    partner = [{pair.left: pair.right for pair in linked}, {pair.right: pair.left for pair in linked}]
-    for a, b in _candidates(lefts, rights):
-        if (a, b) in best_others:
-            continue
-        odds = weights.odds(lefts[a], rights[b])
-        for pair in ((a, partner[0].get(a)), (partner[1].get(b), b)):
-            if pair in best_others:
-                best_others[pair] = max(best_others[pair], odds)
+    chosen = [(pair.left, pair.right) for pair in linked]
+    pairs = list(dict.fromkeys([*_candidates(lefts, rights), *chosen]))
+    odds = dict(zip(pairs, weights.odds(lefts, rights, pairs), strict=True))
+    best_left: dict[int, float] = dict.fromkeys(lefts, -math.inf)
+    best_right: dict[int, float] = dict.fromkeys(rights, -math.inf)
+    for a, b in odds.keys() - set(chosen):
+        best_left[a] = max(best_left[a], odds[a, b])
+        best_right[b] = max(best_right[b], odds[a, b])
     return [
         pair
-        for pair in linked
-        if weights.odds(lefts[pair.left], rights[pair.right]) - best_others[pair.left, pair.right] >= WINS_BY
+        for pair, at in zip(linked, chosen, strict=True)
+        if odds[at] - max(best_left[pair.left], best_right[pair.right]) >= WINS_BY
     ]
 
 
@@ -197,18 +301,16 @@ def _scored(
     rights: Mapping[int, Facts],
     weights: Weights,
     nearness: Mapping[tuple[int, int], float],
-    least: float = DOUBTFUL,
+    least: float,
 ) -> dict[tuple[int, int], float]:
     number = math.log2(max(len(lefts), len(rights), 1))
-    found = {}
-    for a, b in _candidates(lefts, rights):
-        odds = weights.odds(lefts[a], rights[b]) - number + nearness.get((a, b), 0.0)
-        if odds >= least:
-            found[a, b] = odds
-    return found
+    pairs = _candidates(lefts, rights)
+    scored = zip(pairs, weights.odds(lefts, rights, pairs), strict=True)
+    found = {pair: odds - number + nearness.get(pair, 0.0) for pair, odds in scored}
+    return {pair: odds for pair, odds in found.items() if odds >= least}
 
 
-def _candidates(lefts: Mapping[int, Facts], rights: Mapping[int, Facts]) -> Iterable[tuple[int, int]]:
+def _candidates(lefts: Mapping[int, Facts], rights: Mapping[int, Facts]) -> Pairs:
     """Pairs worth a look: all of few, else those that share a value that few have."""
     if len(lefts) * len(rights) <= 4096:
         return [(a, b) for a in lefts for b in rights]
@@ -226,19 +328,15 @@ def _candidates(lefts: Mapping[int, Facts], rights: Mapping[int, Facts]) -> Iter
     return list(found)[:_MOST_PAIRS]
 
 
-def _best(
-    lefts: Mapping[int, Facts], rights: Mapping[int, Facts], weights: Weights
-) -> Iterator[tuple[int, int, float]]:
-    """For each record on the left its best one on the right, where each is the other's best."""
-    scored = _scored(lefts, rights, weights, {})
-    best_left: dict[int, tuple[float, int]] = {}
+def _each_others_best(pairs: Pairs, odds: Sequence[float]) -> list[int]:
+    """Which pairs are the best one of both records; of those that may be one at all."""
+    best_left: dict[int, tuple[float, int, int]] = {}
     best_right: dict[int, tuple[float, int]] = {}
-    for (a, b), odds in scored.items():
-        best_left[a] = max(best_left.get(a, (-math.inf, -1)), (odds, b))
-        best_right[b] = max(best_right.get(b, (-math.inf, -1)), (odds, a))
-    for a, (odds, b) in best_left.items():
-        if best_right[b][1] == a:
-            yield a, b, odds
+    for at, ((a, b), bits) in enumerate(zip(pairs, odds, strict=True)):
+        if bits >= DOUBTFUL:
+            best_left[a] = max(best_left.get(a, (-math.inf, -1, -1)), (bits, b, at))
+            best_right[b] = max(best_right.get(b, (-math.inf, -1)), (bits, a))
+    return [at for a, (_, b, at) in best_left.items() if best_right[b][1] == a]
 
 
 def _islands(scored: Mapping[tuple[int, int], float]) -> Iterator[dict[tuple[int, int], float]]:

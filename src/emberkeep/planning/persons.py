@@ -193,7 +193,7 @@ def with_records_of(path: str, now: bytes, was: bytes, who: Person) -> tuple[byt
     assert source is not None
     data = source.encode(layout.finished(live, edits))
     done = _document(path, data)
-    if done is None or _rest(done.root, who) != _rest(live.root, who):
+    if done is None or _rest(done, done.root, who) != _rest(live, live.root, who):
         raise NotApart("others' records would change with theirs")
     found, _ = _records_by_place(done, who)
     got = {place: [content(node) for node in nodes] for place, nodes in found.items() if nodes}
@@ -246,12 +246,16 @@ def _names(node: Node, known: Known) -> bool:
     return any(known.whole(text.strip("[]\"'")) for text in told if text)
 
 
-def _rest(node: Node, who: Person) -> tuple[object, ...]:
-    """What a document says but for a player's records."""
+def _rest(document: Document, node: Node, who: Person) -> tuple[object, ...]:
+    """What a document says but for a player's records; a container that holds nothing else says no more than an empty
+    one."""
+    kind = document.container(node)[:1]
+    others = (item for item in node.items if item.role is Role.RECORD and not _names(item, who.known))
     return (
         node.name,
-        tuple(sorted((name, field.value) for name, field in node.fields.items() if not node.items)),
-        tuple(_rest(item, who) for item in node.items if item.role is Role.RECORD and not _names(item, who.known)),
+        kind,
+        tuple(sorted((name, field.value) for name, field in node.fields.items() if not node.items and not kind)),
+        tuple(_rest(document, item, who) for item in others),
     )
 
 
@@ -259,7 +263,7 @@ def _edits(live: Document, then: Document, place: _Place, have: Sequence[Node], 
     for mine, other in zip(have, want, strict=False):
         yield Edit(mine.start, mine.end, layout.with_newlines(then.raw(other), live.source.newline))
     if len(have) > len(want):
-        yield from (layout.remove(live, [node]) for node in have[len(want) :])
+        yield from layout.removals(live, have[len(want) :])
     if len(want) > len(have):
         container = _container(live.root, place)
         if container is None:

@@ -366,10 +366,10 @@ class Clearing:
         def act(database: sqlite3.Connection) -> tuple[int, int, set[str]]:
             try:
                 whole = database.execute(f"select count(*) from {table}").fetchone()[0]
-                clauses, values = [f"({pick.where})" if pick.where else "1"], []
+                clauses, values = [sqlite.condition(database, pick.table, pick.where)], []
                 for survivor, where, ids in spared:
-                    columns = [row[1] for row in database.execute(f"pragma table_info({table})")]
-                    clause, more = _spared(where, ids, columns)
+                    wanted = sqlite.condition(database, pick.table, where)
+                    clause, more = _spared(wanted, ids, sqlite.columns(database, pick.table))
                     told = database.execute(f"select count(*) from {table} where {clauses[0]} and {clause}", more)
                     self.survived[survivor] += told.fetchone()[0]
                     clauses.append(f"not coalesce({clause}, 0)")
@@ -438,9 +438,9 @@ def _database_of(log: str) -> str:
     return log.rpartition("-")[0]
 
 
-def _spared(where: str, ids: frozenset[str] | None, columns: Sequence[str]) -> tuple[str, list[str]]:
+def _spared(wanted: str, ids: frozenset[str] | None, columns: Sequence[str]) -> tuple[str, list[str]]:
     """The SQL condition of rows that survive, and its values."""
-    clauses, values = [f"({where})" if where else "1"], []
+    clauses, values = [wanted], []
     if ids is not None:
         spelled = sorted({text for ident in ids for text in _spellings(ident)})
         marks = ", ".join("?" * len(spelled))

@@ -216,9 +216,9 @@ def _file_standing(keep: Keep, one: Database) -> Standing:
         told = replace(told, tables=len(tables), rows=rows, bytes=live.entries()[path].size)
         if one.version is None:
             return told
-        clause = f" where {one.version.where}" if one.version.where else ""
         column, table = sqlite.quoted(one.version.column), sqlite.quoted(one.version.table)
-        row = database.execute(f"select {column} from {table}{clause}").fetchone()
+        where = sqlite.condition(database, one.version.table, one.version.where)
+        row = database.execute(f"select {column} from {table} where {where}").fetchone()
         return replace(told, version=str(row[0]) if row and row[0] is not None else "")
 
 

@@ -233,7 +233,7 @@ def _verify(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     finally:
         store.close()
     if found.sound:
-        return DONE, f"{found.blocks} blocks are as they should be"
+        return DONE, f"what was looked at is sound; blocks read: {found.blocks}"
     told = [*(f"{item.path}: {item.why}" for item in found.files[:3]), *found.faults[:3]]
     return FAILED, f"damage: {'; '.join(told)}; 'emberkeep verify' tells all"
 

@@ -124,7 +124,7 @@ def merge_keep(
     if selected is not None and not (of_tables and _tables_meant(wanted.only, config)):
         require_some(wanted.only, selected, paths, "what is merged")
     settle, told = in_turn(answers.settle, settle_by(config.rules)), load_orders(keep.orders_file)
-    with formats.read_once():
+    with formats.read_once():  # also where this is called by no command
         merged = merge_trees(before, after, live, chosen, rules=config.record_rules, settle=settle, orders=told)
         merged = _with_pending(keep, store, merged, (before, live, after), settle, told, selected)
         breaches = check(keep, store, merged, live, after) if wanted.checked else ()
