@@ -12,9 +12,11 @@ import subprocess
 import sys
 import time
 import tomllib
+from collections.abc import Callable
 from contextlib import closing, suppress
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -22,9 +24,13 @@ from emberkeep import files
 from emberkeep.cli.main import COMMANDS
 from emberkeep.errors import Refused, RunFailed
 from emberkeep.keep import Keep
-from emberkeep.merging.answers import Answers
+from emberkeep.merging import orders
+from emberkeep.merging.answers import Answer, Answers, save
+from emberkeep.merging.results import Merge
 from emberkeep.runs import loose, restore
 from emberkeep.runs import merge as runs
+from emberkeep.runs.journal import Journal, Run
+from emberkeep.runs.run import Plan, Room
 from emberkeep.runs.snapshot import find, take
 from emberkeep.show.console import Meter
 from emberkeep.store.store import Store
@@ -684,6 +690,46 @@ def test_a_file_that_changed_since_the_merge_was_worked_out_is_refused(
         with pytest.raises(Refused, match="changed while"):
             runs.write_merge(keep, store, found, wanted, None, lambda: datetime.now(UTC))
     assert (server / "keeper.properties").read_text() == "edited meanwhile\n"
+
+
+def test_what_a_run_plans_twice_is_merged_once_and_again_when_anything_it_goes_by_changed(
+    recorded: Program, place: Path, server: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A run plans its steps before the server is stopped and when it comes to each: between the two, a server may write
+    its settings, and somebody answer."""
+    keep, now = Keep(place / "gannet-rock.keep"), datetime.now(UTC)
+    wanted = runs.Request("4.2", "4.3", ("mission/economy/reaches.xml", "mission/economy/squalls.xml"))
+    merges, merge_keep = [], runs.merge_keep
+
+    def counted(*given: Any, **named: Any) -> Merge:
+        merges.append(merge_keep(*given, **named))
+        return merges[-1]
+
+    monkeypatch.setattr(runs, "merge_keep", counted)
+    squalls, reaches = (server / "mission" / "economy" / name for name in ("squalls.xml", "reaches.xml"))
+    order = orders.Order("more", "**/squalls.xml", "x", "2", "lasts", accepted=date(2026, 1, 1))
+    with closing(Store(keep.store_folder)) as store:
+        step = runs.MergeStep(wanted, ())
+
+        def planned(one: runs.MergeStep) -> Plan:
+            room = Room(keep, store, Journal(keep.folder), Run(0, "merge", now), lambda: now)
+            return one.plan(room)
+
+        assert planned(step) == planned(step)
+        assert len(merges) == 1
+        changes: list[Callable[[], object]] = [
+            lambda: squalls.write_bytes(squalls.read_bytes().replace(b"2", b"3")),
+            lambda: squalls.chmod(0o400),
+            reaches.unlink,
+            lambda: save(keep.answers_file, [Answer("mission/economy/squalls.xml", "squall", "worth", "mine")]),
+            lambda: orders.save(keep.orders_file, [order]),
+            lambda: recorded("defaults", "record", "4.4", "releases/skerrylight-4.4.tar.gz"),
+        ]
+        for number, change in enumerate(changes):
+            change()
+            before = len(merges)
+            assert planned(step) == planned(runs.MergeStep(wanted, ())), number
+            assert (merges[-2], len(merges)) == (merges[-1], before + 2), number
 
 
 def test_a_release_archive_lines_up_with_my_folder(place: Path) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +19,7 @@ from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.results import LINES, MINE, RECORD, Merge, Outcome, Question
 from emberkeep.planned import Planned
 from emberkeep.runs import defaults, migrate
-from emberkeep.runs.merge import into
+from emberkeep.runs.merge import Once, into, stands
 from emberkeep.runs.run import FileStep, Notes, Plan, Room, SnapshotStep, Step, unconfirmed
 from emberkeep.servers import launch
 from emberkeep.servers.process import signs
@@ -149,6 +149,7 @@ class _Carry:
 
     request: Request
     base: Tree | None
+    once: Once = field(default_factory=Once)
 
     def __call__(self, room: Room) -> Notes:
         folder, old = room.folder, FolderTree(self.request.old, str(self.request.old))
@@ -185,7 +186,10 @@ class _Carry:
         for path in paths:
             if path not in folder.entries():
                 folder.take(path, old)
-        merged = _merged(self.request, room.keep.config, self.base, fresh, old, both)
+        merged = self.once.of(
+            (both, stands((self.base or NoTree(), fresh, old), both)),
+            lambda: _merged(self.request, room.keep.config, self.base, fresh, old, both),
+        )
         if merged.faults:
             raise UnreadableInput.gathered(merged.faults)
         for item in merged.files:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from types import MappingProxyType
@@ -10,7 +10,7 @@ from typing import Any
 
 from emberkeep.comparing.fit import LEAST_SHARE
 from emberkeep.documents import formats
-from emberkeep.errors import Place, Refused, UnreadableInput, UsageError
+from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput, UsageError
 from emberkeep.keep import Config, Keep
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging import orders
@@ -30,7 +30,7 @@ from emberkeep.servers.versions import ordering
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
-from emberkeep.trees import FolderTree, NoTree, Tree
+from emberkeep.trees import FILE, FolderTree, NoTree, Tree
 
 NOTHING: Mapping[str, str | None] = MappingProxyType({})
 WHY = MERGE
@@ -127,7 +127,7 @@ def merge_keep(
     with formats.read_once():  # also where this is called by no command
         merged = merge_trees(before, after, live, chosen, rules=config.record_rules, settle=settle, orders=told)
         merged = _with_pending(keep, store, merged, (before, live, after), settle, told, selected)
-        breaches = check(keep, store, merged, live, after) if wanted.checked else ()
+        breaches = check(keep, store, merged, live, wanted.new, after) if wanted.checked else ()
     passed = defaults.passed_over(keep, before, after, live)
     merged = replace(merged, passed=tuple(one for one in passed if selected is None or selected(one[0])))
     if of_tables:
@@ -193,12 +193,14 @@ def tables_step(
     return [tables.TablesStep(wanted.new, wanted.only, merged, known)]
 
 
-def check(keep: Keep, store: Store, merged: Merge, live: Tree, after: Tree) -> tuple[Breach, ...]:
-    """Where the files of a merge break what the recorded releases teach."""
+def check(keep: Keep, store: Store, merged: Merge, live: Tree, new: str, after: Tree) -> tuple[Breach, ...]:
+    """Where the files of a merge break what the recorded releases teach, and ``new``, which may not be recorded yet:
+    its files are those of ``after``."""
     from emberkeep.merging.inspection import inspect  # only where checks are made
 
-    releases = [defaults.tree_of(store, version) for version in defaults.versions(store)[-MOST_RELEASES:]]
-    return inspect(merged, releases, live, after, keep.config.record_rules, keep.config.silenced)
+    released = {**{version: defaults.tree_of(store, version) for version in defaults.versions(store)}, new: after}
+    newest = [released[version] for version in sorted(released, key=ordering)[-MOST_RELEASES:]]
+    return inspect(merged, newest, live, after, keep.config.record_rules, keep.config.silenced)
 
 
 MOST_RELEASES = 4
@@ -222,6 +224,50 @@ def into(folder: Planned, merged: Merge) -> None:
     folder.remove_emptied(gone, lambda path: True)
 
 
+class Once:
+    """A merge, worked out once from what is the same: a run plans all its steps before anybody is told, and each again
+    when it comes to it. That the server is down for no longer than it must be."""
+
+    def __init__(self) -> None:
+        self._last: tuple[object, Merge] | None = None
+
+    def of(self, given: object, work: Callable[[], Merge]) -> Merge:
+        """The merge that ``work`` makes; ``given``: all that it goes by."""
+        if self._last is None or self._last[0] != given:
+            self._last = given, work()
+        return self._last[1]
+
+
+def stands(trees: Sequence[Tree], paths: Collection[str]) -> list[object]:
+    """What stands in some trees at some paths, as far as a merge goes by it: kind, mode and contents, by digest."""
+    return [_stands(tree, path) for tree in trees for path in paths]
+
+
+def _stands(tree: Tree, path: str) -> object:
+    entry = tree.entries().get(path)
+    if entry is None or entry.kind is not FILE:
+        return entry
+    try:
+        return entry.mode, tree.digest(path)
+    except EmberKeepError as error:
+        return entry.mode, str(error)
+
+
+def _given(keep: Keep, store: Store, wanted: Request, answers: Answers, live: Tree, after: Tree) -> object:
+    """All that a merge in a keep goes by and that may change while a run is under way."""
+    before = defaults.tree_of(store, wanted.old) if wanted.old else NoTree()
+    waits = questions.pending(keep)
+    paths = dict.fromkeys([*defaults.merged_paths(keep, before, after), *(one.asked.file for one in waits)])
+    return (
+        stands((before, live, after), paths),
+        defaults.passed_over(keep, before, after, live),
+        {*defaults.versions(store), wanted.new},
+        waits,
+        answers.given,
+        load_orders(keep.orders_file),
+    )
+
+
 class MergeStep(FileStep):
     """Merge the defaults of a release into the live files. ``based_on``: what the files were when the merge was
     looked at, by path, where that must still be so; ``known``: its result; ``after``: the new release's files, where
@@ -236,7 +282,7 @@ class MergeStep(FileStep):
         after: Tree | None = None,
     ) -> None:
         self.wanted, self.answers, self.based_on, self.known = wanted, answers, based_on, known
-        self.after = after
+        self.after, self._once = after, Once()
         title = f"merge the defaults of {wanted.new} into the files edited by hand"
         super().__init__("merge", title, self._merge)
 
@@ -244,14 +290,20 @@ class MergeStep(FileStep):
         folder = room.folder
         _check_unchanged(folder, self.based_on)
         answers = answers_of(room.keep, self.answers)
-        merged = self.known or merge_keep(
-            room.keep, room.store, self.wanted, answers, folder, self.after, of_tables=False
-        )
+        merged = self.known or self._worked_out(room, answers)
         if merged.faults:
             raise UnreadableInput.gathered(merged.faults)
         room.told["merge"] = merged
         into(room.folder, merged)
         return _notes(merged)
+
+    def _worked_out(self, room: Room, answers: Answers) -> Merge:
+        keep, store, live = room.keep, room.store, room.folder
+        after = self.after or defaults.tree_of(store, self.wanted.new)
+        return self._once.of(
+            _given(keep, store, self.wanted, answers, live, after),
+            lambda: merge_keep(keep, store, self.wanted, answers, live, after, of_tables=False),
+        )
 
     def act(self, room: Room, plan: Plan) -> None:
         super().act(room, plan)

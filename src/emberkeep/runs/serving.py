@@ -379,7 +379,7 @@ def checked(keep: Keep, store: Store) -> list[str]:
     live, newest = FolderTree(keep.server, "live"), defaults.tree_of(store, known[-1])
     paths = [path for path in defaults.merged_paths(keep, newest) if path in live.entries()]
     items = tuple(FileMerge(path, Outcome.SAME, formats.kind_of(path, read(live, path))) for path in paths)
-    found = merging.check(keep, store, Merge(live.label, newest.label, items), live, newest)
+    found = merging.check(keep, store, Merge(live.label, newest.label, items), live, known[-1], newest)
     return [f"{breach.check.file}:{breach.line}: {breach.record} {breach.what}" for breach in found]
 
 
