@@ -139,6 +139,57 @@ def test_what_was_reported_done_outlasts_a_power_cut(keep: Keep, tmp_path: Path,
         assert tree_state(mine.server) == done, chance
 
 
+UPDATE = ("update", "releases/skerrylight-4.3.zip", "--to", "4.3", "--recipes", "releases/recipes", "--no-start")
+WRITERS = {
+    "restore into": ("restore", "latest", "--into", "deep/look"),
+    "adopt": ("adopt", "fresh"),
+    "carry": ("carry", "gannet-rock", "fresh", "--mine", "--go"),
+    "merge out": ("merge", "--old-defaults", "releases/skerrylight-4.2", "--new-defaults", "releases/skerrylight-4.3.zip",
+                  "--mine", "gannet-rock", "--out", "merged"),
+    "update": (*UPDATE, "--go"),
+}  # fmt: skip
+MORE_WRITERS = {
+    "import": ("import", "friend", "--as", "isles", "--go"),
+    "rehearse": (*UPDATE, "--rehearse", "rehearsed"),
+    "snapshot": ("snapshot",),
+    "export": ("export", "latest", "away.tar.zst"),
+    "record": ("defaults", "record", "4.4", "releases/skerrylight-4.4.tar.gz"),
+    "drop": ("defaults", "drop", "4.2"),
+    "merge": ("merge", "--from", "4.2", "--to", "4.3", "--go"),
+    "questions": ("merge", "--from", "4.2", "--to", "4.3", "--questions", "q.toml", "--report", "r.html"),
+    "orders": ("orders", "propose"),
+    "draft": ("migrate", "--draft", "4.2", "4.3", "--out", "d.toml"),
+    "restore": ("restore", "1", "--go"),
+    "thin": ("thin", "--go"),
+}
+
+
+@pytest.mark.parametrize("what", [*WRITERS, *(pytest.param(name, marks=pytest.mark.long) for name in MORE_WRITERS)])
+def test_what_any_command_wrote_outlasts_a_power_cut(recorded: Program, place: Path, tmp_path: Path, what: str) -> None:
+    """Files, folders, modes and times, those of a keep that a command made included; caches aside."""
+    assert recorded("snapshot").code == 0
+    (place / "gannet-rock/mission/economy/squalls.xml").write_text("<squalls/>")
+    shutil.copytree(place / "releases/skerrylight-4.2", place / "fresh")
+    shutil.copytree(place / "gannet-rock/outer-skerries", place / "friend")
+    room, before = tmp_path / "room", outlasting(place)
+    room.mkdir()
+    power = PowerCut(10**9, random.Random(what), room)
+    with files.use(power):
+        done = recorded(*{**WRITERS, **MORE_WRITERS}[what])
+    assert done.code in (0, 1), done.err
+    after = outlasting(place)
+    assert (after != before) or what == "thin"
+    power.cut()
+    now = outlasting(place)
+    assert {path for path in after.keys() | now.keys() if after.get(path) != now.get(path)} == set()
+
+
+def outlasting(place: Path) -> dict[str, tuple[object, ...]]:
+    """What SQLite writes, it syncs itself; nothing leans on the copy that a rehearsal makes."""
+    aside = ("sqlite", "rehearsed")
+    return {path: told for path, told in tree_state(place).items() if not any(name in path for name in aside)}
+
+
 def test_failing_at_any_call_it_is_put_back_as_it_was(keep: Keep, tmp_path: Path) -> None:
     wrecked = tree_state(keep.server)
     restored = good(keep, tmp_path / "good")

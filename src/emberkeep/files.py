@@ -234,6 +234,20 @@ def durable() -> Iterator[None]:
         io.unsynced = None
 
 
+@contextlib.contextmanager
+def fleeting() -> Iterator[None]:
+    """What the block makes may be gone after a power cut, as nothing leans on it: no folder is synced. Within a
+    :func:`durable` block that one's end counts."""
+    if io.unsynced is not None:
+        yield
+        return
+    io.unsynced = set()
+    try:
+        yield
+    finally:
+        io.unsynced = None
+
+
 Chunk = bytes | int
 """A piece of contents: bytes, or the length of a hole, which reads as zeros and takes no room."""
 
@@ -390,6 +404,12 @@ def write_new(target: str, chunks: Iterable[Chunk], facts: Facts) -> None:
         raise
 
 
+def persist(path: str | Path) -> None:
+    """Sync a file that was written without; not one that may not be read."""
+    with contextlib.suppress(PermissionError), io.reopen(path) as handle:
+        io.sync(handle)
+
+
 class Stage:
     """Several files written beside their targets, synced together, then renamed over them together.
 
@@ -466,12 +486,17 @@ def _temporary_beside(target: Path) -> Path:
 
 
 def make_folder(path: Path, *, private: bool = False) -> None:
-    """Make a folder and its parents; one that is already there is fine. ``private``: none but its owner may look in."""
+    """Make a folder and its parents; one that is already there is fine. ``private``: none but its owner may look in.
+
+    It outlasts a power cut from here on, within a :func:`durable` block from its end on.
+    """
     if path.is_dir():
         return
     make_folder(path.parent)
     with contextlib.suppress(FileExistsError):
         io.mkdir(path, PRIVATE_FOLDER if private else 0o777)
+        if io.unsynced is None:
+            io.sync_folder(path.parent)
 
 
 def close_to_others(folder: Path) -> bool:

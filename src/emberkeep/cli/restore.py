@@ -115,7 +115,7 @@ def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: Snaps
     restore.check_room(plan)
     hint = f"{into} is not whole; remove it and try again"
     with system_may_refuse("the restore stopped", into, hint), progress("restore") as step:
-        faults = restore.apply(plan, tree, fresh=True, progress=step)
+        faults = restore.elsewhere(plan, tree, step)
         dumps = _dumps_beside(keep, tree, tuple(args.only), into)
     if faults:
         raise Damage.gathered(tuple(faults))

@@ -160,7 +160,7 @@ def _rehearse(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
     with opened(keep) as store, progress("copy") as step:
         request = request_of(args, keep, store)
         untouched = rehearsal.fingerprint(keep)
-        copy = rehearsal.prepare(keep, store, into, step)
+        copy = rehearsal.prepare(keep, store, into, step, starts=request.start)
     screen.note(f"  a copy of the server stands in {copy.server}")
     if moved := rehearsal.rehouse(keep, copy):
         some = ", ".join(moved[:4]) + (" …" if len(moved) > 4 else "")
@@ -182,7 +182,10 @@ def _rehearse(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
 
     def text() -> None:
         view.reported(screen, title, report, rehearsed=True)
-        screen.line(f"The real one will take about {report.lasting}; players wait from 'stop' to 'start'.", HEAD)
+        waits = (
+            "players wait from 'stop' to 'start'" if request.start else "the start, which was not tried, is not in it"
+        )
+        screen.line(f"The real one will take about {report.lasting}; {waits}.", HEAD)
         screen.line(f"The copy stays in {into}; remove it when you have seen enough.")
 
     return answer(args, 1 if report.waits else 0, {"report": report, "done": True, "copy": copy.server}, text)

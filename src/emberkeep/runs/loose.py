@@ -13,7 +13,7 @@ from emberkeep.merging.answers import Answers
 from emberkeep.merging.merge import merge_trees, no_rules
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import FileMerge, Merge, Outcome
-from emberkeep.trees import FileTree, FolderTree, Kind, NoTree, PartTree, Tree, best_root, deepest_first, read
+from emberkeep.trees import Entry, FileTree, FolderTree, Kind, NoTree, PartTree, Tree, best_root, deepest_first, read
 
 
 def merge(
@@ -72,8 +72,11 @@ def write(found: Merge, mine: Path, out: Path) -> None:
     if out == mine:
         _write_files(out, found.to_write)
         return
-    _copy(mine, out, {item.path for item in found.to_write})
-    _write_files(out, [item for item in found.to_write if item.data is not None])
+    with files.durable():
+        folders = _copy(mine, out, {item.path for item in found.to_write})
+        _write_files(out, [item for item in found.to_write if item.data is not None])
+        for entry in folders:  # whose times what was written in them has changed
+            files.set_folder_metadata(out / entry.path, files.Facts(entry.mode, entry.mtime_ns))
 
 
 def _write_file(found: Merge, mine: Path, out: Path) -> None:
@@ -98,7 +101,8 @@ def _write_files(folder: Path, items: Sequence[FileMerge]) -> None:
             files.io.unlink(folder / item.path)
 
 
-def _copy(mine: Path, out: Path, leave: set[str]) -> None:
+def _copy(mine: Path, out: Path, leave: set[str]) -> list[Entry]:
+    """Copy a folder but for some files; its folders, deepest first."""
     tree = FolderTree(mine)
     entries = tree.entries()
     files.make_folder(out)
@@ -109,5 +113,4 @@ def _copy(mine: Path, out: Path, leave: set[str]) -> None:
             files.place_link(out / path, entry.points_at, files.Facts(mtime_ns=entry.mtime_ns))
         elif path not in leave:
             files.write_whole(out / path, [read(tree, path)], mode=entry.mode, mtime_ns=entry.mtime_ns)
-    for entry in deepest_first(entry for entry in entries.values() if entry.kind is Kind.FOLDER):
-        files.io.utime(out / entry.path, entry.mtime_ns)
+    return deepest_first(entry for entry in entries.values() if entry.kind is Kind.FOLDER)

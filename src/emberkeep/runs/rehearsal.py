@@ -43,22 +43,28 @@ WRITTEN = ("world", "players", "progress", "databases", "access", "extension-dat
 
 
 def prepare(
-    keep: Keep, store: Store, into: Path, progress: Progress = silent, source: restore.Source | None = None
+    keep: Keep,
+    store: Store,
+    into: Path,
+    progress: Progress = silent,
+    source: restore.Source | None = None,
+    *,
+    starts: bool = True,
 ) -> Keep:
     """Copy server folder and keep below ``into``; the copy's keep.
 
     While the server runs, the newest snapshot of it is taken instead; ``source``: this is copied, and no snapshots
-    beside it. Refused for a folder that is not empty.
+    beside it; ``starts``: whether the copy is started later. Refused for a folder that is not empty.
     """
     restore.check_target(into, keep.server)
     roles = Roles(keep.config.roles)
-    if not ports(keep) and keep.config.running.start is not None:
-        raise UsageError(
-            "a rehearsal starts the copy, and keep.toml does not tell which ports it takes then",
-            hint=f'set [rehearse] set = {{ "{keep.config.launch.script or "server.ini"}" = {{ KEY = "PORT" }} }}, '
-            "with the key of its port and a free one, or say --no-start",
-        )
-    if keep.config.running.start is not None:
+    if starts and keep.config.running.start is not None:
+        if not ports(keep):
+            raise UsageError(
+                "the copy is started, and keep.toml does not tell which ports it takes then",
+                hint=f'set [rehearse] set = {{ "{keep.config.launch.script or "server.ini"}" = {{ KEY = "PORT" }} }}, '
+                "with the key of its port and a free one; 'update --rehearse DIR --no-start' goes without",
+            )
         lifecycle.require_entry(keep.config, into)
     server = into / keep.server.name
     copied = source or _live(keep, store)

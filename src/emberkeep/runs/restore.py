@@ -8,7 +8,7 @@ import shutil
 import stat
 from collections import deque
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from contextlib import nullcontext
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from threading import Event, Lock
@@ -383,12 +383,23 @@ def _folds_case(folder: Path) -> bool:
 def apply(plan: RestorePlan, snapshot: Source, *, fresh: bool = False, progress: Progress = silent) -> list[Fault]:
     """Carry a plan out. Files that the store cannot give back whole are left out and returned as faults.
 
-    ``fresh``: the target is a new folder that nothing leans on yet, so what is written is not synced file by file.
+    ``fresh``: the target is a new folder that nothing leans on yet, so what is written is not synced.
     OSError when the system refuses; what was done until then stays, and the same restore goes on from it.
     """
     files.make_folder(plan.target)
-    with nullcontext() if fresh else files.durable(), files.anchored(plan.target):
+    with files.fleeting() if fresh else files.durable(), files.anchored(plan.target):
         return _applied(plan, snapshot, fresh, progress)
+
+
+def elsewhere(plan: RestorePlan, snapshot: Source, progress: Progress = silent) -> list[Fault]:
+    """Carry a plan out in a new folder, as :func:`apply` does; all of it is synced at the end."""
+    with files.durable():
+        faults = apply(plan, snapshot, fresh=True, progress=progress)
+        for entry in plan.write:
+            if entry.kind is FILE:
+                with suppress(FileNotFoundError):  # one of the faults
+                    files.persist(plan.target / entry.path)
+        return faults
 
 
 def _applied(plan: RestorePlan, snapshot: Source, fresh: bool, progress: Progress) -> list[Fault]:
