@@ -17,7 +17,6 @@ from hypothesis import HealthCheck, Phase, settings
 
 from emberkeep.demo import mission, sample
 from emberkeep.demo.walk import free_ports
-from emberkeep.documents import formats
 from emberkeep.remote import work
 from emberkeep.runs.journal import Journal
 from emberkeep.servers import announce, process
@@ -66,14 +65,6 @@ def short_looks() -> Iterator[None]:
     """A log that was just written to is watched for a moment to see whether it grows: a shorter one than at work."""
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(process, "LOOKS_AGAIN", 0.15)
-        yield
-
-
-@pytest.fixture(scope="session", autouse=True)
-def documents_read_once() -> Iterator[None]:
-    """The sample's files are parsed once in a worker, as within one command; that nobody changes a document is then
-    tried by every test that comes after."""
-    with formats.read_once():
         yield
 
 

@@ -777,6 +777,26 @@ def test_a_wipe_that_names_no_table_is_told(rock: Rock) -> None:
     assert "there is no table bugs" in rock("wipe", "players", code=2).err
 
 
+@pytest.mark.parametrize(
+    ("where", "told"),
+    [
+        ('\'"note" <> "paid"\'', True),  # without these quotes it would hold for every row
+        ("'note <> \"paid\"'", True),
+        ('"note <> \'say \\"paid\\"\'"', False),
+        ("\"`no\\\"te` is null or note <> 'it\\\\'s'\"", False),
+    ],
+)
+def test_what_double_quotes_mean_is_not_guessed(rock: Rock, where: str, told: bool) -> None:
+    """By the server's settings they hold a text or a column: a wipe of every row is not what anybody meant."""
+    for part in ("scopes.players", "survives"):
+        scope = '[scopes.players]\nrows = [{ database = "accounts", table = "bags" }]\n' if part == "survives" else ""
+        head = "[[survives]]\nname = 'paid'" if scope else f"[{part}]"
+        rock.tell(f'{scope}{head}\nrows = [{{ database = "accounts", table = "bags", where = {where} }}]\n')
+        rock.sql('drop table if exists bags; create table bags (id int primary key, note varchar(20), `no"te` int)')
+        done = rock("wipe", "players", code=None)
+        assert ("single quotes" in done.err, done.code == 2) == (told, told), done.err + done.out
+
+
 @pytest.mark.long
 def test_a_million_rows_are_stepped_on_wiped_and_brought_back(rock: Rock, tmp_path: Path) -> None:
     rock.tell(LAYOUT + '[scopes.progress]\nrows = [{ database = "accounts", table = "bag", where = "worth < 500" }]\n')

@@ -138,12 +138,16 @@ def test_changes_are_sent_and_taken_back_to_the_byte(site: Site) -> None:
     assert accepted(site, "fetch").code == 0
     before = held(site.root)
     changed_here(site)
+    script = site.copy / "new" / "place" / "run.sh"
+    script.write_text("#!/bin/sh\n")
+    script.chmod(0o755)
     shown = site.mirror("send")
     assert (shown.code, "preview" in shown.out) == (1, True)
     assert held(site.root) == before
     sent = site.mirror("send", "--go")
     assert sent.code == 0, sent.err
     assert held(site.root) == held(site.copy)
+    assert (site.root / "new" / "place" / "run.sh").stat().st_mode & 0o777 == 0o755
     assert "Nothing was changed here" in site.mirror("send").out
     assert "nothing has changed there" in site.mirror("fetch").out
     assert site("undo").code == 0

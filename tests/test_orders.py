@@ -323,6 +323,9 @@ def test_an_intent_may_be_about_what_stands_in_one_parent() -> None:
     )
     assert not result.questions
     assert result.data == harbours({"north": 12, "south": 33, "west": 10}).encode()
+    nameless = [text.replace("north-", "n").replace("south-", "s").replace("west-", "w") for text in (old, mine)]
+    (intent,) = found(*nameless).intents
+    assert dict(intent.order.records) == {"..": ("south",)}  # nothing else tells them apart
 
 
 # --- the command ---------------------------------------------------------------------

@@ -6,6 +6,7 @@ so that nothing is rounded on the way.
 
 from __future__ import annotations
 
+import re
 import ssl
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -27,6 +28,8 @@ CONNECTS = 10
 """Seconds that connecting may take."""
 _DENIED, _NO_SCHEMA, _NO_RIGHT = (1045, 1698), (1049,), (1044, 1142, 1227, 1370)
 _LONGEST = 300
+_SAID = re.compile(r"'(?:[^'\\]|''|\\.)*'|`(?:[^`]|``)*`", re.DOTALL)
+"""A text, or a name in backticks."""
 """Letters of a server's message that are told."""
 _HELD = (1205, 1213)
 _LOST = (2006, 2013, 2055)
@@ -273,6 +276,20 @@ class Connection:
         """A text as SQL spells it."""
         told: str = self._raw.escape(value)
         return told
+
+    def condition(self, where: str) -> str:
+        """An admin's condition for rows, in brackets; one that holds for all where there is none.
+
+        UnreadableInput for double quotes: by the server's settings a text stands in them or a column, and a text that
+        is compared instead of a column may hold for every row.
+        """
+        if '"' in _SAID.sub(" ", where):
+            raise UnreadableInput(
+                f"in the condition {where}, double quotes may mean a text or a column",
+                place=Place(f"{self.access.name} ({self.access})"),
+                hint="put texts in single quotes, and columns bare or in backticks",
+            )
+        return f"({where})" if where else "1"
 
     def count(self, table: str, where: str = "", values: Sequence[object] = ()) -> int:
         """How many rows of a table meet a condition."""

@@ -145,7 +145,7 @@ def parse(path: str, data: bytes, *, as_format: str | None = None) -> Document |
 _Spot = tuple[str, str, Text]
 
 
-class _Shelf(dict[_Spot, Document | None]):
+class Shelf(dict[_Spot, Document | None]):
     """Documents by path, format and text. ``held``: characters of all of them."""
 
     held = 0
@@ -158,18 +158,18 @@ class _Shelf(dict[_Spot, Document | None]):
             self.held = sum(len(source.text) for _, _, source in self)
 
 
-_shelf: ContextVar[_Shelf | None] = ContextVar("shelf", default=None)
+_shelf: ContextVar[Shelf | None] = ContextVar("shelf", default=None)
 
 
 @contextmanager
-def read_once() -> Iterator[None]:
+def read_once(shelf: Shelf | None = None) -> Iterator[None]:
     """Within, what several look at (which release fits, the sides of a merge, the reading back of its result, its
     checks) is read once and kept, as long as there is room: nobody changes a document. One inside of another is part
-    of it."""
+    of it. ``shelf``: where it is kept, for who reads the same again later."""
     if _shelf.get() is not None:
         yield
         return
-    token = _shelf.set(_Shelf())
+    token = _shelf.set(Shelf() if shelf is None else shelf)
     try:
         yield
     finally:

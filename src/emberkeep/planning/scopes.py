@@ -342,7 +342,7 @@ class Clearing:
     def _count(self, pick: RowPick, connection: Connection) -> tuple[RowsGone, set[str]]:
         """The rows of a database server that will go, counted: each once, whatever else takes them."""
         columns = [column.name for column in connection.columns(pick.table)]
-        clauses = [f"({pick.where})" if pick.where else "1"]
+        clauses = [connection.condition(pick.where)]
         before = [one.where for one in self.deletions if (one.database, one.table) == (pick.database, pick.table)]
         clauses += [f"not coalesce(({where}), 0)" for where in before]
         for survivor in self.survivors:
@@ -451,7 +451,7 @@ def _spared(wanted: str, ids: frozenset[str] | None, columns: Sequence[str]) -> 
 
 def _spared_there(where: str, ids: frozenset[str] | None, columns: Sequence[str], connection: Connection) -> str:
     """The same for a database server, its values spelled within."""
-    clauses = [f"({where})" if where else "1"]
+    clauses = [connection.condition(where)]
     if ids is not None:
         told = ", ".join(connection.literal(text) for text in sorted({t for ident in ids for t in _spellings(ident)}))
         some = " or ".join(f"cast({connection.quoted(name)} as char) in ({told})" for name in columns) if told else "0"

@@ -198,8 +198,12 @@ def _served_standing(keep: Keep, one: Database) -> Standing:
         )
         if one.version is None:
             return told
-        clause = f" where {one.version.where}" if one.version.where else ""
-        version = connection.one(f"select {quoted(one.version.column)} from {quoted(one.version.table)}{clause}")
+        column, table, where = (
+            quoted(one.version.column),
+            quoted(one.version.table),
+            connection.condition(one.version.where),
+        )
+        version = connection.one(f"select {column} from {table} where {where}")
         return replace(told, version=str(version) if version is not None else "")
 
 
