@@ -652,6 +652,15 @@ def test_the_admins_own_updater_takes_the_place_of_the_engine_step(fetching: Roc
 
 
 @pytest.mark.skipif(os.name == "nt", reason="a shell script")
+def test_a_launch_script_of_the_admins_names_the_program_that_the_updater_brought(fetching: Rock) -> None:
+    script = fetching.server / "cast-off.sh"
+    script.write_text(script.read_text().replace("ENGINE=./skerry", 'ENGINE="$PWD"/skerry'))
+    done = fetching.run("update", "--to", "4.3", "--no-start", "--go")
+    assert done.code == 1, done.err  # open questions, of this line too
+    assert 'ENGINE="$PWD"/skerrylight-4.3.0.bin' in script.read_text()
+
+
+@pytest.mark.skipif(os.name == "nt", reason="a shell script")
 def test_an_updater_that_fails_is_told_and_all_it_did_is_taken_back(fetching: Rock) -> None:
     before = tree_state(fetching.server)
     script = fetching.place / "fetch.sh"

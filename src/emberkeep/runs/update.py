@@ -350,10 +350,20 @@ class UpdaterStep(Step):
     def passed(self, room: Room) -> None:
         if room.facts.get("snapshot"):
             room.begin_from(str(room.facts["snapshot"]))
+            self._see_programs(room)
 
     def act(self, room: Room, plan: Plan) -> None:
         migrate.run_program(room, self.command, None, "", Place(self.command[0]))
         room.note(snapshot=migrate.checkpoint(room, f"after {self.command[0]}"))
+        self._see_programs(room)
+
+    def _see_programs(self, room: Room) -> None:
+        """Which engine files took the place of which, for the launch script."""
+        before, roles = room.before(), Roles(room.keep.config.roles)
+        then = [path for path in before.entries() if roles.of(path) == "engine"] if before is not None else []
+        now = [path for path in room.folder.entries() if roles.of(path) == "engine"]
+        fresh = sorted({*now}.difference(then))
+        room.told["programs"] = {path: _successor(path, fresh) for path in then if path not in room.folder.entries()}
 
 
 class OverlayStep(FileStep):
