@@ -10,9 +10,11 @@ import sqlite3
 import subprocess
 import sys
 import time
+from collections.abc import Callable
 from contextlib import closing, suppress
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -188,6 +190,64 @@ def outlasting(place: Path) -> dict[str, tuple[object, ...]]:
     """What SQLite writes, it syncs itself; nothing leans on the copy that a rehearsal makes."""
     aside = ("sqlite", "rehearsed")
     return {path: told for path, told in tree_state(place).items() if not any(name in path for name in aside)}
+
+
+def steps_told(told: Any) -> set[str]:
+    changes = [change for step in told["preview"]["steps"] for change in step["changes"]]
+    return {path for change in changes for path in (change["path"], change["was"] or change["path"])}
+
+
+def restore_told(told: Any) -> set[str]:
+    plan = told["plan"]
+    return {entry["path"] for part in ("write", "touch", "remove", "replace") for entry in plan[part]}
+
+
+def merge_told(told: Any) -> set[str]:
+    return {one["path"] for one in told["files"] if one["outcome"] != "same"}
+
+
+def wipe_told(told: Any) -> set[str]:
+    shown = told["preview"]
+    cleared = {
+        path
+        for scope in shown["cleared"]["scopes"]
+        for path in (*scope["files"], *(one["file"] for one in scope["records"]))
+    }
+    return cleared | {one["file"] for one in shown["settings"]}
+
+
+RUNS: dict[str, tuple[tuple[str, ...], Callable[[Any], set[str]]]] = {
+    "update": (UPDATE, steps_told),
+    "carry": (("carry", "gannet-rock", "fresh", "--mine"), steps_told),
+    "import": (("import", "friend", "--as", "isles"), steps_told),
+    "merge": (("merge", "--from", "4.2", "--to", "4.3"), merge_told),
+    "restore": (("restore", "1"), restore_told),
+    "restore a part": (("restore", "1", "--only", "economy"), restore_told),
+    "wipe": (("wipe", "map", "players", "--seed", "5", "--no-start"), wipe_told),
+}
+
+
+@pytest.mark.parametrize("what", RUNS)
+def test_a_preview_names_every_file_that_changes_and_no_other(recorded: Program, place: Path, what: str) -> None:
+    words, told_by = RUNS[what]
+    server = place / ("fresh" if what == "carry" else "gannet-rock")
+    assert recorded("snapshot").code == 0
+    shutil.copytree(place / "releases/skerrylight-4.2", place / "fresh")
+    shutil.copytree(place / "gannet-rock/outer-skerries", place / "friend")
+    (place / "gannet-rock/mission/economy/squalls.xml").write_text("<squalls/>")
+    (place / "gannet-rock/stray").write_text("x")
+    (place / "gannet-rock/welcome.json").unlink()
+    before = tree_state(server)
+    told = told_by(recorded(*words, "--json").json)
+    assert tree_state(server) == before
+    done = recorded(*words, "--go")
+    assert done.code in (0, 1), done.err
+    after = tree_state(server)
+    changed = {
+        path for path in before.keys() | after.keys() if before.get(path) != after.get(path)
+        and "folder" not in {state[0] for state in (before.get(path), after.get(path)) if state}
+    }  # fmt: skip
+    assert changed == told
 
 
 def test_failing_at_any_call_it_is_put_back_as_it_was(keep: Keep, tmp_path: Path) -> None:
