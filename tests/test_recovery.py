@@ -192,6 +192,13 @@ def outlasting(place: Path) -> dict[str, tuple[object, ...]]:
     return {path: told for path, told in tree_state(place).items() if not any(name in path for name in aside)}
 
 
+def beside(place: Path, server: Path) -> dict[str, tuple[object, ...]]:
+    """All but a server folder and the keeps: releases, what is brought in or carried from, whatever lies around."""
+    found = tree_state(place)
+    del found["."]
+    return {path: told for path, told in found.items() if path.split("/")[0] != server.name and ".keep" not in path}
+
+
 def steps_told(told: Any) -> set[str]:
     changes = [change for step in told["preview"]["steps"] for change in step["changes"]]
     return {path for change in changes for path in (change["path"], change["was"] or change["path"])}
@@ -238,10 +245,12 @@ def test_a_preview_names_every_file_that_changes_and_no_other(recorded: Program,
     (place / "gannet-rock/stray").write_text("x")
     (place / "gannet-rock/welcome.json").unlink()
     before = tree_state(server)
+    others = beside(place, server)
     told = told_by(recorded(*words, "--json").json)
     assert tree_state(server) == before
     done = recorded(*words, "--go")
     assert done.code in (0, 1), done.err
+    assert beside(place, server) == others
     after = tree_state(server)
     changed = {
         path for path in before.keys() | after.keys() if before.get(path) != after.get(path)

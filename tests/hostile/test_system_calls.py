@@ -78,7 +78,7 @@ def carried(recorded: Program, place: Path) -> tuple[str, ...]:
     return "carry", "gannet-rock", "fresh", "--mine", "--go"
 
 
-WAYS = {one: "gannet-rock" for one in (restored, merged, wiped, updated, imported)} | {carried: "fresh"}
+WAYS = dict.fromkeys((restored, merged, wiped, updated, imported), "gannet-rock") | {carried: "fresh"}
 """What is run, and the folder that it changes; the keep of that stands beside it."""
 
 

@@ -226,7 +226,7 @@ def into(folder: Planned, merged: Merge) -> None:
 
 class Once:
     """A merge, worked out once from what is the same: a run plans all its steps before anybody is told, and each again
-    when it comes to it. That the server is down for no longer than it must be."""
+    when it comes to it, with the server down."""
 
     def __init__(self) -> None:
         self._last: tuple[object, Merge] | None = None

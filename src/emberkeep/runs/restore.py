@@ -395,10 +395,11 @@ def elsewhere(plan: RestorePlan, snapshot: Source, progress: Progress = silent) 
     """Carry a plan out in a new folder, as :func:`apply` does; all of it is synced at the end."""
     with files.durable():
         faults = apply(plan, snapshot, fresh=True, progress=progress)
-        for entry in plan.write:
-            if entry.kind is FILE:
-                with suppress(FileNotFoundError):  # one of the faults
-                    files.persist(plan.target / entry.path)
+        with files.anchored(plan.target):
+            for entry in plan.write:
+                if entry.kind is FILE:
+                    with suppress(FileNotFoundError):  # one of the faults
+                        files.persist(plan.target / entry.path)
         return faults
 
 
