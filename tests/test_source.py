@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import argparse
 import ast
 import re
 import shutil
 import subprocess
 from collections import Counter
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
 import emberkeep
+from emberkeep.cli.main import COMMANDS, parser_for
 
 PACKAGE = Path(emberkeep.__file__).parent
+ROOT = Path(__file__).parent.parent
 
 CAUGHT_WHOLE = {
     "cli/main.py": 1,  # nothing reaches a user as a traceback
@@ -56,6 +60,38 @@ def test_no_pattern_has_possessive_parts() -> None:
             if isinstance(node, ast.Constant) and isinstance(node.value, str) and POSSESSIVE.search(node.value):
                 found[f"{path.relative_to(PACKAGE)}:{node.lineno}"] = node.value
     assert found == {}
+
+
+def texts() -> Iterator[tuple[str, str]]:
+    """All that the product says, with what it puts in left out, and its documents, by place."""
+    for path in sorted(PACKAGE.rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_bytes())):
+            where = f"{path.name}:{getattr(node, 'lineno', 0)}"
+            if isinstance(node, ast.Constant) and isinstance(node.value, str):
+                yield where, node.value
+            elif isinstance(node, ast.JoinedStr):
+                yield where, "".join(str(part.value) if isinstance(part, ast.Constant) else "X" for part in node.values)
+    for path in [ROOT / "README.md", *(ROOT / "docs").glob("*.md")]:
+        for number, line in enumerate(path.read_text(encoding="utf-8").splitlines(), 1):
+            yield f"{path.name}:{number}", line
+
+
+def test_what_a_hint_or_the_docs_tell_to_type_is_there() -> None:
+    """Every option that is named behind a command's name is one of that command's."""
+    options = {}
+    for name in COMMANDS:
+        every = parser_for(name)
+        (commands,) = (one for one in every._actions if isinstance(one, argparse._SubParsersAction))
+        options[name] = {*every._option_string_actions, *commands.choices[name]._option_string_actions}
+    typed = re.compile(rf"(?:emberkeep (?:--keep \S+ )?|['`])({'|'.join(COMMANDS)})\b((?: (?!emberkeep)[^'`\n;,)(]*)?)")
+    named = [
+        (where, command, option)
+        for where, text in texts()
+        for command, rest in typed.findall(text)
+        for option in re.findall(r"(?<![\w-])--?[a-z][a-z-]*", rest)
+    ]
+    assert len(named) > 150
+    assert [one for one in named if one[2] not in options[one[1]]] == []
 
 
 def test_an_interpreter_that_is_too_old_is_refused_in_words() -> None:
