@@ -19,6 +19,7 @@ CALLS = (
     "sync",
     "reopen",
     "sync_folder",
+    "sync_disk",
     "replace",
     "unlink",
     "rmdir",
@@ -118,6 +119,8 @@ class PowerCut(FaultyIO):
         """Changes that are not synced yet, and what takes each back, by the path whose sync makes it last."""
         self._open: dict[int, Path] = {}
         self._saved = 0
+        self.at_once = True
+        """Whether the system has a call that syncs a whole disk."""
 
     def create(self, path: str | Path) -> BinaryIO:
         handle: BinaryIO = super().create(path)
@@ -141,6 +144,13 @@ class PowerCut(FaultyIO):
     def sync_folder(self, path: str | Path) -> None:
         super().sync_folder(path)
         self._settled(Path(path))
+
+    def sync_disk(self, folder: Path) -> bool:
+        if not (self.at_once and super().sync_disk(folder)):
+            return False
+        self._names.clear()
+        self._synced = {path: path.stat().st_size for path in self._synced if path.exists()}
+        return True
 
     def _settled(self, path: Path) -> None:
         def open_yet(where: Path) -> bool:

@@ -8,7 +8,6 @@ import shutil
 import stat
 from collections import deque
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from threading import Event, Lock
@@ -395,11 +394,7 @@ def elsewhere(plan: RestorePlan, snapshot: Source, progress: Progress = silent) 
     """Carry a plan out in a new folder, as :func:`apply` does; all of it is synced at the end."""
     with files.durable():
         faults = apply(plan, snapshot, fresh=True, progress=progress)
-        with files.anchored(plan.target):
-            for entry in plan.write:
-                if entry.kind is FILE:
-                    with suppress(FileNotFoundError):  # one of the faults
-                        files.persist(plan.target / entry.path)
+        files.persist(plan.target, (entry.path for entry in plan.write if entry.kind is FILE))
         return faults
 
 
