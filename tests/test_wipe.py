@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 import shutil
 import sqlite3
 import threading
@@ -724,6 +725,23 @@ def logs_of(keep: Keep, half_life: float, wipes: list[date], days: int = 14) -> 
 
             os.utime(path, (end, end))
     return wipes
+
+
+@pytest.mark.parametrize("counts", [(9, 4, 3, 0, 1, 0, 0, 2, 0, 0), (40, 5, 1, 0, 0, 0), (3, 3, 2, 3, 1, 2, 0, 1)])
+def test_the_half_life_is_the_likeliest_one(counts: tuple[int, ...]) -> None:
+    """Of players who fall off exponentially and are counted by chance: looked for by trying, in narrowing steps."""
+
+    def likelihood(slope: float) -> float:
+        falls = [math.exp(slope * day) for day in range(len(counts))]
+        return sum(slope * day * count for day, count in enumerate(counts)) - sum(counts) * math.log(sum(falls))
+
+    low, high = -5.0, 0.0
+    for _ in range(100):
+        third = (high - low) / 3
+        low, high = (low + third, high) if likelihood(low + third) < likelihood(high - third) else (low, high - third)
+    found = fit([Tide(date(2026, 11, 1), tuple(enumerate(counts)))])
+    assert found is not None
+    assert found.half_life == pytest.approx(-math.log(2) / low, rel=1e-6)
 
 
 def test_the_half_life_of_attendance_is_found_and_a_rhythm_suggested(keep: Keep) -> None:

@@ -66,7 +66,8 @@ def test_damage_that_is_met_while_reading_is_leaned_on_no_more_either(tmp_path: 
     store.add(FolderTree(source), ABOUT)
     flipped(next(store.packs.glob("*.pack")))
     (source / "large").write_bytes((source / "large").read_bytes() + b"more")  # compared with what is damaged
-    Store(store.folder).add(FolderTree(source), ABOUT)
+    taken = Store(store.folder).add(FolderTree(source), ABOUT)
+    assert not taken.about.unsettled  # read once: nobody changes it
     same_contents(Store(store.folder), "2", source)
     assert damage.load(store.folder / "damaged", store.packs, store._reader)
 
