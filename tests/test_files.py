@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import random
 import sqlite3
@@ -282,6 +283,55 @@ def test_owners_are_given_only_where_that_is_allowed(tmp_path: Path, monkeypatch
             files.set_facts(tmp_path / "a", Facts(0o600))
     assert given == [("a", 1001, 7), ("a", 0, 0)]
     assert files.may_give_away() is not None
+
+
+@pytest.mark.parametrize("number", [errno.EPERM, errno.ENOSYS, errno.ENOTSUP])
+def test_a_disk_that_keeps_no_modes_and_owners_is_given_none(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, number: int
+) -> None:
+    """FAT takes the mode that a file has already and no other; what knows no such call at all takes none."""
+
+    class Plain(files.SystemIO):
+        def chmod(self, path: str | Path, mode: int) -> None:
+            self._judge(mode == os.lstat(path).st_mode & 0o7777)
+
+        def chown(self, path: str | Path, owner: int, group: int) -> None:
+            self._judge((owner, group) == (os.lstat(path).st_uid, os.lstat(path).st_gid))
+
+        def _judge(self, same: bool) -> None:
+            if number != errno.EPERM or not same:
+                raise OSError(number, os.strerror(number))
+
+    class Denied(files.SystemIO):
+        def chmod(self, path: str | Path, mode: int) -> None:
+            raise OSError(errno.EPERM, "it is another user's")
+
+    monkeypatch.setattr(files, "may_give_away", lambda: True)
+    (tmp_path / "a").write_text("x")
+    before = (tmp_path / "a").stat()
+    with files.use(Plain()):
+        files.set_facts(tmp_path / "a", Facts(0o640, WHEN, 1001, 7))
+    now = (tmp_path / "a").stat()
+    assert (now.st_mode, now.st_uid, now.st_mtime_ns) == (before.st_mode, before.st_uid, WHEN)
+    with files.use(Denied()), pytest.raises(OSError, match="another user's"):
+        files.set_facts(tmp_path / "a", Facts(0o640))
+
+
+def test_a_disk_that_syncs_no_folders_is_asked_for_files_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    answer, fsync = errno.EINVAL, os.fsync
+
+    def synced(descriptor: int) -> None:
+        if stat.S_ISDIR(os.fstat(descriptor).st_mode):
+            raise OSError(answer, os.strerror(answer))
+        fsync(descriptor)
+
+    monkeypatch.setattr(os, "fsync", synced)
+    files.make_folder(tmp_path / "new")
+    files.write_whole(tmp_path / "new" / "a", [b"x"])
+    assert (tmp_path / "new" / "a").read_bytes() == b"x"
+    answer = errno.EIO
+    with pytest.raises(OSError, match="Input/output"):
+        files.write_whole(tmp_path / "b", [b"x"])
 
 
 def test_a_lock_that_cannot_be_is_refused_and_one_that_is_held_says_so(tmp_path: Path) -> None:

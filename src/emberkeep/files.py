@@ -31,6 +31,10 @@ SHARED = 0o666 & ~_UMASK
 """The mode of a file that is made for others too: as the umask says."""
 
 
+_KNOWS_NO_FOLDER_SYNC = (errno.EINVAL, errno.ENOTSUP)
+"""What a file system says that syncs files alone, as some network shares and shared folders of virtual machines do."""
+
+
 class SystemIO:
     """The writing calls of the operating system, one method each. Within an :func:`anchored` folder they go by
     descriptors from there, and follow nothing."""
@@ -76,6 +80,9 @@ class SystemIO:
         descriptor = os.open(name, os.O_RDONLY | _nofollow(folder), dir_fd=folder)
         try:
             os.fsync(descriptor)
+        except OSError as error:
+            if error.errno not in _KNOWS_NO_FOLDER_SYNC:
+                raise
         finally:
             os.close(descriptor)
 
@@ -288,13 +295,33 @@ def may_give_away() -> bool:
 
 def set_facts(path: str | Path, facts: Facts) -> None:
     """Give a file or folder owner and group (where permitted), mode and time, in the order in which each survives
-    the next."""
+    the next. A disk that keeps no owners or no modes, as FAT, is given none."""
     if facts.owner >= 0 and may_give_away():
-        io.chown(path, facts.owner, facts.group)
+        now = os.lstat(path)
+        _give(lambda: io.chown(path, facts.owner, facts.group), lambda: io.chown(path, now.st_uid, now.st_gid))
     if facts.mode is not None:
-        io.chmod(path, facts.mode)
+        mode = facts.mode
+        _give(lambda: io.chmod(path, mode), lambda: io.chmod(path, stat.S_IMODE(os.lstat(path).st_mode)))
     if facts.mtime_ns is not None:
         io.utime(path, facts.mtime_ns)
+
+
+_NOT_KEPT = (errno.EPERM, errno.ENOSYS, errno.ENOTSUP)
+"""What a system says of a fact that a disk does not keep; also, in part, of one that this user may not give."""
+
+
+def _give(new: Callable[[], None], same: Callable[[], None]) -> None:
+    """Give a file a fact that its disk may not keep: then what it has already can be given, or none can be at all."""
+    try:
+        new()
+    except OSError as error:
+        if error.errno not in _NOT_KEPT:
+            raise
+        try:
+            same()
+        except OSError as again:
+            if again.errno not in (errno.ENOSYS, errno.ENOTSUP):
+                raise error from None
 
 
 def persist_metadata(path: str | Path, facts: Facts) -> None:
@@ -525,13 +552,17 @@ def make_folder(path: Path, *, private: bool = False) -> None:
 
 def close_to_others(folder: Path) -> bool:
     """Take from all others the right to look into a folder of ours; whether anybody had it."""
-    facts = folder.stat()
-    if os.name == "nt" or not facts.st_mode & 0o077 or facts.st_uid != os.geteuid():
+    if not is_open_to_others(folder):
         return False
     with contextlib.suppress(OSError):  # a disk that is only read
         io.chmod(folder, PRIVATE_FOLDER)
-        return True
-    return False
+    return not is_open_to_others(folder)
+
+
+def is_open_to_others(folder: Path) -> bool:
+    """Whether others may look into a folder of ours."""
+    facts = folder.stat()
+    return os.name != "nt" and bool(facts.st_mode & 0o077) and facts.st_uid == os.geteuid()
 
 
 def make_private(path: Path) -> None:

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from emberkeep import globs
+from emberkeep import files, globs
 from emberkeep.comparing.survey import pointer_of
 from emberkeep.errors import EmberKeepError, Fault, Place, Refused
 from emberkeep.keep import Keep
@@ -108,13 +108,13 @@ def _log(checked: _Checked) -> Iterator[Fault]:
     if not log.within:
         return
     within = globs.combined(log.within)
-    files = [
+    logs = [
         path for path, entry in checked.live.entries().items() if entry.kind is Kind.FILE and within.fullmatch(path)
     ]
-    if not files:
+    if not logs:
         yield Fault(f"no log is there: {', '.join(log.within)} matches no file", hint="mend in of [log]")
         return
-    newest = max(files, key=lambda path: (checked.live.entries()[path].mtime_ns, path))
+    newest = max(logs, key=lambda path: (checked.live.entries()[path].mtime_ns, path))
     ready = log.patterns.get("ready", "")
     if ready and not any(re.search(ready, line) for line in _last_lines(checked.keep.server / newest)):
         hint = "start the server once, or mend ready in [log]"
@@ -213,6 +213,9 @@ def _disk(checked: _Checked) -> Iterator[Fault]:
     if free < needed:
         told = f"{free >> 20} MB are free where the keep lies; a run may need {needed >> 20} MB"
         yield Fault(told, Place(str(checked.keep.folder)), "make room, or thin old snapshots: 'emberkeep thin'")
+    if files.is_open_to_others(checked.keep.folder):
+        told = "others may read the keep, with all that is secret in the server folder: its disk keeps no rights"
+        yield Fault(told, Place(str(checked.keep.folder)), "keep it on another disk, or mount this one for you alone")
 
 
 def _clock(checked: _Checked) -> Iterator[Fault]:

@@ -65,8 +65,8 @@ class Freed:
 
     @property
     def bytes(self) -> int:
-        """Bytes freed."""
-        return self.before - self.after
+        """Bytes freed; none where a note of our own took a few."""
+        return max(0, self.before - self.after)
 
 
 @dataclass

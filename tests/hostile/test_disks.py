@@ -1,0 +1,84 @@
+"""Disks that keep less than others do: what can be kept is, and nothing stops for the rest."""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from emberkeep import files
+from tests.conftest import KEEP
+from tests.program import Program, run_program
+
+
+@pytest.fixture
+def fat(tmp_path: Path) -> Iterator[Path]:
+    """A disk of FAT, by a driver in user space: no modes, no owners, no links, times to two seconds."""
+    if not all(map(shutil.which, ("mkfs.vfat", "fusefat", "umount"))):
+        pytest.skip("dosfstools and fusefat are not installed")
+    disk, folder = tmp_path / "disk", tmp_path / "fat"
+    disk.write_bytes(bytes(40 << 20))
+    folder.mkdir()
+    subprocess.run(["mkfs.vfat", disk], check=True, capture_output=True)
+    mounted = subprocess.run(["fusefat", "-o", "rw+", disk, folder], capture_output=True, check=False, timeout=60)
+    if mounted.returncode or not folder.is_mount():
+        pytest.skip("nothing may be mounted here")
+    try:
+        yield folder
+    finally:
+        subprocess.run(["umount", folder], check=True)
+
+
+def contents(folder: Path) -> dict[str, bytes]:
+    return {str(path.relative_to(folder)): path.read_bytes() for path in folder.rglob("*") if path.is_file()}
+
+
+def test_a_disk_of_fat_takes_what_is_restored_and_merged_to_it(keeper: Program, place: Path, fat: Path) -> None:
+    server = place / "gannet-rock"
+    (server / "latest.log").unlink()  # a link, which FAT cannot hold
+    assert keeper("snapshot").code == 0
+    done = keeper("restore", "latest", "--into", fat / "look")
+    assert done.code == 0, done.err
+    assert contents(fat / "look") == contents(server)
+    sides = ("--old-defaults", "releases/skerrylight-4.2", "--new-defaults", "releases/skerrylight-4.3.zip")
+    for out in (place, fat):
+        done = run_program("merge", *sides, "--mine", "gannet-rock", "--out", out / "merged", cwd=place)
+        assert done.code == 1, done.err  # open questions
+    assert contents(fat / "merged") == contents(place / "merged")
+
+
+def test_a_server_on_a_disk_of_fat_is_put_back(keeper: Program, place: Path, fat: Path) -> None:
+    server = place / "gannet-rock"
+    (server / "latest.log").unlink()
+    subprocess.run(["cp", "-r", server, fat / "rock"], check=True)
+    shutil.rmtree(server)
+    keep = place / "gannet-rock.keep" / "keep.toml"
+    keep.write_text(keep.read_text().replace("../gannet-rock", str(fat / "rock")))
+    assert keeper("snapshot").code == 0
+    whole = contents(fat / "rock")
+    (fat / "rock" / "mission" / "economy" / "stores.xml").write_text("griefed")
+    (fat / "rock" / "welcome.json").unlink()
+    done = keeper("restore", "latest", "--go")
+    assert done.code == 0, done.err
+    assert contents(fat / "rock") == whole
+
+
+def test_a_keep_that_its_disk_leaves_open_is_told_and_never_called_closed(keeper: Program, place: Path) -> None:
+    class Forgetful(files.SystemIO):
+        """As some disks: a mode is taken, and is not there afterwards."""
+
+        def chmod(self, path: str | Path, mode: int) -> None:
+            pass
+
+    folder = place / KEEP
+    folder.chmod(0o755)
+    with files.use(Forgetful()):
+        assert "closed to them now" not in keeper("history").err
+        seen = keeper("check")
+    assert "its disk keeps no rights" in seen.out + seen.err
+    assert "closed to them now" in keeper("history").err
+    assert folder.stat().st_mode & 0o777 == 0o700
+    assert "its disk keeps no rights" not in keeper("check").out
