@@ -551,7 +551,7 @@ def make_folder(path: Path, *, private: bool = False) -> None:
 
 
 def close_to_others(folder: Path) -> bool:
-    """Take from all others the right to look into a folder of ours; whether anybody had it."""
+    """Take from all others the right to look into a folder of ours; whether somebody had it and has it no more."""
     if not is_open_to_others(folder):
         return False
     with contextlib.suppress(OSError):  # a disk that is only read
