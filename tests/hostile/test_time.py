@@ -41,6 +41,7 @@ TEXTS = {
     "keys.yaml": b"? " * 50_000,
     "flow.yaml": b"[" * 50_000,
     "continued.properties": b"a=\\\n" * 80_000,
+    "comments.ini": b"[a]\nb=1\n" + b"# x\n" * (60_000 // PART) + b"[c]\n",
     "sections.ini": b"".join(b"[a%d]\n" % number for number in range(20_000)),
 }
 

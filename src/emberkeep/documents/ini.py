@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import re
 
+from emberkeep.documents import layout
 from emberkeep.documents.encoding import Text
 from emberkeep.documents.lined import LinedDocument, comment, lines, value_end
 from emberkeep.documents.model import OWN, Edit, Field, Node, Role
@@ -35,7 +36,7 @@ def parse(source: Text, name: str = "") -> IniDocument:
             value = _entry(source.text, value.start, end)
             items.append(value)
         elif header := _HEADER.match(body):
-            led = _led_by(items, source.text, start) if items is not top else []
+            led = layout.led_by(items, source.text, start) if items is not top else []
             top.extend(led)
             items = []
             top.append(Node(Role.RECORD, f"[{header[1].strip()}]", start, end, items=items))
@@ -48,16 +49,6 @@ def parse(source: Text, name: str = "") -> IniDocument:
         last_end = end
     _close(top, last_end)
     return IniDocument(source, Node(Role.RECORD, "", 0, len(source.text), items=top))
-
-
-def _led_by(items: list[Node], text: str, header: int) -> list[Node]:
-    """Take the comments that stand directly above a header out of the section before it."""
-    led: list[Node] = []
-    below = header
-    while items and items[-1].role is Role.COMMENT and text[items[-1].end : below].count("\n") <= 1:
-        below = items[-1].start
-        led.insert(0, items.pop())
-    return led
 
 
 def _close(top: list[Node], end: int) -> None:

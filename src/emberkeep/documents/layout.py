@@ -7,7 +7,7 @@ from bisect import bisect_left, bisect_right
 from collections.abc import Sequence
 
 from emberkeep.documents.encoding import BOM
-from emberkeep.documents.model import Document, Edit, Node
+from emberkeep.documents.model import Document, Edit, Node, Role
 
 _WHITE = re.compile(r"\ufeff?([ \t]*)")
 _BREAK = re.compile(r"\r\n|\n|\r")
@@ -31,6 +31,19 @@ def line_end(text: str, at: int) -> int:
     """Offset behind the line end of the line that ``at`` is on, or the end of the text."""
     found = _BREAK.search(text, at)
     return found.end() if found else len(text)
+
+
+def led_by(items: list[Node], text: str, header: int) -> list[Node]:
+    """Take the comments that stand directly above a header out of the section before it."""
+    first, below = len(items), header
+    while first and items[first - 1].role is Role.COMMENT and not items[first - 1].trailing:
+        if text[items[first - 1].end : below].count("\n") > 1:
+            break
+        first -= 1
+        below = items[first].start
+    led = items[first:]
+    del items[first:]
+    return led
 
 
 def indent_at(text: str, at: int) -> str | None:

@@ -103,7 +103,7 @@ class _Scanner:
         if found is None:
             raise self._fault("a header was expected here")
         path, repeated = _parts(found[2]), found[1] == "[["
-        led = _led_by(opened[-1].node.items, text, self.at)
+        led = layout.led_by(opened[-1].node.items, text, self.at)
         while len(opened) > 1 and not _holds(opened[-1], path, repeated):
             opened.pop()
         outer = opened[-1]
@@ -192,18 +192,6 @@ def _close(tables: Iterable[Node]) -> None:
     """A table ends where its last item ends; inner tables come behind outer ones."""
     for node in tables:
         node.end = max([node.end, *(item.end for item in node.items)])
-
-
-def _led_by(items: list[Node], text: str, header: int) -> list[Node]:
-    """Take the comments that stand directly above a header out of the table before it."""
-    led: list[Node] = []
-    below = header
-    while items and items[-1].role is Role.COMMENT and not items[-1].trailing:
-        if text[items[-1].end : below].count("\n") > 1:
-            break
-        below = items[-1].start
-        led.insert(0, items.pop())
-    return led
 
 
 def _give_comments_away(root: Node, top: Node) -> None:
