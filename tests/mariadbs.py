@@ -40,12 +40,15 @@ class Server:
         self.folder, self.options = folder, options
         self.socket = f"{folder}/s"
         self.port = port or free_ports(1)[0]
+        (folder / "tmp").mkdir(exist_ok=True)
+        self.own_room = f"--tmpdir={folder}/tmp"  # one that starts clears it of what others have there
         user = getpass.getuser()
         line = [
             "mariadb-install-db",
             "--no-defaults",
             f"--user={user}",
             f"--datadir={folder}/data",
+            self.own_room,
             "--auth-root-authentication-method=normal",
             "--skip-test-db",
         ]
@@ -69,6 +72,7 @@ class Server:
                     "--no-defaults",
                     f"--user={getpass.getuser()}",
                     f"--datadir={self.folder}/data",
+                    self.own_room,
                     f"--socket={self.socket}",
                     "--bind-address=127.0.0.1",
                     f"--port={self.port}",
