@@ -411,7 +411,7 @@ class Played:
         user = '\nuser = "nobody"' if os.geteuid() == 0 and not self.engine.as_root else ""
         start = (
             f'\n[start]\ncommand = ["./{self.engine.script}"]\nlog = ["{LOGS[self.engine.name]}"]\n'
-            f"ready = '{READY[self.engine.name]}'\nlimit = \"60 s\"{user}\n"
+            f"ready = '{READY[self.engine.name]}'\nlimit = \"180 s\"{user}\n"
         )
         if self.engine.roles:
             text = (
