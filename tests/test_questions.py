@@ -298,7 +298,7 @@ def test_the_questions_are_asked_on_a_terminal_and_stopping_loses_no_answer(reco
 
     def start() -> pexpect.spawn:
         return pexpect.spawn(
-            sys.executable, ["-m", "emberkeep", "--keep", str(keep), "merge", "--ask"], encoding="utf-8", timeout=60, dimensions=(40, 120)
+            sys.executable, ["-m", "emberkeep", "--keep", str(keep), "merge", "--ask"], encoding="utf-8", timeout=180, dimensions=(40, 120)
         )  # fmt: skip
 
     prompt = "mine, new, old, = value, skip\\? "
