@@ -244,34 +244,35 @@ def use(other: SystemIO) -> Iterator[None]:
 
 
 @contextlib.contextmanager
-def durable() -> Iterator[None]:
-    """What the block makes, renames and removes stays so through a power cut once the block has ended well: every
-    folder in which that happened is synced, once, at the end. Within another such block that one's end counts."""
+def _noted() -> Iterator[set[str]]:
+    """The folders in which names came, went or changed in the block; none within another such block, which has them."""
     if io.unsynced is not None:
-        yield
+        yield set()
         return
     io.unsynced = set()
     try:
-        yield
-        for folder in sorted(io.unsynced, reverse=True):
-            with contextlib.suppress(FileNotFoundError, NotADirectoryError):  # gone since: a change of the folder above
-                io.sync_folder(folder)
+        yield io.unsynced
     finally:
         io.unsynced = None
+
+
+@contextlib.contextmanager
+def durable() -> Iterator[None]:
+    """What the block makes, renames and removes stays so through a power cut once the block has ended well: every
+    folder in which that happened is synced, once, at the end. Within another such block that one's end counts."""
+    with _noted() as folders:
+        yield
+        for folder in sorted(folders, reverse=True):
+            with contextlib.suppress(FileNotFoundError, NotADirectoryError):  # gone since: a change of the folder above
+                io.sync_folder(folder)
 
 
 @contextlib.contextmanager
 def fleeting() -> Iterator[None]:
     """What the block makes may be gone after a power cut, as nothing leans on it: no folder is synced. Within a
     :func:`durable` block that one's end counts."""
-    if io.unsynced is not None:
+    with _noted():
         yield
-        return
-    io.unsynced = set()
-    try:
-        yield
-    finally:
-        io.unsynced = None
 
 
 Chunk = bytes | int

@@ -209,8 +209,8 @@ class Journal:
         return UnreadableInput(
             f"the journal cannot be {what}: {error}",
             place=Place(str(self._file)),
-            hint="the keep needs a disk of this machine, no network share; no snapshot depends on the journal: "
-            "'emberkeep restore REF --into DIR' gives back what each of them holds",
+            hint=("the keep needs a disk of this machine, no network share; " if what == "written" else "")
+            + "no snapshot depends on it: 'emberkeep restore REF --into DIR' gives back what each of them holds",
         )
 
     def _ask(self, query: str, *values: object) -> list[Any]:

@@ -214,8 +214,8 @@ def _disk(checked: _Checked) -> Iterator[Fault]:
         told = f"{free >> 20} MB are free where the keep lies; a run may need {needed >> 20} MB"
         yield Fault(told, Place(str(checked.keep.folder)), "make room, or thin old snapshots: 'emberkeep thin'")
     if files.is_open_to_others(checked.keep.folder):
-        told = "others may read the keep, with all that is secret in the server folder: its disk keeps no rights"
-        yield Fault(told, Place(str(checked.keep.folder)), "keep it on another disk, or mount this one for you alone")
+        what = "others may read the keep, with all that is secret in the server folder: its disk keeps no rights"
+        yield Fault(what, Place(str(checked.keep.folder)), "keep it on another disk, or mount this one for you alone")
 
 
 def _clock(checked: _Checked) -> Iterator[Fault]:
