@@ -170,6 +170,7 @@ def test_whatever_is_in_a_server_folder_no_command_stumbles(
     assert tree_state(place / "whole") == first
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("seed", range(SEED, SEED + depth.choose(1, 3)))
 def test_whatever_became_of_a_keep_no_command_stumbles(recorded: Program, place: Path, seed: int) -> None:
     chance, steps = random.Random(seed), [f"seed {seed}"]

@@ -175,6 +175,7 @@ def test_a_check_is_silenced_by_its_name(world: World) -> None:
     assert world.breaches(["goods.xml: good least <= most"]) == []
 
 
+@pytest.mark.long
 def test_the_sample_server_has_no_false_alarm_and_a_real_one_is_told(recorded: Program, server: Path) -> None:
     assert recorded("merge", "--json").json["breaches"] == []
     path = server / "mission/economy/stores.xml"
@@ -188,6 +189,7 @@ def test_the_sample_server_has_no_false_alarm_and_a_real_one_is_told(recorded: P
     assert recorded("merge", "--json").json["breaches"] == []
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("ending", SPELLINGS)
 def test_a_large_file_is_looked_at_as_a_small_one_is(tmp_path: Path, ending: str) -> None:
     """Only what is not spelled as the vendor's is read; what is wrong there, or refers to what goes, is found."""
@@ -211,6 +213,7 @@ def test_a_large_file_is_looked_at_as_a_small_one_is(tmp_path: Path, ending: str
     }
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("ending", SPELLINGS)
 def test_a_large_file_without_a_fault_gives_no_alarm(tmp_path: Path, ending: str) -> None:
     big = World(tmp_path / "big", ending)

@@ -482,6 +482,7 @@ def bare(place: Path, *more: str | Path, mine: str = "gannet-rock/mission") -> R
     return calm(run_program(*words, "--mine", mine, *more, cwd=place))
 
 
+@pytest.mark.long
 def test_merging_folders_without_a_keep(place: Path) -> None:
     before = tree_state(place / "gannet-rock")
     done = bare(place, "--out", "merged", "--json")
@@ -496,6 +497,7 @@ def test_merging_folders_without_a_keep(place: Path) -> None:
     assert tree_state(place / "twice", times=False) == tree_state(place / "merged", times=False)
 
 
+@pytest.mark.long
 def test_a_folder_is_merged_over_itself_and_a_disk_that_fails_leaves_every_file_whole(place: Path) -> None:
     mine, old = place / "gannet-rock" / "mission", place / "releases" / "skerrylight-4.2" / "mission"
     bare(place)
@@ -746,6 +748,7 @@ def test_survey_after_a_snapshot_of_a_part_says_nothing_of_the_rest(keeper: Prog
     assert keeper("survey", "--json").json["survey"]["since"] is None
 
 
+@pytest.mark.long
 @pytest.mark.skipif(os.name == "nt", reason="pseudo-terminals")
 def test_on_a_terminal_the_same_is_said_in_colour_and_nothing_fails(keeper: Program, place: Path) -> None:
     """Standard output and error are terminals here, with their progress bars and colours, as they are for an admin."""

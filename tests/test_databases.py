@@ -99,6 +99,7 @@ def test_statements_come_back_whole_however_they_are_cut(told: list[list[str]], 
 # --- dumps -----------------------------------------------------------------------
 
 
+@pytest.mark.long
 def test_a_dump_put_back_is_the_same_to_the_byte(sea: Server, odd: Access) -> None:
     data, told = taken(odd)
     assert {name: one.rows for name, one in told.tables.items()} == {

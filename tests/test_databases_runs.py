@@ -161,6 +161,7 @@ def test_a_snapshot_of_the_database_alone_and_of_files_alone(rock: Rock) -> None
     assert rock.sql("select a from t") == [["1"]]
 
 
+@pytest.mark.long
 def test_a_second_dump_costs_what_changed(rock: Rock) -> None:
     rock.sql(
         "create table t (a int primary key, b varchar(60)); insert into t select seq, md5(seq * 7) from seq_1_to_60000"
@@ -449,6 +450,7 @@ def test_a_gap_in_the_chain_is_refused(stepped: Rock) -> None:
     assert "no SQL that leads on from 4.3" in migrated(stepped, code=3).err
 
 
+@pytest.mark.long
 def test_sql_for_another_database_is_refused(stepped: Rock) -> None:
     structure = stepped.place / "sql" / "from-4.3" / "accounts" / "structure-1.sql"
     for text in (

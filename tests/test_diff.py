@@ -429,6 +429,7 @@ def test_a_broken_file_is_named_and_the_rest_goes_on(tmp_path: Path, broken: str
     assert "~ line 1  1 → 2" in done.out
 
 
+@pytest.mark.long
 def test_hostile_files_are_told_in_a_line_and_harm_nothing(tmp_path: Path) -> None:
     laughs = (
         "<!DOCTYPE a [" + "".join(f'<!ENTITY e{n} "{f"&e{n - 1};" * 10}">' for n in range(1, 12)) + "]><a>&e11;</a>"

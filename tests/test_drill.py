@@ -40,6 +40,7 @@ def test_a_snapshot_is_proven_and_nothing_else_is_touched(rock: Rock) -> None:
     assert Journal(rock.keep).runs() == []
 
 
+@pytest.mark.long
 def test_while_players_are_on_another_server_is_started_and_only_that_one_ends(rock: Rock) -> None:
     assert rock.run("snapshot").code == 0
     assert rock.run("start", "--go").code == 0
@@ -59,6 +60,7 @@ def _without_its_program(server: Path) -> None:
     (server / "skerrylight-4.2.0.bin").unlink()
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("change", [_without_its_save, _without_its_program])
 def test_a_snapshot_on_which_no_server_starts_is_not_proven(rock: Rock, change: object) -> None:
     assert rock.run("snapshot", "--note", "good").code == 0

@@ -289,6 +289,7 @@ def test_a_large_file_goes_on_where_it_stopped(root: Path, tmp_path: Path) -> No
         assert served.said.count("REST") == 3
 
 
+@pytest.mark.long
 def test_a_fetch_that_is_killed_goes_on_in_the_middle_of_a_large_file(root: Path, tmp_path: Path) -> None:
     class Slow(DTPHandler):
         def send(self, data: bytes) -> int:
@@ -890,6 +891,7 @@ def test_the_stand_in_host(root: Path, tmp_path: Path, faults: str) -> None:
         thread.join()
 
 
+@pytest.mark.long
 def test_the_stand_in_host_lists_what_is_being_renamed(root: Path) -> None:
     host = Host(root, WORD)
     thread = threading.Thread(target=host.serve_forever, args=(0.02,), daemon=True)

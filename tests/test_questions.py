@@ -289,6 +289,7 @@ def test_skipping_and_going_back() -> None:
     assert dialogue.say(Said("new")) == ()
 
 
+@pytest.mark.long
 @pytest.mark.skipif(sys.platform == "win32", reason="pexpect drives pseudo-terminals of POSIX systems")
 def test_the_questions_are_asked_on_a_terminal_and_stopping_loses_no_answer(recorded: Program, server: Path) -> None:
     import pexpect

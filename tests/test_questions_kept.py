@@ -7,6 +7,8 @@ import re
 from pathlib import Path
 from typing import Any
 
+import pytest
+
 from tests.program import Program
 
 MERGE = ("merge", "--from", "4.2", "--to", "4.3")
@@ -24,6 +26,7 @@ def opened(program: Program, *words: str) -> list[tuple[str, str, str]]:
     return sorted((question["file"], question["record"], question["field"]) for question in waiting)
 
 
+@pytest.mark.long
 def test_open_questions_are_asked_again_once_the_rest_is_merged(recorded: Program) -> None:
     asked = opened(recorded, *MERGE)
     assert len(asked) > 5
@@ -55,6 +58,7 @@ def test_answering_them_later_is_a_run_like_any_other(recorded: Program, place: 
     assert (server / "keeper.properties").read_text() == before
 
 
+@pytest.mark.long
 def test_an_edit_makes_one_void_and_taking_the_merge_back_all(recorded: Program, server: Path) -> None:
     recorded(*MERGE, "--go")
     asked = opened(recorded)

@@ -22,6 +22,7 @@ from emberkeep.runs.run import unconfirmed
 from emberkeep.servers.adopt import adopt
 from emberkeep.servers.console import require_reached
 from emberkeep.servers.doubts import answered, doubts
+from tests import depth
 from tests.conftest import KEEP, Rock, free_ports, tree_state
 from tests.program import Program, Ran, run_program
 
@@ -296,7 +297,7 @@ def test_every_answer_gives_a_keep_that_passes_our_check(two_worlds: Path) -> No
 
 
 @pytest.mark.parametrize(
-    "line", [("wipe", "map"), ("update", "releases/skerrylight-4.4.tar.gz", "--to", "4.4"), ("start",)]
+    "line", depth.some([("wipe", "map"), ("update", "releases/skerrylight-4.4.tar.gz", "--to", "4.4"), ("start",)], 2)
 )
 def test_a_run_refuses_before_anybody_is_told_or_anything_stopped(rock: Rock, line: tuple[str, ...]) -> None:
     """The start command may not be executed: found before the warning, not after the clearing."""

@@ -27,6 +27,7 @@ from emberkeep.runs.journal import Journal
 from emberkeep.store.intake import silent
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
+from tests import depth
 from tests.conftest import tree_state
 from tests.faults import FaultyIO, PowerCut, Stop, count_calls, moments
 from tests.helpers import new_keep, undo
@@ -85,9 +86,10 @@ def good(keep: Keep, place: Path) -> dict[str, tuple[object, ...]]:
     return tree_state(whole.server)
 
 
-@pytest.mark.parametrize("then", ["resume", "undo"])
-@pytest.mark.parametrize("power", [False, True], ids=["stopped", "power cut"])
-def test_stopped_at_any_call_it_is_finished_or_taken_back(keep: Keep, tmp_path: Path, then: str, power: bool) -> None:
+@pytest.mark.parametrize(
+    ("power", "then"), depth.some([(power, then) for power in (False, True) for then in ("resume", "undo")], 2)
+)
+def test_stopped_at_any_call_it_is_finished_or_taken_back(keep: Keep, tmp_path: Path, power: bool, then: str) -> None:
     wrecked = tree_state(keep.server)
     restored = good(keep, tmp_path / "good")
     counted = copy_of(keep, tmp_path / "count")
@@ -236,7 +238,7 @@ RUNS: dict[str, tuple[tuple[str, ...], Callable[[Any], set[str]]]] = {
 }
 
 
-@pytest.mark.parametrize("what", RUNS)
+@pytest.mark.parametrize("what", depth.some([*RUNS], 3))
 def test_a_preview_names_every_file_that_changes_and_no_other(recorded: Program, place: Path, what: str) -> None:
     words, told_by = RUNS[what]
     server = place / ("fresh" if what == "carry" else "gannet-rock")
@@ -341,6 +343,7 @@ def test_ctrl_c_in_a_restore_says_what_to_do(keep: Keep) -> None:
     assert (keep.server / "world" / "tile").stat().st_size == 300_000
 
 
+@pytest.mark.long
 @pytest.mark.skipif(os.name == "nt", reason="kill -9")
 def test_a_killed_restore_is_refused_on_then_finished_or_taken_back(keeper: Program, place: Path, server: Path) -> None:
     """kill -9 of the real program as soon as its journal says that it began, or a little later."""

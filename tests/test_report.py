@@ -6,6 +6,8 @@ import re
 from html.parser import HTMLParser
 from pathlib import Path
 
+import pytest
+
 from emberkeep.comparing.totals import Totals
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import Merge
@@ -58,6 +60,7 @@ def test_the_report_is_one_page_of_its_own_with_everything_in_it(recorded: Progr
     assert any(link.startswith("data:image/png") for link in page.links)
 
 
+@pytest.mark.long
 def test_the_report_of_a_merge_that_is_written_tells_the_economy_before_it(recorded: Program, place: Path) -> None:
     recorded("merge", "--report", "preview.html")
     recorded("merge", "--report", "written.html", "--go")

@@ -23,6 +23,7 @@ from emberkeep.runs.run import FileStep, Notes, Room, SnapshotStep, Step
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
 from emberkeep.wiping import SetText
+from tests import depth
 from tests.conftest import Moorings, tree_state
 from tests.faults import FaultyIO, Stop, count_calls, moments
 from tests.helpers import NOW, clock, new_keep, undo
@@ -127,7 +128,7 @@ def carry_out(keep: Keep, kind: str) -> None:
         runs.carry_out(room(keep, store, run), steps)
 
 
-@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("kind", depth.some([*KINDS], 2))
 def test_stopped_anywhere_it_is_finished_or_taken_back(built: Path, tmp_path: Path, kind: str) -> None:
     whole = copy_of(built, tmp_path / "good", kind)
     start = tree_state(whole.server)
@@ -167,7 +168,7 @@ def test_stopped_anywhere_it_is_finished_or_taken_back(built: Path, tmp_path: Pa
     assert waited
 
 
-@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("kind", depth.some([*KINDS][1:-1], 2) if not depth.long else KINDS)
 def test_failing_anywhere_all_is_put_back(built: Path, tmp_path: Path, kind: str) -> None:
     whole = copy_of(built, tmp_path / "good", kind)
     start = tree_state(whole.server)

@@ -139,6 +139,7 @@ while True:
 
 
 @posix
+@pytest.mark.long
 @pytest.mark.parametrize("wrote", [True, False])
 def test_each_phrase_is_given_time_to_take_effect(tmp_path: Path, wrote: bool) -> None:
     keep = new_keep(tmp_path)
@@ -408,6 +409,7 @@ def test_a_start_that_dies_tells_its_last_line(tmp_path: Path) -> None:
     assert seen.last == "the sky fell"
 
 
+@pytest.mark.long
 def test_a_silent_conversion_is_told_from_a_hang(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(watching, "LOOKS", 0.2)
     working = START + (

@@ -116,7 +116,7 @@ def prepared(
 
 
 @pytest.mark.parametrize("act", ["snapshot", "archive", "thin"])
-@pytest.mark.parametrize("error", ERRORS, ids=["full", "io", "denied", "stopped"])
+@pytest.mark.parametrize("error", depth.some(ERRORS, 2), ids=repr)
 def test_failing_or_stopping_at_any_call_loses_nothing(
     tmp_path: Path, source: Path, act: str, error: BaseException
 ) -> None:
@@ -299,6 +299,7 @@ def test_a_killed_program_leaves_only_whole_snapshots(source: Path, keep: Path, 
     same_contents(store, str(store.numbers()[-1]), source)
 
 
+@pytest.mark.long
 def test_a_reader_sees_whole_snapshots_while_another_program_writes(source: Path, keep: Path) -> None:
     some = random.Random(1)
     said_yes(run_process("--keep", keep, "snapshot", cwd=keep))
@@ -488,6 +489,7 @@ def test_repair_puts_a_manifest_aside_that_cannot_be_read(tmp_path: Path, source
     compact.release(Store(folder), [])
 
 
+@pytest.mark.long
 def test_a_sample_finds_damage_in_proportion(tmp_path: Path, source: Path) -> None:
     store = Store(tmp_path / "store")
     for number in range(40):

@@ -80,6 +80,7 @@ def test_what_a_release_dropped_leaves_no_empty_folder(rock: Rock) -> None:
     assert tree_state(rock.server) == before
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("strict", [False, True])
 def test_a_log_that_tells_another_version_than_the_one_that_was_to_run(rock: Rock, strict: bool) -> None:
     keep = rock.keep / "keep.toml"
@@ -97,6 +98,7 @@ def test_a_log_that_tells_another_version_than_the_one_that_was_to_run(rock: Roc
         assert rock.run("stop", "--now", "--go").code == 0
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("target", depth.some(["gone", "there"], 1))
 def test_after_going_back_by_a_restore_the_same_update_goes_on(rock: Rock, target: str) -> None:
     """The journal tells of an update, and the saves are no longer what that made of them."""
@@ -190,6 +192,7 @@ def test_a_server_that_never_becomes_ready_is_ended_and_all_put_back(
     assert tree_state(rock.server) == before
 
 
+@pytest.mark.long
 def test_after_going_back_it_is_told_that_the_server_is_stopped(rock: Rock) -> None:
     assert rock.run("start", "--go").code == 0
     done = rock.update("--go", SKERRYLIGHT_FAULTS="crash")
@@ -254,6 +257,7 @@ def test_an_extension_that_the_log_does_not_tell_of_is_named(rock: Rock) -> None
     assert "gullpost is installed, and the log does not tell of it" in done.out
 
 
+@pytest.mark.long
 def test_the_overlay_tells_how_many_files_it_replaces_and_how_many_last_time(rock: Rock) -> None:
     first = rock.update("--no-start")
     assert "2 files, 1 of them over the engine's own" in first.out
@@ -385,6 +389,7 @@ def test_a_rehearsal_is_refused_where_a_link_leads_what_is_saved_elsewhere(rock:
     assert not (rock.place / "again").exists()
 
 
+@pytest.mark.long
 def test_a_rehearsal_that_changes_the_live_folder_is_told(rock: Rock) -> None:
     """By a way that nobody can see beforehand: the path is put together by the script."""
     script = rock.server / "cast-off.sh"
@@ -660,6 +665,7 @@ def test_a_launch_script_of_the_admins_names_the_program_that_the_updater_brough
     assert 'ENGINE="$PWD"/skerrylight-4.3.0.bin' in script.read_text()
 
 
+@pytest.mark.long
 @pytest.mark.skipif(os.name == "nt", reason="a shell script")
 def test_an_updater_that_fails_is_told_and_all_it_did_is_taken_back(fetching: Rock) -> None:
     before = tree_state(fetching.server)

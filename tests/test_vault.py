@@ -240,6 +240,7 @@ def all_of(place: Path) -> dict[str, bytes]:
     return {path.relative_to(place).as_posix(): path.read_bytes() for path in place.rglob("*") if path.is_file()}
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("sealed", [False, True])
 def test_another_keeps_vault_is_left_alone(kept: Kept, tmp_path: Path, sealed: bool) -> None:
     place, words = folder_vault(kept, sealed)
@@ -513,6 +514,7 @@ def test_what_is_due_brings_vaults_up_to_date(kept: Kept) -> None:
     assert kept("mirror", "vault", "--check", "--sample", "100%").code == 0
 
 
+@pytest.mark.long
 def test_what_is_due_trusts_no_host_that_was_never_met(kept: Kept, tmp_path: Path) -> None:
     (tmp_path / "other").mkdir()
     with farhosts.sshd(tmp_path / "ssh") as far:

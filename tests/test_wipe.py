@@ -32,6 +32,7 @@ from emberkeep.servers import announce
 from emberkeep.servers.announce import Message, post, time_left
 from emberkeep.store.store import Store
 from emberkeep.trees import FolderTree
+from tests import depth
 from tests.conftest import Moorings, Rock, killed_at_each, tree_state
 from tests.helpers import moor
 from tests.program import Ran, run_program
@@ -81,7 +82,9 @@ def contents(folder: Path) -> dict[str, bytes]:
 # --- the folder after equals the preview ------------------------------------------------------
 
 
-@pytest.mark.parametrize("scopes", [(scope,) for scope in SCOPES] + [SCOPES, ("players", "extension-data")])
+@pytest.mark.parametrize(
+    "scopes", depth.some([*((scope,) for scope in SCOPES), ("players", "extension-data"), SCOPES], 3)
+)
 def test_what_goes_is_what_the_preview_said_and_comes_back(keep: Keep, scopes: tuple[str, ...]) -> None:
     before, state = contents(keep.server), tree_state(keep.server)
     request = request_of(keep, *scopes, asked=Asked("18072"))
@@ -130,6 +133,7 @@ def test_folders_that_a_scope_empties_go_with_it_and_others_stay(keep: Keep) -> 
     assert left == ["caches/deep", "caches/empty", "caches/mixed", "caches/mixed/note.txt"]
 
 
+@pytest.mark.long
 def test_the_same_on_a_server_of_another_shape(tmp_path: Path) -> None:
     root = moor(tmp_path)
     assert run_program("adopt", "moor", cwd=tmp_path).code == 0
@@ -463,6 +467,7 @@ def test_nothing_is_cleared_when_its_snapshot_cannot_be_read_back(keep: Keep, mo
 # --- with the engine running ---------------------------------------------------------------------------
 
 
+@pytest.mark.long
 def test_a_wipe_of_a_running_server_from_the_warning_to_the_announcement(rock: Rock, tmp_path: Path) -> None:
     with receiving(tmp_path) as receiver:
         with (rock.keep / "keep.toml").open("a") as told:

@@ -87,6 +87,7 @@ def long_link(path: Path) -> Path:
     return path
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("made", [long_name, long_pax, many_parts, parts_in_a_zip, long_link])
 def test_a_small_archive_takes_no_gigabyte(tmp_path: Path, made: Callable[[Path], Path]) -> None:
     path = made(tmp_path / "r.tar.gz")

@@ -36,6 +36,7 @@ def contents(folder: Path) -> dict[str, bytes]:
     return {str(path.relative_to(folder)): path.read_bytes() for path in folder.rglob("*") if path.is_file()}
 
 
+@pytest.mark.long
 def test_a_disk_of_fat_takes_what_is_restored_and_merged_to_it(keeper: Program, place: Path, fat: Path) -> None:
     server = place / "gannet-rock"
     (server / "latest.log").unlink()  # a link, which FAT cannot hold

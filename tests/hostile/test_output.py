@@ -47,6 +47,7 @@ LINES: tuple[list[str], ...] = (
 )
 
 
+@pytest.mark.long
 def test_every_command_has_the_same_exit_code_whatever_its_output_can_show(
     tmp_path: Path, moorings: Moorings, recorded_once: Path
 ) -> None:

@@ -106,6 +106,7 @@ def test_a_damaged_journal_keeps_no_snapshot_back(keeper: Program, place: Path) 
     assert keeper("restore", "kept", "--into", "elsewhere").code == 0
 
 
+@pytest.mark.long
 def test_another_user_who_may_read_reads(keeper: Program, place: Path) -> None:
     if os.name == "nt" or os.geteuid() != 0:
         pytest.skip("only root becomes another user")

@@ -66,6 +66,7 @@ def given_to(folder: Path, user: pwd.struct_passwd) -> None:
 
 
 @as_root
+@pytest.mark.long
 def test_root_on_a_folder_of_somebody_else_is_told_once_and_may_work_as_they(
     keeper: Program, place: Path, nobody: pwd.struct_passwd
 ) -> None:

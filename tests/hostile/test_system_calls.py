@@ -91,7 +91,7 @@ def test_any_call_may_fail(recorded: Program, place: Path, prepare: Callable[[Pr
     after = tree_state(place.with_name("count") / name)
     assert count > 20 and after != before
     outcomes = set()
-    for number, at in enumerate(depth.spread(range(1, count + 1), depth.number("CALLS", 6, 24))):
+    for number, at in enumerate(depth.spread(range(1, count + 1), depth.number("CALLS", 4, 24))):
         there = place.with_name(f"at{at}")
         shutil.copytree(place, there, symlinks=True)
         done = traced(line, there, "-e", f"inject={CALLS}:error={ERRORS[number % 2]}:when={at}")

@@ -46,7 +46,7 @@ TEXTS = {
 }
 
 
-@pytest.mark.parametrize("name", TEXTS)
+@pytest.mark.parametrize("name", depth.some([*TEXTS], 9))
 def test_a_text_is_read_in_time_by_its_length_or_refused(name: str) -> None:
     data = TEXTS[name]
 
