@@ -91,21 +91,20 @@ def read_back(data: bytes, form: str) -> Any:
 @pytest.mark.parametrize("form", WRITERS)
 @given(
     st.dictionaries(st.sampled_from(NAMES), texts | records, max_size=4),
-    st.sampled_from(NAMES),
-    st.sampled_from(["", *NAMES]),
     texts,
     st.sampled_from(["set", "rename", "remove"]),
+    st.data(),
 )
 def test_a_value_is_set_renamed_and_taken_out_and_nothing_else_becomes_another(
-    form: str, tree: Values, name: str, above: str, text: str, act: str
+    form: str, tree: Values, text: str, act: str, drawn: st.DataObject
 ) -> None:
     data = WRITERS[form](tree).encode()
-    holder = tree.get(above) if above else tree
-    assume(isinstance(holder, dict))
-    assert isinstance(holder, dict)
+    holders = {"": tree} | {key: value for key, value in tree.items() if isinstance(value, dict)}
+    above = drawn.draw(st.sampled_from([*holders]))
+    holder = holders[above]
+    name = drawn.draw(st.sampled_from([one for one in NAMES if act != "set" or not isinstance(holder.get(one), dict)]))
     key, path = f"{above}.{name}".lstrip("."), f"a.{form}"
     if act == "set":
-        assume(not isinstance(holder.get(name), dict))
         data = edit.set_value(path, data, key, text)
         holder[name] = text
     elif act == "remove":
