@@ -309,10 +309,14 @@ def test_a_disk_that_keeps_no_modes_and_owners_is_given_none(
     monkeypatch.setattr(files, "may_give_away", lambda: True)
     (tmp_path / "a").write_text("x")
     before = (tmp_path / "a").stat()
+    files.not_given()
     with files.use(Plain()):
         files.set_facts(tmp_path / "a", Facts(0o640, WHEN, 1001, 7))
     now = (tmp_path / "a").stat()
     assert (now.st_mode, now.st_uid, now.st_mtime_ns) == (before.st_mode, before.st_uid, WHEN)
+    assert files.not_given() == {files.OWNERS: 1, files.MODES: 1}
+    files.set_facts(tmp_path / "a", Facts(0o640, WHEN, before.st_uid, before.st_gid))
+    assert files.not_given() == {}
     with files.use(Denied()), pytest.raises(OSError, match="another user's"):
         files.set_facts(tmp_path / "a", Facts(0o640))
 

@@ -16,12 +16,16 @@ import itertools
 import os
 import stat
 import sys
+from collections import Counter
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
-from typing import BinaryIO, NamedTuple, cast
+from typing import TYPE_CHECKING, BinaryIO, NamedTuple, cast
 
 from emberkeep.errors import Place, Refused
 from emberkeep.scan import TEMPORARY, Root
+
+if TYPE_CHECKING:
+    import sqlite3
 
 PRIVATE, PRIVATE_FOLDER = 0o600, 0o700
 """Modes of what only its owner may read: all that we make, until it is given another."""
@@ -294,17 +298,41 @@ def may_give_away() -> bool:
     return hasattr(os, "geteuid") and os.geteuid() == 0
 
 
-def set_facts(path: str | Path, facts: Facts) -> None:
+def set_facts(path: str | Path, facts: Facts, *, ours: bool = False) -> None:
     """Give a file or folder owner and group (where permitted), mode and time, in the order in which each survives
-    the next. A disk that keeps no owners or no modes, as FAT, is given none."""
-    if facts.owner >= 0 and may_give_away():
-        now = os.lstat(path)
-        _give(lambda: io.chown(path, facts.owner, facts.group), lambda: io.chown(path, now.st_uid, now.st_gid))
+    the next. A disk that keeps no owners or no modes, as FAT, is given none: :func:`not_given` tells, but
+    for files of ``ours`` ('emberkeep check' tells of these)."""
+    _give_owner(path, facts)
     if facts.mode is not None:
         mode = facts.mode
         _give(lambda: io.chmod(path, mode), lambda: io.chmod(path, stat.S_IMODE(os.lstat(path).st_mode)))
+        if not ours and os.name != "nt" and stat.S_IMODE(os.lstat(path).st_mode) != mode:
+            _not_given.append(MODES)
     if facts.mtime_ns is not None:
         io.utime(path, facts.mtime_ns)
+
+
+OWNERS, MODES = "owners", "modes"
+_not_given: list[str] = []
+
+
+def not_given() -> Counter[str]:
+    """How many files and folders did not take their :data:`OWNERS` or :data:`MODES` since this was asked last: their
+    disk keeps none, or this process may not set them."""
+    found = Counter(_not_given)
+    _not_given.clear()
+    return found
+
+
+def _give_owner(path: str | Path, facts: Facts) -> None:
+    wanted = facts.owner, facts.group
+    if facts.owner < 0 or not may_give_away():
+        return
+    now = os.lstat(path)
+    _give(lambda: io.chown(path, *wanted), lambda: io.chown(path, now.st_uid, now.st_gid))
+    now = os.lstat(path)
+    if (now.st_uid, now.st_gid) != wanted:
+        _not_given.append(OWNERS)
 
 
 _NOT_KEPT = (errno.EPERM, errno.ENOSYS, errno.ENOTSUP)
@@ -325,15 +353,16 @@ def _give(new: Callable[[], None], same: Callable[[], None]) -> None:
                 raise error from None
 
 
-def persist_metadata(path: str | Path, facts: Facts) -> None:
-    """Give a written file its facts, and sync both; facts alone where it may not be read."""
+def persist_metadata(path: str | Path, facts: Facts, *, ours: bool = False) -> None:
+    """Give a written file its facts, and sync both; facts alone where it may not be read. ``ours``: see
+    :func:`set_facts`."""
     try:
         handle = io.reopen(path)  # before its mode may forbid that
     except PermissionError:
-        set_facts(path, facts)
+        set_facts(path, facts, ours=ours)
         return
     with handle:
-        set_facts(path, facts)
+        set_facts(path, facts, ours=ours)
         io.sync(handle)
 
 
@@ -387,7 +416,7 @@ def write_whole(
     mode = otherwise if mode is None else mode
     with _beside(target) as beside:
         _write_chunks(beside, chunks)
-        persist_metadata(beside, Facts(mode, mtime_ns))
+        persist_metadata(beside, Facts(mode, mtime_ns), ours=True)
         io.replace(beside, target)
     io.sync_folder(target.parent)
 
@@ -501,8 +530,7 @@ def place_link(target: Path, points_at: str, facts: Facts) -> None:
     """Make ``target`` a symbolic link, replacing a file or link that stands there."""
     with _beside(target) as beside:
         io.symlink(points_at, beside)
-        if facts.owner >= 0 and may_give_away():
-            io.chown(beside, facts.owner, facts.group)
+        _give_owner(beside, facts)
         if facts.mtime_ns is not None and os.utime in os.supports_follow_symlinks:
             io.utime(beside, facts.mtime_ns)
         io.replace(beside, target)
@@ -574,6 +602,38 @@ def make_private(path: Path) -> None:
             os.close(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, PRIVATE))
 
 
+_LOG_VERSION = 18
+"""Where a SQLite file says how it is written: 2 with a log beside it."""
+
+
+@contextlib.contextmanager
+def database(path: Path, tables: Iterable[str], *, durable: bool = True) -> Iterator[sqlite3.Connection]:
+    """A SQLite database of ours, made with its ``tables`` where it is not there, in a transaction that ends with the
+    block. ``durable``: it outlasts a power cut once it has ended; else it is whole, but may be as before.
+
+    It is written with a rollback journal, as a log beside it (as earlier versions had) needs memory shared between
+    processes, which some disks and network shares do not have. sqlite3.Error where it cannot be opened or written.
+    """
+    import sqlite3  # only where something is noted
+
+    make_private(path)
+    with contextlib.closing(sqlite3.connect(path, timeout=10)) as opened, opened:
+        with path.open("rb") as handle:
+            logged = handle.read(_LOG_VERSION + 1)[_LOG_VERSION:] == b"\x02"
+        if logged:
+            opened.execute("pragma locking_mode = exclusive")  # then the log needs no shared memory
+            opened.execute("pragma journal_mode = delete")
+            opened.execute("pragma locking_mode = normal")
+            with contextlib.suppress(OSError):
+                io.unlink(f"{path}-shm")  # that memory, which nobody needs any more
+        opened.execute(f"pragma synchronous = {'extra' if durable else 'normal'}")
+        opened.execute("begin immediate")  # all tables or none; of two that begin at once, one waits
+        for table in tables:
+            opened.execute(table)
+        opened.commit()
+        yield opened
+
+
 @contextlib.contextmanager
 def alone(lock: Path, held: Callable[[], Refused]) -> Iterator[None]:
     """Hold a lock; raises what ``held`` gives when another process has it, and Refused when there can be none.
@@ -585,8 +645,8 @@ def alone(lock: Path, held: Callable[[], Refused]) -> Iterator[None]:
     with contextlib.ExitStack() as stack:
         try:
             make_private(lock)
-            database = stack.enter_context(contextlib.closing(sqlite3.connect(lock, timeout=0, isolation_level=None)))
-            database.execute("begin exclusive")
+            opened = stack.enter_context(contextlib.closing(sqlite3.connect(lock, timeout=0, isolation_level=None)))
+            opened.execute("begin exclusive")
         except (sqlite3.Error, OSError) as error:
             if "locked" in str(error):
                 raise held() from None

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import errno
+import os
 import shutil
 import subprocess
 from collections.abc import Iterator
@@ -10,8 +12,8 @@ from pathlib import Path
 import pytest
 
 from emberkeep import files
-from tests.conftest import KEEP
-from tests.program import Program, run_program
+from tests.conftest import KEEP, tree_state
+from tests.program import Program, Ran, run_program
 
 
 @pytest.fixture
@@ -67,6 +69,59 @@ def test_a_server_on_a_disk_of_fat_is_put_back(keeper: Program, place: Path, fat
     done = keeper("restore", "latest", "--go")
     assert done.code == 0, done.err
     assert contents(fat / "rock") == whole
+
+
+def test_a_keep_on_a_disk_without_shared_memory_does_all_it_does_elsewhere(
+    keeper: Program, place: Path, fat: Path
+) -> None:
+    """SQLite cannot share a log's memory between processes there, as on some network shares."""
+    keep = fat / KEEP
+    keep.mkdir()
+    told = (place / KEEP / "keep.toml").read_text()
+    (keep / "keep.toml").write_text(told.replace("../gannet-rock", str(place / "gannet-rock")))
+    before = tree_state(place / "gannet-rock")
+
+    def run(*words: str) -> Ran:
+        return run_program("--keep", keep, *words, cwd=place)
+
+    assert run("snapshot").code == 0
+    (place / "gannet-rock" / "welcome.json").unlink()
+    (place / "gannet-rock" / "keeper.properties").write_text("griefed")
+    assert run("restore", "latest", "--go").code == 0
+    assert tree_state(place / "gannet-rock") == before
+    assert run("undo", "--go").code == 0
+    assert (place / "gannet-rock" / "keeper.properties").read_text() == "griefed"
+    assert "undo" in run("history").out
+    assert run("verify").code == 0
+
+
+@pytest.mark.parametrize("refuses", [True, False], ids=["refused", "silent"])
+def test_owners_and_modes_that_a_restore_could_not_give_are_told(keeper: Program, server: Path, refuses: bool) -> None:
+    """As for root without the right to change owners, in some containers, and on disks that forget."""
+
+    class Powerless(files.SystemIO):
+        def chmod(self, path: str | Path, mode: int) -> None:
+            pass
+
+        def chown(self, path: str | Path, owner: int, group: int) -> None:
+            if refuses and (owner, group) != (os.lstat(path).st_uid, os.lstat(path).st_gid):
+                raise OSError(errno.EPERM, "not permitted")
+
+    own = os.geteuid()
+    stores, world = server / "mission" / "economy" / "stores.xml", server / "outer-skerries"
+    if own == 0:
+        os.chown(stores, 1234, 1234)
+        os.chown(world, 1234, 1234)
+    stores.chmod(0o640)
+    assert keeper("snapshot").code == 0
+    stores.unlink()
+    shutil.rmtree(world)
+    with files.use(Powerless()):
+        done = keeper("restore", "latest", "--go")
+    assert done.code == 0
+    assert "were not given their modes: the disk keeps none" in done.err
+    assert own != 0 or "2 files and folders were not given their owners" in done.err
+    assert "not given" not in keeper("restore", "latest", "--go").err
 
 
 def test_a_keep_that_its_disk_leaves_open_is_told_and_never_called_closed(keeper: Program, place: Path) -> None:

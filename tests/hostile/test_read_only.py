@@ -70,25 +70,37 @@ def test_every_reading_command_works_on_a_disk_gone_read_only(keeper: Program, p
     assert given == {path: state for path, state in held.items() if path != "."}
 
 
-def test_a_journal_with_a_log_that_nobody_wrote_into_it_yet_is_read_whole(keeper: Program, place: Path) -> None:
-    """As a program that was killed leaves it."""
+@pytest.mark.parametrize("mode", ["wal", "delete"])
+def test_a_journal_that_was_not_written_to_its_end_is_read_whole(keeper: Program, place: Path, mode: str) -> None:
+    """As a program that was killed leaves it: with a log, which earlier versions wrote, or with what takes a change of
+    it back."""
     keeper("snapshot")
     (place / "gannet-rock" / "new").write_text("x")
     keeper("restore", "1", "--go")
     journal = place / KEEP / "journal.db"
     with closing(sqlite3.connect(journal)) as held_open:
+        held_open.execute(f"pragma journal_mode = {mode}")
         held_open.execute("pragma wal_autocheckpoint = 0")
+        held_open.execute("pragma cache_size = 1")  # so that a change goes into the file before it is whole
         held_open.execute("update run set ended = '2031-01-01T00:00:00+00:00'")
-        held_open.commit()
-        for end in ("", "-wal"):
+        if mode == "wal":
+            held_open.commit()
+        held_open.execute("create table large (a)")
+        held_open.executemany("insert into large values (?)", [("x" * 5000,)] * 50)
+        ends = ("", "-wal") if mode == "wal" else ("", "-journal")
+        for end in ends:
             shutil.copy(f"{journal}{end}", place / f"left.db{end}")
-    for end in ("", "-wal", "-shm"):
+    for end in ("", "-wal", "-shm", "-journal"):
         journal.with_name(f"journal.db{end}").unlink(missing_ok=True)
-    for end in ("", "-wal"):
+    for end in ends:
         shutil.move(place / f"left.db{end}", f"{journal}{end}")
+    assert mode == "wal" or (place / KEEP / "journal.db-journal").stat().st_size > 1000
     with read_only(place / KEEP):
         (run,) = Journal(place / KEEP).runs()
-    assert run.ended is not None and run.ended.year == 2031
+    assert run.ended is not None and (run.ended.year == 2031) == (mode == "wal")
+    assert keeper("undo", "--go").code == 0
+    assert sorted(path.name for path in (place / KEEP).glob("journal.db*")) == ["journal.db"]
+    assert (place / KEEP / "journal.db").read_bytes()[18] == 1  # no log from here on
 
 
 def test_a_damaged_journal_keeps_no_snapshot_back(keeper: Program, place: Path) -> None:

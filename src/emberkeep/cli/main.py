@@ -10,9 +10,12 @@ import os
 import signal
 import sys
 from collections.abc import Sequence
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from emberkeep import __version__
+
+if TYPE_CHECKING:
+    from emberkeep.show.console import Screen
 
 COMMANDS = {
     "demo": "build the sample server and walk through an update day on it",
@@ -119,18 +122,12 @@ def main(arguments: Sequence[str]) -> int:
 
 
 def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:
-    from emberkeep.documents.formats import read_once
     from emberkeep.errors import EmberKeepError
     from emberkeep.show.console import Screen, document
 
     screen = Screen()
     try:
-        if getattr(args, "keeps", None):
-            from emberkeep.cli.many import run_all
-
-            return run_all(args, screen, arguments)
-        with read_once():
-            return int(_module(args.command).run(args, screen))
+        return _done(args, arguments, screen)
     except EmberKeepError as error:
         if args.debug:
             raise
@@ -164,6 +161,25 @@ def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:
         hint = "run the same with --debug and send what it prints; 'emberkeep history' tells whether a run waits"
         screen.error(EmberKeepError(f"{done}{what}", hint=hint))
         return _outcome(args, FAULT)
+
+
+def _done(args: argparse.Namespace, arguments: Sequence[str], screen: Screen) -> int:
+    """The exit code of a command that was carried out."""
+    if getattr(args, "keeps", None):
+        from emberkeep.cli.many import run_all
+
+        return run_all(args, screen, arguments)
+    from emberkeep.documents.formats import read_once
+    from emberkeep.files import not_given
+
+    not_given()  # of what was done before in this process
+    with read_once():
+        code = int(_module(args.command).run(args, screen))
+    for what, number in sorted(not_given().items()):
+        screen.note(
+            f"{number} files and folders were not given their {what}: the disk keeps none, or you may not set them"
+        )
+    return code
 
 
 def _outcome(args: argparse.Namespace, code: int) -> int:

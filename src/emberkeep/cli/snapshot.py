@@ -46,7 +46,7 @@ def ahead(args: argparse.Namespace) -> AbstractContextManager[scan.Ahead | None]
         keep = locate.keep_meant(args.keep, os.environ, str(Path.cwd()))
     except OSError:  # the folder we are in is gone, of which ``run`` tells
         keep = ""
-    return scan.ahead(locate.likely_server(keep) if keep else "", [f"{keep}/journal.db", f"{keep}/journal.db-wal"])
+    return scan.ahead(locate.likely_server(keep) if keep else "", [f"{keep}/journal.db"])
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:

@@ -60,16 +60,8 @@ class FarState:
     def _opened(self) -> Iterator[sqlite3.Connection]:
         with self._guard:
             try:
-                files.make_private(self._file)
-                database = sqlite3.connect(self._file, timeout=10)
-                try:
-                    with database:
-                        database.execute("pragma journal_mode = wal")
-                        for table in _TABLES:
-                            database.execute(table)
-                        yield database
-                finally:
-                    database.close()
+                with files.database(self._file, _TABLES, durable=False) as database:
+                    yield database
             except sqlite3.Error as error:
                 raise UnreadableInput(
                     f"what is known of the far folder cannot be read or written: {error}",

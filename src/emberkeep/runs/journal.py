@@ -2,7 +2,7 @@
 
 ::
 
-    KEEP/journal.db   SQLite, write-ahead log, synced at every commit
+    KEEP/journal.db   SQLite, synced at every commit
       run (number, kind, begun, ended, state, facts)
         state   begun | done | taken back | undone
         facts   JSON: what resuming and undoing need; see Run
@@ -35,7 +35,7 @@ import shutil
 import sqlite3
 import tempfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import closing, contextmanager, suppress
+from contextlib import ExitStack, closing, contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -189,28 +189,22 @@ class Journal:
 
     @contextmanager
     def _opened(self) -> Iterator[sqlite3.Connection]:
-        try:
-            files.make_private(self._file)
-        except OSError as error:
-            raise self._unusable("written", error) from error
-        try:
-            with closing(sqlite3.connect(self._file, timeout=10)) as database, database:
-                database.execute("pragma journal_mode = wal")
-                database.execute("pragma synchronous = full")
-                database.execute("begin")  # all tables or none
-                for table in _TABLES:
-                    database.execute(table)
-                database.commit()
+        with ExitStack() as stack:
+            try:
+                database = stack.enter_context(files.database(self._file, _TABLES))
+            except (sqlite3.Error, OSError) as error:
+                raise self._unusable("written", error) from error
+            try:
                 yield database
-        except sqlite3.Error as error:
-            raise self._unusable("written", error) from error
+                stack.close()
+            except sqlite3.Error as error:
+                raise self._unusable("written", error) from error
 
     def _unusable(self, what: str, error: Exception) -> UnreadableInput:
         return UnreadableInput(
             f"the journal cannot be {what}: {error}",
             place=Place(str(self._file)),
-            hint=("the keep needs a disk of this machine, no network share; " if what == "written" else "")
-            + "no snapshot depends on it: 'emberkeep restore REF --into DIR' gives back what each of them holds",
+            hint="no snapshot depends on it: 'emberkeep restore REF --into DIR' gives back what each of them holds",
         )
 
     def _ask(self, query: str, *values: object) -> list[Any]:
@@ -226,11 +220,11 @@ class Journal:
             raise self._unusable("read", error) from error
 
     def _copied(self, room: Path) -> Path:
-        """The journal and its log in a folder of ours: reading a log takes the right to write beside it."""
+        """The journal in a folder of ours: one that was not written to its end is set right when it is read."""
         copy = room / self._file.name
         for _ in range(_COPIES):
             before = self._stands()
-            for path in (self._file, self._file.with_name(f"{self._file.name}-wal")):
+            for path in self._parts():
                 if path.exists():
                     shutil.copyfile(path, room / path.name)
             if self._stands() == before:
@@ -238,8 +232,11 @@ class Journal:
         return copy
 
     def _stands(self) -> list[tuple[int, int]]:
-        there = [self._file.with_name(self._file.name + end) for end in ("", "-wal")]
-        return [(path.stat().st_size, path.stat().st_mtime_ns) for path in there if path.exists()]
+        return [(path.stat().st_size, path.stat().st_mtime_ns) for path in self._parts() if path.exists()]
+
+    def _parts(self) -> list[Path]:
+        """The journal, what takes back a change of it that was broken off, and the log that earlier versions wrote."""
+        return [self._file.with_name(self._file.name + end) for end in ("", "-journal", "-wal")]
 
     def _note(self, statement: str, *values: object) -> None:
         with self._opened() as database:
