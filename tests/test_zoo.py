@@ -42,10 +42,12 @@ from families import OPEN, STYLES, build, by_name
 from further import FURTHER, build_shape
 from ground import NOW, Ground
 from judge import RIGHT, Judge
+from later import LATER
 
 NOT_FOUND = {"mill": ("names", "known by id"), "mesa": ("a fresh install",), "mesas": ("a fresh install",)}
 """What is known to be missed: names in a list that nothing else names; vendor content where all times are alike."""
-NAMES = [*(family.name for family in OPEN), *FURTHER]
+SHAPES = {**FURTHER, **LATER}
+NAMES = [*(family.name for family in OPEN), *SHAPES]
 
 
 @pytest.mark.parametrize("name", depth.some(NAMES, 5))
@@ -77,7 +79,7 @@ def test_right_after_an_update_the_same_world_is_found(name: str, tmp_path: Path
 def _built(name: str, root: Path) -> Ground:
     style = STYLES[NAMES.index(name) % len(STYLES)]
     root.mkdir()
-    return build_shape(FURTHER, name, root, style) if name in FURTHER else build(by_name(name), root, style)
+    return build_shape(SHAPES, name, root, style) if name in SHAPES else build(by_name(name), root, style)
 
 
 @pytest.mark.parametrize("name", depth.some(NAMES, 5))

@@ -20,6 +20,7 @@ from further import FURTHER, build_shape
 from ground import Ground, Style
 from judge import LACKING, RIGHT, WRONG, Judge, Verdict
 from kept import SHAPES
+from later import LATER
 from real import built as built_real
 
 
@@ -34,7 +35,7 @@ def main() -> None:
     parser.add_argument("--part", default="1/1", help="every M-th folder, from the N-th")
     args = parser.parse_args()
     first, of = map(int, args.part.split("/"))
-    names = list(SHAPES) if args.kept else [*(family.name for family in OPEN), *FURTHER]
+    names = list(SHAPES) if args.kept else [*(family.name for family in OPEN), *FURTHER, *LATER]
     folders = [(name, at, style) for name in names for at, style in enumerate(STYLES)] if not args.real else []
     every: list[Verdict] = []
     with tempfile.TemporaryDirectory() as room:
@@ -57,7 +58,7 @@ def main() -> None:
 
 
 def _built(name: str, root: Path, style: Style) -> Ground:
-    shapes = {**FURTHER, **SHAPES}
+    shapes = {**FURTHER, **LATER, **SHAPES}
     return build_shape(shapes, name, root, style) if name in shapes else build(by_name(name), root, style)
 
 
