@@ -67,7 +67,7 @@ def ring(g: Ground) -> World:
     kept = [
         g.write(f"{folder}/{g.name('by hand')} {at}.{g.word('crn')[:3]}", g.blob(120), days=50 + at) for at in (1, 2)
     ]
-    program = g.write(f"bin/{g.name('cairn')}", ELF + g.blob(30), days=44)
+    program = g.write(f"bin/{g.name('crannog')}", ELF + g.blob(30), days=44)
     g.run(program, 44)
     g.role(
         "access",
@@ -85,14 +85,14 @@ def ring(g: Ground) -> World:
     settled(
         g,
         "etc/main.conf",
-        f"name = {g.text('Upper {cairn}')}\nbind = 0.0.0.0\nautosave = 300\nturns = 5\nlogfile = log/main.log\n",
+        f"name = {g.text('Upper {crannog}')}\nbind = 0.0.0.0\nautosave = 300\nturns = 5\nlogfile = log/main.log\n",
     )
-    g.fact("name", "server", g.text("Upper {cairn}"))
+    g.fact("name", "server", g.text("Upper {crannog}"))
     g.role(
         "scripts|settings|unsorted",
         g.write(
-            f"{g.name('cairn')}.service",
-            f"[Unit]\nDescription={g.text('Upper {cairn}')}\n[Service]\nExecStart=/srv/{g.word('cairn')}/start.sh\nRestart=always\nUser=games\n[Install]\nWantedBy=multi-user.target\n",
+            f"{g.name('crannog')}.service",
+            f"[Unit]\nDescription={g.text('Upper {crannog}')}\n[Service]\nExecStart=/srv/{g.word('crannog')}/start.sh\nRestart=always\nUser=games\n[Install]\nWantedBy=multi-user.target\n",
             days=44,
         ),
         about="a unit of the system",
@@ -100,7 +100,7 @@ def ring(g: Ground) -> World:
     launched(
         g,
         "start.sh",
-        f'#!/bin/sh\n: "${{PORT:=27400}}"\ncd "${{0%/*}}" || exit\nexec bin/{g.name("cairn")} --etc etc --port 27400 --resume newest\n',
+        f'#!/bin/sh\n: "${{PORT:=27400}}"\ncd "${{0%/*}}" || exit\nexec bin/{g.name("crannog")} --etc etc --port 27400 --resume newest\n',
         program,
     )
     logged(
@@ -110,7 +110,7 @@ def ring(g: Ground) -> World:
             f"2026-11-28T19:12:4{at}.10{at}Z INFO {line}"
             for at, line in enumerate(
                 [
-                    f"{g.word('cairn')} {VERSION} (built 2026-10-02)",
+                    f"{g.word('crannog')} {VERSION} (built 2026-10-02)",
                     f"resuming {folder}/turn_2",
                     "ready, listening on 27400",
                     *(f"{one.name} ({one.id}) descends" for one in g.players[:3]),
@@ -357,7 +357,7 @@ def journaled(g: Ground) -> World:
 
 SHAPES: Shapes = {
     "buoy": (composed, ("notes",)),
-    "cairn": (ring, ("dumps", "economy")),
+    "crannog": (ring, ("dumps", "economy")),
     "gorse": (interpreted, ("odd",)),
     "hulk": (of_windows, ("vendor", "cache")),
     "marl": (addressed, ("notes", "economy")),

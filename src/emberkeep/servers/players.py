@@ -147,7 +147,7 @@ def _weighed(
         evidence.append(Evidence("small numbers"))
     if kinds & {*NAMED} and (len(places) > 1 or len(values & logged) >= FEWEST):
         evidence.append(Evidence("files are named by them"))
-    if any(place.alone and place.kind in ("list", "field") for place in places) or any(
+    if any(place.alone and place.kind in ("list", "field", "keys") for place in places) or any(
         place.kind == "column" and _table_of(place) in named for place in places
     ):
         evidence.append(Evidence("a list holds them and little else"))

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from emberkeep import globs
-from emberkeep.documents.model import Node, Role
+from emberkeep.documents.model import Node, Role, is_value, plain_fields
 from emberkeep.servers.looking import is_identifier
 from emberkeep.servers.scene import Scene
 from emberkeep.trees import Kind
@@ -75,7 +75,7 @@ def entries_in_lines(text: str) -> list[dict[str, str]]:
     for line in text.splitlines():
         entry = _COMMENT.sub("", line).strip()
         told = _words(entry)
-        if not told or (len(told) == 1 and _OPENS.search(entry)):
+        if not told or (len(told) == 1 and _OPENS.search(entry)) or _is_section(entry):
             continue
         behind = _BEHIND.search(line)
         found.append(told | ({"#": behind[0].strip()} if behind else {}))
@@ -86,6 +86,11 @@ def entries_in_lines(text: str) -> list[dict[str, str]]:
         if len(marks) == 1:
             return [{"0": word} for word in found[0].values()]
     return found
+
+
+def _is_section(entry: str) -> bool:
+    """Whether a line says what those below it are, as in INI: no entry of a list."""
+    return entry[:1] == "[" and entry[-1:] == "]" and not is_identifier(entry[1:-1].strip("\"'"))
 
 
 def first_entries(text: str) -> list[dict[str, str]]:
@@ -180,7 +185,7 @@ def _inside(scene: Scene, path: str) -> Iterator[ValuePlace]:
     if kind == "json":
         value = scene.look.json(path)
         inner = next(iter(value.values())) if isinstance(value, dict) and len(value) == 1 else value
-        yield from _in_json(path, value, "", 0, alone=_is_flat_list(inner))
+        yield from _in_json(path, value, "", 0, alone=_is_flat_list(inner) or _is_keyed_list(inner))
     elif kind == "sqlite":
         for table, columns in scene.look.columns(path).items():
             for column, values in columns.items():
@@ -210,6 +215,17 @@ def _is_flat_list(value: Any) -> bool:
     )
 
 
+def _is_keyed_list(value: Any) -> bool:
+    """Whether a JSON object holds small records of plain values by their ids, and nothing else."""
+    return (
+        isinstance(value, dict)
+        and len(value) >= FEWEST_LISTED
+        and all(map(is_identifier, value))
+        and _is_flat_list(list(value.values()))
+        and all(isinstance(item, dict) for item in value.values())
+    )
+
+
 def _in_settings(path: str, text: str) -> Iterator[ValuePlace]:
     """Settings whose value is a list with commas."""
     for found in _LISTED.finditer(text):
@@ -225,19 +241,31 @@ def _in_records(path: str, root: Node) -> Iterator[ValuePlace]:
     alone = len({item.name for item in tops}) == 1 and len(tops) > 1
     below = tops[0] if len(tops) == 1 else None
     alone = alone or (below is not None and not below.fields and len({item.name for item in below.items}) == 1)
+    alone = alone or _are_keyed(root.items) or (below is not None and not below.fields and _are_keyed(below.items))
     found: dict[tuple[str, str], set[str]] = defaultdict(set)
     _gather(root, "", found, 0)
     for (kind, at), values in found.items():
         if len(values) >= 2:
-            yield ValuePlace(kind, path, at, frozenset(values), alone and kind == "field")
+            yield ValuePlace(kind, path, at, frozenset(values), alone)
+
+
+def _are_keyed(items: Sequence[Node]) -> bool:
+    """Whether items are records that are called by ids, each with the same fields and nothing within."""
+    return (
+        len(items) >= FEWEST_LISTED
+        and all(item.role is Role.RECORD and is_identifier(item.name) for item in items)
+        and len({frozenset(plain_fields(item)) for item in items}) == 1
+        and all(is_value(inner) for item in items for inner in item.items)
+    )
 
 
 def _gather(node: Node, at: str, found: dict[tuple[str, str], set[str]], depth: int) -> None:
     items = [item for item in node.items if item.role is Role.RECORD][:MOST_VALUES]
     found["keys", at].update(item.name.strip("[]") for item in items)
+    keyed = _are_keyed(node.items)
     for item in items:
-        here = f"{at}/{'*' if item.name.startswith('[') else item.name}"
-        for name, told in item.fields.items():
+        here = f"{at}/{'*' if keyed or item.name.startswith('[') else item.name}"
+        for name, told in (plain_fields(item) if keyed else item.fields).items():
             found["field", f"{here}/{name}"].add(told.value.strip("\"'"))
         if depth < DEEPEST:
             _gather(item, here, found, depth + 1)
@@ -258,9 +286,9 @@ def _in_json(path: str, value: Any, at: str, depth: int, *, alone: bool) -> Iter
             yield ValuePlace("field", path, f"{at}/{key}", frozenset(values), alone)
     elif isinstance(value, dict) and depth < 4:
         if len(value) >= 2:
-            yield ValuePlace("keys", path, at, frozenset(list(value)[:MOST_VALUES]))
+            yield ValuePlace("keys", path, at, frozenset(list(value)[:MOST_VALUES]), alone and _is_keyed_list(value))
         if len(value) >= FEWEST_LISTED and all(isinstance(inner, dict) for inner in value.values()):
-            yield from _in_json(path, list(value.values()), f"{at}/*", depth + 1, alone=False)
+            yield from _in_json(path, list(value.values()), f"{at}/*", depth + 1, alone=alone and _is_keyed_list(value))
         for key, inner in list(value.items())[:SAMPLE]:
             if isinstance(inner, (dict, list)):
                 yield from _in_json(path, inner, f"{at}/{key}", depth + 1, alone=alone)
