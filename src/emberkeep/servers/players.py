@@ -9,16 +9,16 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import combinations
 
 from emberkeep import globs
 from emberkeep.databases import sqlite
-from emberkeep.documents.model import Role
+from emberkeep.documents.model import Role, plain_fields
 from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import PlayerBound, Sure, TableFinding
 from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier
-from emberkeep.servers.people import KEY, NAME, are_names, is_list, records_of
+from emberkeep.servers.people import KEY, MOSTLY_OTHERS, NAME, are_names, is_list, records_of
 from emberkeep.servers.recurring import (
     LOOKED_THROUGH,
     MOST_FILES,
@@ -31,6 +31,8 @@ from emberkeep.servers.recurring import (
 from emberkeep.servers.scene import Scene, stem
 
 LARGE_FAMILY = 24
+MOST_LOOKED_INTO = 200
+"""Files of players in which it is looked for what they are called."""
 FEWEST = 3
 """Values that two places must share to be of one kind, but where they look like ids: then one will do."""
 _TOKEN = re.compile(r"[\w.-]{3,64}")
@@ -89,10 +91,67 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
     for place in places:
         if place.alone and place.kind == "field" and _are_numbers(place.values):
             priced[place.path].append(place)
-    return [
-        Kin(tuple(held), _weighed(held, logged, named, priced, _are_the_vendors(scene, held)))
-        for held in together.values()
-    ]
+    found = []
+    for held in together.values():
+        weighed = _weighed(held, logged, named, priced, _are_the_vendors(scene, held))
+        within = tuple(piece for place in held if place.kind == "names" for piece in _within(scene, place))
+        found.append(Kin(tuple(held), replace(weighed, evidence=(*weighed.evidence, *dict.fromkeys(within)))))
+    return found
+
+
+def _within(scene: Scene, place: ValuePlace) -> Iterator[Evidence]:
+    """What files that were written one by one say of whose they are: each another name, and what it is called by."""
+    paths = _files_of(scene, place)
+    if not FEWEST <= len(paths) <= LARGE_FAMILY or not _written_one_by_one(scene, paths):
+        return
+    told = [_said(scene, path) for path in paths]
+    if any(are_names(values) and len(set(values)) == len(paths) for values in _by_key(told).values()):
+        yield Evidence("each of the files has a name in it")
+        if all(ident in says.values() for ident, says in zip(_called_by(place, paths), told, strict=True)):
+            yield Evidence("each of the files says what it is called by")
+
+
+def _files_of(scene: Scene, place: ValuePlace) -> list[str]:
+    """The files whose names a place is a part of."""
+    return [path for path in scene.matching(_glob_of(place)) if path not in scene.dirs]
+
+
+def _glob_of(place: ValuePlace) -> str:
+    return f"{globs.escape(place.path)}/{place.at}" if place.path else place.at
+
+
+def _called_by(place: ValuePlace, paths: Iterable[str]) -> list[str]:
+    """The part of each file's name that varies; "" where that is not known."""
+    by_length = sorted(place.values, key=len, reverse=True)
+    return [next((value for value in by_length if value in path.rpartition("/")[2]), "") for path in paths]
+
+
+def _written_one_by_one(scene: Scene, paths: Sequence[str]) -> bool:
+    times = {scene.tree.entries()[path].mtime_ns // 10**9 for path in paths}
+    return 2 * len(times) > len(paths)
+
+
+def _said(scene: Scene, path: str) -> dict[str, str]:
+    """The plain values that a file holds for itself, by name."""
+    if scene.look.size(path) > LOOKED_THROUGH:
+        return {}
+    if scene.look.kind(path) == "json":
+        value = scene.look.json(path)
+        return (
+            {key: str(item) for key, item in value.items() if isinstance(item, (str, int))}
+            if isinstance(value, dict)
+            else {}
+        )
+    document = scene.document(path)
+    return {name: told.value.strip("\"'") for name, told in plain_fields(document.root).items()} if document else {}
+
+
+def _by_key(told: Iterable[Mapping[str, str]]) -> dict[str, list[str]]:
+    found: dict[str, list[str]] = defaultdict(list)
+    for says in told:
+        for key, value in says.items():
+            found[key].append(value)
+    return found
 
 
 def _are_the_vendors(scene: Scene, places: Sequence[ValuePlace]) -> bool:
@@ -335,13 +394,23 @@ def player_files(scene: Scene, places: Mapping[ValuePlace, Sure], extension_fold
         known = len(place.values & scene.people)
         if known < 0.8 * len(place.values):
             continue
-        glob = f"{globs.escape(place.path)}/{place.at}" if place.path else place.at
+        glob = _glob_of(place)
         if place.kind == "folders":
             glob += "/**"
         what = "files" if place.kind == "names" else "folders"
         if all(path in scene.dirs for path in scene.matching(glob)):
             continue  # nothing is in them
         scene.cover("players", glob, f"{known} {what} named by players' ids", sure)
+        if place.kind == "names":
+            _note_names(scene, _files_of(scene, place))
+
+
+def _note_names(scene: Scene, paths: Sequence[str]) -> None:
+    """What players are called stands in files of theirs, under the same key in each."""
+    told = _by_key(_said(scene, path) for path in paths[:MOST_LOOKED_INTO])
+    for values in told.values():
+        if len(values) >= FEWEST and are_names(values) and len(set(values)) >= MOSTLY_OTHERS * len(values):
+            scene.names.update(value for value in values if NAME.fullmatch(value))
 
 
 def personal_files(scene: Scene, places: Iterable[ValuePlace], every: Sequence[ValuePlace]) -> None:
