@@ -162,7 +162,8 @@ def _name(scene: Scene, started: LaunchFinding | None, folder: Path) -> tuple[st
         if "/" in path and given and started:  # further down much of the vendor's lies
             break
         pairs = scene.pairs(path)
-        ours = "/" not in path or any(re.search(r"(?i)(?:^|[._-])(?:server)?_?port$", key) for key, _ in pairs)
+        ours = "/" not in path or _is_passed(scene, started, path)
+        ours = ours or any(re.search(r"(?i)(?:^|[._-])(?:server)?_?port$", key) for key, _ in pairs)
         named = [(key, value) for key, value in pairs if _calls_it(key) and value.lower() != _last(key)] if ours else []
         if named:
             key, value = min(named, key=lambda pair: not _OF_SERVER.search(pair[0]))
@@ -170,6 +171,15 @@ def _name(scene: Scene, started: LaunchFinding | None, folder: Path) -> tuple[st
     if given and started:
         return given[0].value, f"{Sure.LIKELY}: {given[0].key} in {started.script}"
     return folder.resolve().name, f"{Sure.GUESS}: the folder's name"
+
+
+def _is_passed(scene: Scene, started: LaunchFinding | None, path: str) -> bool:
+    """Whether the launch script names a file, or the folder that it lies in, beside what it starts."""
+    folder = path.rpartition("/")[0]
+    if started is None or (started.program and started.program.startswith(f"{folder}/")):
+        return False
+    named = rf"(?<![\w./-])(?:\./)?{re.escape(folder)}(?:/{re.escape(path.rpartition('/')[2])})?/?(?![\w./-])"
+    return re.search(named, scene.look.text(started.script)) is not None
 
 
 # --- logs, databases, scripts, programs --------------------------------------

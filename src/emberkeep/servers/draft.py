@@ -106,7 +106,8 @@ def _launch(adoption: Adoption) -> str:
     if launch is None:
         return "\n# no launch script was recognised\n"
     lines = [f"\n[launch]\n{_comment(launch.sure, launch.evidence)}"]
-    lines.append(f"script = {quote(launch.script)}\nprogram = {quote(launch.program)}\n")
+    lines.append(f"script = {quote(launch.script)}\n")
+    lines += [f"program = {quote(launch.program)}\n"] if launch.program else []
     for item in launch.arguments:
         lines.append(
             f"{item.purpose} = {quote(item.key)}    # {item.sure}: now {plain(item.value)}; {plain(item.evidence)}\n"

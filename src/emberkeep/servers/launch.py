@@ -183,6 +183,8 @@ def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> s
     for number, word in enumerate(words[at:]):
         if word in _CLASS_PATHS:
             return _of_class_path(scene, words[at + number + 1 :], folders)
+        if words[at + number - 1] == "-m" and number:
+            return _module_named(scene, word, folders)
         path = _file_named(scene, word, folders)
         if path and number and scene.look.kind(path) not in ("program", "zip", "script", "text", "binary"):
             continue
@@ -193,6 +195,12 @@ def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> s
         if number and not word.startswith(("-", "+", "/", "@", "$", "%")) and words[at + number - 1][:1] != "-":
             return ""
     return ""
+
+
+def _module_named(scene: Scene, word: str, folders: Sequence[str]) -> str:
+    """The file of the server folder that an interpreter of Python runs for a module's name."""
+    at = word.replace(".", "/")
+    return next((path for end in ("/__main__.py", ".py") if (path := _file_named(scene, at + end, folders))), "")
 
 
 def _of_class_path(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> str:
@@ -269,18 +277,31 @@ def launch(scene: Scene, scripts: Iterable[str], save_numbers: Iterable[str]) ->
     that was written to last. ``save_numbers``: numbers in the names of saves, which tell seed and size by value."""
     engine = set(scene.of_role("engine"))
     found = []
+    scripts = list(scripts)
     for script in scripts:
         programs = [path for path in started_files(scene, script) if path in engine]
         if programs:
             found.append((_preference(scene, script, programs[0]), script, programs[0]))
     if not found:
-        return None
+        return _of_containers(scene, scripts)
     found.sort(key=lambda item: (item[0], -item[1].count("/")), reverse=True)
     (best, script, program) = found[0]
     arguments = _arguments(scene.look.text(script), set(save_numbers))
     alone = len(found) == 1 or found[1][0][:2] < best[:2]
     told = f"it executes {program}" + ("" if len(found) == 1 else f"; {found[1][1]} does too")
     return LaunchFinding(script, program, tuple(arguments), told, Sure.SURE if alone else Sure.LIKELY)
+
+
+_CONTAINERS = re.compile(r"(?m)^[^#\n]*\b(?:docker|podman)(?:[ -]compose)?\b[^#\n]*\s(?:up|run|start)\b")
+
+
+def _of_containers(scene: Scene, scripts: Iterable[str]) -> LaunchFinding | None:
+    """The only script that starts containers; what runs in them lies elsewhere."""
+    found = [script for script in scripts if _CONTAINERS.search(scene.look.text(script))]
+    if len(found) != 1:
+        return None
+    arguments = _arguments(scene.look.text(found[0]), set())
+    return LaunchFinding(found[0], "", tuple(arguments), "it starts containers", Sure.LIKELY)
 
 
 def _preference(scene: Scene, script: str, program: str) -> tuple[int, int, int]:

@@ -37,7 +37,7 @@ def _engine(scene: Scene) -> Iterator[VersionFinding]:
     if named:
         yield _by_file_name(scene, *named[0])
         return
-    told = [*_told(scene)] or [*_by_contents(scene)] or [*_by_folder(scene)]
+    told = [*_told(scene)] or [*_by_contents(scene)] or [*_by_folder(scene)] or [*_by_image(scene)]
     yield from told
 
 
@@ -74,7 +74,7 @@ def _by_contents(scene: Scene) -> Iterator[VersionFinding]:
             return
     for path in scene.of_role("engine"):
         kind = scene.look.kind(path)
-        texts = [(path, scene.look.text(path))] if kind == "text" else []
+        texts = [(path, scene.look.text(path))] if kind in ("text", "toml", "ini", "properties") else []
         if kind == "zip":
             texts = [
                 (f"{path}!{name}", scene.look.member_text(path, name))
@@ -90,9 +90,23 @@ def _by_contents(scene: Scene) -> Iterator[VersionFinding]:
                 return
 
 
+_IMAGE = re.compile(rf"(?m)^(\s*image\s*:\s*[\"']?[\w./:-]+:v?){_PATTERN}[\"']?\s*$")
+
+
+def _by_image(scene: Scene) -> Iterator[VersionFinding]:
+    """A version in the name of the only image of a container that has one."""
+    for path in scene.of_role("settings"):
+        found = list(_IMAGE.finditer(scene.look.text(path))) if scene.look.kind(path) == "yaml" else []
+        if len(found) == 1:
+            pattern = rf"{re.escape(found[0][1].strip())}{_PATTERN}"
+            told = f"{found[0][0].strip()} in {path}"
+            yield VersionFinding("engine", pattern, (globs.escape(path),), found[0][2], told, Sure.LIKELY)
+            return
+
+
 def _by_file_name(scene: Scene, path: str, version: str) -> VersionFinding:
     where, word = [numbered_glob(path)], ""
-    candidates = [p for p in (*scene.of_role("engine"), *scene.of_role("logs")) if scene.look.kind(p) == "text"]
+    candidates = _texts(scene)
     for other in candidates:
         if found := re.search(rf"([A-Za-z][\w-]*)[ -]v?{re.escape(version)}", scene.look.text(other)[:4000]):
             word = word or found[1]
@@ -105,10 +119,16 @@ def _by_file_name(scene: Scene, path: str, version: str) -> VersionFinding:
     return VersionFinding("engine", pattern, tuple(where), version, evidence, Sure.SURE)
 
 
+def _texts(scene: Scene) -> list[str]:
+    """What may tell a version in words: texts of the engine, and logs."""
+    logged = [path for path in scene.of_role("logs") if scene.look.kind(path) in ("text", "json")]
+    return [*(path for path in scene.of_role("engine") if scene.look.kind(path) == "text"), *logged]
+
+
 def _told(scene: Scene) -> Iterator[VersionFinding]:
     """A name with a version in a version file or early in a log, or a file that holds a version alone: a guess from one
     place, likely from a version file, sure where two say the same."""
-    texts = [p for p in (*scene.of_role("engine"), *scene.of_role("logs")) if scene.look.kind(p) == "text"]
+    texts = _texts(scene)
     named: dict[tuple[str, str], list[str]] = {}
     bare: dict[str, list[str]] = {}
     for path in texts:
@@ -158,7 +178,7 @@ def _frameworks(scene: Scene) -> Iterator[VersionFinding]:
         if not found:
             continue
         word = name[: found.start()].rstrip("-_ .")
-        texts = [p for p in (*scene.of_role("engine"), *scene.of_role("logs")) if scene.look.kind(p) == "text"]
+        texts = _texts(scene)
         told = re.compile(rf"{re.escape(word)}[-_ ]v?{re.escape(found[1])}", re.IGNORECASE)
         where = [finding.glob, *(globs.escape(p) for p in texts if told.search(scene.look.text(p)))]
         evidence = f"{found[1]} in the name of the overlay {path}" + (

@@ -14,7 +14,7 @@ from itertools import combinations
 
 from emberkeep import globs
 from emberkeep.databases import sqlite
-from emberkeep.documents.model import Role, plain_fields
+from emberkeep.documents.model import Role, facts
 from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import PlayerBound, Sure, TableFinding
 from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier
@@ -143,7 +143,8 @@ def _said(scene: Scene, path: str) -> dict[str, str]:
             else {}
         )
     document = scene.document(path)
-    return {name: told.value.strip("\"'") for name, told in plain_fields(document.root).items()} if document else {}
+    told = facts(document.root) if document else {}
+    return {name: next(iter(values)).strip("\"'") for name, values in told.items() if len(values) == 1}
 
 
 def _by_key(told: Iterable[Mapping[str, str]]) -> dict[str, list[str]]:

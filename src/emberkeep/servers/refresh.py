@@ -178,7 +178,7 @@ def _launch(config: Config, adoption: Adoption, tree: FolderTree) -> Iterator[Pr
             "script",
             found.script,
         )
-    if mine.program not in tree.entries():
+    if found.program and mine.program not in tree.entries():
         yield _setting(
             "launch.program",
             f"the program is {found.program}",

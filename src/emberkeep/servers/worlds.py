@@ -11,6 +11,7 @@ import re
 from collections import Counter, defaultdict
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
+from itertools import pairwise
 
 from emberkeep import globs
 from emberkeep.databases import sqlite
@@ -27,6 +28,9 @@ _COPY = re.compile(
     r"|(?<=\w)\.\d{1,2}$"
 )
 _COUNTED = re.compile(r"\d{3,}(?=\.[A-Za-z]\w*$)")
+_IN_TURN = re.compile(r"(?<!\d)\d{1,2}(?=\.[A-Za-z]\w*$)")
+FEWEST_IN_TURN, EVENLY = 4, 4.0
+"""Files that are written in turn, and how much longer than others an interval between two of them may be."""
 _GENERATION = re.compile(r"[._-]\d{1,3}(?=\.[A-Za-z]\w*$)")
 _DATED = re.compile(r"(?<!\d)\d{4}[-_.]?\d\d[-_.]?\d\d(?!\d)|(?<!\d)1\d{9}(?:\d{3})?(?!\d)")
 _MOMENT = re.compile(rf"[._ -]*(?:{_DATED.pattern})(?:[T_. -]?\d\d)*(?=\.|$)")
@@ -152,13 +156,15 @@ def saved_texts(scene: Scene) -> dict[str, list[str]]:
 
 
 def _all_weighed(scene: Scene, found: Sequence[Candidate]) -> list[tuple[Candidate, Hypothesis]]:
-    everything = sum(scene.look.size(path) for path in {path for one in found for path in one.files})
+    everything = sum(scene.look.size(path) for path in {path for one in found for path in (*one.files, *one.copies)})
     return [(one, _weighed(scene, one, everything, _by_writing(scene, one, found))) for one in found]
 
 
 EVEN, LEAST = 0.5, 0.3
 """Probabilities from which something is more likely than not, and from which it is told of at all."""
 MOST_TOLD = 6
+A_SERIES = 2
+"""Older copies of a save that the server writes again and again."""
 MOST_LONE = 24
 """Files in the top folder of which each may be a save; of more, those alone that a value names."""
 
@@ -261,8 +267,8 @@ def _within(scene: Scene, folder: str, below: dict[str, list[str]], leads: Leads
         plain = [one for one in stems if scene.look.kind(one.at) != "sqlite"]
         if len(plain) == 1 or (not plain and len(own) <= 3):
             return plain or stems
-        led = len(stems) <= MOST_LONE and any(leads.to([one.at]) for one in stems)
-        return [Candidate(folder, files, is_file=False), *(stems if led else ())]
+        told = any(leads.to([one.at]) for one in stems) or sum(len(one.copies) >= A_SERIES for one in stems) == 1
+        return [Candidate(folder, files, is_file=False), *(stems if told and len(stems) <= MOST_LONE else ())]
     whole = Candidate(folder, files, is_file=False)
     if not own and len(inner) == 1:
         return _within(scene, f"{folder}/{inner[0]}", below, leads)
@@ -308,18 +314,29 @@ def _files(scene: Scene, paths: Sequence[str]) -> list[Candidate]:
         if plain != stem and plain in by_stem:
             by_stem[plain] += by_stem.pop(stem)
     numbered: dict[str, list[str]] = defaultdict(list)
-    for stem in sorted(by_stem):  # numbered on: the one with the highest number is played
-        shape = _COUNTED.sub("#", stem)
-        if shape != stem:
+    for stem in sorted(by_stem):  # numbered on, or in turn: the newest is played, where times tell none the highest
+        shape = next((opened for mark in (_COUNTED, _IN_TURN) if (opened := mark.sub("#", stem)) != stem), "")
+        if shape:
             numbered[shape].append(stem)
     for shape, stems in numbered.items():
-        if len(stems) > 2 and len({len(stem) for stem in stems}) == 1:
-            by_stem[shape] = [path for stem in reversed(stems) for path in by_stem.pop(stem)]
+        counted = _COUNTED.search(stems[0]) and len(stems) > 2 and len({len(stem) for stem in stems}) == 1
+        if counted or _are_in_turn(scene, [by_stem[stem][0] for stem in stems]):
+            last = max(stems, key=lambda stem: (max(int(_time(scene, path)) for path in by_stem[stem]), stem))
+            ordered = [last, *(stem for stem in reversed(stems) if stem != last)]
+            by_stem[shape] = [path for stem in ordered for path in by_stem.pop(stem)]
     made = []
     for shape, held in by_stem.items():
         main = held[0] if "#" in shape else min(held, key=lambda path: (len(path), path))
         made.append(Candidate(main, [main], is_file=True, copies=[path for path in held if path != main]))
     return _with_sidecars(scene, made)
+
+
+def _are_in_turn(scene: Scene, paths: Sequence[str]) -> bool:
+    """Whether files were written one after the other at about even intervals, as a server that saves in turn does;
+    slots that players choose are not."""
+    times = sorted(_time(scene, path) for path in paths)
+    between = [later - earlier for earlier, later in pairwise(times)]
+    return len(paths) >= FEWEST_IN_TURN and min(between) > 0 and max(between) <= EVENLY * min(between)
 
 
 def _with_sidecars(scene: Scene, made: Sequence[Candidate]) -> list[Candidate]:
@@ -366,7 +383,7 @@ def _tile_families(scene: Scene, saved: Sequence[str]) -> list[tuple[Family, str
 
 
 def _weighed(scene: Scene, one: Candidate, everything: int, by_writing: Iterable[Evidence]) -> Hypothesis:
-    """``everything``: bytes of what all candidates hold."""
+    """``everything``: bytes of what all candidates hold, with their copies."""
     evidence: list[Evidence] = []
     if one.leads:
         lead = max(one.leads, key=lambda item: (item.script, item.ours))
@@ -383,7 +400,7 @@ def _weighed(scene: Scene, one: Candidate, everything: int, by_writing: Iterable
         evidence.append(Evidence("tiles", f"{len(one.tiles[0].members)} tiles {one.tiles[1]}"))
     if any(_STORE_MARK.search(path) for path in one.files):
         evidence.append(Evidence("a key-value store", "a key-value store lies in it"))
-    if one.size >= 0.6 * everything:
+    if one.size + sum(scene.look.size(path) for path in one.copies) >= 0.6 * everything:
         evidence.append(Evidence("most of what is saved", "most of what is neither program nor text lies there"))
     if one.moments > 1:
         evidence.append(

@@ -127,9 +127,8 @@ def _known(screen: Screen, found: Adoption) -> None:
         screen.line(f"dimensions of the same world: {', '.join(world.dimensions)}")
     if found.launch:
         told = ", ".join(f"{item.purpose} {item.key} = {item.value}" for item in found.launch.arguments)
-        screen.line(
-            f"launch script {found.launch.script} starts {found.launch.program}; {told or 'no arguments that matter'}"
-        )
+        started = found.launch.program or "containers"
+        screen.line(f"launch script {found.launch.script} starts {started}; {told or 'no arguments that matter'}")
     if found.log:
         for line in found.log.lines:
             if line.example:
