@@ -1,10 +1,12 @@
-"""Families of a sixth set of shapes, once kept back."""
+"""Families of a sixth and a seventh set of shapes, once kept back."""
 
 from __future__ import annotations
 
 import json
 import os
+import sqlite3
 import uuid
+from contextlib import closing
 
 from further import VERSION, Shapes, launched, logged, settled
 from ground import Ground
@@ -311,6 +313,349 @@ def rooms(g: Ground) -> World:
     return World("", "", [])
 
 
+def composed(g: Ground) -> World:
+    """Nothing but data and the description of containers; the world's name in a file of variables."""
+    players = g.players = g.people(8, "uuid")
+    name = g.name("sea stack")
+    made = {
+        which: [
+            g.write(f"data/{g.word('charts')}/{g.name(which)}/{part}.dat", g.blob(60), days=days) for part in "abcd"
+        ]
+        for which, days in (("sea stack", 0.01), ("sea cave", 60))
+    }
+    theirs = [
+        g.write(
+            f"data/{g.word('divers')}/{one.id}.json",
+            json.dumps({"name": one.name, g.word("pearls"): at * 3, "pos": [at, 2, 9]}),
+            days=at / 2,
+        )
+        for at, one in enumerate(players)
+    ]
+    g.role("players", *theirs, about="a file of each player")
+    g.fact("bound", "players' files", *theirs)
+    g.fact("players", "known by id", str(len(players)))
+    g.role(
+        "settings",
+        g.write(
+            "compose.yaml",
+            f"services:\n  {g.word('buoy')}:\n    image: registry.example/{g.word('buoy')}:{VERSION}\n    env_file: .env\n"
+            f'    ports:\n      - "27400:27400/udp"\n    volumes:\n      - ./data:/srv/{g.word("buoy")}\n  backup:\n    image: registry.example/copies:1\n',
+            days=40,
+        ),
+    )
+    path = settled(
+        g,
+        ".env",
+        f'WORLD={name}\nSERVER_NAME="{g.text("The {buoy} Light")}"\nSLOTS=20\n{g.word("tide").upper()}=high\n',
+    )
+    g.fact("pointer", "world", f"{path}:WORLD")
+    g.fact("name", "server", g.text("The {buoy} Light"))
+    g.fact("version", "engine", VERSION)
+    g.role("scripts", g.write("up.sh", "#!/bin/sh\nset -eu\ndocker compose pull\nexec docker compose up -d\n", days=40))
+    g.run("up.sh", 40)
+    g.fact("script", "launch", "up.sh")
+    return World(
+        f"data/{g.word('charts')}/{name}", name, made["sea stack"], made["sea cave"], also=[f"data/{g.word('charts')}"]
+    )
+
+
+def ring(g: Ground) -> World:
+    """Saves written in turn, of which the newest has not the highest number; a unit of the system beside a script."""
+    g.players = g.people(6, "long")
+    folder = g.name("<saves>")
+    ages = {1: 0.6, 2: 0.4, 3: 0.01, 4: 1.2, 5: 0.9}
+    made = {at: g.write(f"{folder}/turn_{at}.{g.word('crn')[:3]}", g.blob(130), days=days) for at, days in ages.items()}
+    kept = [
+        g.write(f"{folder}/{g.name('by hand')} {at}.{g.word('crn')[:3]}", g.blob(120), days=50 + at) for at in (1, 2)
+    ]
+    program = g.write(f"bin/{g.name('crannog')}", ELF + g.blob(30), days=44)
+    g.run(program, 44)
+    g.role(
+        "access",
+        g.write(
+            "etc/people.conf",
+            "# who may do what\n[stewards]\n"
+            + "".join(f"{one.id} = {one.name}\n" for one in g.players[:2])
+            + "[guests]\n"
+            + "".join(f"{one.id} = {one.name}\n" for one in g.players[2:]),
+            days=15,
+        ),
+        about="people under headers",
+    )
+    g.fact("players", "known by id", str(len(g.players)))
+    settled(
+        g,
+        "etc/main.conf",
+        f"name = {g.text('Upper {crannog}')}\nbind = 0.0.0.0\nautosave = 300\nturns = 5\nlogfile = log/main.log\n",
+    )
+    g.fact("name", "server", g.text("Upper {crannog}"))
+    g.role(
+        "scripts|settings|unsorted",
+        g.write(
+            f"{g.name('crannog')}.service",
+            f"[Unit]\nDescription={g.text('Upper {crannog}')}\n[Service]\nExecStart=/srv/{g.word('crannog')}/start.sh\nRestart=always\nUser=games\n[Install]\nWantedBy=multi-user.target\n",
+            days=44,
+        ),
+        about="a unit of the system",
+    )
+    launched(
+        g,
+        "start.sh",
+        f'#!/bin/sh\n: "${{PORT:=27400}}"\ncd "${{0%/*}}" || exit\nexec bin/{g.name("crannog")} --etc etc --port 27400 --resume newest\n',
+        program,
+    )
+    logged(
+        g,
+        "log/main.log",
+        [
+            f"2026-11-28T19:12:4{at}.10{at}Z INFO {line}"
+            for at, line in enumerate(
+                [
+                    f"{g.word('crannog')} {VERSION} (built 2026-10-02)",
+                    f"resuming {folder}/turn_2",
+                    "ready, listening on 27400",
+                    *(f"{one.name} ({one.id}) descends" for one in g.players[:3]),
+                    "saved turn_3 in 0.71 s",
+                ]
+            )
+        ],
+    )
+    return World(made[3], "", [made[3]], kept, [made[at] for at in (1, 2, 4, 5)])
+
+
+def interpreted(g: Ground) -> World:
+    """A server in Python with all that it needs beside it; settings are assignments in a program; the world in SQLite."""
+    players = g.players = g.people(7, "small")
+    package = g.name("gorse") if g.style.join == "_" else g.word("gorse")
+    over = f"data/{g.name('gorse hill')}.sqlite"
+    for path, rows, days in ((over, 900, 0.01), (f"data/{g.name('gorse hill')}-2026-10-01.sqlite", 700, 58)):
+        file = g.root / path
+        file.parent.mkdir(parents=True, exist_ok=True)
+        with closing(sqlite3.connect(file)) as database, database:
+            database.execute(f"create table {g.word('cell')} (x int, y int, data blob, primary key (x, y))")
+            database.executemany(
+                f"insert into {g.word('cell')} values (?, ?, ?)",
+                [(at % 30, at // 30, g.random.randbytes(200)) for at in range(rows)],
+            )
+        g.times[path] = days
+    theirs = [
+        g.write(
+            f"data/accounts/{one.id}.json",
+            json.dumps({"id": int(one.id), "name": one.name, g.word("coins"): at * 5}),
+            days=at / 3,
+        )
+        for at, one in enumerate(players)
+    ]
+    g.role("players", *theirs, about="a file of each account")
+    g.fact("bound", "players' files", *theirs)
+    g.fact("players", "known by id", str(len(players)))
+    path = settled(
+        g,
+        "config.py",
+        f'"""Settings."""\nSERVER_NAME = "{g.text("{gorse} Hill")}"\nPORT = 27400\nWORLD = "{over}"\nADMINS = [{players[0].id}, {players[3].id}]\nPVP = False\n',
+    )
+    g.fact("pointer", "world", f"{path}:WORLD")
+    g.fact("name", "server", g.text("{gorse} Hill"))
+    program = g.write(
+        f"{package}/__main__.py", 'from .core import main\n\nif __name__ == "__main__":\n    main()\n', days=70
+    )
+    code = [
+        g.write(f"{package}/{name}.py", f"import json\n\n\ndef main():\n    return {at}\n", days=70)
+        for at, name in enumerate(("core", "net", "cells", "rules"))
+    ]
+    code.append(g.write(f"{package}/__init__.py", f'__version__ = "{VERSION}"\n', days=70))
+    g.role("engine", *code, about="the server's code")
+    g.role(
+        "engine|unsorted",
+        *[
+            g.write(f"venv/lib/python3.11/site-packages/{g.word('lib')}{at}/{name}.py", f"a = {at}\n", days=71)
+            for at in range(20)
+            for name in ("__init__", "core", "util")
+        ],
+        about="libraries",
+    )
+    g.fact("version", "engine", VERSION)
+    g.role(
+        "unsorted|engine|settings",
+        g.write("requirements.txt", "aiohttp==3.9.1\nmsgpack>=1.0\n", days=71),
+        about="what it needs",
+    )
+    launched(
+        g,
+        "run.sh",
+        f'#!/bin/bash\ncd -- "$(dirname -- "$0")"\nsource venv/bin/activate\nexec python3 -m {package} --port 27400\n',
+        program,
+    )
+    return World(over, over, [over], copies=[f"data/{g.name('gorse hill')}-2026-10-01.sqlite"])
+
+
+def of_windows(g: Ground) -> World:
+    """A batch file with a variable for the save, names with capitals and spaces, line ends and logs of Windows."""
+    players = g.players = g.people(9, "long")
+    name = g.name("iron hulk")
+    live = g.write(f"Saves/{name}.hsv", g.blob(180), days=0.01)
+    dead = g.write(f"Saves/{g.name('old hulk')}.hsv", g.blob(170), days=90)
+    copies = [
+        g.write(f"Saves/{name}.hsv.{ending}", g.blob(179), days=days) for ending, days in (("bak", 0.5), ("bak2", 1.5))
+    ]
+    theirs = [
+        g.write(
+            f"Profiles/{one.id}.xml",
+            f'<?xml version="1.0" encoding="utf-8"?>\r\n<{g.word("profile")} name="{one.name}" {g.word("scrap")}="{at * 9}" />\r\n',
+            days=at / 2,
+        )
+        for at, one in enumerate(players)
+    ]
+    g.role("players", *theirs, about="a file of each player")
+    g.fact("bound", "players' files", *theirs)
+    g.fact("players", "known by id", str(len(players)))
+    g.role(
+        "access",
+        g.write(
+            "Admins.xml",
+            '<?xml version="1.0" encoding="utf-8"?>\r\n<admins>\r\n'
+            + "".join(f'  <user id="{one.id}" level="{at}" />\r\n' for at, one in enumerate(players[:3]))
+            + "</admins>\r\n",
+            days=20,
+        ),
+        about="people in XML",
+    )
+    settled(
+        g,
+        "Server.ini",
+        f'[Server]\r\nName={g.text("The {hulk}")}\r\nMaxPlayers=24\r\nRules=(Speed=1.5,Loot=2,Motto="{g.word("rust")}")\r\n[World]\r\nSize=4096\r\n',
+    )
+    g.fact("name", "server", g.text("The {hulk}"))
+    program = g.write(f"Bin/{g.name('hulk')}Server.exe", PE + g.blob(40), days=33)
+    g.role("engine", program, g.write("Bin/physics.dll", PE + g.blob(10), days=33), about="the program")
+    start = g.write(
+        "Start Server.bat",
+        f'@echo off\r\ncd /d "%~dp0"\r\nset SAVE={name}\r\nset PORT=27400\r\n:again\r\nBin\\{g.name("hulk")}Server.exe -save "%SAVE%" -port %PORT% -config Server.ini\r\ntimeout /t 10\r\ngoto again\r\n',
+        days=30,
+    )
+    g.role("scripts", start)
+    g.fact("script", "launch", start)
+    g.fact("program", "launch", program)
+    g.fact("pointer", "world", f"{start}:SAVE")
+    g.fact("port", "launch", "27400")
+    lines = [
+        f"[28.11.2026 19:12:4{at}] {line}"
+        for at, line in enumerate(
+            [
+                f"{g.word('hulk')} dedicated server {VERSION}",
+                f"Loading {name}.hsv",
+                "Server is ready for players.",
+                *(f"{one.name} descends" for one in players[:4]),
+            ]
+        )
+    ]
+    g.write(
+        "Bin/Logs/2026-11-28.log", ("\ufeff" + "".join(f"{line}\r\n" for line in lines)).encode("utf-16-le"), days=0.01
+    )
+    g.role("logs", "Bin/Logs/2026-11-28.log")
+    g.fact("version", "engine", VERSION)
+    g.fact("ready", "log", lines[2])
+    g.fact("joined", "log", lines[3])
+    return World(live, name, [live], [dead], copies)
+
+
+def addressed(g: Ground) -> World:
+    """A world of pieces named by their contents, which a short text names; older ones share most of them."""
+    players = g.players = g.people(6, "bare")
+    over = g.name("marl pit")
+    pieces = [g.random.randbytes(20).hex() for _ in range(40)]
+    made = [
+        g.write(f"{over}/pieces/{piece[:2]}/{piece[2:]}", g.blob(6), days=0.01 if at > 33 else 20 + at)
+        for at, piece in enumerate(pieces)
+    ]
+    live = g.write(f"{over}/refs/{g.word('today')}", f"{pieces[-1]}\n", days=0.01)
+    g.write(f"{over}/refs/{g.word('spring')}", f"{pieces[3]}\n", days=100)
+    path = settled(
+        g,
+        f"{g.name('marl')}.yml",
+        f"title: {g.text('{marl} Pit')}\nlisten:\n  host: 0.0.0.0\n  port: 27400\nstore:\n  path: {over}\n  keep: 12\n",
+    )
+    g.fact("pointer", "world", f"{path}:path")
+    g.fact("name", "server", g.text("{marl} Pit"))
+    g.role(
+        "access|players",
+        g.write(
+            "ranks.yml",
+            "ranks:\n"
+            + "".join(f"  {one.id}:\n    name: {one.name}\n    rank: {at % 3}\n" for at, one in enumerate(players)),
+            days=6,
+        ),
+        about="people as keys",
+    )
+    g.fact("players", "known by id", str(len(players)))
+    program = g.write(f"{g.name('marl')}-{VERSION}.linux", ELF + g.blob(30), days=25)
+    g.run(program, 25)
+    older = g.write(f"{g.name('marl')}-2.5.9.linux", ELF + g.blob(29), days=120)
+    g.run(older, 120)
+    g.role("engine|unsorted", older, about="the program before")
+    g.fact("version", "engine", VERSION)
+    launched(
+        g,
+        "go.sh",
+        f'#!/usr/bin/env bash\nVERSION={VERSION}\nHERE=$(cd "$(dirname "$0")" && pwd)\n"$HERE/{g.name("marl")}-$VERSION.linux" -c "$HERE/{g.name("marl")}.yml" -port 27400\n',
+        program,
+    )
+    return World(over, over, [*made, live])
+
+
+def journaled(g: Ground) -> World:
+    """A state that is written seldom, and what happened since, which is written all the time; logs as JSON."""
+    players = g.players = g.people(8, "uuid")
+    state = g.write("state/base.img", g.blob(300), days=1.2)
+    since = [
+        g.write(f"state/since.{number:06}", g.blob(20), days=(214 - number) / 3 + 0.01) for number in range(211, 215)
+    ]
+    before = g.write("state/base.img~", g.blob(298), days=2.4)
+    theirs = [
+        g.write(
+            f"people/{one.id[:2]}/{one.id}.toml",
+            f'name = "{one.name}"\n[{g.word("pack")}]\n{g.word("eels")} = {at}\n',
+            days=at / 4,
+        )
+        for at, one in enumerate(players)
+    ]
+    g.role("players", *theirs, about="a file of each player")
+    g.fact("bound", "players' files", *theirs)
+    g.fact("players", "known by id", str(len(players)))
+    g.role(
+        "access",
+        g.write("deny.list", "# by id\n" + "".join(f"{one.id}  # {one.name}\n" for one in players[5:]), days=9),
+        about="ids with names behind",
+    )
+    settled(
+        g,
+        "ling.ini".replace("ling", g.word("ling")),
+        f"[public]\nname = {g.text('{ling} Sound')}\n[public.net]\nport = 27400\n[state]\nfolder = state\nevery = 6h\n",
+    )
+    g.fact("name", "server", g.text("{ling} Sound"))
+    program = g.write(f"lib/{g.name('ling')}d", ELF + g.blob(30), days=61)
+    g.run(program, 61)
+    launched(
+        g,
+        "serve.sh",
+        f'#!/bin/sh\ncd /srv/{g.word("ling")} 2>/dev/null || cd "$(dirname "$0")"\nwhile :; do\n  lib/{g.name("ling")}d {g.word("ling")}.ini --port=27400 >> out/day.json\n  sleep 3\ndone\n',
+        program,
+    )
+    lines = [
+        json.dumps({"t": f"2026-11-28T19:12:4{at}Z", "lvl": "info", "msg": line})
+        for at, line in enumerate(
+            [
+                f"{g.word('ling')} {VERSION}",
+                "reading state/base.img",
+                "ready for players",
+                *(f"{one.name} descends" for one in players[:4]),
+            ]
+        )
+    ]
+    logged(g, "out/day.json", lines)
+    return World("state", "state", [state, *since], copies=[before])
+
+
 LATER: Shapes = {
     "knoll": (few_files, ("notes", "vendor")),
     "quoin": (releases, ("odd",)),
@@ -318,4 +663,10 @@ LATER: Shapes = {
     "weir": (two_programs, ("notes", "cache")),
     "tor": (hidden, ()),
     "moor": (rooms, ("dumps",)),
+    "buoy": (composed, ("notes",)),
+    "crannog": (ring, ("dumps", "economy")),
+    "gorse": (interpreted, ("odd",)),
+    "hulk": (of_windows, ("vendor", "cache")),
+    "marl": (addressed, ("notes", "economy")),
+    "ling": (journaled, ()),
 }

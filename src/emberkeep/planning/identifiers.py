@@ -232,11 +232,12 @@ def identifiers(data: bytes) -> set[str]:
 def people(tree: Tree, config: Config) -> dict[str, str]:
     """The players that are known: canonical identifier -> what they are called, "" where nothing tells.
 
-    By the lists of people (role ``access``), by files and folders named by them (role ``players``) and by the tables
-    that keep.toml calls players'. An id that is neither a UUID nor a long number is as it is spelled.
+    By the lists of people (role ``access``), by files and folders named by them (role ``players``), by the tables
+    that keep.toml calls players', and by files of ``progress`` that are a record of each player. An id that is neither
+    a UUID nor a long number is as it is spelled.
     """
     roles = Roles(config.roles)
-    by_role: dict[str, list[str]] = {"access": [], "players": []}
+    by_role: dict[str, list[str]] = {"access": [], "players": [], "progress": []}
     for path, entry in tree.entries().items():
         role = roles.of(path)
         if entry.kind is FILE and role in by_role:
@@ -244,6 +245,13 @@ def people(tree: Tree, config: Config) -> dict[str, str]:
     listed = listed_people(tree, by_role["access"])
     patterns = [pattern for role, told in config.roles if role == "players" for pattern in told]
     found = dict.fromkeys(_in_tables(tree, config), "")
+    found.update(
+        {
+            known: name
+            for ident, name in listed_people(tree, by_role["progress"], lists_alone=True).items()
+            if (known := canonical(ident))
+        }
+    )
     for path in by_role["players"]:
         known = canonical(path.rpartition("/")[2].partition(".")[0])
         if known:

@@ -31,8 +31,9 @@ def are_names(values: Iterable[str]) -> bool:
     return sum(NAME.fullmatch(value) is not None and value[:1].isupper() for value in some) >= 0.9 * len(some)
 
 
-def listed_people(tree: Tree, paths: Iterable[str]) -> dict[str, str]:
-    """Everybody in the lists of people among ``paths``, by id, with what they are called, "" where nothing tells."""
+def listed_people(tree: Tree, paths: Iterable[str], *, lists_alone: bool = False) -> dict[str, str]:
+    """Everybody in the lists of people among ``paths``, by id, with what they are called, "" where nothing tells.
+    ``lists_alone``: of those files alone in which each record has an id or an address."""
     found: dict[str, str] = {}
     for path in paths:
         entry = tree.entries()[path]
@@ -42,7 +43,7 @@ def listed_people(tree: Tree, paths: Iterable[str]) -> dict[str, str]:
             records = records_of(path, read(tree, path))
         except (EmberKeepError, ValueError, RecursionError):
             continue
-        for ident, name in _ids_and_names(records):
+        for ident, name in _ids_and_names(records) if not lists_alone or is_list(records) else ():
             if ident and not ADDRESS.fullmatch(ident):
                 found[ident] = name or found.get(ident, "")
     return found
