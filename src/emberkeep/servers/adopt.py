@@ -178,6 +178,8 @@ def _is_passed(scene: Scene, started: LaunchFinding | None, path: str) -> bool:
     folder = path.rpartition("/")[0]
     if started is None or (started.program and started.program.startswith(f"{folder}/")):
         return False
+    if path in launch.passed_files(scene, started.script):
+        return True
     named = rf"(?<![\w./-])(?:\./)?{re.escape(folder)}(?:/{re.escape(path.rpartition('/')[2])})?/?(?![\w./-])"
     return re.search(named, scene.look.text(started.script)) is not None
 
@@ -314,9 +316,10 @@ def _program_folder(scene: Scene, folder: str, paths: list[str]) -> None:
 
 
 def _version_file(scene: Scene, path: str) -> None:
-    if "/" in path or scene.look.size(path) > 2000 or scene.look.kind(path) != "text":
+    ours = ["", *(program.rpartition("/")[0] for program in scene.programs)]
+    if path.rpartition("/")[0] not in ours or scene.look.size(path) > 2000 or scene.look.kind(path) != "text":
         return
-    name = path.rsplit(".", 1)[0].lower()
+    name = path.rpartition("/")[2].rsplit(".", 1)[0].lower()
     if re.fullmatch(r"version|release|build", name) and numbering.VERSION.search(scene.look.text(path)):
         scene.cover("engine", globs.escape(path), "tells the engine's version")
 

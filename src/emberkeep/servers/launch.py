@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import posixpath
 import re
 from collections.abc import Iterable, Mapping, Sequence
@@ -304,13 +305,13 @@ def _of_containers(scene: Scene, scripts: Iterable[str]) -> LaunchFinding | None
     return LaunchFinding(found[0], "", tuple(arguments), "it starts containers", Sure.LIKELY)
 
 
-def _preference(scene: Scene, script: str, program: str) -> tuple[int, int, int]:
+def _preference(scene: Scene, script: str, program: str) -> tuple[int, int, int, int]:
     """What tells launch scripts apart: whether the script is of the system that its program is of, whether it may be
-    executed, and when it was written to."""
+    executed, when it was written to, and whether it is of this system."""
     windows = scene.look.beginning(program, 2) == b"MZ"
     cmd = script.lower().endswith((".cmd", ".bat", ".ps1"))
     entry = scene.tree.entries()[script]
-    return int(cmd == windows), int(bool(entry.mode & 0o111) or cmd), entry.mtime_ns
+    return int(cmd == windows), int(bool(entry.mode & 0o111) or cmd), entry.mtime_ns, int(cmd == (os.name == "nt"))
 
 
 def _arguments(text: str, save_numbers: set[str]) -> list[Argument]:

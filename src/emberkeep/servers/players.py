@@ -31,6 +31,8 @@ from emberkeep.servers.recurring import (
 from emberkeep.servers.scene import Scene, stem
 
 LARGE_FAMILY = 24
+MOST_OF_THEM = 0.5
+"""Share of the players of whom files are that the server keeps of each."""
 MOST_LOOKED_INTO = 200
 """Files of players in which it is looked for what they are called."""
 FEWEST = 3
@@ -74,7 +76,8 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
                 where[bare(value)].append(at)
     for at_once in where.values():
         for one, other in combinations(at_once[:40], 2):
-            if not (places[one].kind in NAMED and places[other].kind in NAMED):  # siblings hold files called alike
+            both_named = places[one].kind in NAMED and places[other].kind in NAMED
+            if not both_named or _are_ids(places[one].values):  # siblings hold files called alike
                 shared[one, other] += 1
     for (one, other), count in shared.items():
         least = min(len(places[one].values), len(places[other].values))
@@ -107,7 +110,8 @@ def _within(scene: Scene, place: ValuePlace) -> Iterator[Evidence]:
     told = [_said(scene, path) for path in paths]
     if any(are_names(values) and len(set(values)) == len(paths) for values in _by_key(told).values()):
         yield Evidence("each of the files has a name in it")
-        if all(ident in says.values() for ident, says in zip(_called_by(place, paths), told, strict=True)):
+        called = _called_by(place, paths)
+        if not _are_ids(called) and all(ident in says.values() for ident, says in zip(called, told, strict=True)):
             yield Evidence("each of the files says what it is called by")
 
 
@@ -389,6 +393,7 @@ def _begin_as_people(scene: Scene, text: str) -> bool:
 def player_files(scene: Scene, places: Mapping[ValuePlace, Sure], extension_folders: Iterable[str]) -> None:
     """Files and folders named by players become ``players``, unless they are an extension's."""
     inside = tuple(f"{folder}/" for folder in extension_folders)
+    most = max((len(place.values) for place in places if place.kind in NAMED), default=0)
     for place, sure in places.items():
         if place.kind not in NAMED or f"{place.path}/".startswith(inside):
             continue
@@ -401,7 +406,10 @@ def player_files(scene: Scene, places: Mapping[ValuePlace, Sure], extension_fold
         what = "files" if place.kind == "names" else "folders"
         if all(path in scene.dirs for path in scene.matching(glob)):
             continue  # nothing is in them
-        scene.cover("players", glob, f"{known} {what} named by players' ids", sure)
+        told = f"{known} {what} named by players' ids"
+        if known < MOST_OF_THEM * most:  # what some have, as bans, may be the admin's
+            sure, told = Sure.GUESS, f"{told}, of {most}"
+        scene.cover("players", glob, told, sure)
         if place.kind == "names":
             _note_names(scene, _files_of(scene, place))
 
