@@ -47,10 +47,13 @@ from later import LATER
 NOT_FOUND = {
     "mill": ("names", "known by id"),
     "tor": ("known by id",),
+    "buoy": ("a file of each player", "players' files", "known by id"),
+    "gorse": ("a file of each account", "players' files", "known by id"),
     "mesa": ("a fresh install",),
     "mesas": ("a fresh install",),
 }
-"""What is known to be missed: names in a list that nothing else names; vendor content where all times are alike."""
+"""What is known to be missed: names in a list that nothing else names; vendor content, and players of whom nothing else tells, where
+all times are alike."""
 SHAPES = {**FURTHER, **LATER}
 NAMES = [*(family.name for family in OPEN), *SHAPES]
 
@@ -131,7 +134,9 @@ def test_a_world_from_elsewhere_is_put_beside_the_one_that_is_played(name: str, 
     at = next(path for path in (world.folder, *map(str, Path(world.folder).parents)) if leads_to(value, path))
     live = ground.root / at
     files = live.parent.glob(f"{live.name.split('.', 1)[0]}.*") if world.is_file else live.rglob("*")
-    theirs = {path: path.read_bytes() for path in files if path.is_file() and path.suffix not in (".log", ".lock")}
+    theirs = {
+        path: path.read_bytes() for path in files if path.is_file() and not path.name.endswith((".log", ".lock", "~"))
+    }
     packed = tmp_path / "from.afriend"
     with tarfile.open(packed, "w:gz") as archive:
         for path in theirs:

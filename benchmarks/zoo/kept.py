@@ -155,7 +155,7 @@ def in_home(g: Ground) -> World:
         about="names in a text without an ending",
     )
     g.fact("players", "known by id", str(len(players)))
-    settled(g, "etc/server", f"TITLE={g.text('{tarn} Boats')}\nPORT=27400\nPVP=no\n")
+    settled(g, "etc/server", f'TITLE="{g.text("{tarn} Boats")}"\nPORT=27400\nPVP=no\n')
     g.fact("name", "server", g.text("{tarn} Boats"))
     program = g.write(f"opt/{g.name('tarn')}/{g.name('tarn')}-server", ELF + g.blob(30), days=66)
     g.run(program, 66)

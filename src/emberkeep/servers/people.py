@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from emberkeep.documents import formats
-from emberkeep.documents.model import Role, facts
+from emberkeep.documents.model import Role, facts, plain_fields
 from emberkeep.errors import EmberKeepError
 from emberkeep.servers.looking import ADDRESS, GLANCE, beginning_of_text, content_kind, is_identifier, json_value
 from emberkeep.servers.recurring import LOOKED_THROUGH, SAMPLE, entries_in_lines
@@ -74,6 +74,9 @@ def records_of(path: str, data: bytes) -> list[dict[str, str]]:
     if kind in ("xml", "yaml", "toml", "ini"):
         document = formats.parse(path, data)
         tops = [item for item in document.root.items if item.role is Role.RECORD] if document else []
+        under_headers = [(name, told.value) for item in tops for name, told in plain_fields(item).items()]
+        if under_headers and all(is_identifier(name) for name, _ in under_headers):
+            return [{KEY: name, "name": value} for name, value in under_headers]
         tops = [item for item in tops[0].items if item.role is Role.RECORD] if len(tops) == 1 else tops
         told = [{name.rpartition("/")[2]: min(values) for name, values in facts(item).items()} for item in tops]
         if any(told) and len({item.name for item in tops}) == len(tops) > 1:
