@@ -8,6 +8,7 @@ import sqlite3
 import subprocess
 import sys
 import tarfile
+from collections.abc import Sequence
 from contextlib import closing
 from pathlib import Path
 
@@ -225,9 +226,17 @@ ELF = b"\x7fELF\x02\x01\x01" + bytes(64)
         ("# ./run\n", []),
         ("/usr/bin/other saves/a.sav\n", []),
         ("mono -v run -port 1\n", ["run"]),
+        ("python3 -m deck --port 1\n", ["deck/__main__.py"]),
+        ("exec python3 -u -m deck.sail\n", ["deck/sail.py"]),
+        ("python3 -m venv\n", []),
     ],
 )
 def test_only_what_is_executed_is_a_program(script: str, program: list[str], tmp_path: Path) -> None:
+    code = {"deck/__main___dot_py": "import sail\n", "deck/sail_dot_py": "print(1)\n"}
+    for name, text in code.items():
+        path = tmp_path / name.replace("_dot_", ".")
+        path.parent.mkdir(exist_ok=True)
+        path.write_text(text)
     scene = _scene(tmp_path, run=ELF, Bin__deep=ELF, saves__a_dot_sav=bytes(400), go_dot_sh="#!/bin/sh\n" + script)
     assert launch.started_files(scene, "go.sh") == program
 
@@ -325,6 +334,99 @@ def test_goods_that_recur_as_often_are_no_people(tmp_path: Path) -> None:
     found = adopt(tmp_path)
     assert (found.players, found.tables) == (0, ())
     assert "access" not in {item.role for item in found.roles}
+
+
+NOW_S = 1_790_000_000
+
+
+@pytest.mark.parametrize(
+    ("hours", "world"), [((1, 5, 3, 2), "saves/turn_1.sav"), ((1, 900, 40, 2), "saves"), ((1, 1, 1, 1), "saves")]
+)
+def test_saves_that_are_written_in_turn_are_one_world_and_slots_are_not(
+    tmp_path: Path, hours: Sequence[int], world: str
+) -> None:
+    """The newest of them is played, whatever its number; a save by hand beside them is none of it."""
+    _scene(tmp_path, **{f"saves__turn_{at}_dot_sav": os.urandom(9000) for at in range(1, 5)})
+    _scene(tmp_path, saves__by_hand_dot_sav=os.urandom(8000))
+    for at, ago in enumerate(hours, 1):
+        os.utime(tmp_path / f"saves/turn_{at}.sav", (NOW_S - ago * 3600,) * 2)
+    os.utime(tmp_path / "saves/by_hand.sav", (NOW_S - 900 * 3600,) * 2)
+    found = adopt(tmp_path).world
+    assert found.folder == world
+    assert found.sure is not Sure.SURE
+
+
+@pytest.mark.parametrize("ids", [[f"314000000000000{at:02}" for at in range(5)], [str(1700 + at) for at in range(5)]])
+@pytest.mark.parametrize("apart", [3600, 0])
+def test_files_that_nothing_else_names_are_players_where_each_says_another_name(
+    tmp_path: Path, ids: list[str], apart: int
+) -> None:
+    """Never surely so, and not at all where they came at once, as a vendor's do."""
+    for at, ident in enumerate(ids):
+        _scene(tmp_path, **{f"kept__{ident}_dot_json": json.dumps({"id": ident, "name": f"Nils{at}", "oil": at})})
+        os.utime(tmp_path / f"kept/{ident}.json", (NOW_S + at * apart,) * 2)
+    found = adopt(tmp_path)
+    assert found.players == (5 if apart else 0)
+    roles = {item.role: item.sure for item in found.roles if item.glob == "kept/*.json"}
+    assert (roles.get("players") in (Sure.LIKELY, Sure.GUESS)) == bool(apart)
+
+
+def test_what_a_few_of_the_players_have_is_a_guess(tmp_path: Path) -> None:
+    """Bans, a file each, are named by ids as the files of all players are, and are the admin's."""
+    ids = [f"314000000000000{at:02}" for at in range(9)]
+    for ident in ids:
+        _scene(tmp_path, **{f"souls__{ident}_dot_bin": os.urandom(600)})
+    for ident in ids[:3]:
+        _scene(tmp_path, **{f"bans__{ident}_dot_json": json.dumps({"id": ident, "why": "griefing"})})
+    sure = {item.glob: item.sure for item in adopt(tmp_path).roles if item.role == "players"}
+    assert sure["souls/*.bin"] is not Sure.GUESS
+    assert sure["bans/*.json"] is Sure.GUESS
+
+
+@pytest.mark.parametrize(
+    ("name", "text"),
+    [
+        (
+            "ranks.yml",
+            "ranks:\n"
+            + "".join(f"  314000000000000{at:02}:\n    name: Nils{at}\n    rank: {at % 2}\n" for at in range(6)),
+        ),
+        (
+            "ranks.json",
+            json.dumps({f"314000000000000{at:02}": {"name": f"Nils{at}", "rank": at % 2} for at in range(6)}),
+        ),
+        (
+            "people.conf",
+            "[stewards]\n"
+            + "".join(f"314000000000000{at:02} = Nils{at}\n{'[guests]' if at == 2 else '# x'}\n" for at in range(6)),
+        ),
+    ],
+)
+def test_people_by_their_ids_as_keys_are_known(tmp_path: Path, name: str, text: str) -> None:
+    root = tmp_path / "server"
+    root.mkdir()
+    (root / name).write_text(text)
+    found = adopt(root)
+    assert found.players == 6
+    assert next(item.role for item in found.roles if item.glob == name) == "access"
+    keep = _confirmed(found, tmp_path / "keep")
+    people = identifiers.people(FolderTree(root), Keep(keep, {}).config)
+    assert people == {f"314000000000000{at:02}": f"Nils{at}" for at in range(6)}
+
+
+def test_a_server_in_containers_has_a_launch_script_and_a_version(tmp_path: Path) -> None:
+    root = tmp_path / "server"
+    _scene(
+        root,
+        up_dot_sh="#!/bin/sh\ndocker compose pull\nexec docker compose up -d\n",
+        compose_dot_yaml="services:\n  deep:\n    image: registry.example/deep:2.6.1\n    ports: ['27400:27400']\n",
+    )
+    found = adopt(root)
+    assert found.launch is not None
+    assert (found.launch.script, found.launch.program, found.launch.sure) == ("up.sh", "", Sure.LIKELY)
+    assert [(one.name, one.version) for one in found.versions] == [("engine", "2.6.1")]
+    keep = Keep(_confirmed(found, tmp_path / "keep"), {})
+    assert [one.version for one in find(FolderTree(root), keep.config.versions)] == ["2.6.1"]
 
 
 def test_two_worlds_that_nothing_tells_apart_are_a_question(tmp_path: Path) -> None:
