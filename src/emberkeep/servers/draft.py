@@ -112,7 +112,8 @@ def _launch(adoption: Adoption) -> str:
         lines.append(
             f"{item.purpose} = {quote(item.key)}    # {item.sure}: now {plain(item.value)}; {plain(item.evidence)}\n"
         )
-    told = "    # likely: the launch script; which line says that it is ready stands in [log]"
+    stays = "" if launch.program else "; it has to stay as long as the containers run: 'up' without -d"
+    told = f"    # likely: the launch script{stays}; which line says that it is ready stands in [log]"
     lines.append(f"\n[start]{told}\ncommand = [{quote('./' + launch.script)}]\n")
     return "".join(lines)
 
