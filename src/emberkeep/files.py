@@ -331,7 +331,7 @@ def _give_owner(path: str | Path, facts: Facts) -> None:
     now = os.lstat(path)
     _give(lambda: io.chown(path, *wanted), lambda: io.chown(path, now.st_uid, now.st_gid))
     now = os.lstat(path)
-    if (now.st_uid, now.st_gid) != wanted:
+    if now.st_uid != facts.owner or facts.group not in (-1, now.st_gid):
         _not_given.append(OWNERS)
 
 

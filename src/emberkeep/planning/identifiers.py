@@ -233,8 +233,8 @@ def people(tree: Tree, config: Config) -> dict[str, str]:
     """The players that are known: canonical identifier -> what they are called, "" where nothing tells.
 
     By the lists of people (role ``access``), by files and folders named by them (role ``players``), by the tables
-    that keep.toml calls players', and by files of ``progress`` that are a record of each player. An id that is neither
-    a UUID nor a long number is as it is spelled.
+    that keep.toml calls players', and by files of ``progress`` that are records with an id and a name each. An id that
+    is neither a UUID nor a long number is as it is spelled.
     """
     roles = Roles(config.roles)
     by_role: dict[str, list[str]] = {"access": [], "players": [], "progress": []}
@@ -249,7 +249,7 @@ def people(tree: Tree, config: Config) -> dict[str, str]:
         {
             known: name
             for ident, name in listed_people(tree, by_role["progress"], lists_alone=True).items()
-            if (known := canonical(ident))
+            if name and (known := canonical(ident))
         }
     )
     for path in by_role["players"]:
