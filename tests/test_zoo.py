@@ -50,11 +50,13 @@ NOT_FOUND = {
     "tor": ("known by id",),
     "buoy": ("a file of each player", "players' files", "known by id"),
     "gorse": ("a file of each account", "players' files", "known by id"),
+    "abbey": ("live",),
+    "salt": ("what the admin and the vendor made",),
     "mesa": ("a fresh install",),
     "mesas": ("a fresh install",),
 }
 """What is known to be missed: names in a list that nothing else names; vendor content, and players of whom nothing else tells, where
-all times are alike."""
+all times are alike; a save of each day in folders by month, and a ban a file, which are questions."""
 SHAPES = {**FURTHER, **LATER}
 NAMES = [*(family.name for family in OPEN), *SHAPES]
 
@@ -369,6 +371,26 @@ def test_files_that_nothing_else_names_are_players_where_each_says_another_name(
     assert found.players == (5 if apart else 0)
     roles = {item.role: item.sure for item in found.roles if item.glob == "kept/*.json"}
     assert (roles.get("players") in (Sure.LIKELY, Sure.GUESS)) == bool(apart)
+
+
+@pytest.mark.parametrize(
+    ("beside", "copy"), [(["Old Harbour"], False), (["Old Harbour", "Harbour"], True), (["old"], True)]
+)
+def test_a_world_is_no_copy_for_what_it_is_called(tmp_path: Path, beside: list[str], copy: bool) -> None:
+    for world in beside:
+        for part in ("a", "b"):
+            path = tmp_path / "worlds" / world / f"{part}.bin"
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(os.urandom(9000))
+    (tmp_path / "server.ini").write_text(f"title = Deep\nworld = {beside[0]}\n")
+    found = adopt(tmp_path).world
+    told = {one.at: one.reasons for one in found.candidates}
+    assert ("it is called as copies are" in told[f"worlds/{beside[0]}"]) is copy
+
+
+def test_a_variable_with_a_default_is_that(tmp_path: Path) -> None:
+    script = '#!/bin/sh\nREALM="${REALM:-clear brook}"\nPORT=${PORT-27400}\n./deep --realm "$REALM" --port $PORT\n'
+    assert [(one.key, one.value) for one in launch.settings(script)] == [("REALM", "clear brook"), ("PORT", "27400")]
 
 
 def test_what_a_few_of_the_players_have_is_a_guess(tmp_path: Path) -> None:

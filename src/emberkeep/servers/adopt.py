@@ -535,6 +535,8 @@ def _settings(scene: Scene, scripts: Sequence[str]) -> None:
                 and _is_settings(scene.look.json(path))
             ):
                 scene.cover("settings", globs.escape(path), "one JSON object of plain values", Sure.LIKELY)
+            elif kind == "json" and path.count("/") < 2 and scene.look.json(path) is None and scene.pairs(path):
+                scene.cover("settings", globs.escape(path), "JSON of plain values, with comments", Sure.LIKELY)
             elif kind == "xml" and near and scene.pairs(path):
                 scene.cover("settings", globs.escape(path), "XML of plain values", Sure.LIKELY)
             elif kind == "text" and near and _is_pairs(scene.look.text(path)):

@@ -80,13 +80,19 @@ class Setting:
 def settings(text: str) -> list[Setting]:
     """Variables first, then the arguments, in the order of the script. An argument that only passes a variable on is
     left out, as the variable is where the value stands."""
-    variables = {found[1]: found[2] or found[3] or found[4] or "" for found in _VARIABLE.finditer(text)}
+    variables = {found[1]: _default(found[2] or found[3] or found[4] or "") for found in _VARIABLE.finditer(text)}
     result = [Setting(key, value) for key, value in variables.items()]
     for found in _ARGUMENT.finditer(text):
         value = found[2] or found[3] or found[4] or ""
         if value and not value.startswith(("-", "+")) and not _USED.fullmatch(value):
             result.append(Setting(found[1], _resolved(value, variables)))
     return result
+
+
+def _default(value: str) -> str:
+    """What a variable is where nobody set it before, as in ``PORT="${PORT:-27400}"``."""
+    used = _USED.fullmatch(value)
+    return used["default"] if used and used["default"] else value
 
 
 def passed_as(text: str) -> dict[str, str]:

@@ -111,7 +111,10 @@ def _within(scene: Scene, place: ValuePlace) -> Iterator[Evidence]:
     if any(are_names(values) and len(set(values)) == len(paths) for values in _by_key(told).values()):
         yield Evidence("each of the files has a name in it")
         called = _called_by(place, paths)
-        if not _are_ids(called) and all(ident in says.values() for ident, says in zip(called, told, strict=True)):
+        if not _are_ids(called) and all(
+            any(len(value) > FEWEST and value in ident for value in says.values())
+            for ident, says in zip(called, told, strict=True)
+        ):
             yield Evidence("each of the files says what it is called by")
 
 

@@ -410,11 +410,26 @@ def _weighed(scene: Scene, one: Candidate, everything: int, by_writing: Iterable
         evidence.append(Evidence("little of what is in it was saved", f"{one.others} other files are in it"))
     if one.copies:
         evidence.append(Evidence("older copies stand beside it", f"{len(one.copies)} older copies beside it"))
-    if _COPY.search(one.at.rsplit("/", 1)[-1]) or re.search(r"(?i)(?:^|[/ _-])(?:old|backup|bak)(?:[/ _-]|$)", one.at):
+    if _COPY.search(one.at.rsplit("/", 1)[-1]) or _is_called_a_copy(scene, one.at):
         evidence.append(Evidence("a copy of another", "it is called as copies are"))
     if _WORDS.search(one.at):
         evidence.append(Evidence("called as worlds are"))
     return Hypothesis("world", one.at, tuple(evidence))
+
+
+_OF_COPIES = re.compile(r"(?i)(?:^|[ _-])(?:old|backup|bak)(?:[ _-]|$)")
+
+
+def _is_called_a_copy(scene: Scene, path: str) -> bool:
+    """Whether a part of a path says that it is an older one: it is called so and no more, or what it is the copy of
+    stands beside it. A world may be called Old Harbour."""
+    parts = path.split("/")
+    for at, part in enumerate(parts):
+        rest = _OF_COPIES.sub("", part)
+        beside = "/".join((*parts[:at], rest))
+        if rest != part and (not re.search(r"[^\W\d]", rest) or beside in scene.tree.entries()):
+            return True
+    return False
 
 
 def _uncovered(scene: Scene, folder: str) -> int:
