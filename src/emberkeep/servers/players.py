@@ -31,6 +31,7 @@ from emberkeep.servers.recurring import (
 from emberkeep.servers.scene import Scene, stem
 
 LARGE_FAMILY = 24
+OF_MANY = "a large family of files holds them"
 MOST_OF_THEM = 0.5
 """Share of the players of whom files are that the server keeps of each."""
 MOST_LOOKED_INTO = 200
@@ -96,16 +97,18 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
             priced[place.path].append(place)
     found = []
     for held in together.values():
-        weighed = _weighed(held, logged, named, priced, _are_the_vendors(scene, held))
-        within = tuple(piece for place in held if place.kind == "names" for piece in _within(scene, place))
-        found.append(Kin(tuple(held), replace(weighed, evidence=(*weighed.evidence, *dict.fromkeys(within)))))
+        told = _weighed(held, logged, named, priced, _are_the_vendors(scene, held))
+        within = dict.fromkeys(piece for place in held if place.kind == "names" for piece in _within(scene, place))
+        others = [piece for piece in told.evidence if not (within and piece.name == OF_MANY)]
+        found.append(Kin(tuple(held), replace(told, evidence=(*others, *within))))
     return found
 
 
 def _within(scene: Scene, place: ValuePlace) -> Iterator[Evidence]:
     """What files that were written one by one say of whose they are: each another name, and what it is called by."""
-    paths = _files_of(scene, place)
-    if not FEWEST <= len(paths) <= LARGE_FAMILY or not _written_one_by_one(scene, paths):
+    every = _files_of(scene, place)
+    paths = every[:: 1 + len(every) // LARGE_FAMILY]
+    if len(paths) < FEWEST or not _written_one_by_one(scene, paths):
         return
     told = [_said(scene, path) for path in paths]
     if any(are_names(values) and len(set(values)) == len(paths) for values in _by_key(told).values()):
@@ -239,7 +242,7 @@ def _weighed(
     if came_with_program:
         evidence.append(Evidence("none of it was written since the program came"))
     if large or len(files) > LARGE_FAMILY:
-        evidence.append(Evidence("a large family of files holds them"))
+        evidence.append(Evidence(OF_MANY))
     return Hypothesis("player ids", min(values, key=lambda value: (len(value) < 3, value)), tuple(evidence))
 
 
