@@ -414,7 +414,7 @@ def player_files(scene: Scene, places: Mapping[ValuePlace, Sure], extension_fold
             continue  # nothing is in them
         told = f"{known} {what} named by players' ids"
         if known < MOST_OF_THEM * most:  # what some have, as bans, may be the admin's
-            sure, told = Sure.GUESS, f"{told}, of {most}"
+            sure, told = Sure.GUESS, f"{what} named by the ids of {known} of {most} players"
         scene.cover("players", glob, told, sure)
         if place.kind == "names":
             _note_names(scene, _files_of(scene, place))
