@@ -87,20 +87,18 @@ def remove(document: Document, nodes: Sequence[Node]) -> Edit:
 
 def removals(document: Document, nodes: Sequence[Node]) -> list[Edit]:
     """Take out nodes wherever they stand; a container that loses all it holds is written as an empty one."""
-    parents: dict[int, Node] = {}
-    for node in nodes:
-        holder = _holder(document.root, node)
-        assert holder is not None, "a node of this document"
-        parents[id(holder)] = holder
     gone = {id(node) for node in nodes}
-    return [edit for parent in parents.values() for edit in removals_from(document, parent, gone)]
-
-
-def _holder(node: Node, sought: Node) -> Node | None:
-    """The record that one stands in."""
-    if any(item is sought for item in node.items):
-        return node
-    return next((found for item in node.items if (found := _holder(item, sought)) is not None), None)
+    edits: list[Edit] = []
+    found: set[int] = set()
+    waiting = [document.root]
+    while waiting:
+        holder = waiting.pop()
+        if here := gone.intersection(map(id, holder.items)):
+            edits += removals_from(document, holder, gone)
+            found |= here
+        waiting += holder.items
+    assert found == gone, "nodes of this document"
+    return edits
 
 
 def removals_from(document: Document, parent: Node, gone: set[int], *, filled_again: bool = False) -> list[Edit]:
