@@ -26,12 +26,21 @@ _SETTING = re.compile(
 
 def settings(text: str) -> Iterator[Field]:
     """Lines of a text of no known format that set a plain value to a key, as tables of programming languages and blocks
-    in brackets have them (``key = "value",``). The name of each field is its key."""
+    in brackets have them (``key = "value",``), or each line of one that holds a program's arguments (``--key=value``).
+    The name of each field is its key."""
+    if _ARGUMENTS.fullmatch(text):
+        for found in _ARGUMENT.finditer(text):
+            yield Field(found["key"], found["value"], *found.span("value"), found.span("value"))
+        return
     for found in _SETTING.finditer(text):
         kind = "value" if found["value"] is not None else "quoted"
         yield Field(found["key"], found[kind], *found.span(kind), found.span(kind))
 
 
+_ARGUMENTS = re.compile(r"\ufeff?(?:[ \t]*(?:#.*|--?[A-Za-z][^\r\n]*)?(?:\r?\n|\Z))+")
+_ARGUMENT = re.compile(
+    r"""^[ \t]*--?(?P<key>[A-Za-z][\w.-]*)(?:[ \t]*=[ \t]*|[ \t]+)(?P<value>[^\s=][^\r\n]*?)[ \t]*$""", re.MULTILINE
+)
 _SPACED = re.compile(r"^[ \t]*(?P<key>[A-Za-z_@][\w.@/-]*)[ \t]+(?P<value>[^\s#;=].*?)[ \t]*$", re.MULTILINE)
 _ASSIGNED = re.compile(r"^[ \t]*[^\s#;=:]+[ \t]*[=:]", re.MULTILINE)
 

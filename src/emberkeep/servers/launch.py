@@ -254,7 +254,7 @@ def passed_files(scene: Scene, script: str) -> list[str]:
     beside = script.rpartition("/")[0]
     for item in executed(scene, script):
         line = _PRINTS_TO.sub(" ", _resolved(item.line, variables))
-        words = [word.strip("\"'").rpartition("=")[2] for word in _TOKEN.findall(line)]
+        words = [word.strip("\"'").rpartition("=")[2].removeprefix("@") for word in _TOKEN.findall(line)]
         paths = (_file_named(scene, word, [item.path.rpartition("/")[0], beside, ""]) for word in words)
         found += [path for path in paths if path and path != item.path]
     return list(dict.fromkeys(found))
