@@ -28,7 +28,7 @@ WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
             "files are named by them": 3.4,
             "a list holds them and little else": 3.8,
             "names stand beside them": 0.1,
-            "each of the files has a name in it": 4.4,
+            "each of the files has a name in it": 4.2,
             "each of the files says what it is called by": 3.0,
             "the log names them": 6.1,
             "all that the log names are among them": 2.0,

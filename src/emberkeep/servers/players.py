@@ -32,6 +32,8 @@ from emberkeep.servers.scene import Scene, stem
 
 LARGE_FAMILY = 24
 OF_MANY = "a large family of files holds them"
+NAME_IN_EACH = "each of the files has a name in it"
+CALLED_BY_ID = "each of the files says what it is called by"
 MOST_OF_THEM = 0.5
 """Share of the players of whom files are that the server keeps of each."""
 MOST_LOOKED_INTO = 200
@@ -112,13 +114,13 @@ def _within(scene: Scene, place: ValuePlace) -> Iterator[Evidence]:
         return
     told = [_said(scene, path) for path in paths]
     if any(are_names(values) and len(set(values)) == len(paths) for values in _by_key(told).values()):
-        yield Evidence("each of the files has a name in it")
+        yield Evidence(NAME_IN_EACH)
         called = _called_by(place, paths)
         if not _are_ids(called) and all(
             any(len(value) > FEWEST and value in ident for value in says.values())
             for ident, says in zip(called, told, strict=True)
         ):
-            yield Evidence("each of the files says what it is called by")
+            yield Evidence(CALLED_BY_ID)
 
 
 def _files_of(scene: Scene, place: ValuePlace) -> list[str]:
@@ -256,13 +258,24 @@ def find_players(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[s
         if tables.issuperset(map(_table_of, kin.places)):  # what the same people are called
             scene.names.update(value for value in kin.values if NAME.fullmatch(value))
             continue
-        if kin.hypothesis.probability < 0.5:
-            continue
+        if kin.hypothesis.probability < 0.5 or (scene.people and _are_others(scene, kin)):
+            continue  # who plays is told by others, and these are none of them
         found.update(dict.fromkeys(kin.places, kin.hypothesis.sure))
         tables.update(map(_table_of, kin.places))
         scene.people.update(value for value in kin.values if _TOKEN.fullmatch(value))
     scene.names.update(value for value in scene.people if NAME.fullmatch(value))
     return found
+
+
+def _are_others(scene: Scene, kin: Kin) -> bool:
+    """Whether nothing but files of their own tells of them, in which nobody is named who is known to play: inhabitants
+    of a world have such files, too."""
+    told = {piece.name for piece in kin.hypothesis.evidence}
+    if NAME_IN_EACH not in told or not told <= {NAME_IN_EACH, CALLED_BY_ID, "shaped like ids"}:
+        return False
+    known = scene.people | scene.names
+    files = [path for place in kin.places for path in _files_of(scene, place)[:MOST_LOOKED_INTO]]
+    return not any(known.intersection(_said(scene, path).values()) for path in files)
 
 
 def _table_of(place: ValuePlace) -> tuple[str, str]:
