@@ -29,7 +29,7 @@ WEIGHTS: Mapping[str, Mapping[str, float]] = MappingProxyType(
             "a list holds them and little else": 3.8,
             "names stand beside them": 0.1,
             "each of the files has a name in it": 4.2,
-            "each of the files says what it is called by": 3.0,
+            "each of the files says what it is called by": 3.4,
             "the log names them": 6.1,
             "all that the log names are among them": 2.0,
             "a setting lists them": 1.0,
