@@ -2,9 +2,10 @@
 
 The weights stand here as one table. They were fitted (logistic regression) on the first twenty families of
 ``benchmarks/zoo`` by its ``fit.py``; what has come since is set by hand (a setting that lists players, numbers beside,
-all that the log names, what came with the program; of worlds the log, running programs, values of other files than the
-server's own, folders of which little was saved, worlds saved since another was; of pointers the parts of a save), and
-what a thing is called, which the families tell too plainly, is held at the least. None of them knows a game.
+all that the log names, what came with the program, what files say of whose they are; of worlds the log, running
+programs, values of other files than the server's own, folders of which little was saved, worlds saved since another
+was; of pointers the parts of a save), and what a thing is called, which the families tell too plainly, is held at the
+least. None of them knows a game.
 """
 
 from __future__ import annotations
