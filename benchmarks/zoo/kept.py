@@ -86,7 +86,7 @@ def contained(g: Ground) -> World:
     g.fact("port", "launch", "27400")
     g.fact("pointer", "world", f"{start}:POUND")
     g.fact("version", "engine", VERSION)
-    return World(live[0], name, live, dead, also=["volume/pounds"])
+    return World(live[0], name, live, dead, also=[live[1], "volume/pounds"])
 
 
 def by_letters(g: Ground) -> World:

@@ -37,6 +37,7 @@ _TROUBLE = re.compile(
     re.IGNORECASE,
 )
 """What goes wrong, or ends, does not say that a server is ready."""
+_IDS = re.compile(rf"(?<![\w-])(?:{IDENT.pattern})(?![\w-])")
 _COUNT = re.compile(r"(?<!\w)\d+(?!\w)")
 _PARTS = re.compile(r"\w+|[^\w\s]")
 _CALLED = re.compile(r"[^\W\d]\w{2,31}")
@@ -63,7 +64,7 @@ def called(scene: Scene) -> frozenset[str]:
     for path in newest:
         text = scene.look.text(path)
         found |= visitors(*_apart(text))
-        found.update(match[0] for match in re.finditer(rf"(?<![\w-])(?:{IDENT.pattern})(?![\w-])", text))
+        found.update(match[0] for match in _IDS.finditer(text))
     return frozenset(found)
 
 
@@ -152,7 +153,7 @@ def visitors(lines: Sequence[str], times: Sequence[str]) -> set[str]:
     the first and then the second have. ``times``: of the lines; what is told of all of them at once is no visit."""
     worded: dict[tuple[int, tuple[str, ...]], dict[str, int]] = defaultdict(dict)
     for number, line in enumerate(lines):
-        words = _PARTS.findall(_COUNT.sub("0", line))
+        words = _PARTS.findall(_COUNT.sub("0", _IDS.sub("0", line)))
         for at, word in enumerate(words if 2 <= len(words) <= MOST_WORDS else ()):
             if _CALLED.fullmatch(word):
                 worded[at, (*words[:at], *words[at + 1 :])].setdefault(word, number)
@@ -187,7 +188,7 @@ def _comings(lines: Sequence[str], people: set[str]) -> Iterator[LogLine]:
         named = list(dict.fromkeys(_named(line, people)))
         if len(named) == 1:
             before, _, behind = line.partition(named[0])
-            pattern = rf"{_loosely(before)}(?P<name>[\w.-]+){_loosely(behind)}$"
+            pattern = rf"{_beside(before)}(?P<name>[\w.-]+){_beside(behind)}$"
             by_player[named[0]].append(pattern)
             worded[pattern].add(named[0])
             examples.setdefault(pattern, line)
@@ -209,6 +210,11 @@ def _comings(lines: Sequence[str], people: set[str]) -> Iterator[LogLine]:
         most = [other for other in turns if turns[other] >= max(LEAST_VISITORS, MOSTLY * times)]
         left = max(most, key=lambda other: (last[other], turns[other]))
         yield LogLine("left", left, examples[left], f"it follows that one in turn, of {times} players", sure)
+
+
+def _beside(text: str) -> str:
+    """What stands beside a name as a pattern: any id for each of its ids."""
+    return r"[\w-]+".join(map(_loosely, _IDS.split(text)))
 
 
 def _about_extensions(

@@ -93,10 +93,14 @@ def _by_contents(scene: Scene) -> Iterator[VersionFinding]:
 _IMAGE = re.compile(rf"(?m)^(\s*image\s*:\s*[\"']?[\w./:-]+:v?){_PATTERN}[\"']?\s*$")
 
 
+_RUN = re.compile(rf"(?m)^[^#\n]*\b(?:docker|podman)\s[^#\n]*\s([\w.-]+(?:/[\w.-]+)*:v?){_PATTERN}(?=\s|$)")
+
+
 def _by_image(scene: Scene) -> Iterator[VersionFinding]:
-    """A version in the name of the only image of a container that has one."""
-    for path in scene.of_role("settings"):
-        found = list(_IMAGE.finditer(scene.look.text(path))) if scene.look.kind(path) == "yaml" else []
+    """A version in the name of the only image of a container that has one, in what describes it or starts it."""
+    described = [(path, _IMAGE) for path in scene.of_role("settings") if scene.look.kind(path) == "yaml"]
+    for path, image in (*described, *((path, _RUN) for path in scene.of_role("scripts"))):
+        found = list(image.finditer(scene.look.text(path)))
         if len(found) == 1:
             pattern = rf"{re.escape(found[0][1].strip())}{_PATTERN}"
             told = f"{found[0][0].strip()} in {path}"

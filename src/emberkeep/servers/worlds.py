@@ -28,7 +28,7 @@ _COPY = re.compile(
     r"|(?<=\w)\.\d{1,2}$"
 )
 _COUNTED = re.compile(r"\d{3,}(?=\.[A-Za-z]\w*$)")
-_IN_TURN = re.compile(r"(?<!\d)\d{1,2}(?=\.[A-Za-z]\w*$)")
+_IN_TURN = re.compile(r"(?:(?<!\d)\d{1,2}|(?<=[._ -])[a-z])(?=\.[A-Za-z]\w*$)")
 FEWEST_IN_TURN, EVENLY = 4, 4.0
 """Files that are written in turn, and how much longer than others an interval between two of them may be."""
 _GENERATION = re.compile(r"[._-]\d{1,3}(?=\.[A-Za-z]\w*$)")
@@ -308,7 +308,9 @@ def _files(scene: Scene, paths: Sequence[str]) -> list[Candidate]:
     by_stem: dict[str, list[str]] = defaultdict(list)
     for path in paths:
         folder, _, name = path.rpartition("/")
-        by_stem[f"{folder}/{_COPY.sub('', name)}"].append(path)
+        while (plain := _COPY.sub("", name)) != name:  # as in a.map.1.bak
+            name = plain
+        by_stem[f"{folder}/{name}"].append(path)
     for stem in sorted(by_stem):  # generations: a number before the ending of one that stands without it, too
         plain = _GENERATION.sub("", stem)
         if plain != stem and plain in by_stem:
