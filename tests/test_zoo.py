@@ -292,6 +292,7 @@ def test_who_comes_and_goes_is_told_by_two_lines_that_differ_in_one_word() -> No
     ids = {name: f"0f1e2d3c-4b5a-4978-8796-a5b4c3d2e1f{at}" for at, name in enumerate(("Ana", "Bob"))}
     beside = [f"{name} [{ids[name]}] {word}" for word in ("lands", "goes") for name in ids]
     assert logs.visitors(beside, [""] * 4) == {"Ana", "Bob"}
+    assert logs.visitors(lines, ["10:00 "] * 7) == set()
 
 
 def test_a_line_that_names_a_player_and_their_id_is_learned_for_any_other(tmp_path: Path) -> None:
@@ -303,7 +304,6 @@ def test_a_line_that_names_a_player_and_their_id_is_learned_for_any_other(tmp_pa
     told = {line.kind: line for line in found.lines}
     assert re.search(told["joined"].pattern, "Dan [00000000-4b5a-4978-8796-a5b4c3d2e1f9] lands")
     assert told["left"].example.endswith("goes")
-    assert logs.visitors(lines, ["10:00 "] * 7) == set()
 
 
 def test_confidence_is_what_the_evidence_adds_up_to() -> None:
