@@ -14,6 +14,7 @@ import re
 import shutil
 import socket
 import struct
+import tempfile
 import tomllib
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
@@ -383,9 +384,6 @@ class Played:
         if os.geteuid() == 0 and not self.engine.as_root:
             for path in (server, *server.rglob("*")):
                 os.chown(path, NOBODY, NOBODY, follow_symlinks=False)
-            self.place.chmod(0o755)
-            for parent in self.place.parents[:3]:
-                parent.chmod(parent.stat().st_mode | 0o111)
 
     def release(self, name: str) -> Path:
         """What the vendor gives."""
@@ -434,15 +432,18 @@ class Played:
 
 
 @pytest.fixture
-def played(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Played]:
-    made = Played(request.param, tmp_path)
-    made.make(made.server)
-    made.engine.edited.edit(made.server, made.engine.edited.mine)
-    made.own(made.server)
-    assert run_program("adopt", made.server, cwd=tmp_path).code == 0
-    made.tell()
-    yield made
-    made.run("stop", "--go")
+def played(request: pytest.FixtureRequest) -> Iterator[Played]:
+    """In a folder of its own that other users can come to: pytest closes its own to them, at each start of another."""
+    with tempfile.TemporaryDirectory() as room:
+        Path(room).chmod(0o755)
+        made = Played(request.param, Path(room))
+        made.make(made.server)
+        made.engine.edited.edit(made.server, made.engine.edited.mine)
+        made.own(made.server)
+        assert run_program("adopt", made.server, cwd=made.place).code == 0
+        made.tell()
+        yield made
+        made.run("stop", "--go")
 
 
 def _found(keep: Path) -> dict[str, object]:

@@ -162,7 +162,7 @@ MORE_WRITERS = {
     "drop": ("defaults", "drop", "4.2"),
     "merge": ("merge", "--from", "4.2", "--to", "4.3", "--go"),
     "questions": ("merge", "--from", "4.2", "--to", "4.3", "--questions", "q.toml", "--report", "r.html"),
-    "orders": ("orders", "propose"),
+    "orders": ("orders", "propose", "--go"),
     "draft": ("migrate", "--draft", "4.2", "4.3", "--out", "d.toml"),
     "restore": ("restore", "1", "--go"),
     "thin": ("thin", "--go"),

@@ -9,6 +9,7 @@ import shutil
 import subprocess
 from collections import Counter
 from collections.abc import Iterator
+from functools import cache
 from pathlib import Path
 
 import pytest
@@ -29,6 +30,12 @@ CAUGHT_WHOLE = {
 """Where any exception at all is caught and not raised again as it is, how often."""
 
 
+@cache
+def sources() -> dict[Path, list[ast.AST]]:
+    """The modules of the product, each with all that stands in it."""
+    return {path: list(ast.walk(ast.parse(path.read_bytes()))) for path in sorted(PACKAGE.rglob("*.py"))}
+
+
 def catches_all(node: ast.AST) -> bool:
     """Whether something catches every exception, and does not raise the very same again."""
     if isinstance(node, ast.ExceptHandler):
@@ -44,8 +51,8 @@ def catches_all(node: ast.AST) -> bool:
 def test_exceptions_are_caught_by_name() -> None:
     """A fault of ours must come through wherever only the system's or an input's are expected."""
     found: Counter[str] = Counter()
-    for path in sorted(PACKAGE.rglob("*.py")):
-        found[path.relative_to(PACKAGE).as_posix()] += sum(map(catches_all, ast.walk(ast.parse(path.read_bytes()))))
+    for path, nodes in sources().items():
+        found[path.relative_to(PACKAGE).as_posix()] += sum(map(catches_all, nodes))
     assert +found == CAUGHT_WHOLE
 
 
@@ -55,8 +62,8 @@ POSSESSIVE = re.compile(r"(?<!\\)(?:[*+?]|\{\d*,?\d*\})\+|\(\?>")
 def test_no_pattern_has_possessive_parts() -> None:
     """Python 3.11.2 matches them wrongly, and values come out of documents otherwise than they stand there."""
     found = {}
-    for path in sorted(PACKAGE.rglob("*.py")):
-        for node in ast.walk(ast.parse(path.read_bytes())):
+    for path, nodes in sources().items():
+        for node in nodes:
             if isinstance(node, ast.Constant) and isinstance(node.value, str) and POSSESSIVE.search(node.value):
                 found[f"{path.relative_to(PACKAGE)}:{node.lineno}"] = node.value
     assert found == {}
@@ -64,8 +71,8 @@ def test_no_pattern_has_possessive_parts() -> None:
 
 def texts() -> Iterator[tuple[str, str]]:
     """All that the product says, with what it puts in left out, and its documents, by place."""
-    for path in sorted(PACKAGE.rglob("*.py")):
-        for node in ast.walk(ast.parse(path.read_bytes())):
+    for path, nodes in sources().items():
+        for node in nodes:
             where = f"{path.name}:{getattr(node, 'lineno', 0)}"
             if isinstance(node, ast.Constant) and isinstance(node.value, str):
                 yield where, node.value
