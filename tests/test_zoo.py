@@ -414,7 +414,7 @@ def test_a_world_is_no_copy_for_what_it_is_called(tmp_path: Path, beside: list[s
     assert ("it is called as copies are" in told[f"worlds/{beside[0]}"]) is copy
 
 
-def test_a_variable_with_a_default_is_that(tmp_path: Path) -> None:
+def test_a_variable_with_a_default_is_that() -> None:
     script = '#!/bin/sh\nREALM="${REALM:-clear brook}"\nPORT=${PORT-27400}\n./deep --realm "$REALM" --port $PORT\n'
     assert [(one.key, one.value) for one in launch.settings(script)] == [("REALM", "clear brook"), ("PORT", "27400")]
 
@@ -483,26 +483,21 @@ def test_copies_of_copies_stand_beside_one_save(tmp_path: Path) -> None:
     assert adopt(tmp_path).world.folder == "world/deep.map"
 
 
-def test_a_container_that_is_run_by_hand_tells_its_version(tmp_path: Path) -> None:
-    _scene(tmp_path, run_dot_sh="#!/bin/sh\nexec docker run -v /a:/b -p 1:2/udp registry.example/deep:2.6.1 --x\n")
-    found = adopt(tmp_path)
-    assert found.launch is not None and found.launch.script == "run.sh"
-    assert [one.version for one in found.versions] == ["2.6.1"]
-
-
-def test_a_server_in_containers_has_a_launch_script_and_a_version(tmp_path: Path) -> None:
+@pytest.mark.parametrize(
+    ("script", "compose"),
+    [
+        ("docker compose pull\nexec docker compose up -d", "services:\n  deep:\n    image: a.example/deep:2.6.1\n"),
+        ("exec docker run -v /a:/b -p 1:2/udp registry.example/deep:2.6.1 --x", "keep: 3\n"),
+    ],
+)
+def test_a_server_in_containers_has_a_launch_script_and_a_version(tmp_path: Path, script: str, compose: str) -> None:
     root = tmp_path / "server"
-    _scene(
-        root,
-        up_dot_sh="#!/bin/sh\ndocker compose pull\nexec docker compose up -d\n",
-        compose_dot_yaml="services:\n  deep:\n    image: registry.example/deep:2.6.1\n    ports: ['27400:27400']\n",
-    )
+    _scene(root, up_dot_sh=f"#!/bin/sh\n{script}\n", compose_dot_yaml=compose)
     found = adopt(root)
     assert found.launch is not None
     assert (found.launch.script, found.launch.program, found.launch.sure) == ("up.sh", "", Sure.LIKELY)
-    assert [(one.name, one.version) for one in found.versions] == [("engine", "2.6.1")]
     keep = Keep(_confirmed(found, tmp_path / "keep"), {})
-    assert [one.version for one in find(FolderTree(root), keep.config.versions)] == ["2.6.1"]
+    assert [(one.name, one.version) for one in find(FolderTree(root), keep.config.versions)] == [("engine", "2.6.1")]
 
 
 def test_two_worlds_that_nothing_tells_apart_are_a_question(tmp_path: Path) -> None:
