@@ -607,9 +607,9 @@ _LOG_VERSION = 18
 
 
 @contextlib.contextmanager
-def database(path: Path, tables: Iterable[str], *, durable: bool = True) -> Iterator[sqlite3.Connection]:
+def database(path: Path, tables: Iterable[str], *, lasting: bool = True) -> Iterator[sqlite3.Connection]:
     """A SQLite database of ours, made with its ``tables`` where it is not there, in a transaction that ends with the
-    block. ``durable``: it outlasts a power cut once it has ended; else it is whole, but may be as before.
+    block. ``lasting``: it outlasts a power cut once it has ended; else it is whole, but may be as before.
 
     It is written with a rollback journal, as a log beside it (as earlier versions had) needs memory shared between
     processes, which some disks and network shares do not have. sqlite3.Error where it cannot be opened or written.
@@ -626,7 +626,7 @@ def database(path: Path, tables: Iterable[str], *, durable: bool = True) -> Iter
             opened.execute("pragma locking_mode = normal")
             with contextlib.suppress(OSError):
                 io.unlink(f"{path}-shm")  # that memory, which nobody needs any more
-        opened.execute(f"pragma synchronous = {'extra' if durable else 'normal'}")
+        opened.execute(f"pragma synchronous = {'extra' if lasting else 'normal'}")
         opened.execute("begin immediate")  # all tables or none; of two that begin at once, one waits
         for table in tables:
             opened.execute(table)

@@ -119,9 +119,9 @@ def test_owners_and_modes_that_a_restore_could_not_give_are_told(keeper: Program
     with files.use(Powerless()):
         done = keeper("restore", "latest", "--go")
     assert done.code == 0
-    assert "were not given their modes: the disk keeps none" in done.err
-    assert own != 0 or "2 files and folders were not given their owners" in done.err
-    assert "not given" not in keeper("restore", "latest", "--go").err
+    assert "modes not set on " in done.err
+    assert own != 0 or "owners not set on 2 files and folders: the disk keeps none" in done.err
+    assert "not set on" not in keeper("restore", "latest", "--go").err
 
 
 def test_a_keep_that_its_disk_leaves_open_is_told_and_never_called_closed(keeper: Program, place: Path) -> None:

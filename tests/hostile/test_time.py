@@ -12,6 +12,7 @@ from emberkeep.errors import EmberKeepError, Refused, UnreadableInput
 from emberkeep.merging.merge import merge_file
 from emberkeep.remote import ftp
 from emberkeep.remote.walk import walk
+from emberkeep.servers.adopt import adopt
 from emberkeep.servers.watch import LOOKED_AT, Watched, read_line
 from emberkeep.toml import parsed
 from tests import depth, farhosts
@@ -59,6 +60,13 @@ def test_a_text_is_read_in_time_by_its_length_or_refused(name: str) -> None:
             return -1
 
     assert limited(read, megabytes=600, seconds=depth.choose(4, 8)) >= -1
+
+
+@pytest.mark.parametrize("word", ["docker ", "docker run a/", "java -cp ", "A=${A:-b} ", "cd a && "])
+def test_a_script_is_understood_in_time_by_its_length(tmp_path: Path, word: str) -> None:
+    (tmp_path / "go.sh").write_text("#!/bin/sh\n" + word * 20_000 + "\n")
+    (tmp_path / "c.yaml").write_text("image: " + "a/" * 40_000 + "\n")
+    assert limited(lambda: adopt(tmp_path).files, megabytes=600, seconds=8) == 2
 
 
 def test_a_dotted_key_may_be_long_but_not_endless() -> None:

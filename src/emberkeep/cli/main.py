@@ -171,14 +171,14 @@ def _done(args: argparse.Namespace, arguments: Sequence[str], screen: Screen) ->
         return run_all(args, screen, arguments)
     from emberkeep.documents.formats import read_once
     from emberkeep.files import not_given
+    from emberkeep.show.words import count
 
     not_given()  # of what was done before in this process
     with read_once():
         code = int(_module(args.command).run(args, screen))
     for what, number in sorted(not_given().items()):
-        screen.note(
-            f"{number} files and folders were not given their {what}: the disk keeps none, or you may not set them"
-        )
+        where = count(number, "file or folder", "files and folders")
+        screen.note(f"{what} not set on {where}: the disk keeps none, or you may not set them")
     return code
 
 

@@ -60,7 +60,7 @@ class FarState:
     def _opened(self) -> Iterator[sqlite3.Connection]:
         with self._guard:
             try:
-                with files.database(self._file, _TABLES, durable=False) as database:
+                with files.database(self._file, _TABLES, lasting=False) as database:
                     yield database
             except sqlite3.Error as error:
                 raise UnreadableInput(

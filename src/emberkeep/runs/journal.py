@@ -35,7 +35,7 @@ import shutil
 import sqlite3
 import tempfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from contextlib import ExitStack, closing, contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -189,16 +189,11 @@ class Journal:
 
     @contextmanager
     def _opened(self) -> Iterator[sqlite3.Connection]:
-        with ExitStack() as stack:
-            try:
-                database = stack.enter_context(files.database(self._file, _TABLES))
-            except (sqlite3.Error, OSError) as error:
-                raise self._unusable("written", error) from error
-            try:
+        try:
+            with files.database(self._file, _TABLES) as database:
                 yield database
-                stack.close()
-            except sqlite3.Error as error:
-                raise self._unusable("written", error) from error
+        except (sqlite3.Error, OSError) as error:
+            raise self._unusable("written", error) from error
 
     def _unusable(self, what: str, error: Exception) -> UnreadableInput:
         return UnreadableInput(

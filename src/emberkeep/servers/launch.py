@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import posixpath
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from emberkeep import globs
@@ -58,6 +58,8 @@ _SOURCED = re.compile(r"""(?im)^[ \t]*(?:\.|source|call)[ \t]+["']?([^\s"';&|]+)
 DEEPEST_SOURCED = 3
 """Scripts that read each other, at most."""
 _CLASS_PATHS = frozenset(("-cp", "-classpath", "--class-path"))
+_CONTAINERS = frozenset(("docker", "podman", "docker-compose", "podman-compose"))
+_STARTS = frozenset(("up", "run", "start"))
 _GOES_TO = frozenset(("cd", "pushd", "chdir", "set-location"))
 SHORTEST_NUMBER = 3
 """Digits of a number that recurs in the name of a save by more than chance."""
@@ -125,23 +127,41 @@ class Executed:
 def executed(scene: Scene, script: str) -> list[Executed]:
     """The files of the server folder that a script executes, in its order: by itself or through an interpreter. It is
     followed into the folders that it changes to; what stands behind a program is an argument, and nothing that runs."""
-    text = scene.look.text(script)
-    variables = _variables(scene, script)
     beside = script.rpartition("/")[0]
     here = beside
     found: list[Executed] = []
-    for line in _whole_lines(script, text):
-        if _COMMENT.match(line):
+    for line, words in _commands(scene, script):
+        if words and words[0].lower() in _GOES_TO:
+            here = _gone_to(scene, beside, here, words[1:])
             continue
-        for part in _PART.split(_resolved(line, variables)):
-            words = [word.strip("\"'") for word in _TOKEN.findall(part)]
-            if words and words[0].lower() in _GOES_TO:
-                here = _gone_to(scene, beside, here, words[1:])
-                continue
-            path = _program_of(scene, words, [here, beside, ""])
-            if path and path != script:
-                found.append(Executed(path, line.strip()))
+        path = _program_of(scene, words, [here, beside, ""])
+        if path and path != script:
+            found.append(Executed(path, line.strip()))
     return list({item.path: item for item in found}.values())
+
+
+def container_commands(scene: Scene, script: str) -> list[list[str]]:
+    """The words of each command of a script that starts containers, from its program on."""
+    every = (words[_first_word(words) :] for _, words in _commands(scene, script))
+    return [words for words in every if words and words[0] in _CONTAINERS and _STARTS.intersection(words)]
+
+
+def _commands(scene: Scene, script: str) -> Iterator[tuple[str, list[str]]]:
+    """Each simple command of a script: the line that it stands in, and its words, variables in it resolved."""
+    variables = _variables(scene, script)
+    for line in _whole_lines(script, scene.look.text(script)):
+        for part in () if _COMMENT.match(line) else _PART.split(_resolved(line, variables)):
+            yield line, [word.strip("\"'") for word in _TOKEN.findall(part)]
+
+
+def _first_word(words: Sequence[str]) -> int:
+    """Where the program of a simple command stands, behind what only hands it on."""
+    at = 0
+    while at < len(words) and (
+        words[at].lower() in _BEFORE or words[at] == "&" or re.match(r"[A-Za-z_]\w*=|[-/]\w$|\d+$", words[at])
+    ):
+        at += 1
+    return at
 
 
 def _whole_lines(script: str, text: str) -> list[str]:
@@ -180,11 +200,7 @@ def _gone_to(scene: Scene, beside: str, here: str, words: Sequence[str]) -> str:
 
 def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> str:
     """The file that a simple command executes; "" for none of the folder's."""
-    at = 0
-    while at < len(words) and (
-        words[at].lower() in _BEFORE or words[at] == "&" or re.match(r"[A-Za-z_]\w*=|[-/]\w$|\d+$", words[at])
-    ):
-        at += 1
+    at = _first_word(words)
     if at < len(words) and words[at].lower() in NO_PROGRAMS - _BEFORE:
         return ""
     for number, word in enumerate(words[at:]):
@@ -299,12 +315,9 @@ def launch(scene: Scene, scripts: Iterable[str], save_numbers: Iterable[str]) ->
     return LaunchFinding(script, program, tuple(arguments), told, Sure.SURE if alone else Sure.LIKELY)
 
 
-_CONTAINERS = re.compile(r"(?m)^[^#\n]*\b(?:docker|podman)(?:[ -]compose)?\b[^#\n]*\s(?:up|run|start)\b")
-
-
 def _of_containers(scene: Scene, scripts: Iterable[str]) -> LaunchFinding | None:
     """The only script that starts containers; what runs in them lies elsewhere."""
-    found = [script for script in scripts if _CONTAINERS.search(scene.look.text(script))]
+    found = [script for script in scripts if container_commands(scene, script)]
     if len(found) != 1:
         return None
     arguments = _arguments(scene.look.text(found[0]), set())

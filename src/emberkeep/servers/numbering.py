@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator, Sequence
 
 from emberkeep import globs
+from emberkeep.servers import launch
 from emberkeep.servers.extensions import Extension
 from emberkeep.servers.findings import Sure, VersionFinding, WorldFinding, log_glob
 from emberkeep.servers.scene import Scene, numbered_glob
@@ -90,22 +91,22 @@ def _by_contents(scene: Scene) -> Iterator[VersionFinding]:
                 return
 
 
-_IMAGE = re.compile(rf"(?m)^(\s*image\s*:\s*[\"']?[\w./:-]+:v?){_PATTERN}[\"']?\s*$")
-
-
-_RUN = re.compile(rf"(?m)^[^#\n]*\b(?:docker|podman)\s[^#\n]*\s([\w.-]+(?:/[\w.-]+)*:v?){_PATTERN}(?=\s|$)")
+_IMAGE = re.compile(rf"([\w.-]+(?:[/:][\w.-]+)*:v?){_PATTERN}")
+_IMAGE_LINE = re.compile(r"(?m)^\s*image\s*:\s*[\"']?([^\s\"']+)[\"']?\s*$")
 
 
 def _by_image(scene: Scene) -> Iterator[VersionFinding]:
     """A version in the name of the only image of a container that has one, in what describes it or starts it."""
-    described = [(path, _IMAGE) for path in scene.of_role("settings") if scene.look.kind(path) == "yaml"]
-    for path, image in (*described, *((path, _RUN) for path in scene.of_role("scripts"))):
-        found = list(image.finditer(scene.look.text(path)))
-        if len(found) == 1:
-            pattern = rf"{re.escape(found[0][1].strip())}{_PATTERN}"
-            told = f"{found[0][0].strip()} in {path}"
-            yield VersionFinding("engine", pattern, (globs.escape(path),), found[0][2], told, Sure.LIKELY)
-            return
+    yamls = [path for path in scene.of_role("settings") if scene.look.kind(path) == "yaml"]
+    images = [(path, image) for path in yamls for image in _IMAGE_LINE.findall(scene.look.text(path))]
+    for path in scene.of_role("scripts"):
+        words = (word for command in launch.container_commands(scene, path) for word in command)
+        images += [(path, word) for word in words if word in scene.look.text(path)]
+    named = [(path, found) for path, image in images if (found := _IMAGE.fullmatch(image))]
+    if len(named) == 1:
+        ((path, found),) = named
+        pattern, told = rf"{re.escape(found[1])}{_PATTERN}", f"{found[0]} in {path}"
+        yield VersionFinding("engine", pattern, (globs.escape(path),), found[2], told, Sure.LIKELY)
 
 
 def _by_file_name(scene: Scene, path: str, version: str) -> VersionFinding:

@@ -14,7 +14,7 @@ from itertools import combinations
 
 from emberkeep import globs
 from emberkeep.databases import sqlite
-from emberkeep.documents.model import Role, facts
+from emberkeep.documents.model import Role
 from emberkeep.servers.evidence import Evidence, Hypothesis
 from emberkeep.servers.findings import PlayerBound, Sure, TableFinding
 from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier
@@ -144,19 +144,8 @@ def _written_one_by_one(scene: Scene, paths: Sequence[str]) -> bool:
 
 
 def _said(scene: Scene, path: str) -> dict[str, str]:
-    """The plain values that a file holds for itself, by name."""
-    if scene.look.size(path) > LOOKED_THROUGH:
-        return {}
-    if scene.look.kind(path) == "json":
-        value = scene.look.json(path)
-        return (
-            {key: str(item) for key, item in value.items() if isinstance(item, (str, int))}
-            if isinstance(value, dict)
-            else {}
-        )
-    document = scene.document(path)
-    told = facts(document.root) if document else {}
-    return {name: next(iter(values)).strip("\"'") for name, values in told.items() if len(values) == 1}
+    """The plain values that a file holds, by key."""
+    return dict(scene.pairs(path)) if scene.look.size(path) <= LOOKED_THROUGH else {}
 
 
 def _by_key(told: Iterable[Mapping[str, str]]) -> dict[str, list[str]]:

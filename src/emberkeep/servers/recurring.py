@@ -285,10 +285,11 @@ def _in_json(path: str, value: Any, at: str, depth: int, *, alone: bool) -> Iter
         for key, values in fields.items():
             yield ValuePlace("field", path, f"{at}/{key}", frozenset(values), alone)
     elif isinstance(value, dict) and depth < 4:
+        listed = alone and _is_keyed_list(value)
         if len(value) >= 2:
-            yield ValuePlace("keys", path, at, frozenset(list(value)[:MOST_VALUES]), alone and _is_keyed_list(value))
+            yield ValuePlace("keys", path, at, frozenset(list(value)[:MOST_VALUES]), listed)
         if len(value) >= FEWEST_LISTED and all(isinstance(inner, dict) for inner in value.values()):
-            yield from _in_json(path, list(value.values()), f"{at}/*", depth + 1, alone=alone and _is_keyed_list(value))
+            yield from _in_json(path, list(value.values()), f"{at}/*", depth + 1, alone=listed)
         for key, inner in list(value.items())[:SAMPLE]:
             if isinstance(inner, (dict, list)):
                 yield from _in_json(path, inner, f"{at}/{key}", depth + 1, alone=alone)

@@ -68,6 +68,8 @@ class Candidate:
     size: int = 0
     newest: float = 0.0
     """Bytes of its files, and when the last of them was written, in seconds since 1970."""
+    in_turn: bool = False
+    """Whether only the times tell that its copies are some, and no worlds of their own."""
     others: int = 0
     """Files in it that no engine saved and that have no other role."""
 
@@ -94,7 +96,7 @@ def world(scene: Scene) -> WorldFinding:
     played = _also_played(best)
     rivals = [told.log_odds for other, told in weighed if other in best.rivals and other.at not in played]
     sure = hypothesis.sure if hypothesis.log_odds - max(rivals, default=-99.0) >= 2 else Sure.GUESS
-    if _is_contradicted(scene, best, played) or best.is_mostly_other:
+    if _is_contradicted(scene, best, played) or best.is_mostly_other or best.in_turn:
         sure = Sure.GUESS
     finding = replace(_finding(scene, best, hypothesis, sure), candidates=_told(scene, weighed))
     finding = replace(finding, dimensions=(*_dimensions(scene, best), *played))
@@ -227,7 +229,7 @@ def _candidates(scene: Scene, leads: Leads, saved: Sequence[str]) -> list[Candid
     made: list[Candidate] = []
     for top in sorted({path.split("/", 1)[0] for path in saved if "/" in path}):
         made += _within(scene, top, below, leads)
-    alone = _files(scene, lone)
+    alone = _files(scene, leads, lone)
     made += alone if len(alone) <= MOST_LONE else [one for one in alone if leads.to([one.at])]
     there = {one.at for one in made}
     made += [  # what a value names is one, wherever it lies
@@ -235,7 +237,9 @@ def _candidates(scene: Scene, leads: Leads, saved: Sequence[str]) -> list[Candid
     ]
     for path in saved:
         if leads.name_whole(path) and path not in there:
-            made.append(next(one for one in _files(scene, _siblings(path, saved)) if path in (*one.files, *one.copies)))
+            made.append(
+                next(one for one in _files(scene, leads, _siblings(path, saved)) if path in (*one.files, *one.copies))
+            )
     for one in [one for one in made if not one.is_file]:
         inner = _among_others(scene, one, below)
         if inner != one.at:
@@ -263,7 +267,7 @@ def _within(scene: Scene, folder: str, below: dict[str, list[str]], leads: Leads
     own = [path for path in files if path.rpartition("/")[0] == folder]
     inner = sorted({path[len(folder) + 1 :].split("/", 1)[0] for path in files if path not in set(own)})
     if not inner:
-        stems = _files(scene, own)
+        stems = _files(scene, leads, own)
         plain = [one for one in stems if scene.look.kind(one.at) != "sqlite"]
         if len(plain) == 1 or (not plain and len(own) <= 3):
             return plain or stems
@@ -280,8 +284,8 @@ def _within(scene: Scene, folder: str, below: dict[str, list[str]], leads: Leads
         alike = [name for name, shape in zip(inner, shapes, strict=True) if sum(shape == other for other in shapes) > 1]
         if alike and len(alike) >= len(inner) - 1:
             return [whole, *(Candidate(f"{folder}/{name}", below[f"{folder}/{name}"], is_file=False) for name in inner)]
-    if own and len(_files(scene, own)) <= 3 and all(scene.look.kind(path) == "sqlite" for path in own):
-        return [whole, *_files(scene, own)]
+    if own and len(_files(scene, leads, own)) <= 3 and all(scene.look.kind(path) == "sqlite" for path in own):
+        return [whole, *_files(scene, leads, own)]
     return [whole]
 
 
@@ -302,7 +306,7 @@ def _shape(paths: Sequence[str], folder: str) -> frozenset[str]:
     return frozenset(re.sub(r"\d+", "0", path[len(folder) + 1 :]) for path in paths)
 
 
-def _files(scene: Scene, paths: Sequence[str]) -> list[Candidate]:
+def _files(scene: Scene, leads: Leads, paths: Sequence[str]) -> list[Candidate]:
     """Single files as candidates; those that are copies of another by their names beside it, and what belongs to one
     save with it."""
     by_stem: dict[str, list[str]] = defaultdict(list)
@@ -316,26 +320,32 @@ def _files(scene: Scene, paths: Sequence[str]) -> list[Candidate]:
         if plain != stem and plain in by_stem:
             by_stem[plain] += by_stem.pop(stem)
     numbered: dict[str, list[str]] = defaultdict(list)
+    turned: set[str] = set()
     for stem in sorted(by_stem):  # numbered on, or in turn: the newest is played, where times tell none the highest
         shape = next((opened for mark in (_COUNTED, _IN_TURN) if (opened := mark.sub("#", stem)) != stem), "")
         if shape:
             numbered[shape].append(stem)
     for shape, stems in numbered.items():
         counted = _COUNTED.search(stems[0]) and len(stems) > 2 and len({len(stem) for stem in stems}) == 1
-        if counted or _are_in_turn(scene, [by_stem[stem][0] for stem in stems]):
+        in_turn = not counted and _are_in_turn(scene, leads, [by_stem[stem][0] for stem in stems])
+        if counted or in_turn:
             last = max(stems, key=lambda stem: (max(int(_time(scene, path)) for path in by_stem[stem]), stem))
             ordered = [last, *(stem for stem in reversed(stems) if stem != last)]
             by_stem[shape] = [path for stem in ordered for path in by_stem.pop(stem)]
+            turned.update([shape] if in_turn else [])
     made = []
     for shape, held in by_stem.items():
         main = held[0] if "#" in shape else min(held, key=lambda path: (len(path), path))
-        made.append(Candidate(main, [main], is_file=True, copies=[path for path in held if path != main]))
+        copies = [path for path in held if path != main]
+        made.append(Candidate(main, [main], is_file=True, copies=copies, in_turn=shape in turned))
     return _with_sidecars(scene, made)
 
 
-def _are_in_turn(scene: Scene, paths: Sequence[str]) -> bool:
-    """Whether files were written one after the other at about even intervals, as a server that saves in turn does;
-    slots that players choose are not."""
+def _are_in_turn(scene: Scene, leads: Leads, paths: Sequence[str]) -> bool:
+    """Whether files were written one after the other at about even intervals, as a server that saves in turn does, and
+    no setting chooses one of them, as of slots. Slots may look like that by chance: it is a guess."""
+    if leads.to(paths):
+        return False
     times = sorted(_time(scene, path) for path in paths)
     between = [later - earlier for earlier, later in pairwise(times)]
     return len(paths) >= FEWEST_IN_TURN and min(between) > 0 and max(between) <= EVENLY * min(between)
