@@ -46,8 +46,7 @@ def generations(g: Ground) -> World:
         )
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a folder of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs, "a folder of each player")
     g.fact("players", "known by id", str(len(players)))
     program = g.write(f"{g.name('works')}/{g.name('kiln')}", ELF + g.blob(30), days=60)
     g.run(program)
@@ -383,8 +382,7 @@ def named_files(g: Ground) -> World:
         g.write(f"{g.name('miners')}/{one.name}.yml", f"{g.word('coal')}: {at}\n{g.word('seat')}: [1, {at}]\n", days=at)
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     path = settled(
         g,
         f"{g.name('quarry')}.properties",
@@ -417,8 +415,7 @@ def beside(g: Ground) -> World:
     theirs = [
         g.write(f"{name}/{g.name('swimmers')}/{one.id}.dat", g.blob(1), days=at) for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     path = settled(
         g,
         f"{g.name('loch')}-settings.json",
@@ -490,8 +487,7 @@ def lua_tables(g: Ground) -> World:
         )
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     g.fact("players", "known by id", str(len(players)))
     program = g.write(f"bin/{g.name('osier')}.exe", PE + g.blob(30), days=44)
     launched(
@@ -607,8 +603,7 @@ def env_file(g: Ground) -> World:
         )
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player, in folders by their first digits")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs, "a file of each player, in folders by their first digits")
     g.role(
         "access",
         g.write(
@@ -680,8 +675,7 @@ def texts(g: Ground) -> World:
         for at, one in enumerate(players)
         for name in (one.name, "bank")
     ]
-    g.role("players", *theirs, about="a folder of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs, "a folder of each player")
     g.fact("players", "known by id", str(len(players)))
     g.role(
         "settings",
@@ -856,8 +850,7 @@ def one_text(g: Ground) -> World:
         )
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     g.fact("players", "known by id", str(len(players)))
     path = settled(
         g,
@@ -1062,8 +1055,7 @@ def groups(g: Ground) -> World:
         )
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     g.fact("players", "known by id", str(len(players)))
     rights = "".join(
         f"  {rank}:\n    can: [{g.word('build')}, {g.word('talk')}]\n    who:\n"
@@ -1111,8 +1103,7 @@ def several(g: Ground) -> World:
         for x in range(3)
         for y in range(4)
     ]
-    g.role("players", *theirs, about="a file of each player in each world")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs, "a file of each player in each world")
     settled(g, "server.yaml", f"title: {g.text('{quay}side')}\n{over}:\n{entries}")
     g.fact("name", "server", g.text("{quay}side"))
     g.role(
@@ -1229,3 +1220,9 @@ def logged(g: Ground, path: str, lines: list[str]) -> None:
     joined = next((line for line in lines if "descends" in line), "")
     if joined:
         g.fact("joined", "log", joined)
+
+
+def owned(g: Ground, theirs: list[str], about: str = "a file of each player", role: str = "players") -> None:
+    """Files are players', and the tool has to know them for such."""
+    g.role(role, *theirs, about=about)
+    g.fact("bound", "players' files", *theirs)

@@ -8,7 +8,7 @@ import sqlite3
 import uuid
 from contextlib import closing
 
-from further import VERSION, Shapes, launched, logged, settled
+from further import VERSION, Shapes, launched, logged, owned, settled
 from ground import Ground
 from parts import ELF, PE, World
 
@@ -34,8 +34,7 @@ def inhabited(g: Ground) -> World:
         g.write(f"guests/{one.id}.json", json.dumps({"name": one.name, g.word("sheaves"): at, "mood": 3}), days=at / 4)
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     g.fact("players", "known by id", str(len(players)))
     path = settled(
         g,
@@ -62,8 +61,7 @@ def contained(g: Ground) -> World:
     live = [g.write(f"volume/pounds/{name}.{part}", g.blob(80), days=0.01) for part in ("water", "gates")]
     dead = [g.write(f"volume/pounds/{g.name('lower lock')}.{part}", g.blob(70), days=61) for part in ("water", "gates")]
     theirs = [g.write(f"volume/boats/{one.id}/boat.dat", g.blob(1), days=at / 3) for at, one in enumerate(players)]
-    g.role("players", *theirs, about="a folder of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs, "a folder of each player")
     g.role(
         "access",
         g.write(
@@ -104,8 +102,7 @@ def by_letters(g: Ground) -> World:
         g.write(f"Climbers/{one.id}.cfg", f"name={one.name}\r\n{g.word('rope')}={at}\r\n", days=at / 2)
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     g.fact("players", "known by id", str(len(players)))
     settled(
         g,

@@ -11,7 +11,7 @@ import uuid
 import zipfile
 from contextlib import closing
 
-from further import VERSION, Shapes, launched, logged, settled
+from further import VERSION, Shapes, launched, logged, owned, settled
 from ground import Ground
 from parts import ELF, PE, World, archive
 
@@ -64,8 +64,7 @@ def releases(g: Ground) -> World:
         for y in range(3)
     ]
     theirs = [g.write(f"shared/{g.name('masons')}/{one.id}.nbt", g.blob(1), days=at) for at, one in enumerate(players)]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     path = settled(
         g,
         "shared/config.toml",
@@ -167,8 +166,7 @@ def two_programs(g: Ground) -> World:
         for ending in ("hgt", "veg")
     ]
     theirs = [g.write(f"game/{g.name('anglers')}/{one.id}.sav", g.blob(1), days=at) for at, one in enumerate(players)]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     path = settled(g, "game/game.ini", f"[Game]\nTitle={g.text('{weir} Bridge')}\nMap={name}\nPort=27410\n")
     g.fact("pointer", "world", f"{path}:Map")
     g.fact("name", "server", g.text("{weir} Bridge"))
@@ -278,8 +276,7 @@ def rooms(g: Ground) -> World:
         )
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player, by its initial")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs, "a file of each player, by its initial")
     g.fact("players", "known by id", str(len(players)))
     g.role(
         "access",
@@ -334,8 +331,7 @@ def composed(g: Ground) -> World:
         )
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     g.fact("players", "known by id", str(len(players)))
     g.role(
         "settings",
@@ -449,8 +445,7 @@ def interpreted(g: Ground) -> World:
         )
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each account")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs, "a file of each account")
     g.fact("players", "known by id", str(len(players)))
     path = settled(
         g,
@@ -509,8 +504,7 @@ def of_windows(g: Ground) -> World:
         )
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     g.fact("players", "known by id", str(len(players)))
     g.role(
         "access",
@@ -622,8 +616,7 @@ def journaled(g: Ground) -> World:
         )
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     g.fact("players", "known by id", str(len(players)))
     g.role(
         "access",
@@ -745,8 +738,7 @@ def with_mods(g: Ground) -> World:
         )
         for at, one in enumerate(players)
     ]
-    g.role("players", *theirs, about="a file of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs)
     g.role(
         "access",
         g.write(
@@ -831,8 +823,7 @@ def two_shells(g: Ground) -> World:
         for part, size in (("terrain", 150), ("objects", 60), ("weather", 5))
     ]
     theirs = [g.write(f"save/{name}/souls/{one.id}.bin", g.blob(1), days=at / 2) for at, one in enumerate(players)]
-    g.role("players|world", *theirs, about="a file of each player, in the world")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs, "a file of each player, in the world", role="players|world")
     bans = [
         g.write(
             f"bans/{one.id}.json",
@@ -901,8 +892,7 @@ def told_apart(g: Ground) -> World:
         for at, one in enumerate(players)
         for ending in ("pos", "bag")
     ]
-    g.role("players", *theirs, about="two files of each player")
-    g.fact("bound", "players' files", *theirs)
+    owned(g, theirs, "two files of each player")
     g.role(
         "access",
         g.write(

@@ -14,8 +14,8 @@ from itertools import combinations
 
 from emberkeep import globs
 from emberkeep.databases import sqlite
-from emberkeep.documents.model import Role
-from emberkeep.servers.evidence import Evidence, Hypothesis
+from emberkeep.documents.model import Role, facts
+from emberkeep.servers.evidence import WEIGHTS, Evidence, Hypothesis
 from emberkeep.servers.findings import PlayerBound, Sure, TableFinding
 from emberkeep.servers.looking import ADDRESS, IDENT, is_identifier
 from emberkeep.servers.people import KEY, MOSTLY_OTHERS, NAME, are_names, is_list, records_of
@@ -99,11 +99,19 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
             priced[place.path].append(place)
     found = []
     for held in together.values():
-        told = _weighed(held, logged, named, priced, _are_the_vendors(scene, held))
-        within = dict.fromkeys(piece for place in held if place.kind == "names" for piece in _within(scene, place))
-        others = [piece for piece in told.evidence if not (within and piece.name == OF_MANY)]
-        found.append(Kin(tuple(held), replace(told, evidence=(*others, *within))))
+        weighed = _weighed(held, logged, named, priced, _are_the_vendors(scene, held))
+        found.append(Kin(tuple(held), _with_files(scene, held, weighed)))
     return found
+
+
+def _with_files(scene: Scene, places: Sequence[ValuePlace], weighed: Hypothesis) -> Hypothesis:
+    """What files named so say of whose they are, where that decides; then it does not count how many they are."""
+    table = WEIGHTS[weighed.kind]
+    others = replace(weighed, evidence=tuple(piece for piece in weighed.evidence if piece.name != OF_MANY))
+    if not -(table[NAME_IN_EACH] + table[CALLED_BY_ID]) < others.log_odds < 0:
+        return weighed
+    within = dict.fromkeys(piece for place in places if place.kind == "names" for piece in _within(scene, place))
+    return replace(others, evidence=(*others.evidence, *within)) if within else weighed
 
 
 def _within(scene: Scene, place: ValuePlace) -> Iterator[Evidence]:
@@ -112,6 +120,8 @@ def _within(scene: Scene, place: ValuePlace) -> Iterator[Evidence]:
     paths = every[:: 1 + len(every) // LARGE_FAMILY]
     if len(paths) < FEWEST or not _written_one_by_one(scene, paths):
         return
+    if not any(are_names([value]) for value in _said(scene, paths[0]).values()):
+        return  # most families are told by one of them
     told = [_said(scene, path) for path in paths]
     if any(are_names(values) and len(set(values)) == len(paths) for values in _by_key(told).values()):
         yield Evidence(NAME_IN_EACH)
@@ -144,8 +154,10 @@ def _written_one_by_one(scene: Scene, paths: Sequence[str]) -> bool:
 
 
 def _said(scene: Scene, path: str) -> dict[str, str]:
-    """The plain values that a file holds, by key."""
-    return dict(scene.pairs(path)) if scene.look.size(path) <= LOOKED_THROUGH else {}
+    """The plain values that a file holds once, by name."""
+    document = scene.document(path) if scene.look.size(path) <= LOOKED_THROUGH else None
+    values = facts(document.root) if document else {}
+    return {name: next(iter(said)).strip("\"'") for name, said in values.items() if len(said) == 1}
 
 
 def _by_key(told: Iterable[Mapping[str, str]]) -> dict[str, list[str]]:
