@@ -189,14 +189,20 @@ def test_the_sample_server_has_no_false_alarm_and_a_real_one_is_told(recorded: P
     assert recorded("merge", "--json").json["breaches"] == []
 
 
-@pytest.mark.long
-@pytest.mark.parametrize("ending", SPELLINGS)
-def test_a_large_file_is_looked_at_as_a_small_one_is(tmp_path: Path, ending: str) -> None:
-    """Only what is not spelled as the vendor's is read; what is wrong there, or refers to what goes, is found."""
+def large(tmp_path: Path, ending: str) -> tuple[World, list[dict[str, str]]]:
+    """Files so large that not all of them is read, and the goods in them."""
     big = World(tmp_path / "big", ending)
     many = [{**good, "says": "a line that makes the file long " * 6} for good in goods(2000)]
     for side in big.sides:
         big.sides[side] = ([dict(good) for good in many], shops())
+    return big, many
+
+
+@pytest.mark.long
+@pytest.mark.parametrize("ending", SPELLINGS)
+def test_a_large_file_is_looked_at_as_a_small_one_is(tmp_path: Path, ending: str) -> None:
+    """Only what is not spelled as the vendor's is read; what is wrong there, or refers to what goes, is found."""
+    big, many = large(tmp_path, ending)
     big.sides["mine"][0][1500]["most"] = "-4"
     big.sides["mine"][0][700]["least"] = "400"
     big.sides["new"] = (
@@ -216,10 +222,7 @@ def test_a_large_file_is_looked_at_as_a_small_one_is(tmp_path: Path, ending: str
 @pytest.mark.long
 @pytest.mark.parametrize("ending", SPELLINGS)
 def test_a_large_file_without_a_fault_gives_no_alarm(tmp_path: Path, ending: str) -> None:
-    big = World(tmp_path / "big", ending)
-    many = [{**good, "says": "a line that makes the file long " * 6} for good in goods(2000)]
-    for side in big.sides:
-        big.sides[side] = ([dict(good) for good in many], shops())
+    big, many = large(tmp_path, ending)
     big.sides["mine"][0][1500]["most"] = "40"
     big.sides["mine"][0].append({**many[0], "id": "own", "says": "words of our own"})
     assert big.breaches() == []

@@ -309,28 +309,15 @@ def test_a_reworded_comment_is_one_change() -> None:
 
 
 def test_totals_by_kind_and_the_largest_movers() -> None:
-    def goods(*rows: tuple[str, str, str]) -> Document:
+    def goods(*rows: str) -> Document:
+        told = (row.split() for row in rows)
         inside = "".join(
-            f'<good id="{name}"><kind>{kind}</kind><worth>{worth}</worth></good>' for name, kind, worth in rows
+            f'<good id="{name}"><kind>{kind}</kind><worth>{worth}</worth></good>' for name, kind, worth in told
         )
         return parsed("stores.xml", f"<stores>{inside}</stores>")
 
-    left = goods(
-        ("a", "food", "1"),
-        ("b", "food", "2.5"),
-        ("c", "fuel", "10"),
-        ("d", "fuel", "10"),
-        ("e", "food", "4"),
-        ("f", "fuel", "0"),
-    )
-    right = goods(
-        ("a", "food", "3"),
-        ("b", "food", "2.50"),
-        ("c", "fuel", "10"),
-        ("d", "fuel", "11"),
-        ("g", "food", "7"),
-        ("f", "fuel", "0"),
-    )
+    left = goods("a food 1", "b food 2.5", "c fuel 10", "d fuel 10", "e food 4", "f fuel 0")
+    right = goods("a food 3", "b food 2.50", "c fuel 10", "d fuel 11", "g food 7", "f fuel 0")
     (found,) = totals("stores.xml", left, right, {})
     assert (found.records, found.grouped_by) == ("good", "kind")
     sums = {total.kind: (total.left, total.right, total.left_records) for total in found.totals}

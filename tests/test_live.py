@@ -12,7 +12,7 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import closing, contextmanager
+from contextlib import AbstractContextManager, closing, contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -295,17 +295,19 @@ while True:
 
 
 @contextmanager
-def writing(path: Path, mode: str) -> Iterator[None]:
-    writer = subprocess.Popen([sys.executable, "-c", WRITER, str(path), mode], stdout=subprocess.PIPE)
-    try:
-        assert writer.stdout is not None
-        assert writer.stdout.readline() == b"ready\n"
-        yield
-    finally:
-        writer.kill()
-        writer.wait()
-        if writer.stdout:
-            writer.stdout.close()
+def at_work(*words: str, says: bytes, cwd: Path | None = None) -> Iterator[None]:
+    """A program of Python's that has said that it is up, ended with the block."""
+    with subprocess.Popen([sys.executable, *words], cwd=cwd, stdout=subprocess.PIPE) as process:
+        try:
+            assert process.stdout is not None
+            assert process.stdout.readline() == says
+            yield
+        finally:
+            process.kill()
+
+
+def writing(path: Path, mode: str) -> AbstractContextManager[None]:
+    return at_work("-c", WRITER, str(path), mode, says=b"ready\n")
 
 
 def pairs(path: Path) -> list[tuple[int, int]]:
@@ -350,20 +352,9 @@ def test_database_and_log_of_a_server_that_crashed_are_taken_byte_for_byte(
 # --- a server that runs ------------------------------------------------------
 
 
-@contextmanager
-def running(server: Path) -> Iterator[None]:
-    script = server / "serve.py"
-    script.write_text("import time\nprint('up', flush=True)\ntime.sleep(60)\n")
-    process = subprocess.Popen([sys.executable, "serve.py"], cwd=server, stdout=subprocess.PIPE)
-    try:
-        assert process.stdout is not None
-        process.stdout.readline()
-        yield
-    finally:
-        process.kill()
-        process.wait()
-        if process.stdout:
-            process.stdout.close()
+def running(server: Path) -> AbstractContextManager[None]:
+    (server / "serve.py").write_text("import time\nprint('up', flush=True)\ntime.sleep(60)\n")
+    return at_work("serve.py", says=b"up\n", cwd=server)
 
 
 class Console(socketserver.StreamRequestHandler):

@@ -359,6 +359,16 @@ def test_a_host_that_takes_one_connection_only(root: Path, tmp_path: Path) -> No
         assert held(site.copy) == held(root)
 
 
+def comes_and_goes(site: Site, root: Path) -> None:
+    """All is fetched, and what is changed here is sent."""
+    assert site.mirror("fetch").code == 0
+    assert held(site.copy) == held(root)
+    changed_here(site)
+    sent = site.mirror("send", "--go")
+    assert sent.code == 0, sent.err
+    assert held(root) == held(site.copy)
+
+
 def test_a_host_that_renames_over_nothing(root: Path, tmp_path: Path) -> None:
     class Strict(Listening):
         def ftp_RNTO(self, path: str) -> Any:  # noqa: N802
@@ -369,10 +379,7 @@ def test_a_host_that_renames_over_nothing(root: Path, tmp_path: Path) -> None:
 
     with farhosts.ftp(root.parent, Strict) as served:
         site = over_ftp(tmp_path, served)
-        assert site.mirror("fetch").code == 0
-        changed_here(site)
-        assert site.mirror("send", "--go").code == 0
-        assert held(root) == held(site.copy)
+        comes_and_goes(site, root)
 
 
 def test_a_host_without_room_is_told_and_all_put_back(root: Path, tmp_path: Path) -> None:
@@ -454,11 +461,7 @@ def test_a_host_that_trips_over_a_rename_is_asked_again(root: Path, tmp_path: Pa
 
     with farhosts.ftp(root.parent, Trips) as served:
         site = over_ftp(tmp_path, served)
-        assert site.mirror("fetch").code == 0
-        changed_here(site)
-        sent = site.mirror("send", "--go")
-        assert sent.code == 0, sent.err
-        assert held(root) == held(site.copy)
+        comes_and_goes(site, root)
 
 
 def test_a_folder_that_is_not_listed_is_not_taken_for_empty(root: Path, tmp_path: Path) -> None:
@@ -875,12 +878,7 @@ def test_the_stand_in_host(root: Path, tmp_path: Path, faults: str) -> None:
     thread.start()
     try:
         site = Site(root, tmp_path / "here", f"{host.address}gannet-rock", SECRET)
-        assert site.mirror("fetch").code == 0
-        assert held(site.copy) == held(root)
-        changed_here(site)
-        sent = site.mirror("send", "--go")
-        assert sent.code == 0, sent.err
-        assert held(root) == held(site.copy)
+        comes_and_goes(site, root)
         host.faults["full"] = ""
         (site.copy / "nothing").write_text("more")
         full = site.mirror("send", "--go")

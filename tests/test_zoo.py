@@ -218,6 +218,11 @@ def _scene(root: Path, **files: str | bytes) -> Scene:
     return Scene(tree, Look(tree, root))
 
 
+def _worlds(root: Path, *names: str) -> None:
+    """Two files of bytes in each of some worlds beside each other."""
+    _scene(root, **{f"worlds__{name}__{part}_dot_bin": bytes(range(256)) * 40 for name in names for part in "ab"})
+
+
 ELF = b"\x7fELF\x02\x01\x01" + bytes(64)
 
 
@@ -239,11 +244,9 @@ ELF = b"\x7fELF\x02\x01\x01" + bytes(64)
     ],
 )
 def test_only_what_is_executed_is_a_program(script: str, program: list[str], tmp_path: Path) -> None:
-    code = {"deck/__main___dot_py": "import sail\n", "deck/sail_dot_py": "print(1)\n"}
-    for name, text in code.items():
-        path = tmp_path / name.replace("_dot_", ".")
-        path.parent.mkdir(exist_ok=True)
-        path.write_text(text)
+    (tmp_path / "deck").mkdir()
+    (tmp_path / "deck" / "__main__.py").write_text("import sail\n")
+    (tmp_path / "deck" / "sail.py").write_text("print(1)\n")
     scene = _scene(tmp_path, run=ELF, Bin__deep=ELF, saves__a_dot_sav=bytes(400), go_dot_sh="#!/bin/sh\n" + script)
     assert launch.started_files(scene, "go.sh") == program
 
@@ -358,6 +361,8 @@ def test_goods_that_recur_as_often_are_no_people(tmp_path: Path) -> None:
 
 
 NOW_S = 1_790_000_000
+LONG = [f"314000000000000{at:02}" for at in range(90)]
+NAMED = [(ident, f"Nils{at}", at % 2) for at, ident in enumerate(LONG[:6])]
 
 
 @pytest.mark.parametrize(
@@ -380,14 +385,7 @@ def test_saves_that_are_written_in_turn_are_one_world_and_slots_are_not(
     assert (chosen.folder, "older copies" in chosen.evidence) == ("saves/turn_4.sav", False)
 
 
-@pytest.mark.parametrize(
-    "ids",
-    [
-        [f"31400000000000{at:03}" for at in range(5)],
-        [f"31400000000000{at:03}" for at in range(90)],
-        [str(1700 + at) for at in range(5)],
-    ],
-)
+@pytest.mark.parametrize("ids", [LONG[:5], LONG, [str(1700 + at) for at in range(5)]])
 @pytest.mark.parametrize("apart", [3600, 0])
 def test_files_that_nothing_else_names_are_players_where_each_says_another_name(
     tmp_path: Path, ids: list[str], apart: int
@@ -406,11 +404,7 @@ def test_files_that_nothing_else_names_are_players_where_each_says_another_name(
     ("beside", "copy"), [(["Old Harbour"], False), (["Old Harbour", "Harbour"], True), (["old"], True)]
 )
 def test_a_world_is_no_copy_for_what_it_is_called(tmp_path: Path, beside: list[str], copy: bool) -> None:
-    for world in beside:
-        for part in ("a", "b"):
-            path = tmp_path / "worlds" / world / f"{part}.bin"
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_bytes(os.urandom(9000))
+    _worlds(tmp_path, *beside)
     (tmp_path / "server.ini").write_text(f"title = Deep\nworld = {beside[0]}\n")
     found = adopt(tmp_path).world
     told = {one.at: one.reasons for one in found.candidates}
@@ -424,13 +418,11 @@ def test_a_variable_with_a_default_is_that() -> None:
 
 def test_inhabitants_of_a_world_are_no_players_where_others_are_known(tmp_path: Path) -> None:
     """They have ids, names and files that the server writes one by one, too."""
-    for folder, first in (("souls", 0), ("dwellers", 50)):
-        for at in range(first, first + 6):
-            _scene(
-                tmp_path, **{f"{folder}__314000000000000{at:02}_dot_json": json.dumps({"name": f"Nils{at}", "oil": at})}
-            )
-            os.utime(tmp_path / f"{folder}/314000000000000{at:02}.json", (NOW_S + at * 3600,) * 2)
-    _scene(tmp_path, crew_dot_json=json.dumps([{"id": f"314000000000000{at:02}"} for at in range(6)]))
+    for at, ident in enumerate(LONG[:12]):
+        path = f"{'souls' if at < 6 else 'dwellers'}/{ident}.json"
+        _scene(tmp_path, **{path.replace("/", "__"): json.dumps({"name": f"Nils{at}", "oil": at})})
+        os.utime(tmp_path / path, (NOW_S + at * 3600,) * 2)
+    _scene(tmp_path, crew_dot_json=json.dumps([{"id": ident} for ident in LONG[:6]]))
     found = adopt(tmp_path)
     assert found.players == 6
     assert {item.glob for item in found.roles if item.role == "players"} == {"souls/*.json"}
@@ -438,10 +430,9 @@ def test_inhabitants_of_a_world_are_no_players_where_others_are_known(tmp_path: 
 
 def test_what_a_few_of_the_players_have_is_a_guess(tmp_path: Path) -> None:
     """Bans, a file each, are named by ids as the files of all players are, and are the admin's."""
-    ids = [f"314000000000000{at:02}" for at in range(9)]
-    for ident in ids:
+    for ident in LONG[:9]:
         _scene(tmp_path, **{f"souls__{ident}_dot_bin": os.urandom(600)})
-    for ident in ids[:3]:
+    for ident in LONG[:3]:
         _scene(tmp_path, **{f"bans__{ident}_dot_json": json.dumps({"id": ident, "why": "griefing"})})
     sure = {item.glob: item.sure for item in adopt(tmp_path).roles if item.role == "players"}
     assert sure["souls/*.bin"] is not Sure.GUESS
@@ -453,36 +444,24 @@ def test_what_a_few_of_the_players_have_is_a_guess(tmp_path: Path) -> None:
     [
         (
             "ranks.yml",
-            "ranks:\n"
-            + "".join(f"  314000000000000{at:02}:\n    name: Nils{at}\n    rank: {at % 2}\n" for at in range(6)),
+            "ranks:\n" + "".join(f"  {one}:\n    name: {name}\n    rank: {rank}\n" for one, name, rank in NAMED),
         ),
-        (
-            "ranks.json",
-            json.dumps({f"314000000000000{at:02}": {"name": f"Nils{at}", "rank": at % 2} for at in range(6)}),
-        ),
-        (
-            "people.conf",
-            "[stewards]\n"
-            + "".join(f"314000000000000{at:02} = Nils{at}\n{'[guests]' if at == 2 else '# x'}\n" for at in range(6)),
-        ),
+        ("ranks.json", json.dumps({one: {"name": name, "rank": rank} for one, name, rank in NAMED})),
+        ("people.conf", "[stewards]\n" + "".join(f"{one} = {name}\n[g{one[-1]}]\n" for one, name, _ in NAMED)),
     ],
 )
 def test_people_by_their_ids_as_keys_are_known(tmp_path: Path, name: str, text: str) -> None:
     root = tmp_path / "server"
-    root.mkdir()
-    (root / name).write_text(text)
+    _scene(root, **{name: text})
     found = adopt(root)
     assert found.players == 6
     assert next(item.role for item in found.roles if item.glob == name) == "access"
-    keep = _confirmed(found, tmp_path / "keep")
-    people = identifiers.people(FolderTree(root), Keep(keep, {}).config)
-    assert people == {f"314000000000000{at:02}": f"Nils{at}" for at in range(6)}
+    people = identifiers.people(FolderTree(root), Keep(_confirmed(found, tmp_path / "keep"), {}).config)
+    assert people == {one: name for one, name, _ in NAMED}
 
 
 def test_copies_of_copies_stand_beside_one_save(tmp_path: Path) -> None:
-    for name in ("deep.map", "deep.map.1.bak", "deep.map.2.bak"):
-        (tmp_path / "world").mkdir(exist_ok=True)
-        (tmp_path / "world" / name).write_bytes(os.urandom(9000))
+    _scene(tmp_path, **{f"world__deep.map{end}": os.urandom(9000) for end in ("", ".1.bak", ".2.bak")})
     assert adopt(tmp_path).world.folder == "world/deep.map"
 
 
@@ -504,18 +483,14 @@ def test_a_server_in_containers_has_a_launch_script_and_a_version(tmp_path: Path
 
 
 def test_two_worlds_that_nothing_tells_apart_are_a_question(tmp_path: Path) -> None:
-    for world in ("north", "south"):
-        for part in ("a", "b"):
-            _scene(tmp_path, **{f"worlds__{world}__{part}_dot_bin": bytes(range(256)) * 40})
+    _worlds(tmp_path, "north", "south")
     found = adopt(tmp_path)
     assert found.world.sure is Sure.GUESS
     assert any("is the world" in question or "the world?" in question for question in found.questions)
 
 
 def test_the_log_and_the_running_program_tell_two_worlds_apart(tmp_path: Path) -> None:
-    for world in ("north", "south"):
-        for part in ("a", "b"):
-            _scene(tmp_path, **{f"worlds__{world}__{part}_dot_bin": bytes(range(256)) * 40})
+    _worlds(tmp_path, "north", "south")
     (tmp_path / "server.log").write_text("[19:12:40] up\n[19:12:41] reads worlds/south\n[19:12:42] ready\n")
     named = adopt(tmp_path)
     assert named.world.folder == "worlds/south"
