@@ -21,7 +21,7 @@ import pytest
 from emberkeep import files
 from emberkeep.errors import EmberKeepError, Interrupted, Refused, RunFailed
 from emberkeep.keep import Keep
-from emberkeep.runs import recovery, snapshot
+from emberkeep.runs import kinds, recovery, snapshot
 from emberkeep.runs import run as runs
 from emberkeep.runs.journal import Journal
 from emberkeep.store.intake import silent
@@ -68,7 +68,7 @@ def put_back(keep: Keep, *only: str) -> None:
 
 def resume(keep: Keep) -> None:
     with closing(Store(keep.store_folder)) as store:
-        recovery.resume(recovery.room_of(keep, store, runs.waiting(keep), real_clock))
+        kinds.resume(kinds.room_of(keep, store, runs.waiting(keep), real_clock))
 
 
 def copy_of(keep: Keep, place: Path) -> Keep:

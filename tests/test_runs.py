@@ -16,7 +16,7 @@ from emberkeep import files
 from emberkeep.errors import EmberKeepError, Refused, RunFailed, UsageError
 from emberkeep.keep import Keep
 from emberkeep.planning.values import Values
-from emberkeep.runs import bring, carry, migrate, recovery, snapshot, update, wipe
+from emberkeep.runs import bring, carry, kinds, migrate, recovery, snapshot, update, wipe
 from emberkeep.runs import run as runs
 from emberkeep.runs.journal import Journal, Run, StartRecord
 from emberkeep.runs.run import FileStep, Notes, Room, SnapshotStep, Step
@@ -156,7 +156,7 @@ def test_stopped_anywhere_it_is_finished_or_taken_back(built: Path, tmp_path: Pa
         with closing(Store(mine.store_folder)) as store:
             if kind == "carry":  # its request names the folders
                 run = Journal(mine.folder).change(run)
-            recovery.resume(room(mine, store, run))
+            kinds.resume(room(mine, store, run))
         assert tree_state(mine.server) == end, (kind, at)
         again = Keep(other / "gannet-rock.keep")
         with closing(Store(again.store_folder)) as store:
@@ -265,7 +265,7 @@ def test_an_undo_that_was_stopped_waits_and_is_finished(keep: Keep) -> None:
     with pytest.raises(Refused, match="interrupted half-way"):
         write(keep, "world/a", "1")
     with closing(Store(keep.store_folder)) as store:
-        recovery.resume(room(keep, store, waiting))
+        kinds.resume(room(keep, store, waiting))
     assert Journal(keep.folder).waiting() is None
     assert (keep.server / "world" / "c").read_text() == "c"
 

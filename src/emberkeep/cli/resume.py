@@ -6,7 +6,7 @@ import argparse
 
 from emberkeep.cli.context import add_go, answer, opened, the_keep
 from emberkeep.cli.running import room_for
-from emberkeep.runs import recovery
+from emberkeep.runs import kinds
 from emberkeep.runs import run as runs
 from emberkeep.runs.journal import SEND
 from emberkeep.show import runs as view
@@ -34,8 +34,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 
             return mirror.go_on(args, screen, keep, store, found)
         room = room_for(args, screen, keep, store, found, step)
-        left = runs.left_to_do(room, recovery.steps_of(keep, store, found)) if not found.undoing else None
+        left = runs.left_to_do(room, kinds.steps_of(keep, store, found)) if not found.undoing else None
         if args.go:
-            recovery.resume(room_for(args, screen, keep, store, found, step), stay=args.stay)
+            kinds.resume(room_for(args, screen, keep, store, found, step), stay=args.stay)
     result = {"run": found, "left": left, "done": bool(args.go)}
     return answer(args, 0, result, lambda: view.resuming(screen, found, left, bool(args.go), keep.config.tz))

@@ -117,7 +117,11 @@ def _far(keep: Keep) -> Standing | None:
 
 def _asked(keep: Keep, store: Store, live: FolderTree) -> list[str]:
     """How many questions wait since which merge."""
-    counts = Counter(one.new for one in questions.waiting(keep, store, live))
+    if not questions.pending(keep):
+        return []
+    from emberkeep.runs import merge  # only where there are some
+
+    counts = Counter(one.new for one in merge.waiting(keep, store, live))
     return [
         f"{words.count(count, 'question')} since the merge of {version}; 'emberkeep merge --ask' puts them to you"
         for version, count in counts.items()

@@ -172,17 +172,6 @@ class Door:
         return self.far.address
 
 
-def connect(door: Door) -> Host:
-    """A new connection. Lost when nobody answers, Refused or UnreadableInput where another try would not help."""
-    if door.address.scheme == "sftp":
-        from emberkeep.remote.sftp import SftpHost  # each loads much that only it needs
-
-        return SftpHost(door)
-    from emberkeep.remote.ftp import FtpHost
-
-    return FtpHost(door)
-
-
 def one_by_one(host: Host, wants: Sequence[Want]) -> Iterator[Piece]:
     """The bytes of files, each asked for when the one before has come."""
     for number, want in enumerate(wants):

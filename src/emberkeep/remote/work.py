@@ -12,7 +12,8 @@ from dataclasses import dataclass, field
 from typing import TypeVar
 
 from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput
-from emberkeep.remote.host import Denied, Door, Host, Lost, Piece, Want, connect
+from emberkeep.remote.connect import connect
+from emberkeep.remote.host import Denied, Door, Host, Lost, Piece, Want
 
 Item = TypeVar("Item")
 Result = TypeVar("Result")

@@ -268,6 +268,16 @@ def _given(keep: Keep, store: Store, wanted: Request, answers: Answers, live: Tr
     )
 
 
+def waiting(keep: Keep, store: Store, live: Tree) -> list[questions.Pending]:
+    """The questions of earlier merges that are still open: neither answered nor void."""
+    waits = questions.pending(keep)
+    if not waits:
+        return []
+    again = questions.Again(keep, store, live, answers_of(keep, ()).settle, load_orders(keep.orders_file))
+    names = {(q.file, q.record, q.field) for file in again.files(waits).values() for q in file.questions if q.open}
+    return [one for one in waits if one.asked.name in names]
+
+
 class MergeStep(FileStep):
     """Merge the defaults of a release into the live files. ``based_on``: what the files were when the merge was
     looked at, by path, where that must still be so; ``known``: its result; ``after``: the new release's files, where
@@ -385,7 +395,7 @@ def write_merge(
     return before
 
 
-def steps_again(keep: Keep, request: Mapping[str, Any]) -> list[Step]:
+def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
     """The steps of a merge that the journal knows. Refused for one that an earlier Ember Keep began."""
     if "new" not in request:
         raise Refused(

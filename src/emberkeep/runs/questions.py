@@ -58,18 +58,6 @@ def noted(merge: Merge, old: str | None, new: str, before: Sequence[Pending]) ->
     return found
 
 
-def waiting(keep: Keep, store: Store, live: Tree) -> list[Pending]:
-    """Those that are still open: neither answered nor void."""
-    waits = pending(keep)
-    if not waits:
-        return []
-    from emberkeep.runs.merge import answers_of, load_orders  # only where there are some
-
-    again = Again(keep, store, live, answers_of(keep, ()).settle, load_orders(keep.orders_file))
-    names = {(q.file, q.record, q.field) for file in again.files(waits).values() for q in file.questions if q.open}
-    return [one for one in waits if one.asked.name in names]
-
-
 @dataclass(frozen=True)
 class Again:
     """The merges that asked, made again over the live files."""

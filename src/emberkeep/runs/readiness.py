@@ -23,7 +23,7 @@ from emberkeep.migrating import recipe
 from emberkeep.planned import Planned
 from emberkeep.planning.identifiers import unpacked
 from emberkeep.planning.scopes import Clearing
-from emberkeep.runs import migrate, questions, wipe
+from emberkeep.runs import merge, migrate, wipe
 from emberkeep.runs.journal import Journal
 from emberkeep.servers import console, lifecycle, versions
 from emberkeep.servers.process import signs
@@ -198,7 +198,7 @@ def _merging(checked: _Checked) -> Iterator[Fault]:
     if not keep.store_folder.exists():
         return
     with closing(Store(keep.store_folder)) as store:
-        waits = questions.waiting(keep, store, checked.live)
+        waits = merge.waiting(keep, store, checked.live)
     if waits:
         one = "one question" if len(waits) == 1 else f"{len(waits)} questions"
         what = f"{one} of the last merge {'is' if len(waits) == 1 else 'are'} open; yours stay until they are answered"

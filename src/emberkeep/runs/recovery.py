@@ -1,9 +1,10 @@
-"""Putting a snapshot back over the server folder as a run, and going on with runs that were interrupted."""
+"""Putting a snapshot back over the server folder as a run."""
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from emberkeep.errors import Damage, Refused, UsageError
 from emberkeep.keep import Keep
@@ -14,7 +15,7 @@ from emberkeep.runs.restore import RestorePlan
 from emberkeep.runs.run import Clock, Plan, Room, SnapshotStep, Step
 from emberkeep.servers.databases import meant
 from emberkeep.servers.roles import require_some
-from emberkeep.store.intake import Progress, silent
+from emberkeep.store.intake import Progress
 from emberkeep.store.manifest import About, beside
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.trees import FolderTree
@@ -153,32 +154,14 @@ def put_back(
     return replace(found, plan=plan, run=done, before=room.told.get("before"))
 
 
-def steps_of(keep: Keep, store: Store, found: Run) -> list[Step]:
-    """The steps of a run that the journal knows, made anew from what was asked for."""
-    if found.kind == RESTORE:
-        told = found.request
-        return steps(str(told["target"]), tuple(told.get("only", ())), tuple(told.get("databases", ())))
-    from emberkeep.runs import kinds  # each kind loads only what it needs
-
-    return kinds.steps_of(keep, store, found)
+def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
+    """The steps of a restore that the journal knows."""
+    return steps(str(request["target"]), tuple(request.get("only", ())), tuple(request.get("databases", ())))
 
 
-def resume(room: Room, *, stay: bool = False) -> Run:
-    """Finish the interrupted run of ``room``: go on with it, or take it back wholly where that had begun."""
-    if room.run.undoing:
-        run.undo(room.keep, room.store, run.to_undo(room.keep, room.store, room.run.number), room.clock, room.progress)
-        return room.run
-    if room.run.kind == RESTORE:
-        tree = target_of(room)
-        only = tuple(room.run.request.get("only", ()))
-        wanted = restore.scope_of(tree.manifest, only, room.keep.config)
-        run.check(room.keep, restore.plan(tree, room.keep.server, wanted), tree)
-    done = run.go_on(room, steps_of(room.keep, room.store, room.run), stay=stay)
-    if room.faults:
-        raise Damage.gathered(tuple(room.faults))
-    return done
-
-
-def room_of(keep: Keep, store: Store, found: Run, clock: Clock, progress: Progress = silent) -> Room:
-    """What the steps of a run that is resumed work with."""
-    return Room(keep, store, Journal(keep.folder), found, clock, progress=progress)
+def check_again(room: Room) -> None:
+    """What must be so before an interrupted restore goes on."""
+    tree = target_of(room)
+    only = tuple(room.run.request.get("only", ()))
+    wanted = restore.scope_of(tree.manifest, only, room.keep.config)
+    run.check(room.keep, restore.plan(tree, room.keep.server, wanted), tree)
