@@ -22,10 +22,10 @@ import corpora
 import zstandard
 
 from emberkeep.demo import sample
+from emberkeep.fs.trees import FolderTree
 from emberkeep.store import intake, packs, pieces, reuse
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
-from emberkeep.trees import FolderTree
 
 TILES = 140
 

@@ -28,10 +28,10 @@ sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 
 from tests.test_real_engines import LANDS, WORDS, Played
 
-from emberkeep.keep import Keep
-from emberkeep.planning.forecast import forecast
-from emberkeep.runs.journal import Journal
-from emberkeep.runs.serving import world_bytes
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.steps.server import world_bytes
+from emberkeep.process.forecast import forecast
 
 OBJECTS, BLOCKS = 40_000, 60_000
 """How many there are at first, and twice as many in each round; by how many the map grows."""

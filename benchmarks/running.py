@@ -25,13 +25,13 @@ from pathlib import Path
 from measuring import Measured, ember, run, verdict
 
 from emberkeep.demo import sample
-from emberkeep.keep import Keep
-from emberkeep.planned import Planned
-from emberkeep.runs import restore
-from emberkeep.runs.journal import Journal, Run
-from emberkeep.runs.run import FileStep, Notes, Room, SnapshotStep, carry_out
+from emberkeep.fs.overlay import Planned
+from emberkeep.fs.trees import FOLDER, FolderTree
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.engine import apply
+from emberkeep.operations.engine.step import FileStep, Notes, Room, SnapshotStep, carry_out
+from emberkeep.operations.record.journal import Journal, Run
 from emberkeep.store.store import Store
-from emberkeep.trees import FOLDER, FolderTree
 
 TAKEN = (
     "outer-skerries/keepers",
@@ -60,7 +60,7 @@ def bare(server: Path, room: Path) -> float:
     planned = Planned(FolderTree(target), 0)
     for path in paths:
         planned.take(path, source)
-    restore.apply(restore.plan(planned, target, lambda path: True), planned)
+    apply.apply(apply.plan(planned, target, lambda path: True), planned)
     seconds = time.perf_counter() - began
     shutil.rmtree(target)
     return seconds

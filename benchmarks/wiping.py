@@ -19,11 +19,11 @@ from pathlib import Path
 from measuring import Measured, ember, run, verdict
 
 from emberkeep.demo import sample
-from emberkeep.keep import Keep
-from emberkeep.planning.leftovers import NOT_LOOKED_AT
-from emberkeep.servers.roles import Roles
-from emberkeep.servers.tiles import TileNames
-from emberkeep.trees import FILE, FolderTree
+from emberkeep.fs.trees import FILE, FolderTree
+from emberkeep.inventory.roles import Roles
+from emberkeep.inventory.tiles import TileNames
+from emberkeep.keep.keep import Keep
+from emberkeep.wiping.leftovers import NOT_LOOKED_AT
 
 READ = "import sys\nfor p in open(sys.argv[1], 'rb').read().split(b'\\0'):\n  if p: open(p, 'rb').read()"
 AIM = 4.0

@@ -17,9 +17,9 @@ from hypothesis import HealthCheck, Phase, settings
 
 from emberkeep.demo import mission, sample
 from emberkeep.demo.walk import free_ports
-from emberkeep.remote import work
-from emberkeep.runs.journal import Journal
-from emberkeep.servers import announce, process
+from emberkeep.operations.record.journal import Journal
+from emberkeep.process import announce, signs
+from emberkeep.transfer import pool
 from tests import depth
 from tests.program import Program, Ran, run_program, start_program
 
@@ -64,14 +64,14 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
 def short_looks() -> Iterator[None]:
     """A log that was just written to is watched for a moment to see whether it grows: a shorter one than at work."""
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(process, "LOOKS_AGAIN", 0.15)
+        patch.setattr(signs, "LOOKS_AGAIN", 0.15)
         yield
 
 
 @pytest.fixture
 def no_pauses(monkeypatch: pytest.MonkeyPatch) -> None:
     """Tries at a host, and at who receives announcements, follow one another without waiting."""
-    for module, names in ((work, ("FIRST_PAUSE", "LONGEST_PAUSE")), (announce, ("PAUSE", "LONGEST_PAUSE"))):
+    for module, names in ((pool, ("FIRST_PAUSE", "LONGEST_PAUSE")), (announce, ("PAUSE", "LONGEST_PAUSE"))):
         for name in names:
             monkeypatch.setattr(module, name, 0.01)
 

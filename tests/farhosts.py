@@ -22,11 +22,11 @@ from pyftpdlib.ioloop import IOLoop
 from pyftpdlib.servers import FTPServer
 
 from emberkeep.demo.walk import free_ports
-from emberkeep.keep import Keep
-from emberkeep.remote.state import FarState
-from emberkeep.remote.walk import walk
-from emberkeep.remote.work import Lines
-from emberkeep.runs import mirror
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.upkeep import fetch as mirror
+from emberkeep.transfer.pool import Lines
+from emberkeep.transfer.state import FarState
+from emberkeep.transfer.walk import walk
 from tests.program import Ran, run_program
 
 USER, WORD = "keeper", "low tide 7"

@@ -10,7 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from emberkeep import files
+from emberkeep.fs import writing
 from tests import depth
 
 CALLS = (
@@ -41,12 +41,12 @@ class Stop(BaseException):
 def _counted(name: str) -> Callable[..., Any]:
     def call(self: FaultyIO, *args: Any) -> Any:
         self._step(name, args)
-        return getattr(files.SystemIO, name)(self, *args)
+        return getattr(writing.SystemIO, name)(self, *args)
 
     return call
 
 
-class FaultyIO(files.SystemIO):
+class FaultyIO(writing.SystemIO):
     """Counts the writing calls and fails, or stops everything, at the n-th; a write then gets half-way."""
 
     def __init__(self, at: int, error: BaseException | None) -> None:
@@ -80,7 +80,7 @@ def moments(calls: int, quick: int, thorough: int = 10**9) -> list[int]:
 def count_calls(act: Callable[[], object]) -> int:
     """How many writing calls ``act`` makes."""
     counting = FaultyIO(10**9, None)
-    with files.use(counting):
+    with writing.use(counting):
         act()
     return 10**9 - counting.left
 

@@ -7,15 +7,15 @@ from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 from emberkeep.documents.model import Document
-from emberkeep.keep import Keep
+from emberkeep.fs.trees import FolderTree, Kind, read
+from emberkeep.keep.keep import Keep
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import FileMerge
-from emberkeep.runs import run as runs
+from emberkeep.operations.engine import step as runs
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import FolderTree, Kind, read
 
 NOW = datetime(2031, 4, 2, 18, 0, tzinfo=UTC)
 ABOUT = About("", NOW, "asked")
@@ -103,7 +103,7 @@ def same_contents(store: Store, label: str, root: Path) -> None:
 
 def parsed(path: str, text: str) -> Document:
     """A text that has records."""
-    found = formats.parse(path, text.encode())
+    found = registry.parse(path, text.encode())
     assert found is not None
     return found
 

@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep.cli.main import main
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 
 
 @dataclass(frozen=True)
@@ -64,7 +64,7 @@ def run_process(*words: str | Path, cwd: Path, environment: Mapping[str, str] | 
     return Ran(done.returncode, *(told.decode("utf-8", "backslashreplace") for told in (done.stdout, done.stderr)))
 
 
-_read = formats.Shelf()
+_read = registry.Shelf()
 """The sample's files are parsed once by all programs of a worker; that nobody changes a document is tried by each that comes
 after. A test that calls a reader itself has it read."""
 _in_use = threading.Lock()
@@ -94,7 +94,7 @@ def _text(stream: io.TextIOWrapper) -> str:
 
 def _exit_code(words: list[str]) -> int:
     try:
-        with formats.read_once(_read):
+        with registry.read_once(_read):
             return main(words)
     except SystemExit as end:  # argparse's way to end
         return end.code if isinstance(end.code, int) else int(end.code is not None)

@@ -19,16 +19,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.demo import sample
+from emberkeep.detection import logs
+from emberkeep.detection.adopt import adopt
+from emberkeep.detection.doubts import doubts
+from emberkeep.detection.draft import draft
+from emberkeep.detection.findings import Adoption, Sure
+from emberkeep.detection.people import listed_people
 from emberkeep.documents import edit
-from emberkeep.keep import UNSORTED, read_config
-from emberkeep.servers import logs
-from emberkeep.servers.adopt import adopt
-from emberkeep.servers.doubts import doubts
-from emberkeep.servers.draft import draft
-from emberkeep.servers.findings import Adoption, Sure
-from emberkeep.servers.people import listed_people
-from emberkeep.servers.roles import Roles
-from emberkeep.trees import FolderTree
+from emberkeep.fs.trees import FolderTree
+from emberkeep.inventory.roles import Roles
+from emberkeep.keep.keep import UNSORTED, read_config
 from tests.conftest import tree_state
 from tests.helpers import moor
 from tests.program import Program, run_program
@@ -541,7 +541,7 @@ def test_what_may_not_be_read_is_told(tmp_path: Path) -> None:
     (tmp_path / "s" / "secret.ini").chmod(0)
     (tmp_path / "s" / "shut").chmod(0)
     code = (
-        "import os; from pathlib import Path; from emberkeep.servers.adopt import adopt\n"
+        "import os; from pathlib import Path; from emberkeep.detection.adopt import adopt\n"
         "adopt(Path('empty')); os.geteuid() == 0 and os.seteuid(65534)\n"
         "print(sorted((item.path, item.why) for item in adopt(Path('s')).skipped))"
     )

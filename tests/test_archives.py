@@ -17,10 +17,10 @@ from typing import Any
 import pytest
 import zstandard
 
-from emberkeep import archives
-from emberkeep.archives import is_archive, open_archive
 from emberkeep.errors import UnreadableInput
-from emberkeep.trees import Kind, read
+from emberkeep.fs import archives
+from emberkeep.fs.archives import is_archive, open_archive
+from emberkeep.fs.trees import Kind, read
 from tests import depth
 
 FILES = {"skerry/RELEASE": b"4.3\n", "skerry/lib/run.sh": b"#!/bin/sh\n", "skerry/big": b"tide " * 50_000}

@@ -22,15 +22,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import UnreadableInput
-from emberkeep.keep import Config, Keep, check_text
-from emberkeep.planning import calendar
-from emberkeep.planning.calendar import Occurrence, occurrences
-from emberkeep.planning.duties import Verdict, duties
-from emberkeep.recurrence import MONTHS, NotUnderstood, Shift, from_rule, from_words, placed
-from emberkeep.runs import due
-from emberkeep.runs.journal import BEGUN, DONE, Journal, Run
-from emberkeep.runs.run import Room
-from emberkeep.show import ics
+from emberkeep.keep.keep import Config, Keep, check_text
+from emberkeep.keep.recurrence import MONTHS, NotUnderstood, Shift, from_rule, from_words, placed
+from emberkeep.operations.engine.step import Room
+from emberkeep.operations.flows import due
+from emberkeep.operations.record.journal import BEGUN, DONE, Journal, Run
+from emberkeep.schedule import calendar
+from emberkeep.schedule.calendar import Occurrence, occurrences
+from emberkeep.schedule.duties import Verdict, duties
+from emberkeep.show.files import ics
 from emberkeep.store.store import Store
 from tests import depth
 from tests.program import run_program

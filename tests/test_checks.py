@@ -10,17 +10,16 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 from emberkeep.documents.encoding import Text
 from emberkeep.documents.model import Document
-from emberkeep.merging import checks
+from emberkeep.fs.trees import FolderTree
+from emberkeep.merging import checks, paths
 from emberkeep.merging.answers import Answers
 from emberkeep.merging.checks import Record
 from emberkeep.merging.inspection import inspect
 from emberkeep.merging.merge import merge_trees, no_rules
 from emberkeep.merging.results import MERGED, VENDORS, YOURS, Breach
-from emberkeep.runs import loose
-from emberkeep.trees import FolderTree
 from tests.program import Program
 
 KINDS = ("food", "tackle", "lamp")
@@ -97,15 +96,15 @@ def test_a_merge_and_its_checks_read_each_text_once(
     world.sides["new"][0][4]["most"] = "78"
     found = world.breaches()
     read: list[str] = []
-    real = formats.parse_text
+    real = registry.parse_text
 
     def parse_text(path: str, source: Text, chosen: str) -> Document | None:
         read.append(source.text)
         return real(path, source, chosen)
 
-    monkeypatch.setattr(formats, "parse_text", parse_text)
+    monkeypatch.setattr(registry, "parse_text", parse_text)
     sides = [tmp_path / name for name in ("old", "new", "mine")]
-    merged = Context().run(loose.merge, *sides, Answers({}))  # where nothing was read before
+    merged = Context().run(paths.merge, *sides, Answers({}))  # where nothing was read before
     assert len(read) == len(set(read)) == 5  # of one file the three sides and the result, of the other one for all
     assert list(merged.breaches) == found != []
 

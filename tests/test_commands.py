@@ -20,18 +20,18 @@ from typing import Any
 
 import pytest
 
-from emberkeep import files
 from emberkeep.cli.main import COMMANDS
 from emberkeep.errors import Refused, RunFailed
-from emberkeep.keep import Keep
-from emberkeep.merging import orders
+from emberkeep.fs import writing
+from emberkeep.keep.keep import Keep
+from emberkeep.merging import orders, paths
 from emberkeep.merging.answers import Answer, Answers, save
 from emberkeep.merging.results import Merge
-from emberkeep.runs import loose, restore
-from emberkeep.runs import merge as runs
-from emberkeep.runs.journal import Journal, Run
-from emberkeep.runs.run import Plan, Room
-from emberkeep.runs.snapshot import find, take
+from emberkeep.operations.engine import apply
+from emberkeep.operations.engine.step import Plan, Room
+from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.record.snapshot import find, take
+from emberkeep.operations.steps import merge as runs
 from emberkeep.show.console import Meter
 from emberkeep.store.store import Store
 from tests import depth
@@ -506,23 +506,23 @@ def test_a_folder_is_merged_over_itself_and_a_disk_that_fails_leaves_every_file_
     (mine / "weather.yaml").write_bytes((old / "weather.yaml").read_bytes())
     (mine / "own").symlink_to("economy")
     before = tree_state(mine, times=False)
-    found = loose.merge(old, new, mine, Answers({}))
-    loose.write(found, mine, place / "whole")
+    found = paths.merge(old, new, mine, Answers({}))
+    paths.write(found, mine, place / "whole")
     counted = place / "counted"
     shutil.copytree(mine, counted, symlinks=True)
-    calls = count_calls(lambda: loose.write(found, counted, counted))
+    calls = count_calls(lambda: paths.write(found, counted, counted))
     end = tree_state(place / "whole", times=False)
     assert "weather.yaml" not in end
     assert end["own"] == ("link", "economy")
     for at in moments(calls, 1, 30):
         room = place / f"at{at}"
         shutil.copytree(mine, room, symlinks=True)
-        with files.use(FaultyIO(at, OSError(28, "No space left on device"))), suppress(OSError):
-            loose.write(found, room, room)
+        with writing.use(FaultyIO(at, OSError(28, "No space left on device"))), suppress(OSError):
+            paths.write(found, room, room)
         state = tree_state(room, times=False)
         assert all(told in (before.get(path), end.get(path)) for path, told in state.items()), at
         assert before.keys() & end.keys() <= state.keys()
-        loose.write(loose.merge(old, new, room, Answers({})), room, room)
+        paths.write(paths.merge(old, new, room, Answers({})), room, room)
         assert tree_state(room, times=False) == end, at
 
 
@@ -663,7 +663,7 @@ def test_a_merge_that_cannot_be_written_is_taken_back(recorded: Program, place: 
         for at in range(1, 400, depth.choose(6, 1)):
             faulty = FaultyIO(at, OSError(28, "No space left on device"))
             try:
-                with files.use(faulty):
+                with writing.use(faulty):
                     runs.write_merge(keep, store, found, wanted, None, lambda: now)
             except RunFailed as error:
                 failures += "put back" in str(error)
@@ -675,7 +675,7 @@ def test_a_merge_that_cannot_be_written_is_taken_back(recorded: Program, place: 
                     break
                 # The failing call was one that may fail, as writing the index, which is only a cache.
                 tree = find(store, keep, "latest", now)
-                restore.apply(restore.plan(tree, server, lambda path: True), tree)
+                apply.apply(apply.plan(tree, server, lambda path: True), tree)
             assert {path: state[:2] + state[3:] for path, state in tree_state(server).items()} == before, at
         assert failures > depth.choose(3, 20)
     assert recorded("verify").code == 0

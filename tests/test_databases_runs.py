@@ -19,14 +19,14 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.database import Databases
 from emberkeep.errors import Refused, RunFailed, UnreadableInput
-from emberkeep.keep import Keep, check_text
+from emberkeep.fs.trees import FolderTree
+from emberkeep.keep.keep import Keep, check_text
+from emberkeep.keep.tables.databases import Databases
 from emberkeep.migrating import vendor
-from emberkeep.runs import snapshot
-from emberkeep.runs.databases import facts_in, put_back
+from emberkeep.operations.record import snapshot
+from emberkeep.operations.record.databases import facts_in, put_back
 from emberkeep.store.store import Store
-from emberkeep.trees import FolderTree
 from tests import mariadbs
 from tests.faults import FaultyIO
 from tests.mariadbs import ODD, WORD, Server
@@ -210,11 +210,11 @@ def test_a_snapshot_whose_disk_is_full_is_none(rock: Rock, stop: int, monkeypatc
         "create table t (a int primary key, b varchar(40)); insert into t select seq, md5(seq) from seq_1_to_50000"
     )
     rock("snapshot", "--note", "good", "--only", "settings")
-    from emberkeep import files
+    from emberkeep.fs import writing
 
     keep = rock.keep()
     with monkeypatch.context() as patched:
-        patched.setattr(files, "io", FaultyIO(stop, OSError(28, "No space left on device")))
+        patched.setattr(writing, "io", FaultyIO(stop, OSError(28, "No space left on device")))
         with pytest.raises((RunFailed, Refused, OSError)):
             snapshot.take(keep, snapshot.snapshots(Store(keep.store_folder))[0][0].taken)
     assert [about["note"] for about in rock("history", "--json").json["snapshots"]] == ["good"]
@@ -668,7 +668,7 @@ def test_standing_orders_and_rules_hold_for_tables(priced: Rock) -> None:
 
 def test_a_table_that_changed_since_the_merge_is_not_written(priced: Rock) -> None:
     from emberkeep.cli.context import now
-    from emberkeep.runs import merge
+    from emberkeep.operations.steps import merge
 
     keep = priced.keep()
     with closing(Store(keep.store_folder)) as store:

@@ -26,8 +26,8 @@ from emberkeep.comparing.tiles import changed_share
 from emberkeep.comparing.totals import totals
 from emberkeep.documents.model import Document
 from emberkeep.errors import UnreadableInput
-from emberkeep.servers.tiles import TileNames, seen_tiles
-from emberkeep.trees import FolderTree
+from emberkeep.fs.trees import FolderTree
+from emberkeep.inventory.tiles import TileNames, seen_tiles
 from tests.conftest import tree_state
 from tests.helpers import parsed
 from tests.program import Program, run_program

@@ -9,10 +9,10 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.keep import Keep
-from emberkeep.runs import drill, due
-from emberkeep.runs.journal import DONE, Journal
-from emberkeep.servers.process import running_signs
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.flows import drill, due
+from emberkeep.operations.record.journal import DONE, Journal
+from emberkeep.process.signs import running_signs
 from tests.conftest import Rock, tree_state
 
 pytestmark = pytest.mark.skipif(os.name == "nt", reason="the launch script is one for sh")

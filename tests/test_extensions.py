@@ -8,9 +8,9 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.servers.extensions import Extension, duplicates, fits_engine, missing_companions, read_manifest
-from emberkeep.servers.looking import Look
-from emberkeep.trees import FolderTree
+from emberkeep.fs.trees import FolderTree
+from emberkeep.inventory.extensions import Extension, duplicates, fits_engine, missing_companions, read_manifest
+from emberkeep.inventory.probe import Look
 from tests.program import Program
 
 

@@ -14,9 +14,9 @@ from typing import BinaryIO
 
 import pytest
 
-from emberkeep import files
 from emberkeep.errors import Refused
-from emberkeep.files import TEMPORARY, Facts
+from emberkeep.fs import writing
+from emberkeep.fs.writing import TEMPORARY, Facts
 from tests.conftest import tree_state
 from tests.faults import FaultyIO, PowerCut, Recorder, Stop, count_calls, moments
 
@@ -27,11 +27,11 @@ WHEN = 1_700_000_000_123_456_789
 
 
 def whole(folder: Path) -> None:
-    files.write_whole(folder / "a", TIDE, mode=0o640, mtime_ns=WHEN)
+    writing.write_whole(folder / "a", TIDE, mode=0o640, mtime_ns=WHEN)
 
 
 def through(folder: Path) -> None:
-    with files.writing(folder / "a") as handle:
+    with writing.writing(folder / "a") as handle:
         handle.write(b"PK")
         handle.write(b"tide" * 3000)
         handle.seek(0)
@@ -39,32 +39,32 @@ def through(folder: Path) -> None:
 
 
 def staged(folder: Path) -> None:
-    stage = files.Stage()
+    stage = writing.Stage()
     for name in ("a", "deep/b", "deep/c"):
         stage.put(folder / name, [name.encode() * 900], Facts(0o600, WHEN))
     stage.commit()
 
 
 def linked(folder: Path) -> None:
-    with files.durable():
-        files.place_link(folder / "old", "x", Facts(mtime_ns=WHEN))
-        files.place_name(folder / "again", folder / "x")
+    with writing.durable():
+        writing.place_link(folder / "old", "x", Facts(mtime_ns=WHEN))
+        writing.place_name(folder / "again", folder / "x")
 
 
 def moved(folder: Path) -> None:
     (folder / "part").write_bytes(b"fetched" * 500)
-    files.persist_metadata(folder / "part", Facts(0o640, WHEN))
-    with files.durable():
-        files.move_in(folder / "part", folder / "new" / "place" / "a", Facts(0o640, WHEN))
+    writing.persist_metadata(folder / "part", Facts(0o640, WHEN))
+    with writing.durable():
+        writing.move_in(folder / "part", folder / "new" / "place" / "a", Facts(0o640, WHEN))
 
 
 def made_and_gone(folder: Path) -> None:
-    with files.durable():
-        files.make_folder(folder / "new" / "deep")
-        files.set_folder_metadata(folder / "new", Facts(0o700, WHEN))
-        files.io.unlink(folder / "gone" / "y")
-        files.io.rmdir(folder / "gone")
-        files.io.replace(folder / "x", folder / "new" / "x")
+    with writing.durable():
+        writing.make_folder(folder / "new" / "deep")
+        writing.set_folder_metadata(folder / "new", Facts(0o700, WHEN))
+        writing.io.unlink(folder / "gone" / "y")
+        writing.io.rmdir(folder / "gone")
+        writing.io.replace(folder / "x", folder / "new" / "x")
 
 
 ACTS: list[Callable[[Path], None]] = [whole, through, staged, linked, moved, made_and_gone]
@@ -85,7 +85,7 @@ def test_what_was_written_outlasts_a_power_cut(tmp_path: Path, act: Callable[[Pa
         folder, room = prepared(tmp_path / f"at{chance}"), tmp_path / f"room{chance}"
         room.mkdir()
         power = PowerCut(10**9, random.Random(chance), room)
-        with files.use(power):
+        with writing.use(power):
             act(folder)
         done = tree_state(folder, times=False)
         power.cut()
@@ -102,7 +102,7 @@ def test_stopped_anywhere_the_old_file_stands_or_the_new_one(tmp_path: Path, act
         (folder / "a").write_bytes(b"the old one")
         room.mkdir()
         power = PowerCut(at, random.Random(at), room)
-        with files.use(power):
+        with writing.use(power):
             if at > calls:
                 act(folder)
             else:
@@ -121,7 +121,7 @@ def test_what_fails_leaves_nothing_behind(tmp_path: Path, act: Callable[[Path], 
     for at in range(1, calls + 1):
         folder = prepared(tmp_path / f"at{at}")
         try:
-            with files.use(FaultyIO(at, OSError(28, "No space left on device"))):
+            with writing.use(FaultyIO(at, OSError(28, "No space left on device"))):
                 act(folder)
         except OSError:
             failed += 1
@@ -135,10 +135,10 @@ def test_contents_modes_and_times_are_as_told(tmp_path: Path) -> None:
     facts = (tmp_path / "a").stat()
     assert (tmp_path / "a").read_bytes() == WHOLE
     assert (stat.S_IMODE(facts.st_mode), facts.st_mtime_ns) == (0o640, WHEN)
-    files.write_whole(tmp_path / "a", [b"new"])
+    writing.write_whole(tmp_path / "a", [b"new"])
     assert stat.S_IMODE((tmp_path / "a").stat().st_mode) == 0o640  # that of the file it replaced
     (tmp_path / "link").symlink_to("a")
-    files.write_whole(tmp_path / "link", [b"own"])
+    writing.write_whole(tmp_path / "link", [b"own"])
     assert not (tmp_path / "link").is_symlink() and (tmp_path / "a").read_bytes() == b"new"
     through(tmp_path)
     assert (tmp_path / "a").read_bytes() == b"pk" + b"tide" * 3000
@@ -148,19 +148,19 @@ def test_a_further_name_over_one_of_its_own_leaves_no_third(tmp_path: Path) -> N
     """Renaming one name of a file over another of its names does nothing, says POSIX, and the first name stays."""
     (tmp_path / "x").write_text("x")
     for _ in range(2):
-        files.place_name(tmp_path / "again", tmp_path / "x")
+        writing.place_name(tmp_path / "again", tmp_path / "x")
     assert sorted(os.listdir(tmp_path)) == ["again", "x"]
     assert (tmp_path / "again").samefile(tmp_path / "x")
 
 
 def test_a_write_that_the_system_takes_in_parts_is_whole(tmp_path: Path) -> None:
-    class Slow(files.SystemIO):
+    class Slow(writing.SystemIO):
         def create(self, path: str | Path) -> BinaryIO:
             handle: BinaryIO = super().create(path)
             return _Nibbling(handle)  # type: ignore[return-value]
 
-    with files.use(Slow()):
-        files.write_new(str(tmp_path / "a"), [b"one", b"two " * 50], Facts())
+    with writing.use(Slow()):
+        writing.write_new(str(tmp_path / "a"), [b"one", b"two " * 50], Facts())
     assert (tmp_path / "a").read_bytes() == b"one" + b"two " * 50
 
 
@@ -183,7 +183,7 @@ class _Nibbling:
 def test_a_new_file_is_never_written_over_one_that_is_there(tmp_path: Path) -> None:
     (tmp_path / "a").write_text("old")
     with pytest.raises(FileExistsError):
-        files.write_new(str(tmp_path / "a"), [b"new"], Facts())
+        writing.write_new(str(tmp_path / "a"), [b"new"], Facts())
     assert (tmp_path / "a").read_text() == "old"
 
 
@@ -193,12 +193,12 @@ def test_a_new_file_goes_again_when_its_contents_fail(tmp_path: Path) -> None:
         raise OSError(5, "Input/output error")
 
     with pytest.raises(OSError, match="Input"):
-        files.write_new(str(tmp_path / "a"), fails(), Facts())  # type: ignore[arg-type]
+        writing.write_new(str(tmp_path / "a"), fails(), Facts())  # type: ignore[arg-type]
     assert os.listdir(tmp_path) == []
 
 
 def test_a_stage_that_is_abandoned_leaves_nothing(tmp_path: Path) -> None:
-    stage = files.Stage()
+    stage = writing.Stage()
     stage.put(tmp_path / "a", [b"x"], Facts())
     stage.put(tmp_path / "b", [b"y"], Facts())
     stage.abandon()
@@ -207,38 +207,38 @@ def test_a_stage_that_is_abandoned_leaves_nothing(tmp_path: Path) -> None:
 
 
 def test_a_file_without_rights_to_read_it_gets_its_facts_all_the_same(tmp_path: Path) -> None:
-    class NotTheirs(files.SystemIO):
+    class NotTheirs(writing.SystemIO):
         def reopen(self, path: str | Path) -> BinaryIO:
             raise PermissionError(13, "Permission denied", str(path))
 
     (tmp_path / "a").write_text("x")
-    with files.use(NotTheirs()):
-        files.persist_metadata(tmp_path / "a", Facts(0o600, WHEN))
+    with writing.use(NotTheirs()):
+        writing.persist_metadata(tmp_path / "a", Facts(0o600, WHEN))
     facts = (tmp_path / "a").stat()
     assert (stat.S_IMODE(facts.st_mode), facts.st_mtime_ns) == (0o600, WHEN)
 
 
 def test_what_another_disk_has_to_take_is_written_anew(tmp_path: Path) -> None:
-    class OtherDisk(files.SystemIO):
+    class OtherDisk(writing.SystemIO):
         def replace(self, source: Path, target: Path) -> None:
             if source.name == "part":
                 raise OSError(18, "Invalid cross-device link")
             super().replace(source, target)
 
     (tmp_path / "part").write_bytes(b"x" * 3_000_000)
-    with files.use(OtherDisk()):
-        files.move_in(tmp_path / "part", tmp_path / "a", Facts(0o600, WHEN))
+    with writing.use(OtherDisk()):
+        writing.move_in(tmp_path / "part", tmp_path / "a", Facts(0o600, WHEN))
     assert os.listdir(tmp_path) == ["a"]
     facts = (tmp_path / "a").stat()
     assert (facts.st_size, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns) == (3_000_000, 0o600, WHEN)
 
-    class Full(files.SystemIO):
+    class Full(writing.SystemIO):
         def replace(self, source: Path, target: Path) -> None:
             raise OSError(28, "No space left on device")
 
     (tmp_path / "part").write_bytes(b"y")
-    with files.use(Full()), pytest.raises(OSError, match="No space"):
-        files.move_in(tmp_path / "part", tmp_path / "a", Facts())
+    with writing.use(Full()), pytest.raises(OSError, match="No space"):
+        writing.move_in(tmp_path / "part", tmp_path / "a", Facts())
     assert (tmp_path / "part").exists()
 
 
@@ -248,10 +248,10 @@ def test_a_folder_that_has_its_facts_is_left_alone(tmp_path: Path, monkeypatch: 
     os.utime(folder, ns=(0, WHEN))
     own = folder.stat()
     told = Facts(0o700, WHEN, own.st_uid, own.st_gid)
-    monkeypatch.setattr(files, "may_give_away", lambda: True)
-    with files.use(noted := Recorder()), files.durable():
-        files.set_folder_metadata(folder, told)
-        files.set_folder_metadata(folder, Facts())
+    monkeypatch.setattr(writing, "may_give_away", lambda: True)
+    with writing.use(noted := Recorder()), writing.durable():
+        writing.set_folder_metadata(folder, told)
+        writing.set_folder_metadata(folder, Facts())
     assert noted.calls == []
     for other in (
         Facts(0o755),
@@ -259,30 +259,30 @@ def test_a_folder_that_has_its_facts_is_left_alone(tmp_path: Path, monkeypatch: 
         told._replace(owner=own.st_uid + 1),
         told._replace(group=own.st_gid + 1),
     ):
-        assert not files.has_metadata(folder, other)
-    monkeypatch.setattr(files, "may_give_away", lambda: False)
-    assert files.has_metadata(folder, told._replace(owner=own.st_uid + 1))
-    with files.use(noted), files.durable():
-        files.set_folder_metadata(folder, Facts(0o750))
+        assert not writing.has_metadata(folder, other)
+    monkeypatch.setattr(writing, "may_give_away", lambda: False)
+    assert writing.has_metadata(folder, told._replace(owner=own.st_uid + 1))
+    with writing.use(noted), writing.durable():
+        writing.set_folder_metadata(folder, Facts(0o750))
     assert noted.calls == [("chmod", "a"), ("sync_folder", "a")]
 
 
 def test_owners_are_given_only_where_that_is_allowed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     given: list[tuple[str, int, int]] = []
 
-    class Noting(files.SystemIO):
+    class Noting(writing.SystemIO):
         def chown(self, path: str | Path, owner: int, group: int) -> None:
             given.append((Path(path).name, owner, group))
 
     (tmp_path / "a").write_text("x")
-    with files.use(Noting()):
+    with writing.use(Noting()):
         for allowed in (True, False):
-            monkeypatch.setattr(files, "may_give_away", lambda allowed=allowed: allowed)
-            files.set_facts(tmp_path / "a", Facts(0o600, owner=1001, group=7))
-            files.set_facts(tmp_path / "a", Facts(owner=0, group=0))  # root's
-            files.set_facts(tmp_path / "a", Facts(0o600))
+            monkeypatch.setattr(writing, "may_give_away", lambda allowed=allowed: allowed)
+            writing.set_facts(tmp_path / "a", Facts(0o600, owner=1001, group=7))
+            writing.set_facts(tmp_path / "a", Facts(owner=0, group=0))  # root's
+            writing.set_facts(tmp_path / "a", Facts(0o600))
     assert given == [("a", 1001, 7), ("a", 0, 0)]
-    assert files.may_give_away() is not None
+    assert writing.may_give_away() is not None
 
 
 @pytest.mark.parametrize("number", [errno.EPERM, errno.ENOSYS, errno.ENOTSUP])
@@ -291,7 +291,7 @@ def test_a_disk_that_keeps_no_modes_and_owners_is_given_none(
 ) -> None:
     """FAT takes the mode that a file has already and no other; what knows no such call at all takes none."""
 
-    class Plain(files.SystemIO):
+    class Plain(writing.SystemIO):
         def chmod(self, path: str | Path, mode: int) -> None:
             self._judge(mode == os.lstat(path).st_mode & 0o7777)
 
@@ -302,23 +302,23 @@ def test_a_disk_that_keeps_no_modes_and_owners_is_given_none(
             if number != errno.EPERM or not same:
                 raise OSError(number, os.strerror(number))
 
-    class Denied(files.SystemIO):
+    class Denied(writing.SystemIO):
         def chmod(self, path: str | Path, mode: int) -> None:
             raise OSError(errno.EPERM, "it is another user's")
 
-    monkeypatch.setattr(files, "may_give_away", lambda: True)
+    monkeypatch.setattr(writing, "may_give_away", lambda: True)
     (tmp_path / "a").write_text("x")
     before = (tmp_path / "a").stat()
-    files.not_given()
-    with files.use(Plain()):
-        files.set_facts(tmp_path / "a", Facts(0o640, WHEN, 1001, 7))
+    writing.not_given()
+    with writing.use(Plain()):
+        writing.set_facts(tmp_path / "a", Facts(0o640, WHEN, 1001, 7))
     now = (tmp_path / "a").stat()
     assert (now.st_mode, now.st_uid, now.st_mtime_ns) == (before.st_mode, before.st_uid, WHEN)
-    assert files.not_given() == {files.OWNERS: 1, files.MODES: 1}
-    files.set_facts(tmp_path / "a", Facts(0o640, WHEN, before.st_uid, before.st_gid))
-    assert files.not_given() == {}
-    with files.use(Denied()), pytest.raises(OSError, match="another user's"):
-        files.set_facts(tmp_path / "a", Facts(0o640))
+    assert writing.not_given() == {writing.OWNERS: 1, writing.MODES: 1}
+    writing.set_facts(tmp_path / "a", Facts(0o640, WHEN, before.st_uid, before.st_gid))
+    assert writing.not_given() == {}
+    with writing.use(Denied()), pytest.raises(OSError, match="another user's"):
+        writing.set_facts(tmp_path / "a", Facts(0o640))
 
 
 def test_a_disk_that_syncs_no_folders_is_asked_for_files_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -330,25 +330,25 @@ def test_a_disk_that_syncs_no_folders_is_asked_for_files_alone(tmp_path: Path, m
         fsync(descriptor)
 
     monkeypatch.setattr(os, "fsync", synced)
-    files.make_folder(tmp_path / "new")
-    files.write_whole(tmp_path / "new" / "a", [b"x"])
+    writing.make_folder(tmp_path / "new")
+    writing.write_whole(tmp_path / "new" / "a", [b"x"])
     assert (tmp_path / "new" / "a").read_bytes() == b"x"
     answer = errno.EIO
     with pytest.raises(OSError, match="Input/output"):
-        files.write_whole(tmp_path / "b", [b"x"])
+        writing.write_whole(tmp_path / "b", [b"x"])
 
 
 def test_a_lock_that_cannot_be_is_refused_and_one_that_is_held_says_so(tmp_path: Path) -> None:
     with (
-        files.alone(tmp_path / "lock", lambda: Refused("held")),
+        writing.alone(tmp_path / "lock", lambda: Refused("held")),
         pytest.raises(Refused, match=r"^held$"),
-        files.alone(tmp_path / "lock", lambda: Refused("held")),
+        writing.alone(tmp_path / "lock", lambda: Refused("held")),
     ):
         pass
     (tmp_path / "text").write_text("no database, far from it\n" * 100)
     with (
         pytest.raises(Refused, match="cannot be written to") as caught,
-        files.alone(tmp_path / "text", lambda: Refused("held")),
+        writing.alone(tmp_path / "text", lambda: Refused("held")),
     ):
         pass
     assert "may be removed" in caught.value.faults[0].hint
@@ -359,34 +359,34 @@ def test_sweeping_takes_temporary_files_and_folders_only(tmp_path: Path) -> None
     (tmp_path / f"{TEMPORARY}2").mkdir()
     (tmp_path / f"{TEMPORARY}2" / "y").write_text("y")
     (tmp_path / "mine").write_text("z")
-    files.sweep(tmp_path)
+    writing.sweep(tmp_path)
     assert os.listdir(tmp_path) == ["mine"]
 
 
 def test_each_folder_is_synced_once_at_the_end(tmp_path: Path) -> None:
     synced: list[str] = []
 
-    class Noting(files.SystemIO):
+    class Noting(writing.SystemIO):
         def sync_folder(self, path: str | Path) -> None:
             synced.append(Path(path).name)
             super().sync_folder(path)
 
     (tmp_path / "a").mkdir()
-    with files.use(Noting()):
-        with files.durable():
+    with writing.use(Noting()):
+        with writing.durable():
             for number in range(3):
                 (tmp_path / "a" / f"{number}").write_text("x")
-                files.io.unlink(tmp_path / "a" / f"{number}")
-            with files.durable():
-                files.io.mkdir(tmp_path / "b")
+                writing.io.unlink(tmp_path / "a" / f"{number}")
+            with writing.durable():
+                writing.io.mkdir(tmp_path / "b")
             assert synced == []
         assert sorted(synced) == sorted(["a", tmp_path.name])
         synced.clear()
-        with pytest.raises(ValueError, match="x"), files.durable():
-            files.io.rmdir(tmp_path / "b")
+        with pytest.raises(ValueError, match="x"), writing.durable():
+            writing.io.rmdir(tmp_path / "b")
             raise ValueError("x")
         assert synced == []  # what failed is put right by whoever notices
-        with files.durable():
+        with writing.durable():
             pass
         assert synced == []
 
@@ -394,14 +394,14 @@ def test_each_folder_is_synced_once_at_the_end(tmp_path: Path) -> None:
 # --- what each call asks of the system -------------------------------------------------------------------
 
 CALLS: dict[str, Callable[[Path], object]] = {
-    "create": lambda folder: files.io.create(folder / "new").close(),
-    "replace": lambda folder: files.io.replace(folder / "x", folder.parent / "y"),
-    "replace into": lambda folder: files.io.replace(folder.parent / "there", folder / "y"),
-    "unlink": lambda folder: files.io.unlink(folder / "x"),
-    "rmdir": lambda folder: files.io.rmdir(folder / "empty"),
-    "mkdir": lambda folder: files.io.mkdir(folder / "new"),
-    "symlink": lambda folder: files.io.symlink("x", folder / "new"),
-    "link": lambda folder: files.io.link(folder / "x", folder / "new"),
+    "create": lambda folder: writing.io.create(folder / "new").close(),
+    "replace": lambda folder: writing.io.replace(folder / "x", folder.parent / "y"),
+    "replace into": lambda folder: writing.io.replace(folder.parent / "there", folder / "y"),
+    "unlink": lambda folder: writing.io.unlink(folder / "x"),
+    "rmdir": lambda folder: writing.io.rmdir(folder / "empty"),
+    "mkdir": lambda folder: writing.io.mkdir(folder / "new"),
+    "symlink": lambda folder: writing.io.symlink("x", folder / "new"),
+    "link": lambda folder: writing.io.link(folder / "x", folder / "new"),
 }
 
 
@@ -411,14 +411,14 @@ def test_each_change_of_names_has_its_folder_synced(tmp_path: Path, call: str) -
     (folder / "empty").mkdir(parents=True)
     (folder / "x").write_text("x")
     (tmp_path / "there").write_text("y")
-    with files.use(noted := Recorder()), files.durable():
+    with writing.use(noted := Recorder()), writing.durable():
         CALLS[call](folder)
     synced = {name for kind, name in noted.calls if kind == "sync_folder"}
     assert synced == ({"folder", tmp_path.name} if call.startswith("replace") else {"folder"})
 
 
 def test_a_folder_that_was_synced_meanwhile_is_not_synced_again(tmp_path: Path) -> None:
-    with files.use(noted := Recorder()), files.durable():
+    with writing.use(noted := Recorder()), writing.durable():
         staged(tmp_path)
     assert len(noted.places("sync_folder", "deep")) == 1
 
@@ -434,38 +434,38 @@ def test_syncing_reaches_the_system_and_leaves_nothing_open(tmp_path: Path, monk
 
     monkeypatch.setattr(os, "fsync", fsync)
     before = os.listdir("/proc/self/fd")
-    files.io.sync_folder(tmp_path)
-    with files.io.create(tmp_path / "a") as handle:
-        files.io.sync(handle)
+    writing.io.sync_folder(tmp_path)
+    with writing.io.create(tmp_path / "a") as handle:
+        writing.io.sync(handle)
     assert synced == [str(tmp_path), str(tmp_path / "a")]
     synced.clear()
-    files.write_whole(tmp_path / "b", [b"x"])
+    writing.write_whole(tmp_path / "b", [b"x"])
     assert synced[1:] == [str(tmp_path)] and Path(synced[0]).name.startswith(TEMPORARY)
     synced.clear()
-    with files.writing(tmp_path / "c") as out:
+    with writing.writing(tmp_path / "c") as out:
         out.write(b"x")
     assert synced[1:] == [str(tmp_path)] and Path(synced[0]).name.startswith(TEMPORARY)
     assert os.listdir("/proc/self/fd") == before
     with pytest.raises(FileNotFoundError):
-        files.io.sync_folder(tmp_path / "nowhere")
+        writing.io.sync_folder(tmp_path / "nowhere")
 
 
 def test_a_link_has_its_own_time_and_owner(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     given: list[tuple[int, int]] = []
 
-    class Noting(files.SystemIO):
+    class Noting(writing.SystemIO):
         def chown(self, path: str | Path, owner: int, group: int) -> None:
             given.append((owner, group))
 
     (tmp_path / "x").write_text("x")
     before = (tmp_path / "x").stat()
-    monkeypatch.setattr(files, "may_give_away", lambda: True)
-    with files.use(Noting()):
-        files.place_link(tmp_path / "a", "x", Facts(mtime_ns=WHEN, owner=5, group=6))
-        files.place_link(tmp_path / "b", "x", Facts())
-        files.place_link(tmp_path / "d", "x", Facts(owner=0, group=0))
-        monkeypatch.setattr(files, "may_give_away", lambda: False)
-        files.place_link(tmp_path / "c", "x", Facts(owner=5))
+    monkeypatch.setattr(writing, "may_give_away", lambda: True)
+    with writing.use(Noting()):
+        writing.place_link(tmp_path / "a", "x", Facts(mtime_ns=WHEN, owner=5, group=6))
+        writing.place_link(tmp_path / "b", "x", Facts())
+        writing.place_link(tmp_path / "d", "x", Facts(owner=0, group=0))
+        monkeypatch.setattr(writing, "may_give_away", lambda: False)
+        writing.place_link(tmp_path / "c", "x", Facts(owner=5))
     assert given == [(5, 6), (0, 0)]
     if os.utime in os.supports_follow_symlinks:
         assert (tmp_path / "a").lstat().st_mtime_ns == WHEN
@@ -476,7 +476,7 @@ def test_a_link_has_its_own_time_and_owner(tmp_path: Path, monkeypatch: pytest.M
 def test_what_is_no_refusal_of_the_system_is_not_taken_for_one(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """A fault of our own comes through as it is, wherever the system's refusals are expected."""
 
-    class Broken(files.SystemIO):
+    class Broken(writing.SystemIO):
         def replace(self, source: Path, target: Path) -> None:
             raise ValueError("a fault of ours")
 
@@ -488,13 +488,13 @@ def test_what_is_no_refusal_of_the_system_is_not_taken_for_one(tmp_path: Path, m
 
     (tmp_path / "a").write_text("x")
     (tmp_path / f"{TEMPORARY}1").write_text("x")
-    with files.use(Broken()):
+    with writing.use(Broken()):
         with pytest.raises(ValueError, match="a fault of ours"):
-            files.move_in(tmp_path / "a", tmp_path / "b", Facts())
+            writing.move_in(tmp_path / "a", tmp_path / "b", Facts())
         with pytest.raises(ValueError, match="a third"):
-            files.persist_metadata(tmp_path / "a", Facts())
+            writing.persist_metadata(tmp_path / "a", Facts())
         with pytest.raises(ValueError, match="another"):
-            files.sweep(tmp_path)
+            writing.sweep(tmp_path)
 
     def broken(*told: object, **more: object) -> None:
         raise ValueError("a fault of ours")
@@ -503,14 +503,14 @@ def test_what_is_no_refusal_of_the_system_is_not_taken_for_one(tmp_path: Path, m
         patch.setattr(sqlite3, "connect", broken)
         with (
             pytest.raises(ValueError, match="a fault of ours"),
-            files.alone(tmp_path / "lock", lambda: Refused("held")),
+            writing.alone(tmp_path / "lock", lambda: Refused("held")),
         ):
             pass
 
 
 def test_an_output_that_goes_on_is_appended_to(tmp_path: Path) -> None:
     for text in (b"one\n", b"two\n"):
-        with files.appending(tmp_path / "log") as log:
+        with writing.appending(tmp_path / "log") as log:
             log.write(text)
     assert (tmp_path / "log").read_bytes() == b"one\ntwo\n"
 
@@ -518,15 +518,15 @@ def test_an_output_that_goes_on_is_appended_to(tmp_path: Path) -> None:
 def test_archives_may_be_written_through_the_one_module(tmp_path: Path) -> None:
     """Packages that write archives seek, tell, flush and close as they like; the file counts once the block ends."""
     with (
-        files.use(FaultyIO(10**9, None)),
-        files.writing(tmp_path / "a.zip") as out,
+        writing.use(FaultyIO(10**9, None)),
+        writing.writing(tmp_path / "a.zip") as out,
         zipfile.ZipFile(out, "w") as archive,
     ):
         archive.writestr("x", "tide " * 90)
         assert not (tmp_path / "a.zip").exists()
     with zipfile.ZipFile(tmp_path / "a.zip") as archive:
         assert archive.testzip() is None and archive.read("x") == b"tide " * 90
-    with files.writing(tmp_path / "b") as out:
+    with writing.writing(tmp_path / "b") as out:
         assert out.seekable() and out.tell() == 0
         assert out.write(b"tide") == 4
         assert out.seek(1) == 1

@@ -8,9 +8,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 from emberkeep.documents.encoding import Text, decode
-from emberkeep.documents.json import JsonDocument, parse
+from emberkeep.documents.formats.json import JsonDocument, parse
 from emberkeep.documents.model import Edit, Node
 from emberkeep.errors import UnreadableInput
 from emberkeep.merging.merge import merge_file
@@ -226,7 +226,7 @@ def test_large_objects_keyed_by_ids_are_quick_enough_to_use() -> None:
     mine = old.replace('"coins": 17\n', '"coins": 18\n')
     result = merge(old, mine, old.replace('"coins": 3999\n', '"coins": 1\n'))
     assert json.loads(text_of(result))["id-3999"] == {"coins": 1}
-    assert formats.format_of("x.json", old) == "json"
+    assert registry.format_of("x.json", old) == "json"
 
 
 words = st.lists(st.sampled_from(["pier", "cave", "reef", "wreck", "store"]), unique=True, max_size=5)

@@ -11,14 +11,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep import globs
 from emberkeep.errors import Refused, UnreadableInput, UsageError
-from emberkeep.keep import UNSORTED, Keep, find, read_config
-from emberkeep.servers.roles import Roles, selection
-from emberkeep.servers.versions import ordering
+from emberkeep.fs import globs
+from emberkeep.inventory.roles import Roles, selection
+from emberkeep.inventory.versions import ordering
+from emberkeep.keep.keep import UNSORTED, Keep, find, read_config
+from emberkeep.keep.toml_reader import quote
 from emberkeep.store.manifest import About
 from emberkeep.store.refs import resolve
-from emberkeep.toml import quote
 
 GOOD = """\
 format = 1

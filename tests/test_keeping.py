@@ -17,14 +17,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.keep import Rung
-from emberkeep.planning.growth import growth
-from emberkeep.planning.ladder import judge
-from emberkeep.runs import thin
+from emberkeep.fs.trees import FolderTree
+from emberkeep.keep.keep import Rung
+from emberkeep.operations.upkeep import thin
+from emberkeep.retention.growth import growth
+from emberkeep.retention.ladder import judge
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.store.verify import verify
-from emberkeep.trees import FolderTree
 from tests.conftest import tree_state
 from tests.helpers import ABOUT, flip
 from tests.program import Program

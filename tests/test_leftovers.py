@@ -17,11 +17,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import Refused
-from emberkeep.keep import Keep, remember
-from emberkeep.planning.identifiers import Known, canonical, identifiers, known_people
-from emberkeep.runs import wipe
-from emberkeep.runs.wipe import Preview
-from emberkeep.trees import FolderTree
+from emberkeep.fs.trees import FolderTree
+from emberkeep.keep.keep import Keep, remember
+from emberkeep.operations.flows import wipe
+from emberkeep.operations.flows.wipe import Preview
+from emberkeep.wiping.identifiers import Known, canonical, identifiers, known_people
 from tests.conftest import Moorings
 
 NOW = datetime(2026, 6, 5, 18, 0, tzinfo=UTC)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from emberkeep.documents import edit, formats
+from emberkeep.documents import edit, registry
 from emberkeep.documents.model import Role
 from emberkeep.errors import UnreadableInput
 from emberkeep.merging.merge import merge_file
@@ -107,7 +107,7 @@ def test_keys_that_repeat_are_records_of_their_own() -> None:
     ],
 )
 def test_formats_by_content_then_name(name: str, text: str, expected: str) -> None:
-    assert formats.format_of(name, text) == expected
+    assert registry.format_of(name, text) == expected
 
 
 def test_a_latin_1_file_stays_latin_1() -> None:

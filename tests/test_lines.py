@@ -8,7 +8,7 @@ import re
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.documents import lines
+from emberkeep.documents.formats import lines
 
 
 @given(st.text(st.sampled_from("ab\r\n\x0b\u2028"), max_size=30))

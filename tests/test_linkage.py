@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.documents import formats, linkage
+from emberkeep.documents import linkage, registry
 from emberkeep.documents.align import items_of, pairs
 from emberkeep.documents.identity import Identities
 from emberkeep.documents.linkage import Facts
@@ -289,7 +289,7 @@ def test_records_with_keys_are_paired_without_weighing_them(monkeypatch: pytest.
 
 
 def documents(*texts: str) -> list[Document]:
-    found = [formats.parse("a.json", text.encode()) for text in texts]
+    found = [registry.parse("a.json", text.encode()) for text in texts]
     return [document for document in found if document is not None]
 
 

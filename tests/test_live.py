@@ -19,11 +19,11 @@ from pathlib import Path
 import pytest
 
 from emberkeep.databases.live import LiveTree
-from emberkeep.keep import Config
-from emberkeep.runs import restore
+from emberkeep.fs.trees import FolderTree
+from emberkeep.keep.keep import Config
+from emberkeep.operations.engine import apply
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store, Taken
-from emberkeep.trees import FolderTree
 from tests.conftest import tree_state
 from tests.program import Program
 
@@ -57,9 +57,9 @@ def take(store: Store, root: Path, *, later: float = 10, rehash: bool = False) -
 
 def put_back(store: Store, label: str, target: Path, *only: str) -> None:
     tree = SnapshotTree(store, store.manifest(label), label)
-    plan = restore.plan(tree, target, restore.scope_of(tree.manifest, only, CONFIG))
-    assert restore.apply(plan, tree) == []
-    assert restore.plan(tree, target, restore.scope_of(tree.manifest, only, CONFIG)).nothing
+    plan = apply.plan(tree, target, apply.scope_of(tree.manifest, only, CONFIG))
+    assert apply.apply(plan, tree) == []
+    assert apply.plan(tree, target, apply.scope_of(tree.manifest, only, CONFIG)).nothing
 
 
 # --- what is kept ------------------------------------------------------------

@@ -8,7 +8,7 @@ import re
 import pytest
 
 from emberkeep.comparing.records import compare, facts
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 from emberkeep.merging.merge import merge_file
 from tests import depth
 
@@ -73,9 +73,9 @@ def test_no_document_makes_the_merge_stumble(block: int) -> None:
             sides = (side.encode() for side in (old, mine, new))
             result = merge_file("x.xml", *sides, settle=lambda question, answer=answer: (answer, "test"))  # type: ignore[misc]
             assert result.fault is None, seed
-            formats.parse("x.xml", mine.encode() if result.data is None else result.data, as_format="xml")
+            registry.parse("x.xml", mine.encode() if result.data is None else result.data, as_format="xml")
         assert merge_file("x.xml", old.encode(), mine.encode(), old.encode()).data is None, seed
-        first, second = (formats.parse("x.xml", side.encode()) for side in (mine, new))
+        first, second = (registry.parse("x.xml", side.encode()) for side in (mine, new))
         assert first is not None
         assert second is not None
         if not [item for item in compare(first, second) if item.kind != "moved"]:

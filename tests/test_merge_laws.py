@@ -10,8 +10,8 @@ from hypothesis import strategies as st
 
 from emberkeep.comparing import records as comparing
 from emberkeep.comparing.records import Difference, compare, facts
-from emberkeep.documents import align, formats
-from emberkeep.documents.lines import matches, split
+from emberkeep.documents import align, registry
+from emberkeep.documents.formats.lines import matches, split
 from emberkeep.merging import records
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import Outcome
@@ -32,7 +32,7 @@ each_format = pytest.mark.parametrize("path", FORMATS)
 
 def said(path: str, data: bytes) -> set[tuple[str, str, str]]:
     """Every field of a file, without order and spelling."""
-    document = formats.parse(path, data)
+    document = registry.parse(path, data)
     assert document is not None
     return facts(document)
 
@@ -191,7 +191,7 @@ def test_every_true_overlap_is_asked(path: str, recs: tuple[Rec, ...], style: St
 @given(recs=makers.record_lists(), style=makers.styles)
 def test_splicing_no_edits_gives_the_bytes_back(path: str, recs: tuple[Rec, ...], style: Style) -> None:
     written = FORMATS[path](recs, style)
-    document = formats.parse(path, written)
+    document = registry.parse(path, written)
     assert document is not None
     assert document.source.encode(document.text) == written
 
@@ -201,7 +201,7 @@ def test_splicing_no_edits_gives_the_bytes_back(path: str, recs: tuple[Rec, ...]
 def test_a_comparison_is_empty_only_when_all_is_said_alike(
     path: str, left: tuple[Rec, ...], right: tuple[Rec, ...]
 ) -> None:
-    first, second = (formats.parse(path, FORMATS[path](recs)) for recs in (left, right))
+    first, second = (registry.parse(path, FORMATS[path](recs)) for recs in (left, right))
     assert first is not None
     assert second is not None
     details = [item for item in compare(first, second) if item.field != "(comment)" and item.kind != "moved"]
@@ -222,7 +222,7 @@ def test_a_comparison_tells_the_same_when_unchanged_records_are_read_too(
     written = [FORMATS[path](some) for some in (edits.old, tuple(recs))]
 
     def told() -> list[Difference]:
-        left, right = (formats.parse(path, data) for data in written)
+        left, right = (registry.parse(path, data) for data in written)
         assert left is not None
         assert right is not None
         return compare(left, right)

@@ -17,7 +17,7 @@ import pytest
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 from emberkeep.documents.model import content
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import ORDER, FileMerge, Question
@@ -198,7 +198,7 @@ def text_of(result: FileMerge, mine: str) -> str:
 
 def says(path: str, text: str) -> object:
     """All that a file says, in its order."""
-    document = formats.parse(path, text.encode())
+    document = registry.parse(path, text.encode())
     assert document is not None
     return content(document.root)
 
@@ -298,7 +298,7 @@ def test_an_unrelated_record_changes_nothing_else(path: str, lists: Sides, twice
 
 def _rows(path: str, text: str, called: str) -> list[object]:
     """The records of a list."""
-    document = formats.parse(path, text.encode())
+    document = registry.parse(path, text.encode())
     assert document is not None
     root = document.root
     if path in NAMED:

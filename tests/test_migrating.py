@@ -16,20 +16,20 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.comparing import landmarks
 from emberkeep.databases import sqlite
 from emberkeep.databases.sqlite import statements
 from emberkeep.documents import edit
 from emberkeep.documents.edit import Shape
 from emberkeep.errors import Place, Refused, UnreadableInput
-from emberkeep.keep import Config, Keep, Landmark, World
+from emberkeep.fs.overlay import Planned
+from emberkeep.fs.trees import FolderTree, Kind, NoTree
+from emberkeep.keep.keep import Config, Keep, Landmark, World
 from emberkeep.migrating import apply
 from emberkeep.migrating.recipe import Recipe, RecipeStep, Remove, Renumber, chain, read
-from emberkeep.planned import Planned
-from emberkeep.runs import migrate
-from emberkeep.runs.journal import Journal, Run
+from emberkeep.operations.flows import migrate
+from emberkeep.operations.record.journal import Journal, Run
 from emberkeep.store.store import Store
-from emberkeep.trees import FolderTree, Kind, NoTree
+from emberkeep.survey import landmarks
 from tests.conftest import Rock, tree_state
 from tests.helpers import NOW, new_keep
 
@@ -516,7 +516,7 @@ def test_carrying_is_refused_for_the_same_folder_for_swapped_ones_and_for_a_runn
 def test_a_carried_file_that_changes_on_the_way_is_noticed(
     rock: Rock, fresh: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from emberkeep.runs import carry
+    from emberkeep.operations.flows import carry
 
     tile = "outer-skerries/chart/strip.0.0.sea"
     keep = carry.keep_for(fresh, Keep(rock.keep), make=True)
@@ -534,7 +534,7 @@ def test_a_carried_file_that_changes_on_the_way_is_noticed(
         def progress(self, done: int, total: int) -> None: ...
 
     from emberkeep.errors import RunFailed
-    from emberkeep.runs.run import Plan
+    from emberkeep.operations.engine.step import Plan
 
     with pytest.raises(RunFailed, match=r"1 carried files are not what they were: outer-skerries/chart/strip.0.0.sea"):
         step.act(There(), Plan())  # type: ignore[arg-type]

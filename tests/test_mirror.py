@@ -20,18 +20,18 @@ from typing import Any
 import pytest
 from pyftpdlib.handlers import DTPHandler, FTPHandler, TLS_FTPHandler
 
-from emberkeep.demo.host import Host
+from emberkeep.demo.ftp_server import Host
 from emberkeep.errors import Refused, UnreadableInput, UsageError
-from emberkeep.far import Address, Far, address_of
-from emberkeep.keep import Keep
-from emberkeep.remote import listing
-from emberkeep.remote.host import Denied, FarEntry, Odd
-from emberkeep.remote.walk import now_there, walk
-from emberkeep.remote.work import TRIES, Lines
-from emberkeep.runs import mirror
-from emberkeep.runs.journal import Journal
+from emberkeep.fs.trees import Kind, read
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.tables.transfer import Address, Far, address_of
+from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.upkeep import fetch
 from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import Kind, read
+from emberkeep.transfer import listing
+from emberkeep.transfer.pool import TRIES, Lines
+from emberkeep.transfer.protocol import Denied, FarEntry, Odd
+from emberkeep.transfer.walk import now_there, walk
 from tests import depth, farhosts
 from tests.farhosts import WORD, Listening, Site, held, made
 from tests.program import Ran, run_process, run_program
@@ -541,10 +541,10 @@ def test_a_server_that_is_running_there_is_not_copied_unknowingly(root: Path, tm
     with farhosts.ftp(root.parent) as served:
         site = over_ftp(tmp_path, served)
         with site.lines() as lines:
-            grown = mirror.look(site.keep, lines, wait=lambda seconds: (root / "nothing").write_text("more") and None)
+            grown = fetch.look(site.keep, lines, wait=lambda seconds: (root / "nothing").write_text("more") and None)
             assert grown.signs == ("nothing changed between two looks",)
             with pytest.raises(Refused, match="running"):
-                mirror.refuse_if_written_to(grown, lines.door.address)
+                fetch.refuse_if_written_to(grown, lines.door.address)
         port = served.port  # anything that listens answers for a console
         told = (site.folder / "keep.toml").read_text()
         (site.folder / "keep.toml").write_text(told + f'[console]\nkind = "line"\naddress = "127.0.0.1:{port}"\n')
@@ -603,7 +603,7 @@ def test_a_host_that_is_far_is_asked_over_more_ways(
 ) -> None:
     """One connection, and its channels: several where answers take their time; a connection that is cut is one for all
     of them, and opened again once."""
-    from emberkeep.remote import sftp
+    from emberkeep.transfer import sftp
 
     root = made(tmp_path / "there" / "gannet-rock")
     for number in range(60):
@@ -835,7 +835,7 @@ def test_a_line_is_tried_some_times_and_then_given_up(root: Path, tmp_path: Path
     waits: list[float] = []
     with farhosts.ftp(root.parent) as served:
         site = over_ftp(tmp_path, served)
-    lines = Lines(mirror.door_of(site.keep, site.environment), pause=waits.append)
+    lines = Lines(fetch.door_of(site.keep, site.environment), pause=waits.append)
     with lines, pytest.raises(UnreadableInput, match=f"{TRIES} tries"):
         walk(lines)
     assert waits == [0.5, 1, 2, 4, 8]

@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 from emberkeep.documents.model import Document, Node, splice
 from emberkeep.errors import UnreadableInput
 from emberkeep.merging.merge import merge_file
@@ -37,7 +37,7 @@ def test_damaged_files_are_read_or_refused_with_a_place(name: str, data: st.Data
         end = min(len(text), at + data.draw(st.integers(0, 8)))
         text = text[:at] + data.draw(st.sampled_from(ODD)) + text[end:]
     try:
-        document = formats.parse(path, text)
+        document = registry.parse(path, text)
     except UnreadableInput as error:
         place = error.faults[0].place
         assert place is not None
@@ -62,8 +62,8 @@ def test_merging_damaged_sides_gives_a_result_or_says_why_not(name: str, data: s
     if result.data is None:
         return
     try:
-        mine = formats.parse(path, sides[1])
+        mine = registry.parse(path, sides[1])
     except UnreadableInput:
         return
     if mine is not None:
-        formats.parse(path, result.data, as_format=mine.format)
+        registry.parse(path, result.data, as_format=mine.format)

@@ -12,8 +12,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.planning import persons
-from emberkeep.planning.persons import Person, person, with_records_of
+from emberkeep.wiping import persons
+from emberkeep.wiping.persons import Person, person, with_records_of
 from tests.conftest import Rock, tree_state
 
 ALL = {uuid.UUID(int=number * 7919, version=4).hex: f"Keeper{number}" for number in range(1, 7)}

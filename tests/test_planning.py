@@ -13,16 +13,18 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import Refused
-from emberkeep.keep import Rung
-from emberkeep.planned import Planned
-from emberkeep.planning import duties, growth, values
-from emberkeep.planning.forecast import Forecast, forecast, lasting
-from emberkeep.planning.growth import LONGEST, LOOKS_BACK, SHORTEST
-from emberkeep.planning.ladder import judge
-from emberkeep.planning.values import Wiped
+from emberkeep.fs.overlay import Planned
+from emberkeep.fs.trees import FolderTree, read
+from emberkeep.keep.keep import Rung
+from emberkeep.keep.tables.wiping import SetText
+from emberkeep.process.forecast import Forecast, forecast, lasting
+from emberkeep.retention import growth
+from emberkeep.retention.growth import LONGEST, LOOKS_BACK, SHORTEST
+from emberkeep.retention.ladder import judge
+from emberkeep.schedule import duties
 from emberkeep.store.manifest import About
-from emberkeep.trees import FolderTree, read
-from emberkeep.wiping import SetText
+from emberkeep.wiping import values
+from emberkeep.wiping.values import Wiped
 
 NOW = datetime(2026, 11, 20, 12, 0, tzinfo=UTC)
 FAROE = ZoneInfo("Atlantic/Faroe")

@@ -14,14 +14,14 @@ from types import SimpleNamespace
 
 import pytest
 
+from emberkeep.detection.adopt import adopt
+from emberkeep.detection.doubts import answered, doubts
 from emberkeep.errors import Refused
-from emberkeep.keep import Config, check_text
-from emberkeep.running import Console
-from emberkeep.runs.journal import Journal
-from emberkeep.runs.run import unconfirmed
-from emberkeep.servers.adopt import adopt
-from emberkeep.servers.console import require_reached
-from emberkeep.servers.doubts import answered, doubts
+from emberkeep.keep.keep import Config, check_text
+from emberkeep.keep.tables.process import Console
+from emberkeep.operations.engine.step import unconfirmed
+from emberkeep.operations.record.journal import Journal
+from emberkeep.process.console import require_reached
 from tests import depth
 from tests.conftest import KEEP, Rock, free_ports, tree_state
 from tests.program import Program, Ran, run_program

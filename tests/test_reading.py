@@ -22,11 +22,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from emberkeep.errors import UnreadableInput
-from emberkeep.far import Far, address_of
-from emberkeep.remote import pipe, reading, sftp, work
-from emberkeep.remote.host import Denied, Door, Lost, Want
-from emberkeep.remote.reading import Reader
-from emberkeep.remote.sftp import SftpHost
+from emberkeep.keep.tables.transfer import Far, address_of
+from emberkeep.transfer import pool, sftp, sftp_pipeline, ssh_client
+from emberkeep.transfer.protocol import Denied, Door, Lost, Want
+from emberkeep.transfer.sftp import SftpHost
+from emberkeep.transfer.sftp_pipeline import Reader
 from tests import farhosts
 from tests.farhosts import Site, held, made
 
@@ -79,7 +79,7 @@ class Odd:
             self._status(number, 0, b"")
         else:
             offset, wanted = struct.unpack(">QI", rest)
-            assert wanted <= max(self.piece, reading.LEAST_PIECE)
+            assert wanted <= max(self.piece, sftp_pipeline.LEAST_PIECE)
             data = self.contents[self.open[text]][offset : offset + self.chance.randint(1, wanted)]
             if data:
                 self._say(103, number + struct.pack(">I", len(data)) + data)
@@ -150,12 +150,12 @@ def test_whatever_the_order_and_the_length_of_answers(
     server = Odd(contents, chance, piece, limits)
     reader = Reader(server)
     assert files_of(reader, wants) == wished
-    assert server.open == {} and server.most_open <= reading.AHEAD
+    assert server.open == {} and server.most_open <= sftp_pipeline.AHEAD
     assert files_of(reader, wants[:3]) == wished[:3]  # it goes on with others
 
 
 def test_no_more_is_asked_for_than_fits(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(reading, "ROOM", 300_000)
+    monkeypatch.setattr(sftp_pipeline, "ROOM", 300_000)
     chance = random.Random(4)
     contents = {f"/{number}".encode(): chance.randbytes(200_000) for number in range(40)}
 
@@ -168,7 +168,7 @@ def test_no_more_is_asked_for_than_fits(monkeypatch: pytest.MonkeyPatch) -> None
 
     server = Counting(contents, chance)
     assert files_of(Reader(server), [(path, 0, 200_000) for path in contents]) == list(contents.values())
-    assert server.most < 300_000 + 4 * reading.LARGEST_PIECE
+    assert server.most < 300_000 + 4 * sftp_pipeline.LARGEST_PIECE
 
 
 @pytest.mark.parametrize(
@@ -240,9 +240,9 @@ def read_all(host: SftpHost, wants: list[Want]) -> dict[str, bytes]:
 def test_a_real_host_by_the_systems_ssh_and_over_a_connection_of_ours(
     there: Path, far: farhosts.Sshd, connections: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    started: list[pipe.Pipe] = []
+    started: list[ssh_client.Pipe] = []
 
-    class Noted(pipe.Pipe):
+    class Noted(ssh_client.Pipe):
         def __init__(self, *told: object) -> None:
             super().__init__(*told)  # type: ignore[arg-type]
             started.append(self)
@@ -266,15 +266,15 @@ def test_a_real_host_by_the_systems_ssh_and_over_a_connection_of_ours(
 def test_ssh_takes_no_other_key_than_the_one_that_was_checked(there: Path, far: farhosts.Sshd) -> None:
     key = " ".join((far.room / "host.pub").read_text().split()[:2])
     wrong = " ".join(far.key.with_suffix(".pub").read_text().split()[:2])
-    Reader(pipe.Pipe(door_to(far, there), key)).close()
+    Reader(ssh_client.Pipe(door_to(far, there), key)).close()
     with pytest.raises(Lost):
-        Reader(pipe.Pipe(door_to(far, there), wrong))
+        Reader(ssh_client.Pipe(door_to(far, there), wrong))
 
 
 def test_ssh_is_given_the_passphrase_and_shows_it_nobody(there: Path, far: farhosts.Sshd) -> None:
     subprocess.run(["ssh-keygen", "-q", "-p", "-P", "", "-N", "low tide 7", "-f", far.key], check=True)
     key = " ".join((far.room / "host.pub").read_text().split()[:2])
-    way = pipe.Pipe(replace(door_to(far, there), secret="low tide 7"), key)
+    way = ssh_client.Pipe(replace(door_to(far, there), secret="low tide 7"), key)
     try:
         Reader(way)
         command = Path(f"/proc/{way.process.pid}/cmdline")
@@ -286,7 +286,7 @@ def test_ssh_is_given_the_passphrase_and_shows_it_nobody(there: Path, far: farho
         way.close()
     assert not room.exists()
     with pytest.raises(Lost):
-        Reader(pipe.Pipe(replace(door_to(far, there), secret="high tide"), key))
+        Reader(ssh_client.Pipe(replace(door_to(far, there), secret="high tide"), key))
 
 
 def a_program(place: Path, text: str) -> str:
@@ -324,7 +324,7 @@ def test_a_fetch_goes_on_where_its_ssh_was_cut_off(
 ) -> None:
     reads = [0]
 
-    class Cut(pipe.Pipe):
+    class Cut(ssh_client.Pipe):
         def read(self, size: int) -> bytes:
             reads[0] += 1
             if reads[0] in (90, 400, 405, 800):
@@ -350,7 +350,7 @@ def test_an_ssh_that_falls_silent_is_ended_and_the_rest_comes(
 ) -> None:
     reads = [0]
 
-    class Silent(pipe.Pipe):
+    class Silent(ssh_client.Pipe):
         def read(self, size: int) -> bytes:
             reads[0] += 1
             if reads[0] == 300:
@@ -358,7 +358,7 @@ def test_an_ssh_that_falls_silent_is_ended_and_the_rest_comes(
             return super().read(size)
 
     monkeypatch.setattr(sftp, "Pipe", Silent)
-    line = work.Line(replace(door_to(far, there), limit=1.0), pause=lambda seconds: None)
+    line = pool.Line(replace(door_to(far, there), limit=1.0), pause=lambda seconds: None)
     wants = all_wants(there)
     found = {wants[number].path: b"".join(chunks) for number, chunks in line.many(wants, "cannot fetch")}
     line.close()
@@ -372,7 +372,7 @@ def test_what_waits_for_ssh_ends_when_the_host_is_closed(
 ) -> None:
     held_up = threading.Event()
 
-    class Silent(pipe.Pipe):
+    class Silent(ssh_client.Pipe):
         reads = 0
 
         def read(self, size: int) -> bytes:
@@ -410,7 +410,7 @@ def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(
         opened.append(time.monotonic())
         connect(client, *told, **further)
 
-    class Gone(pipe.Pipe):
+    class Gone(ssh_client.Pipe):
         pieces = 0
 
         def read(self, size: int) -> bytes:
@@ -431,7 +431,7 @@ def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(
     came = {path: data for path, data in held(site.copy).items() if data is not None}
     assert 20 < len(came) < 300
     assert came == {path: (there / path).read_bytes() for path in came}
-    assert len(opened) < 4 * work.TRIES  # not as often for every file that is left
+    assert len(opened) < 4 * pool.TRIES  # not as often for every file that is left
 
 
 def test_files_that_cannot_be_had_are_named_and_the_rest_comes(

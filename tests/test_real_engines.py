@@ -22,7 +22,7 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.servers.process import wait_for
+from emberkeep.process.signs import wait_for
 from tests.conftest import free_ports, tree_state
 from tests.program import Ran, run_program
 

@@ -18,12 +18,14 @@ from typing import Any
 
 import pytest
 
-from emberkeep import files
 from emberkeep.errors import EmberKeepError, Interrupted, Refused, RunFailed
-from emberkeep.keep import Keep
-from emberkeep.runs import kinds, recovery, snapshot
-from emberkeep.runs import run as runs
-from emberkeep.runs.journal import Journal
+from emberkeep.fs import writing
+from emberkeep.keep.keep import Keep
+from emberkeep.operations import kinds
+from emberkeep.operations.engine import step as runs
+from emberkeep.operations.flows import restore
+from emberkeep.operations.record import snapshot
+from emberkeep.operations.record.journal import Journal
 from emberkeep.store.intake import silent
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
@@ -62,8 +64,8 @@ def keep(tmp_path: Path) -> Keep:
 def put_back(keep: Keep, *only: str) -> None:
     with closing(Store(keep.store_folder)) as store:
         tree = snapshot.find(store, keep, "1", real_clock())
-        found = recovery.planned(keep, store, tree, only)
-        recovery.put_back(keep, store, found, only, real_clock, silent)
+        found = restore.planned(keep, store, tree, only)
+        restore.put_back(keep, store, found, only, real_clock, silent)
 
 
 def resume(keep: Keep) -> None:
@@ -100,7 +102,7 @@ def test_stopped_at_any_call_it_is_finished_or_taken_back(keep: Keep, tmp_path: 
         room = tmp_path / f"room{at}"
         room.mkdir()
         faulty = PowerCut(at, random.Random(at), room) if power else FaultyIO(at, Stop())
-        with files.use(faulty), suppress(Stop, EmberKeepError, OSError):
+        with writing.use(faulty), suppress(Stop, EmberKeepError, OSError):
             put_back(mine)
         if isinstance(faulty, PowerCut):
             faulty.cut()
@@ -137,7 +139,7 @@ def test_what_was_reported_done_outlasts_a_power_cut(keep: Keep, tmp_path: Path,
         mine, room = copy_of(keep, tmp_path / f"cut{chance}"), tmp_path / f"room{chance}"
         room.mkdir()
         power = PowerCut(10**9, random.Random(chance), room)
-        with files.use(power):
+        with writing.use(power):
             act(mine)
         power.cut()
         assert tree_state(mine.server) == done, chance
@@ -180,7 +182,7 @@ def test_what_any_command_wrote_outlasts_a_power_cut(recorded: Program, place: P
     room.mkdir()
     power = PowerCut(10**9, random.Random(what), room)
     power.at_once = "file by file" not in what
-    with files.use(power):
+    with writing.use(power):
         done = recorded(*{**WRITERS, **MORE_WRITERS}[what])
     assert done.code in (0, 1), done.err
     after = outlasting(place)
@@ -272,7 +274,7 @@ def test_failing_at_any_call_it_is_put_back_as_it_was(keep: Keep, tmp_path: Path
     for at in moments(calls, 10):
         mine = copy_of(keep, tmp_path / f"at{at}")
         try:
-            with files.use(FaultyIO(at, OSError(28, "No space left on device"))):
+            with writing.use(FaultyIO(at, OSError(28, "No space left on device"))):
                 put_back(mine)
             assert tree_state(mine.server) == restored
         except (RunFailed, OSError) as error:
@@ -336,7 +338,7 @@ def test_ctrl_c_in_a_restore_says_what_to_do(keep: Keep) -> None:
                 raise KeyboardInterrupt
             super().replace(source, target)
 
-    with files.use(Pressed(10**9, None)), pytest.raises(Interrupted) as caught:
+    with writing.use(Pressed(10**9, None)), pytest.raises(Interrupted) as caught:
         put_back(keep)
     assert "resume" in caught.value.faults[0].hint
     resume(keep)

@@ -7,8 +7,8 @@ from zoneinfo import ZoneInfo
 
 import pytest
 
-from emberkeep import recurrence
-from emberkeep.recurrence import NotUnderstood, Recurrence, Shift, from_rule, from_words, placed, which_of_month
+from emberkeep.keep import recurrence
+from emberkeep.keep.recurrence import NotUnderstood, Recurrence, Shift, from_rule, from_words, placed, which_of_month
 
 UTC = ZoneInfo("UTC")
 START = date(2026, 9, 4)

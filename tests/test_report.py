@@ -11,7 +11,7 @@ import pytest
 from emberkeep.comparing.totals import Totals
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import Merge
-from emberkeep.show.report import html
+from emberkeep.show.files.report import html
 from emberkeep.show.summary import summary
 from tests.conftest import tree_state
 from tests.program import Program, run_program

@@ -15,14 +15,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep import files
 from emberkeep.errors import Damage, Refused
-from emberkeep.keep import Config
-from emberkeep.runs import restore
+from emberkeep.fs import writing
+from emberkeep.fs.trees import FolderTree
+from emberkeep.keep.keep import Config
+from emberkeep.operations.engine import apply
 from emberkeep.store import seen
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import FolderTree
 from tests.conftest import tree_state
 from tests.faults import FaultyIO
 from tests.helpers import NOW, flip
@@ -36,14 +36,14 @@ CONFIG = Config("Gannet Rock", "server", "UTC", roles=ROLES)
 def taken(tmp_path: Path, root: Path, scope: tuple[str, ...] = ()) -> SnapshotTree:
     store = Store(tmp_path / "store")
     about = About("", NOW, "asked", scope=scope, roles=ROLES if scope else ())
-    wanted = restore.selection(scope, ROLES) if scope else None
+    wanted = apply.selection(scope, ROLES) if scope else None
     done = store.add(FolderTree(root), about, wanted=wanted).about
     return SnapshotTree(store, store.manifest(done.label), "snapshot 1")
 
 
-def put_back(snapshot: SnapshotTree, root: Path, *only: str) -> restore.RestorePlan:
-    plan = restore.plan(snapshot, root, restore.scope_of(snapshot.manifest, only, CONFIG))
-    assert restore.apply(plan, snapshot) == []
+def put_back(snapshot: SnapshotTree, root: Path, *only: str) -> apply.RestorePlan:
+    plan = apply.plan(snapshot, root, apply.scope_of(snapshot.manifest, only, CONFIG))
+    assert apply.apply(plan, snapshot) == []
     return plan
 
 
@@ -140,7 +140,7 @@ def test_into_refuses_what_could_hurt(tmp_path: Path, root: Path, where: str) ->
     (tmp_path / "full").mkdir()
     (tmp_path / "full" / "x").write_text("x")
     with pytest.raises(Refused):
-        restore.check_target(tmp_path / where, root)
+        apply.check_target(tmp_path / where, root)
 
 
 def test_damage_in_the_store_is_refused_before_anything_is_touched(tmp_path: Path, root: Path) -> None:
@@ -150,9 +150,9 @@ def test_damage_in_the_store_is_refused_before_anything_is_touched(tmp_path: Pat
     pack = next((tmp_path / "store" / "packs").glob("*.pack"))
     for at in range(70, pack.stat().st_size, 40):
         flip(pack, at)
-    plan = restore.plan(snapshot, root, lambda path: True)
+    plan = apply.plan(snapshot, root, lambda path: True)
     with pytest.raises(Damage) as caught:
-        restore.check_whole(plan, snapshot)
+        apply.check_whole(plan, snapshot)
     assert "world/a.sea" in str(caught.value)
     assert tree_state(root) == wrecked
 
@@ -162,9 +162,9 @@ def test_a_restore_that_stops_half_way_is_finished_by_the_next(tmp_path: Path, r
     before = tree_state(root)
     for at in range(1, 40):
         wreck(root)
-        plan = restore.plan(snapshot, root, lambda path: True)
-        with files.use(FaultyIO(at, OSError(5, "Input/output error"))), suppress(OSError):
-            restore.apply(plan, snapshot)
+        plan = apply.plan(snapshot, root, lambda path: True)
+        with writing.use(FaultyIO(at, OSError(5, "Input/output error"))), suppress(OSError):
+            apply.apply(plan, snapshot)
         put_back(snapshot, root)
         assert tree_state(root) == before
 
@@ -180,7 +180,7 @@ def test_a_row_that_says_another_digest_than_the_snapshot_is_not_trusted(tmp_pat
     store = Store(tmp_path / "store")
     store.add(live, About("", datetime.now(UTC) + timedelta(minutes=1), "asked"), live=live)
     assert "notes" in store.unwritten(FolderTree(root))
-    plan = restore.plan(first, root, lambda path: True, store)
+    plan = apply.plan(first, root, lambda path: True, store)
     assert [entry.path for entry in plan.write] == ["notes"]
 
 
@@ -204,15 +204,15 @@ def test_too_little_room_is_refused_before_anything_is_written(
     tmp_path: Path, root: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     snapshot = taken(tmp_path, root)
-    plan = restore.plan(snapshot, tmp_path / "new" / "place", lambda path: True)
+    plan = apply.plan(snapshot, tmp_path / "new" / "place", lambda path: True)
     room = {"free": plan.bytes}
     monkeypatch.setattr(shutil, "disk_usage", lambda place: SimpleNamespace(free=room["free"]))
-    restore.check_room(plan)
+    apply.check_room(plan)
     room["free"] -= 1
     with pytest.raises(
         Refused, match=f"{plan.bytes} bytes are to be written, and the disk has room for {plan.bytes - 1}"
     ):
-        restore.check_room(plan)
+        apply.check_room(plan)
 
 
 @pytest.mark.skipif(not hasattr(os, "mkfifo"), reason="needs named pipes")
@@ -271,8 +271,8 @@ def test_any_tree_becomes_any_other(
 
 @pytest.fixture
 def lanes(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(restore, "WORTH_LANES", 0)
-    monkeypatch.setattr(restore, "LANE", 1)
+    monkeypatch.setattr(apply, "WORTH_LANES", 0)
+    monkeypatch.setattr(apply, "LANE", 1)
 
 
 def several(folder: Path) -> None:
@@ -284,9 +284,9 @@ def several(folder: Path) -> None:
 def test_two_lanes_write_all_there_is(root: Path, tmp_path: Path, lanes: None) -> None:
     several(root)
     snapshot = taken(tmp_path, root)
-    plan = restore.plan(snapshot, tmp_path / "fresh", lambda path: True)
+    plan = apply.plan(snapshot, tmp_path / "fresh", lambda path: True)
     told: list[tuple[int, int]] = []
-    assert restore.apply(plan, snapshot, fresh=True, progress=lambda done, total: told.append((done, total))) == []
+    assert apply.apply(plan, snapshot, fresh=True, progress=lambda done, total: told.append((done, total))) == []
     assert tree_state(tmp_path / "fresh") == tree_state(root)
     assert told[-1] == (plan.bytes, plan.bytes) and told == sorted(told)
 
@@ -300,10 +300,10 @@ def test_a_failure_in_one_lane_ends_both_and_leaves_nothing_half_made(
     before = tree_state(root)
     for number in range(40):
         (root / f"world/{number}.sea").write_bytes(b"griefed")
-    plan = restore.plan(snapshot, root, lambda path: True)
-    with files.use(FaultyIO(at, OSError(28, "No space left on device"))), pytest.raises(OSError, match="No space"):
-        restore.apply(plan, snapshot)
-    assert not [path for path in root.rglob("*") if path.name.startswith(files.TEMPORARY)]
+    plan = apply.plan(snapshot, root, lambda path: True)
+    with writing.use(FaultyIO(at, OSError(28, "No space left on device"))), pytest.raises(OSError, match="No space"):
+        apply.apply(plan, snapshot)
+    assert not [path for path in root.rglob("*") if path.name.startswith(writing.TEMPORARY)]
     put_back(snapshot, root)
     assert tree_state(root) == before
 
@@ -313,7 +313,7 @@ def test_damage_met_in_a_lane_is_told_and_the_rest_written(root: Path, tmp_path:
     snapshot = taken(tmp_path, root)
     pack = next((tmp_path / "store" / "packs").glob("*.pack"))
     flip(pack, 5_000_000)
-    faults = restore.apply(restore.plan(snapshot, tmp_path / "fresh", lambda path: True), snapshot, fresh=True)
+    faults = apply.apply(apply.plan(snapshot, tmp_path / "fresh", lambda path: True), snapshot, fresh=True)
     missing = {path.name for path in root.rglob("*")} - {path.name for path in (tmp_path / "fresh").rglob("*")}
     assert faults and {Path(fault.what.split(" in ")[0]).name for fault in faults} == missing
 
@@ -366,7 +366,7 @@ def test_names_that_a_disk_cannot_hold_are_told_beforehand_and_the_rest_is_put_t
         (server / name).write_text(name)
     keeper("snapshot")
     assert keeper("restore", "1", "--into", tmp_path / "usual").code == 0
-    monkeypatch.setattr(restore, "kind_of_disk", lambda folder: "vfat")
+    monkeypatch.setattr(apply, "kind_of_disk", lambda folder: "vfat")
     refused = keeper("restore", "1", "--into", tmp_path / "fat")
     assert (refused.code, "--what-fits" in refused.err, "(7 such)" in refused.err) == (3, True, True), refused.err
     assert not (tmp_path / "fat").exists()
@@ -378,8 +378,8 @@ def test_names_that_a_disk_cannot_hold_are_told_beforehand_and_the_rest_is_put_t
 
 
 def test_the_kind_of_a_disk_is_that_of_the_nearest_mount() -> None:
-    assert restore.kind_of_disk(Path("/proc/self")) == "proc"
-    assert restore.kind_of_disk(Path("/")) != "proc"
+    assert apply.kind_of_disk(Path("/proc/self")) == "proc"
+    assert apply.kind_of_disk(Path("/")) != "proc"
 
 
 def test_a_mode_or_time_alone_comes_back_where_nobody_has_written_since(

@@ -12,17 +12,19 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep import files
 from emberkeep.errors import EmberKeepError, Refused, RunFailed, UsageError
-from emberkeep.keep import Keep
-from emberkeep.planning.values import Values
-from emberkeep.runs import bring, carry, kinds, migrate, recovery, snapshot, update, wipe
-from emberkeep.runs import run as runs
-from emberkeep.runs.journal import Journal, Run, StartRecord
-from emberkeep.runs.run import FileStep, Notes, Room, SnapshotStep, Step
+from emberkeep.fs import writing
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.tables.wiping import SetText
+from emberkeep.operations import kinds
+from emberkeep.operations.engine import step as runs
+from emberkeep.operations.engine.step import FileStep, Notes, Room, SnapshotStep, Step
+from emberkeep.operations.flows import carry, import_world, migrate, restore, update, wipe
+from emberkeep.operations.record import snapshot
+from emberkeep.operations.record.journal import Journal, Run, StartRecord
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
-from emberkeep.wiping import SetText
+from emberkeep.wiping.values import Values
 from tests import depth
 from tests.conftest import Moorings, tree_state
 from tests.faults import FaultyIO, Stop, count_calls, moments
@@ -58,8 +60,8 @@ def the_migration(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
 
 
 def the_import(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
-    request = bring.Request(keep.folder.parent / "from-a-friend", "far-isles")
-    return Run(0, "import", NOW, request=request.plain), bring.steps(request)
+    request = import_world.Request(keep.folder.parent / "from-a-friend", "far-isles")
+    return Run(0, "import", NOW, request=request.plain), import_world.steps(request)
 
 
 def the_restore(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
@@ -69,7 +71,7 @@ def the_restore(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
         (keep.server / "cast-off.sh").write_text("wrecked\n")
         os.utime(keep.server / "cast-off.sh", ns=(0, 1_700_000_000_000_000_000))
         (keep.server / "outer-skerries" / "stray").mkdir()
-    return Run(0, "restore", NOW, request={"target": "1", "only": []}), recovery.steps("1", ())
+    return Run(0, "restore", NOW, request={"target": "1", "only": []}), restore.steps("1", ())
 
 
 def the_carry(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
@@ -140,7 +142,7 @@ def test_stopped_anywhere_it_is_finished_or_taken_back(built: Path, tmp_path: Pa
     waited = 0
     for at in moments(calls, 1, 9):
         mine = copy_of(built, tmp_path / f"at{at}", kind)
-        with files.use(FaultyIO(at, Stop())), suppress(*STOPS):
+        with writing.use(FaultyIO(at, Stop())), suppress(*STOPS):
             carry_out(mine, kind)
         run = Journal(mine.folder).waiting()
         if run is None:
@@ -178,7 +180,7 @@ def test_failing_anywhere_all_is_put_back(built: Path, tmp_path: Path, kind: str
     for at in moments(calls, 1, 9):
         mine = copy_of(built, tmp_path / f"at{at}", kind)
         try:
-            with files.use(FaultyIO(at, OSError(28, "No space left on device"))):
+            with writing.use(FaultyIO(at, OSError(28, "No space left on device"))):
                 carry_out(mine, kind)
             assert tree_state(mine.server) == end
         except (RunFailed, OSError) as error:
@@ -252,13 +254,13 @@ def test_an_undo_that_was_stopped_waits_and_is_finished(keep: Keep) -> None:
     for name in ("a", "b", "c"):
         write(keep, f"world/{name}", name * 5)
 
-    class Stops(files.SystemIO):
+    class Stops(writing.SystemIO):
         def replace(self, source: Path, target: Path) -> None:
             if target.name == "c":
                 raise Stop
             super().replace(source, target)
 
-    with files.use(Stops()), pytest.raises(Stop):
+    with writing.use(Stops()), pytest.raises(Stop):
         undo(keep)
     waiting = Journal(keep.folder).waiting()
     assert waiting is not None and (waiting.number, waiting.undoing) == (3, True)

@@ -18,14 +18,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep import scan
-from emberkeep.keep import Keep
-from emberkeep.runs import snapshot
-from emberkeep.scan import Ahead, Scan
+from emberkeep.fs import scan
+from emberkeep.fs.scan import Ahead, Scan
+from emberkeep.fs.trees import FolderTree, read
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.record import snapshot
 from emberkeep.store import seen
 from emberkeep.store.manifest import About
 from emberkeep.store.store import SnapshotTree, Store, Taken
-from emberkeep.trees import FolderTree, read
 from tests.program import Program
 
 needs_fork = pytest.mark.skipif(not scan.FORKS, reason="no processes are forked here")

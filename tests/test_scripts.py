@@ -11,7 +11,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.documents import script
+from emberkeep.documents.formats import script
 from emberkeep.merging.results import FileMerge
 from tests.helpers import merge_text
 

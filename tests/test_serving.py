@@ -19,14 +19,14 @@ from pathlib import Path
 import pytest
 
 from emberkeep.errors import EmberKeepError, Refused
-from emberkeep.keep import Keep, Log
-from emberkeep.running import Console, Service, duration
-from emberkeep.runs.journal import Journal
-from emberkeep.servers import console, lifecycle
-from emberkeep.servers import watch as watching
-from emberkeep.servers.process import is_locked, running_signs, wait_for
-from emberkeep.servers.secrets import secret
-from emberkeep.servers.watch import Activity, Follower, Movement, State, Watch, read_line
+from emberkeep.keep.keep import Keep, Log
+from emberkeep.keep.secrets import secret
+from emberkeep.keep.tables.process import Console, Service, duration
+from emberkeep.operations.record.journal import Journal
+from emberkeep.process import console, lifecycle
+from emberkeep.process import watch as watching
+from emberkeep.process.signs import is_locked, running_signs, wait_for
+from emberkeep.process.watch import Activity, Follower, Movement, State, Watch, read_line
 from tests.conftest import free_ports
 from tests.helpers import new_keep
 from tests.program import run_program

@@ -21,9 +21,10 @@ import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep import files
-from emberkeep.archives import open_source
 from emberkeep.errors import Damage, Refused, RunFailed, UnreadableInput, UsageError
+from emberkeep.fs import writing
+from emberkeep.fs.archives import open_source
+from emberkeep.fs.trees import FolderTree, Kind, read
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs
@@ -44,7 +45,6 @@ from emberkeep.store.packs import (
 from emberkeep.store.reuse import PIECE, in_place
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.store.verify import verify
-from emberkeep.trees import FolderTree, Kind, read
 from tests.faults import Recorder
 from tests.helpers import ABOUT, NOW, flip, same_contents
 
@@ -368,7 +368,7 @@ def test_an_early_sync_that_failed_counts_though_the_last_one_goes_well(
 ) -> None:
     monkeypatch.setattr(packs, "EAGER", eager)
 
-    class OnceBad(files.SystemIO):
+    class OnceBad(writing.SystemIO):
         synced = 0
 
         def sync(self, handle: BinaryIO) -> None:
@@ -378,7 +378,7 @@ def test_an_early_sync_that_failed_counts_though_the_last_one_goes_well(
                     raise OSError(errno.EIO, "Input/output error")
             super().sync(handle)
 
-    with files.use(bad := OnceBad()), pytest.raises(RunFailed, match="Input/output error"):
+    with writing.use(bad := OnceBad()), pytest.raises(RunFailed, match="Input/output error"):
         store.add(FolderTree(source), ABOUT)
     assert bad.synced >= 1
     assert store.numbers() == [] and not list(store.packs.iterdir())
@@ -508,8 +508,8 @@ def test_files_compared_in_other_threads_come_out_as_they_stand(store: Store, tm
 
 def test_the_next_writer_sweeps_what_a_killed_one_left(store: Store, source: Path) -> None:
     store.add(FolderTree(source), ABOUT)
-    left = [store.folder / files.TEMPORARY, store.folder / "snapshots" / f"{files.TEMPORARY}1"]
-    left += [store.folder / "defaults" / f"{files.TEMPORARY}2", store.packs / "00000009.pack.part"]
+    left = [store.folder / writing.TEMPORARY, store.folder / "snapshots" / f"{writing.TEMPORARY}1"]
+    left += [store.folder / "defaults" / f"{writing.TEMPORARY}2", store.packs / "00000009.pack.part"]
     for path in left:
         path.write_bytes(b"half")
     store.add(FolderTree(source), ABOUT)
@@ -520,7 +520,7 @@ def test_the_next_writer_sweeps_what_a_killed_one_left(store: Store, source: Pat
 def test_nothing_stays_open_and_no_thread_goes_on(store: Store, source: Path) -> None:
     """After a snapshot with files compared in threads, one that failed, a verify, and reading all back."""
 
-    class Full(files.SystemIO):
+    class Full(writing.SystemIO):
         def write(self, handle: BinaryIO, data: bytes) -> None:
             if handle.name.endswith(".part") and handle.tell() > 1000:
                 raise OSError(errno.ENOSPC, "No space left on device")
@@ -534,7 +534,7 @@ def test_nothing_stays_open_and_no_thread_goes_on(store: Store, source: Path) ->
     for number in range(12):
         with (source / f"{number}.sea").open("r+b") as tile:
             tile.write(random.Random(100 + number).randbytes(5000))
-    with files.use(Full()), pytest.raises(RunFailed):
+    with writing.use(Full()), pytest.raises(RunFailed):
         Store(store.folder).add(FolderTree(source), ABOUT)
     again = Store(store.folder)
     again.add(FolderTree(source), ABOUT)
@@ -547,10 +547,10 @@ def test_nothing_stays_open_and_no_thread_goes_on(store: Store, source: Path) ->
 def test_a_small_pack_is_synced_once_and_a_large_one_while_it_is_written(
     store: Store, source: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    with files.use(noted := Recorder()):
+    with writing.use(noted := Recorder()):
         store.add(FolderTree(source), ABOUT)
     assert len(noted.places("sync", ".pack.part")) == 1
     monkeypatch.setattr(packs, "EAGER", 1 << 20)
-    with files.use(eager := Recorder()):
+    with writing.use(eager := Recorder()):
         Store(store.folder.parent / "other").add(FolderTree(source), ABOUT)
     assert len(eager.places("sync", ".pack.part")) > 1

@@ -14,8 +14,9 @@ from blake3 import blake3
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep import files
 from emberkeep.errors import Damage
+from emberkeep.fs import writing
+from emberkeep.fs.trees import Entry, FolderTree, Kind, Skipped
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs, seen
@@ -25,7 +26,6 @@ from emberkeep.store.packs import BlockId, Location, PackWriter, block_id, encod
 from emberkeep.store.pieces import Pieces, Unplaced
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
-from emberkeep.trees import Entry, FolderTree, Kind, Skipped
 from tests.helpers import ABOUT, NOW, flip
 
 # --- manifests --------------------------------------------------------------------------------------
@@ -143,11 +143,11 @@ def test_an_index_comes_back_and_one_that_is_not_sound_is_none() -> None:
 
 
 def test_a_cache_that_cannot_be_written_is_left_alone(tmp_path: Path) -> None:
-    class Full(files.SystemIO):
+    class Full(writing.SystemIO):
         def create(self, path: str | Path) -> object:  # type: ignore[override]
             raise OSError(28, "No space left on device")
 
-    with files.use(Full()):
+    with writing.use(Full()):
         indexes.save(tmp_path / "index", tmp_path, {})
         seen.save(tmp_path / "seen", seen.Seen())
     assert list(tmp_path.iterdir()) == []

@@ -13,14 +13,14 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
-from emberkeep.keep import Config
-from emberkeep.runs import restore
+from emberkeep.fs.trees import FolderTree
+from emberkeep.keep.keep import Config
+from emberkeep.operations.engine import apply
 from emberkeep.store import compact
 from emberkeep.store.manifest import About
 from emberkeep.store.repair import repair
 from emberkeep.store.store import SnapshotTree, Store
 from emberkeep.store.verify import verify
-from emberkeep.trees import FolderTree
 from tests.conftest import tree_state
 
 NAMES = st.sampled_from(["a", "b", "deep/a", "deep/er/a", "dump-1.sql", "dump-2.sql", "É", "e\u0301"])
@@ -101,9 +101,9 @@ class Keeping(RuleBasedStateMachine):
     def restore(self, data: st.DataObject) -> None:
         label = data.draw(st.sampled_from(sorted(self.states)))
         tree = SnapshotTree(self.store, self.store.manifest(label), label)
-        plan = restore.plan(tree, self.root, restore.scope_of(tree.manifest, (), CONFIG), self.store)
-        restore.check_whole(plan, tree)
-        assert restore.apply(plan, tree) == []
+        plan = apply.plan(tree, self.root, apply.scope_of(tree.manifest, (), CONFIG), self.store)
+        apply.check_whole(plan, tree)
+        assert apply.apply(plan, tree) == []
         assert self._state() == self.states[label]
 
     @precondition(lambda self: len(self.states) > 1)

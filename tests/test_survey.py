@@ -11,9 +11,9 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.keep import Wanted
-from emberkeep.servers import published
-from emberkeep.servers.published import wanted_versions
+from emberkeep.inventory import published
+from emberkeep.inventory.published import wanted_versions
+from emberkeep.keep.keep import Wanted
 from tests.helpers import new_keep
 from tests.program import Program, run_program
 

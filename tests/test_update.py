@@ -16,10 +16,10 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.keep import Keep
-from emberkeep.runs import due, rehearsal
-from emberkeep.runs.journal import Journal, Run
-from emberkeep.runs.run import Room
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.engine.step import Room
+from emberkeep.operations.flows import due, rehearsal
+from emberkeep.operations.record.journal import Journal, Run
 from emberkeep.store.store import Store
 from tests import depth
 from tests.conftest import WORD, Rock, free_ports, killed_at_each, tree_state

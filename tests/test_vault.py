@@ -16,15 +16,15 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep import files
 from emberkeep.errors import Damage, EmberKeepError, Refused
-from emberkeep.keep import Keep, make_like
-from emberkeep.remote import seal
-from emberkeep.remote.places import FolderPlace
-from emberkeep.runs import snapshot, vault
+from emberkeep.fs import writing
+from emberkeep.keep.keep import Keep, make_like
+from emberkeep.operations.record import snapshot
 from emberkeep.store.compact import release
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
+from emberkeep.vault import encryption, vault
+from emberkeep.vault.backends import FolderPlace
 from tests import depth, farhosts
 from tests.farhosts import free_port
 from tests.faults import FaultyIO
@@ -226,7 +226,7 @@ def test_broken_off_anywhere_the_vault_holds_what_it_held(kept: Kept, at: int) -
     assert kept.vault("v").code == 0
     kept.play()
     place = FolderPlace(kept.place / "v")
-    with files.use(FaultyIO(at, OSError(28, "No space left on device"))):
+    with writing.use(FaultyIO(at, OSError(28, "No space left on device"))):
         try:
             vault.send(keep, vault.Vault(place), NOW)
         except OSError:
@@ -600,26 +600,37 @@ cut = st.lists(st.binary(max_size=3000), max_size=6)
 
 @given(chunks=cut, again=st.integers(1, 4000))
 def test_what_was_sealed_is_opened(chunks: list[bytes], again: int) -> None:
-    whole = b"".join(seal.sealed(iter(chunks), KEY, "a name"))
-    assert len(whole) == seal.sealed_size(len(b"".join(chunks)))
+    whole = b"".join(encryption.sealed(iter(chunks), KEY, "a name"))
+    assert len(whole) == encryption.sealed_size(len(b"".join(chunks)))
     pieces = (whole[at : at + again] for at in range(0, len(whole), again))
-    assert b"".join(seal.opened(pieces, KEY, "a name")) == b"".join(chunks)
+    assert b"".join(encryption.opened(pieces, KEY, "a name")) == b"".join(chunks)
 
 
-@pytest.mark.parametrize("size", [0, 1, seal.CHUNK - 1, seal.CHUNK, seal.CHUNK + 1, 2 * seal.CHUNK, 3 * seal.CHUNK + 5])
+@pytest.mark.parametrize(
+    "size",
+    [
+        0,
+        1,
+        encryption.CHUNK - 1,
+        encryption.CHUNK,
+        encryption.CHUNK + 1,
+        2 * encryption.CHUNK,
+        3 * encryption.CHUNK + 5,
+    ],
+)
 def test_sizes_around_a_chunk(size: int) -> None:
     data = os.urandom(size)
-    whole = b"".join(seal.sealed(iter([data]), KEY, "n"))
-    assert len(whole) == seal.sealed_size(size)
-    assert b"".join(seal.opened(iter([whole]), KEY, "n")) == data
+    whole = b"".join(encryption.sealed(iter([data]), KEY, "n"))
+    assert len(whole) == encryption.sealed_size(size)
+    assert b"".join(encryption.opened(iter([whole]), KEY, "n")) == data
 
 
 def test_chunks_that_are_missing_doubled_or_moved_are_noticed() -> None:
-    data = os.urandom(3 * seal.CHUNK + 100)
-    whole = b"".join(seal.sealed(iter([data]), KEY, "n"))
-    head, size = len(seal.MAGIC) + seal.SALT, seal.CHUNK + seal.TAG
+    data = os.urandom(3 * encryption.CHUNK + 100)
+    whole = b"".join(encryption.sealed(iter([data]), KEY, "n"))
+    head, size = len(encryption.MAGIC) + encryption.SALT, encryption.CHUNK + encryption.TAG
     chunks = [whole[head + at * size : head + (at + 1) * size] for at in range(4)]
-    other = b"".join(seal.sealed(iter([data]), KEY, "n"))
+    other = b"".join(encryption.sealed(iter([data]), KEY, "n"))
     for changed in (
         chunks[:3],
         chunks[:2],
@@ -631,23 +642,23 @@ def test_chunks_that_are_missing_doubled_or_moved_are_noticed() -> None:
         [],
     ):
         with pytest.raises(Damage):
-            b"".join(seal.opened(iter([whole[:head], *changed]), KEY, "n"))
+            b"".join(encryption.opened(iter([whole[:head], *changed]), KEY, "n"))
     for key, name in ((bytes(32), "n"), (KEY, "m")):
         with pytest.raises(Damage):
-            b"".join(seal.opened(iter([whole]), key, name))
+            b"".join(encryption.opened(iter([whole]), key, name))
 
 
 @given(data=st.binary(min_size=1, max_size=200), at=st.integers(0), bit=st.integers(0, 7))
 def test_a_flipped_bit_is_noticed(data: bytes, at: int, bit: int) -> None:
-    whole = bytearray(b"".join(seal.sealed(iter([data]), KEY, "n")))
+    whole = bytearray(b"".join(encryption.sealed(iter([data]), KEY, "n")))
     whole[at % len(whole)] ^= 1 << bit
     with pytest.raises(Damage):
-        b"".join(seal.opened(iter([bytes(whole)]), KEY, "n"))
+        b"".join(encryption.opened(iter([bytes(whole)]), KEY, "n"))
 
 
 def test_the_key_of_a_passphrase_is_that_of_the_standard() -> None:
     """RFC 7914, section 12."""
-    told = seal.derived("pleaseletmein", b"SodiumChloride", (16384, 8, 1))
+    told = encryption.derived("pleaseletmein", b"SodiumChloride", (16384, 8, 1))
     assert told.hex() == "7023bdcb3afd7348461c06cd81fd38ebfda8fbba904f8e3ea9b543f6545da1f2"
 
 

@@ -12,10 +12,10 @@ from typing import Any
 
 import pytest
 
-from emberkeep.keep import Log
-from emberkeep.running import Service
-from emberkeep.servers import watch as watching
-from emberkeep.servers.watch import Activity, Follower, Movement, State, Watch, Watched, last_start, world_folders
+from emberkeep.keep.keep import Log
+from emberkeep.keep.tables.process import Service
+from emberkeep.process import watch as watching
+from emberkeep.process.watch import Activity, Follower, Movement, State, Watch, Watched, last_start, world_folders
 
 PATTERNS = {"version": r"game (\d\.\d)", "ready": "open for players"}
 LOG = Log(("log/*.txt",), PATTERNS)

@@ -15,23 +15,23 @@ from typing import Any
 
 import pytest
 
-from emberkeep.demo.receiver import Receiver
+from emberkeep.demo.webhook_receiver import Receiver
 from emberkeep.errors import Refused, RunFailed, UnreadableInput, UsageError
-from emberkeep.events import Webhook
-from emberkeep.keep import Keep
-from emberkeep.planning import values
-from emberkeep.planning.attendance import Tide, attendance, by_day, fit, online, visits
-from emberkeep.planning.scopes import UNASKED
-from emberkeep.planning.values import Asked, Wiped
-from emberkeep.runs import due, wipe
-from emberkeep.runs import run as runs
-from emberkeep.runs.journal import Journal, Run
-from emberkeep.runs.run import Room
-from emberkeep.runs.snapshot import snapshots
-from emberkeep.servers import announce
-from emberkeep.servers.announce import Message, post, time_left
+from emberkeep.fs.trees import FolderTree
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.tables.schedule import Webhook
+from emberkeep.operations.engine import step as runs
+from emberkeep.operations.engine.step import Room
+from emberkeep.operations.flows import due, wipe
+from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.record.snapshot import snapshots
+from emberkeep.process import announce
+from emberkeep.process.announce import Message, post, time_left
+from emberkeep.schedule.attendance import Tide, attendance, by_day, fit, online, visits
 from emberkeep.store.store import Store
-from emberkeep.trees import FolderTree
+from emberkeep.wiping import values
+from emberkeep.wiping.scopes import UNASKED
+from emberkeep.wiping.values import Asked, Wiped
 from tests import depth
 from tests.conftest import Moorings, Rock, killed_at_each, tree_state
 from tests.helpers import moor

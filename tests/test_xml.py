@@ -10,15 +10,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.documents import formats, xml
+from emberkeep.documents import registry
 from emberkeep.documents.encoding import decode
+from emberkeep.documents.formats import xml
 from emberkeep.documents.model import Document, Node, Role
 from emberkeep.errors import UnreadableInput
 
 
 def document(text: str | bytes) -> Document:
     data = text.encode() if isinstance(text, str) else text
-    found = formats.parse("test.xml", data, as_format="xml")
+    found = registry.parse("test.xml", data, as_format="xml")
     assert found is not None
     return found
 
@@ -167,7 +168,7 @@ def test_deep_nesting_reads_at_the_top_without_a_crash() -> None:
 def test_any_bytes_give_a_document_or_a_clear_error(data: bytes) -> None:
     for name in ("x.xml", "x.properties", "x.ini"):
         try:
-            found = formats.parse(name, data)
+            found = registry.parse(name, data)
         except UnreadableInput as error:
             assert error.faults[0].place is not None
             continue

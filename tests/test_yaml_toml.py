@@ -12,12 +12,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.comparing.records import compare, facts
-from emberkeep.documents import formats
-from emberkeep.documents import yaml as yaml_format
+from emberkeep.documents import registry
 from emberkeep.documents.encoding import Text
+from emberkeep.documents.formats import yaml as yaml_format
+from emberkeep.documents.formats.yaml import YamlDocument
 from emberkeep.documents.identity import field_values
 from emberkeep.documents.model import Node, Role, Unsuited
-from emberkeep.documents.yaml import YamlDocument
 from emberkeep.errors import UnreadableInput
 from emberkeep.merging.merge import merge_file
 from tests import makers
@@ -113,7 +113,7 @@ def test_toml_values_and_their_names() -> None:
 )
 def test_what_is_broken_is_named_by_place(path: str, text: str, line: int, column: int) -> None:
     with pytest.raises(UnreadableInput) as caught:
-        formats.parse(path, text.encode())
+        registry.parse(path, text.encode())
     place = caught.value.faults[0].place
     assert place is not None
     assert (place.line, place.column) == (line, column)
@@ -121,7 +121,7 @@ def test_what_is_broken_is_named_by_place(path: str, text: str, line: int, colum
 
 def test_deeply_nested_toml_is_refused() -> None:
     with pytest.raises(UnreadableInput, match="TOML"):
-        formats.parse("a.toml", b"a = " + b"[" * 5000 + b"]" * 5000)
+        registry.parse("a.toml", b"a = " + b"[" * 5000 + b"]" * 5000)
 
 
 def test_aliases_are_never_expanded() -> None:
@@ -144,7 +144,7 @@ def test_aliases_are_never_expanded() -> None:
     ],
 )
 def test_yaml_that_is_unsuited_for_records_is_taken_by_line_and_why_is_told(text: str) -> None:
-    assert formats.parse("a.yaml", text.encode()) is None
+    assert registry.parse("a.yaml", text.encode()) is None
     result = merge_text("a.yaml", text, "# mine\n" + text, text + "# theirs\n")
     assert text_of(result) == "# mine\n" + text + "# theirs\n"
     (told,) = result.warnings
@@ -211,7 +211,7 @@ def test_whatever_the_standard_writer_writes_is_read_as_it_reads_it(
     value: object, flow: bool | None, step: int
 ) -> None:
     text = yaml.safe_dump(value, default_flow_style=flow, indent=step, allow_unicode=True)
-    document = formats.parse("a.yaml", text.encode())
+    document = registry.parse("a.yaml", text.encode())
     assert document is not None, "it puts long keys behind question marks"
     assert document.text == text
     if isinstance(value, dict):
@@ -405,7 +405,7 @@ def test_blocks_that_wait_are_as_those_that_are_read_at_once(text: str, newline:
 
 def test_a_key_is_told_without_reading_what_stands_beside_it() -> None:
     text = "".join(f"- id: good-{at}\n  says: [{at}]\n  more:\n    id: inner\n" for at in range(5))
-    document = formats.parse("a.yaml", text.encode())
+    document = registry.parse("a.yaml", text.encode())
     assert document is not None
     nodes = document.root.items
     assert field_values(nodes, "id") == [f"good-{at}" for at in range(5)]

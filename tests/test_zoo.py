@@ -15,25 +15,25 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.comparing.survey import pointer_of
+from emberkeep.detection import launch, logs
+from emberkeep.detection.adopt import adopt
+from emberkeep.detection.context import Scene
+from emberkeep.detection.draft import draft, drafted_scopes
+from emberkeep.detection.evidence import PRIOR, WEIGHTS, Evidence, Hypothesis
+from emberkeep.detection.findings import Adoption, Sure
+from emberkeep.detection.leads import leads_to
+from emberkeep.detection.recurring import varying
+from emberkeep.detection.refresh import refresh, written
 from emberkeep.documents import edit
-from emberkeep.keep import UNSORTED, Keep
-from emberkeep.planning import identifiers
-from emberkeep.servers import launch, logs
-from emberkeep.servers.adopt import adopt
-from emberkeep.servers.draft import draft, drafted_scopes
-from emberkeep.servers.evidence import PRIOR, WEIGHTS, Evidence, Hypothesis
-from emberkeep.servers.findings import Adoption, Sure
-from emberkeep.servers.leads import leads_to
-from emberkeep.servers.looking import Look, begins_as_json, content_kind
-from emberkeep.servers.process import opened, wait_for
-from emberkeep.servers.recurring import varying
-from emberkeep.servers.refresh import refresh, written
-from emberkeep.servers.roles import Roles
-from emberkeep.servers.scene import Scene
-from emberkeep.servers.versions import find
-from emberkeep.servers.watch import Watched, read_line
-from emberkeep.trees import FolderTree, Kind
+from emberkeep.fs.trees import FolderTree, Kind
+from emberkeep.inventory.probe import Look, begins_as_json, content_kind
+from emberkeep.inventory.roles import Roles
+from emberkeep.inventory.versions import find
+from emberkeep.keep.keep import UNSORTED, Keep
+from emberkeep.process.signs import opened, wait_for
+from emberkeep.process.watch import Watched, read_line
+from emberkeep.survey.survey import pointer_of
+from emberkeep.wiping import identifiers
 from tests import depth
 from tests.conftest import tree_state
 from tests.program import run_program

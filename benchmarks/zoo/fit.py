@@ -1,4 +1,4 @@
-"""Fit the weights of ``emberkeep.servers.evidence`` on the open families: logistic regression, told as a table.
+"""Fit the weights of ``emberkeep.detection.evidence`` on the open families: logistic regression, told as a table.
 
     python benchmarks/zoo/fit.py
 
@@ -18,8 +18,8 @@ from families import OPEN, STYLES, build
 from ground import Ground
 from scipy.optimize import minimize
 
-from emberkeep.servers.adopt import weighed
-from emberkeep.servers.evidence import PRIOR, WEIGHTS, Hypothesis
+from emberkeep.detection.adopt import weighed
+from emberkeep.detection.evidence import PRIOR, WEIGHTS, Hypothesis
 
 SPREAD = 2.0
 

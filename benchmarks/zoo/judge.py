@@ -12,14 +12,14 @@ from pathlib import Path
 
 from ground import NOW, Fact, Ground
 
-from emberkeep import globs
+from emberkeep.detection.adopt import adopt
+from emberkeep.detection.draft import draft
+from emberkeep.detection.findings import ORDER, Adoption
 from emberkeep.errors import EmberKeepError
-from emberkeep.keep import UNSORTED, Keep
-from emberkeep.runs import wipe
-from emberkeep.servers.adopt import adopt
-from emberkeep.servers.draft import draft
-from emberkeep.servers.findings import ORDER, Adoption
-from emberkeep.servers.roles import Roles
+from emberkeep.fs import globs
+from emberkeep.inventory.roles import Roles
+from emberkeep.keep.keep import UNSORTED, Keep
+from emberkeep.operations.flows import wipe
 
 RIGHT, WRONG, LACKING = "right", "wrong", "not found"
 WEAKEST = ("guess", "likely", "sure")

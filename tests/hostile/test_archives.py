@@ -15,9 +15,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep import archives
-from emberkeep.archives import open_archive
 from emberkeep.errors import EmberKeepError, UnreadableInput
+from emberkeep.fs import archives
+from emberkeep.fs.archives import open_archive
 from tests.program import Program
 
 pytestmark = pytest.mark.skipif(sys.platform == "win32", reason="needs fork")

@@ -10,10 +10,10 @@ from pathlib import Path
 
 import pytest
 
+from emberkeep.fs.trees import FolderTree
 from emberkeep.store import damage
 from emberkeep.store.packs import Gap, scan
 from emberkeep.store.store import FORMAT, Store
-from emberkeep.trees import FolderTree
 from tests import depth
 from tests.conftest import KEEP, tree_state
 from tests.helpers import ABOUT, flip, same_contents

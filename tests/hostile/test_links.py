@@ -12,12 +12,12 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep import files
 from emberkeep.errors import EmberKeepError
-from emberkeep.runs import restore
-from emberkeep.scan import Root
+from emberkeep.fs import writing
+from emberkeep.fs.scan import Root
+from emberkeep.fs.trees import FolderTree
+from emberkeep.operations.engine import apply
 from emberkeep.store.store import SnapshotTree, Store
-from emberkeep.trees import FolderTree
 from tests import depth
 from tests.conftest import Rock, tree_state
 from tests.helpers import ABOUT
@@ -119,8 +119,8 @@ def test_a_restore_writes_and_removes_nothing_outside(tmp_path: Path, root: Path
                 path.chmod(0o600)
             before = tree_state(outside)
             with suppress(EmberKeepError, OSError):
-                plan = restore.plan(tree, root, lambda path: True)
-                restore.apply(plan, tree)
+                plan = apply.plan(tree, root, lambda path: True)
+                apply.apply(plan, tree)
             assert tree_state(outside) == before
     assert swapped[0] >= SWAPS
 
@@ -135,24 +135,25 @@ def test_no_writing_call_goes_through_a_link_in_an_anchored_folder(tmp_path: Pat
     before = tree_state(outside)
     target = server / "world" / "deep" / "1.sea"
     calls = {
-        "create": lambda: files.io.create(server / "world" / "new").close(),
-        "replace": lambda: files.io.replace(server / "own", target),
-        "unlink": lambda: files.io.unlink(target),
-        "rmdir": lambda: files.io.rmdir(server / "world" / "empty"),
-        "mkdir": lambda: files.io.mkdir(server / "world" / "new"),
-        "symlink": lambda: files.io.symlink("x", server / "world" / "new"),
-        "link": lambda: files.io.link(server / "own", server / "world" / "new"),
-        "chmod": lambda: files.io.chmod(target, 0o777),
-        "utime": lambda: files.io.utime(target, 0),
+        "create": lambda: writing.io.create(server / "world" / "new").close(),
+        "replace": lambda: writing.io.replace(server / "own", target),
+        "unlink": lambda: writing.io.unlink(target),
+        "rmdir": lambda: writing.io.rmdir(server / "world" / "empty"),
+        "mkdir": lambda: writing.io.mkdir(server / "world" / "new"),
+        "symlink": lambda: writing.io.symlink("x", server / "world" / "new"),
+        "link": lambda: writing.io.link(server / "own", server / "world" / "new"),
+        "chmod": lambda: writing.io.chmod(target, 0o777),
+        "utime": lambda: writing.io.utime(target, 0),
     }
-    with files.anchored(server), pytest.raises(OSError, match="a link stands where a folder was"):
+    with writing.anchored(server), pytest.raises(OSError, match="a link stands where a folder was"):
         calls[act]()
     assert tree_state(outside) == before
     (server / "file").symlink_to(outside / "1.sea")
-    with files.anchored(server), suppress(OSError):
-        {"chmod": lambda: files.io.chmod(server / "file", 0o777), "utime": lambda: files.io.utime(server / "file", 0)}[
-            act if act in ("chmod", "utime") else "chmod"
-        ]()
+    with writing.anchored(server), suppress(OSError):
+        {
+            "chmod": lambda: writing.io.chmod(server / "file", 0o777),
+            "utime": lambda: writing.io.utime(server / "file", 0),
+        }[act if act in ("chmod", "utime") else "chmod"]()
     assert tree_state(outside) == before
 
 

@@ -11,8 +11,8 @@ from pathlib import Path
 import pytest
 
 from emberkeep.cli.main import COMMANDS, FAULT
-from emberkeep.planning import ladder
-from emberkeep.runs.journal import Journal
+from emberkeep.operations.record.journal import Journal
+from emberkeep.retention import ladder
 from emberkeep.show import snapshots as view
 from tests import depth
 from tests.conftest import KEEP, WORD, Moorings, tree_state
@@ -128,7 +128,7 @@ def test_a_fault_of_ours_in_a_run_takes_it_back(
 
 def test_a_fault_of_ours_elsewhere_has_a_code_of_its_own(keeper: Program, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(ladder, "judge", lambda *told: 1 / 0)
-    monkeypatch.setattr("emberkeep.runs.thin.judge", lambda *told: 1 / 0)
+    monkeypatch.setattr("emberkeep.operations.upkeep.thin.judge", lambda *told: 1 / 0)
     keeper("snapshot")
     done = keeper("thin")
     assert (done.code, "'emberkeep history'" in done.err) == (FAULT, True), done.err

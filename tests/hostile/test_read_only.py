@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.runs.journal import Journal
+from emberkeep.operations.record.journal import Journal
 from tests.conftest import KEEP, tree_state
 from tests.hostile.others import in_the_open, run_as
 from tests.program import Program, run_program

@@ -9,9 +9,9 @@ from pathlib import Path
 import pytest
 
 from emberkeep.errors import Refused
-from emberkeep.running import Service
-from emberkeep.servers import lifecycle
-from emberkeep.servers.secrets import handed_on
+from emberkeep.keep.secrets import handed_on
+from emberkeep.keep.tables.process import Service
+from emberkeep.process import lifecycle
 from tests.conftest import KEEP, Rock
 from tests.hostile.others import in_the_open, run_as
 from tests.program import Program
@@ -108,7 +108,7 @@ def test_set_user_id_is_not_given_back_on_a_folder_of_somebody_else(
 
 
 def test_a_recipes_program_is_not_given_our_secrets(rock: Rock, monkeypatch: pytest.MonkeyPatch) -> None:
-    from emberkeep.runs import migrate
+    from emberkeep.operations.flows import migrate
 
     seen: dict[str, str] = {}
 
@@ -125,6 +125,6 @@ def test_a_recipes_program_is_not_given_our_secrets(rock: Rock, monkeypatch: pyt
 
 
 def _config(rock: Rock) -> object:
-    from emberkeep.keep import Keep
+    from emberkeep.keep.keep import Keep
 
     return Keep(rock.keep).config

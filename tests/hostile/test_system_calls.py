@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.runs.journal import Journal
+from emberkeep.operations.record.journal import Journal
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
 from tests import depth

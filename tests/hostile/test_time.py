@@ -7,14 +7,14 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.documents import formats
+from emberkeep.detection.adopt import adopt
+from emberkeep.documents import registry
 from emberkeep.errors import EmberKeepError, Refused, UnreadableInput
+from emberkeep.keep.toml_reader import parsed
 from emberkeep.merging.merge import merge_file
-from emberkeep.remote import ftp
-from emberkeep.remote.walk import walk
-from emberkeep.servers.adopt import adopt
-from emberkeep.servers.watch import LOOKED_AT, Watched, read_line
-from emberkeep.toml import parsed
+from emberkeep.process.watch import LOOKED_AT, Watched, read_line
+from emberkeep.transfer import ftp
+from emberkeep.transfer.walk import walk
 from tests import depth, farhosts
 from tests.farhosts import Site
 
@@ -53,7 +53,7 @@ def test_a_text_is_read_in_time_by_its_length_or_refused(name: str) -> None:
 
     def read() -> int:
         try:
-            document = formats.parse(name, data)
+            document = registry.parse(name, data)
             again = merge_file(name, data, data + b"\n", data + b"\n\n")
             return 0 if document is None or again is None else len(document.root.items)
         except EmberKeepError:

@@ -7,7 +7,7 @@ import shutil
 
 import pytest
 
-from emberkeep.remote import seal
+from emberkeep.vault import encryption
 from tests.test_vault import Kept, folder_vault, kept
 
 assert kept  # the fixture
@@ -17,7 +17,7 @@ assert kept  # the fixture
     "head",
     [
         {"format": 1, "salt": "00", "costs": [2, 1, 1]},
-        {"format": 1, "salt": "00" * 32, "costs": list(seal.COSTS)},
+        {"format": 1, "salt": "00" * 32, "costs": list(encryption.COSTS)},
         {"format": 1, "salt": "00" * 32, "costs": [1 << 16, 8, 1]},
         {"format": 1},
     ],

@@ -1,1 +1,1 @@
-"""The command line: one module per command, with ``add_arguments(parser)`` and ``run(args, screen) -> exit code``."""
+"""The command line: finds the command, runs it, turns what it raises into exit codes."""

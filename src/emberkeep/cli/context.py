@@ -10,10 +10,10 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from emberkeep import files
+from emberkeep.fs import writing
 
 if TYPE_CHECKING:
-    from emberkeep.keep import Keep
+    from emberkeep.keep.keep import Keep
     from emberkeep.store.store import Store
 
 
@@ -24,12 +24,12 @@ def now() -> datetime:
 
 def the_keep(args: argparse.Namespace) -> Keep:
     """The keep that ``--keep``, the environment or the current folder means."""
-    from emberkeep.keep import find  # only by commands that work with one
+    from emberkeep.keep.keep import find  # only by commands that work with one
 
     keep = find(args.keep, os.environ, Path.cwd())
-    if files.close_to_others(keep.folder):
+    if writing.close_to_others(keep.folder):
         _note(f"{keep.folder} could be read by other users of this machine; it is closed to them now")
-    if files.may_give_away():
+    if writing.may_give_away():
         _mind_owner(keep, args)
     if args.command not in _TELL_OF_RUNS:
         _tell_of_waiting(keep)
@@ -62,7 +62,7 @@ def _mind_owner(keep: Keep, args: argparse.Namespace) -> None:
     told = keep.folder / "owner"
     if told.exists():
         return
-    files.write_whole(told, [f"{owner}\n".encode()])
+    writing.write_whole(told, [f"{owner}\n".encode()])
     _note(
         f"{keep.server} is of user {owner}, and this is root: what that user does to it meanwhile cannot harm others, "
         "but --as-owner (or user in [server] of keep.toml) is safer still"
@@ -72,7 +72,7 @@ def _mind_owner(keep: Keep, args: argparse.Namespace) -> None:
 def _tell_of_rot(keep: Keep, args: argparse.Namespace) -> None:
     """Damage where something is to be done by files that the disk has changed; a note where only something is read."""
     from emberkeep.errors import Damage, UnreadableInput
-    from emberkeep.runs.journal import rotten
+    from emberkeep.operations.record.journal import rotten
 
     found: list[str] = []
     with suppress(UnreadableInput):  # of the journal: told elsewhere
@@ -88,7 +88,7 @@ def _tell_of_rot(keep: Keep, args: argparse.Namespace) -> None:
 
 def _tell_of_waiting(keep: Keep) -> None:
     from emberkeep.errors import UnreadableInput
-    from emberkeep.runs.journal import Journal
+    from emberkeep.operations.record.journal import Journal
 
     try:
         run = Journal(keep.folder).waiting()
@@ -113,7 +113,7 @@ def answer(args: argparse.Namespace, code: int, result: dict[str, Any], text: Ca
     args.outcome = code
     if args.json:
         from emberkeep.show.console import document
-        from emberkeep.show.plain import plain
+        from emberkeep.show.json_output import plain
 
         document({"command": args.command, "exit": code, **{key: plain(value) for key, value in result.items()}})
     else:

@@ -100,7 +100,7 @@ def _fill(sub: argparse.ArgumentParser, name: str) -> None:
 def _module(name: str) -> Any:
     """A command: ``add_arguments(parser)`` and ``run(args, screen)``. What it may begin ``ahead(args)`` goes on while
     ``run`` loads what it needs, and is ended with it."""
-    return importlib.import_module(f"emberkeep.cli.{name}")
+    return importlib.import_module(f"emberkeep.cli.commands.{name}")
 
 
 def main(arguments: Sequence[str]) -> int:
@@ -132,7 +132,7 @@ def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:
         if args.debug:
             raise
         if args.json:
-            from emberkeep.show.plain import failure
+            from emberkeep.show.json_output import failure
 
             document(failure(args.command, error))
         screen.error(error)
@@ -166,11 +166,11 @@ def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:
 def _done(args: argparse.Namespace, arguments: Sequence[str], screen: Screen) -> int:
     """The exit code of a command that was carried out."""
     if getattr(args, "keeps", None):
-        from emberkeep.cli.many import run_all
+        from emberkeep.cli.all_keeps import run_all
 
         return run_all(args, screen, arguments)
-    from emberkeep.documents.formats import read_once
-    from emberkeep.files import not_given
+    from emberkeep.documents.registry import read_once
+    from emberkeep.fs.writing import not_given
     from emberkeep.show.words import count
 
     not_given()  # of what was done before in this process

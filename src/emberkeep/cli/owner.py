@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 
 from emberkeep.errors import Refused
-from emberkeep.keep import Keep
+from emberkeep.keep.keep import Keep
 
 
 def become(keep: Keep, user: str | int) -> None:

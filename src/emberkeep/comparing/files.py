@@ -10,14 +10,14 @@ from emberkeep.comparing.picking import Seen, seen
 from emberkeep.comparing.records import Condition, Kind, meets_any
 from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL, Asked, Terms, in_own_terms
 from emberkeep.comparing.tiles import TileMap, tile_maps
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 from emberkeep.documents.encoding import Text, decode
+from emberkeep.documents.formats.lines import split
 from emberkeep.documents.identity import Rule
-from emberkeep.documents.lines import split
 from emberkeep.errors import EmberKeepError, Fault
-from emberkeep.servers.tiles import TileNames
-from emberkeep.trees import Entry, Tree, read
-from emberkeep.trees import Kind as EntryKind
+from emberkeep.fs.trees import Entry, Tree, read
+from emberkeep.fs.trees import Kind as EntryKind
+from emberkeep.inventory.tiles import TileNames
 
 OTHER_TIME = "other modification time"
 ALIKE = Terms("")
@@ -231,7 +231,7 @@ def holds_records(tree: Tree, path: str, where: Sequence[Condition], rules: Rule
     if entry.kind is not EntryKind.FILE or entry.size > LARGEST_DETAIL:
         return False
     try:
-        document = formats.parse(path, read(tree, path))
+        document = registry.parse(path, read(tree, path))
     except EmberKeepError:
         return False  # what cannot be read is told elsewhere
     return document is not None and meets_any(document, rules(path), where)
@@ -249,7 +249,7 @@ def _seen_in(tree: Tree, path: str, text: str, rules: Rules) -> Iterable[Seen]:
     if source is None or text.lower() not in source.text.lower():
         return named
     try:
-        document = formats.parse(path, data)
+        document = registry.parse(path, data)
     except EmberKeepError:
         document = None
     return named + (seen(document, text, rules(path)) if document else _lines_with(source, text))

@@ -8,12 +8,12 @@ from dataclasses import dataclass
 from functools import cached_property
 
 from emberkeep.comparing.records import facts
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 from emberkeep.documents.encoding import decode
+from emberkeep.documents.formats.lines import body, split
 from emberkeep.documents.identity import Rule
-from emberkeep.documents.lines import body, split
 from emberkeep.errors import EmberKeepError
-from emberkeep.trees import Kind, Tree, read
+from emberkeep.fs.trees import Kind, Tree, read
 
 LEAST_SHARE = 0.3
 """A release that shares less with the live files is of another server, or too far from it to merge by."""
@@ -67,7 +67,7 @@ class _File:
     def fields(self) -> frozenset[Fact] | None:
         """Its fields by record; None where it has none that can be read."""
         try:
-            document = formats.parse(self.path, self.data)
+            document = registry.parse(self.path, self.data)
         except EmberKeepError:
             return None
         if document is None:

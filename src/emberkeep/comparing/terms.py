@@ -8,19 +8,19 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
-from emberkeep.archives import TAR_NAMES, open_archive
 from emberkeep.comparing.ranges import Ranges, changed_ranges
 from emberkeep.comparing.records import LINES, Condition, Difference, Kind, compare
 from emberkeep.comparing.rows import compare_databases
 from emberkeep.comparing.totals import Totals, totals
 from emberkeep.databases import sqlite
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 from emberkeep.documents.encoding import Text, decode
+from emberkeep.documents.formats.lines import body, matches, split
 from emberkeep.documents.identity import Rule
-from emberkeep.documents.lines import body, matches, split
 from emberkeep.errors import EmberKeepError, Fault, Place
-from emberkeep.trees import Entry, FileTree, FolderTree, Tree, read
-from emberkeep.trees import Kind as EntryKind
+from emberkeep.fs.archives import TAR_NAMES, open_archive
+from emberkeep.fs.trees import Entry, FileTree, FolderTree, Tree, read
+from emberkeep.fs.trees import Kind as EntryKind
 
 LARGEST_DETAIL = 64 << 20
 """Bytes; larger texts are compared by byte ranges."""
@@ -90,16 +90,16 @@ def _records_only(path: str, left: Tree, right: Tree, asked: Asked) -> Terms:
         return Terms("binary")
     data = read(left, path), read(right, path)
     texts = [decode(side) for side in data]
-    if texts[0] is None or texts[1] is None or formats.format_of(path, texts[1].text) not in formats.RECORD_FORMATS:
+    if texts[0] is None or texts[1] is None or registry.format_of(path, texts[1].text) not in registry.RECORD_FORMATS:
         return Terms("text")
     found = _texts(path, (texts[0], texts[1]), data, asked)
     return found if found.format != "text" else Terms("text", fault=found.fault)
 
 
 def _texts(path: str, texts: tuple[Text, Text], data: tuple[bytes, bytes], asked: Asked) -> Terms:
-    sides = [formats.Side(name, text) for name, text in zip(("left", "right"), texts, strict=True)]
+    sides = [registry.Side(name, text) for name, text in zip(("left", "right"), texts, strict=True)]
     # The right side's format decides, as it is the newer one.
-    chosen, documents, fault = formats.parse_sides(path, [sides[1], sides[0]])
+    chosen, documents, fault = registry.parse_sides(path, [sides[1], sides[0]])
     if not documents:
         return Terms("text", tuple(compare_lines(*texts)), fault)
     details = compare(documents[1], documents[0], asked.rules, asked.where)

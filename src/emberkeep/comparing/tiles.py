@@ -7,8 +7,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
 from emberkeep.comparing.records import Kind
-from emberkeep.servers.tiles import TileNames
-from emberkeep.trees import Tree
+from emberkeep.fs.trees import Tree
+from emberkeep.inventory.tiles import TileNames
 
 
 @dataclass(frozen=True)

@@ -1,1 +1,1 @@
-"""Databases of a server: SQLite so far, opened without ever writing beside them."""
+"""Databases of a server: SQLite, opened without ever writing beside them, and MariaDB by its own client."""

@@ -15,10 +15,10 @@ from contextlib import closing, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
-from emberkeep import files
 from emberkeep.databases.sqlite import MAGIC
 from emberkeep.errors import UnreadableInput
-from emberkeep.trees import FILE, Entry, FolderTree, Hole, Skipped, Stamp, file_chunks
+from emberkeep.fs import writing
+from emberkeep.fs.trees import FILE, Entry, FolderTree, Hole, Skipped, Stamp, file_chunks
 
 BESIDE = ("-wal", "-shm", "-journal")
 """What SQLite calls the files that it keeps beside an open database."""
@@ -62,7 +62,7 @@ class LiveTree(FolderTree):
     def _copy(self, path: str) -> bool:
         copy = self.room / f"{len(self.copied)}.db"
         try:
-            files.make_folder(self.room, private=True)
+            writing.make_folder(self.room, private=True)
             backup(self.root / path, copy)
         except (sqlite3.Error, OSError) as error:
             self._skipped.append(

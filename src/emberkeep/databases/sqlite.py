@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from emberkeep.errors import Place, Refused, UnreadableInput
-from emberkeep.trees import Tree, read
+from emberkeep.fs.trees import Tree, read
 
 MAGIC = b"SQLite format 3\0"
 _T = TypeVar("_T")

@@ -17,8 +17,8 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-from emberkeep import files
 from emberkeep.demo import engine, mission, stores
+from emberkeep.fs import writing
 
 SERVER = "gannet-rock"
 WORLD = "outer-skerries"
@@ -47,8 +47,8 @@ SIZES = {"cove": Size(2, 1, 4), "village": Size(4, 16, 12), "town": Size(8, 16, 
 
 def build(folder: Path, size: str = "town") -> None:
     """Make ``folder/gannet-rock`` and ``folder/releases``."""
-    files.make_folder(folder / SERVER)
-    files.make_folder(folder / "releases")
+    writing.make_folder(folder / SERVER)
+    writing.make_folder(folder / "releases")
     keepers = _keepers(SIZES[size].players)
     _put(folder / SERVER, _live_files(keepers))
     _world(folder / SERVER / WORLD, SIZES[size], keepers)
@@ -60,7 +60,7 @@ def build(folder: Path, size: str = "town") -> None:
         name = f"skerrylight-{release}"
         suffix = ".zip" if pack is _zip else ".tar.gz"
         data = pack(name, release_files(release))
-        files.write_whole(folder / "releases" / (name + suffix), [data], otherwise=files.SHARED)
+        writing.write_whole(folder / "releases" / (name + suffix), [data], otherwise=writing.SHARED)
     _set_times(folder)
 
 
@@ -256,7 +256,7 @@ def _world(folder: Path, size: Size, keepers: list[tuple[str, str]]) -> None:
 
 def _tiles(folder: Path, side: int, sectors: int, name: str) -> None:
     """Tile files of ``sectors`` sectors, about half of each sector compressible."""
-    files.make_folder(folder)
+    writing.make_folder(folder)
     for x in range(-(side // 2), side - side // 2):
         for y in range(-(side // 2), side - side // 2):
             chance = random.Random(f"{name} {x} {y}")
@@ -294,10 +294,10 @@ def _logbook(path: Path, keepers: list[tuple[str, str]]) -> None:
 
 
 def _odds_and_ends(server: Path) -> None:
-    files.make_folder(server / "inbox")
+    writing.make_folder(server / "inbox")
     if hasattr(os, "symlink"):
         try:
-            files.place_link(server / "latest.log", "log/latest.log", files.Facts())
+            writing.place_link(server / "latest.log", "log/latest.log", writing.Facts())
         except OSError:  # Windows asks for a privilege; the sample does without
             return
 
@@ -307,7 +307,7 @@ def _odds_and_ends(server: Path) -> None:
 
 def _put(folder: Path, contents: Mapping[str, bytes]) -> None:
     for path, data in contents.items():
-        files.make_folder((folder / path).parent)
+        writing.make_folder((folder / path).parent)
         _write(folder / path, data)
 
 
@@ -321,10 +321,10 @@ def _set_times(folder: Path) -> None:
     for at, (where, names, below) in enumerate(sorted(os.walk(folder, topdown=False))):
         for number, name in enumerate(sorted(below)):
             moment = (EPOCH + at * 60 + number % 60) * 1_000_000_000 + 123_456_789
-            files.io.utime(Path(where, name), moment)
+            writing.io.utime(Path(where, name), moment)
         names.sort()
     for where, _, _ in os.walk(folder, topdown=False):
-        files.io.utime(Path(where), EPOCH * 1_000_000_000)
+        writing.io.utime(Path(where), EPOCH * 1_000_000_000)
 
 
 def _zip(top: str, contents: Mapping[str, bytes], start: bytes = b"") -> bytes:

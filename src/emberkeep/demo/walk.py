@@ -238,7 +238,7 @@ class Walk:
 
     def _begin_receiver(self) -> None:
         folder = self.folder / "harbour-chat"
-        line = [sys.executable, "-m", "emberkeep.demo.receiver", str(folder)]
+        line = [sys.executable, "-m", "emberkeep.demo.webhook_receiver", str(folder)]
         self.receiver = subprocess.Popen(line)
         end = time.monotonic() + RECEIVER_WAKES
         while not (folder / "address").exists() or not (folder / "address").read_text().endswith("\n"):

@@ -1,1 +1,1 @@
-"""Text formats as documents: bytes in, records with spans, edits out. One module per format."""
+"""Text formats as documents: bytes in, records with spans, edits out."""

@@ -14,8 +14,8 @@ from itertools import pairwise
 from typing import NamedTuple
 
 from emberkeep.documents import linkage
+from emberkeep.documents.formats.lines import ascending, matches
 from emberkeep.documents.identity import TEXT, Identities, Key, Path, joined, says_identity
-from emberkeep.documents.lines import ascending, matches
 from emberkeep.documents.model import OWN, Document, Node, Role, content, is_value
 from emberkeep.documents.values import number
 

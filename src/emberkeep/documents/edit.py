@@ -14,12 +14,13 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 
-from emberkeep.documents import formats, layout, lined, script
+from emberkeep.documents import layout, registry
 from emberkeep.documents.encoding import Text, decode
+from emberkeep.documents.formats import lined, script
 from emberkeep.documents.model import OWN, TOP, Document, Edit, Field, Node, Role, plain_fields
 from emberkeep.documents.values import number, respelled
 from emberkeep.errors import Place, UnreadableInput
-from emberkeep.toml import parsed
+from emberkeep.keep.toml_reader import parsed
 
 _LITERAL = re.compile(r"-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?|true|false|null|\[.*\]|\{.*\}", re.DOTALL)
 _DECIMAL = re.compile(r"-?(?:0|[1-9]\d*)(?:\.\d+)?")
@@ -117,7 +118,7 @@ class _File:
         if source is None:
             raise UnreadableInput("this file is no text", place=Place(path))
         self.source: Text = source
-        self.document: Document | None = formats.parse(path, data)
+        self.document: Document | None = registry.parse(path, data)
         self.script: script.Script | None = None
         self.settings: list[Field] = []
         language = script.language(path, source.text) if self.document is None else ""
@@ -324,7 +325,7 @@ def _spelled_anew(document: Document, wanted: str) -> str:
 def _put_in(document: Document, container: Node, entries: Sequence[str]) -> list[Edit]:
     first, between, last = _AROUND.get(document.format, ("", "\n", "\n"))
     written = f"{first}{between.join(entries)}{last}"
-    source = formats.parse_text("new", Text(written, "utf-8", "\n"), document.format)
+    source = registry.parse_text("new", Text(written, "utf-8", "\n"), document.format)
     assert source is not None
     new = _top(source.root).items[-len(entries) :]
     records = [item for item in container.items if not item.trailing]

@@ -23,7 +23,8 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
-from emberkeep import files
+from emberkeep.fs import writing
+from emberkeep.keep.toml_reader import Reader, load, quote
 from emberkeep.merging.results import (
     BOTH,
     LINES,
@@ -38,7 +39,6 @@ from emberkeep.merging.results import (
     typed_lines,
     typed_value,
 )
-from emberkeep.toml import Reader, load, quote
 
 Name = tuple[str, str, str]
 GIVEN = "answers file"
@@ -209,7 +209,7 @@ def remember(path: Path, questions: Iterable[Question]) -> None:
 
 def save(path: Path, answers: Iterable[Answer]) -> None:
     """Write answers to a file of them."""
-    files.write_whole(path, [serialize(answers).encode()])
+    writing.write_whole(path, [serialize(answers).encode()])
 
 
 def _told(asked: Question) -> Iterable[Answer]:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from emberkeep.comparing.totals import Totals, totals
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 from emberkeep.errors import EmberKeepError
+from emberkeep.fs.trees import Tree, read
 from emberkeep.merging.results import Merge, Outcome
-from emberkeep.trees import Tree, read
 
 LARGEST = 32 << 20
 """Bytes; larger files are not added up."""
@@ -19,7 +19,7 @@ def economy(merge: Merge, mine: Tree) -> list[Totals]:
         if item.outcome is not Outcome.MERGED or item.database or item.data is None or len(item.data) > LARGEST:
             continue
         try:
-            before, after = (formats.parse(item.path, data) for data in (read(mine, item.path), item.data))
+            before, after = (registry.parse(item.path, data) for data in (read(mine, item.path), item.data))
         except (EmberKeepError, RecursionError):
             continue
         if before is not None and after is not None:

@@ -10,17 +10,17 @@ from collections import defaultdict
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from typing import NamedTuple
 
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 from emberkeep.documents.align import Placed, records_in, top_records, walk, walk_from
 from emberkeep.documents.encoding import decode
 from emberkeep.documents.identity import Identities, Rule
 from emberkeep.documents.model import Document, Node, is_value, plain_fields
 from emberkeep.documents.values import number
 from emberkeep.errors import EmberKeepError
+from emberkeep.fs.trees import Kind, Tree, read
 from emberkeep.merging.checks import LOOSE, Record, Sides, Table, breaches, learn
 from emberkeep.merging.orders import list_of
 from emberkeep.merging.results import Breach, FileMerge, Merge, Outcome
-from emberkeep.trees import Kind, Tree, read
 
 Rows = list[tuple[str, Record]]
 """A record and those inside it, each with its list."""
@@ -339,6 +339,6 @@ def _has_new_words(record: Record, text: str) -> bool:
 
 def _document(path: str, data: bytes) -> Document | None:
     try:
-        return formats.parse(path, data)
+        return registry.parse(path, data)
     except (EmberKeepError, RecursionError):
         return None

@@ -10,8 +10,8 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from emberkeep.documents.encoding import Text
+from emberkeep.documents.formats.lines import body, matches, split
 from emberkeep.documents.layout import with_newlines
-from emberkeep.documents.lines import body, matches, split
 from emberkeep.merging.records import RecordsMerged
 from emberkeep.merging.results import (
     BOTH,

@@ -9,11 +9,12 @@ from dataclasses import dataclass, field, replace
 
 from blake3 import blake3
 
-from emberkeep.documents import formats
+from emberkeep.documents import registry
 from emberkeep.documents.encoding import BOM, Text, decode, position
 from emberkeep.documents.identity import Identities, Rule
 from emberkeep.documents.model import Collision, Document, Unsuited
 from emberkeep.errors import EmberKeepError, Fault, Place, UnreadableInput
+from emberkeep.fs.trees import Kind, Tree, read
 from emberkeep.merging.lines import merge_lines
 from emberkeep.merging.moves import arranged, says_the_same
 from emberkeep.merging.orders import Order, applied, in_force
@@ -33,7 +34,6 @@ from emberkeep.merging.results import (
     What,
     unanswered,
 )
-from emberkeep.trees import Kind, Tree, read
 
 Rules = Callable[[str], Mapping[str, Rule]]
 """Record identities told for a file, by its path."""
@@ -103,7 +103,7 @@ def _merge(sides: _Sides, ways: _Ways) -> FileMerge:
         return _one_side_lacks_it(sides, ways.settle)
     if old == mine == new and not ways.orders:
         text = decode(mine)
-        return FileMerge(sides.path, Outcome.SAME, formats.format_of(sides.path, text.text) if text else "binary")
+        return FileMerge(sides.path, Outcome.SAME, registry.format_of(sides.path, text.text) if text else "binary")
     texts = [decode(data) for data in (old, mine, new) if data is not None]
     if any(text is None for text in texts) or max(len(mine), len(new)) > LARGEST_TEXT:
         return _whole(sides, "binary", ways.settle)
@@ -185,9 +185,9 @@ def _arranged(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> 
     """The merged text with its items in the order that is wanted; as it is where they do not go there as they stand."""
     assert merged.arrangement is not None
     try:
-        document = formats.parse_text(sides.path, replace(mine, text=merged.text), chosen)
+        document = registry.parse_text(sides.path, replace(mine, text=merged.text), chosen)
         text = None if document is None else arranged(document, merged.arrangement)
-        after = None if text is None else formats.parse_text(sides.path, replace(mine, text=text), chosen)
+        after = None if text is None else registry.parse_text(sides.path, replace(mine, text=text), chosen)
     except (Collision, EmberKeepError, Unsuited):
         document = after = text = None
     if (
@@ -225,17 +225,19 @@ def _checked(
 ) -> FileMerge:
     """The result, unless it could not be read any more: then the file is asked about as one thing."""
     result = _result(sides, mine, chosen, merged)
-    was_read = chosen in formats.RECORD_FORMATS and not warnings
+    was_read = chosen in registry.RECORD_FORMATS and not warnings
     known = was_read and result.data in (None, sides.old, sides.mine, sides.new)
     if not known and result.data is not None and (broken := _breaks(sides, chosen, result.data)):
         result = _ask_file(sides, ways.settle, f"merged, it would no longer be valid: {broken}")
     return replace(result, warnings=warnings)
 
 
-def _read(sides: _Sides, texts: Sequence[Text]) -> formats.Parsed:
+def _read(sides: _Sides, texts: Sequence[Text]) -> registry.Parsed:
     named = (("old defaults", sides.old), ("yours", sides.mine), ("new defaults", sides.new))
     given = [name for name, data in named if data is not None]
-    return formats.parse_sides(sides.path, [formats.Side(name, text) for name, text in zip(given, texts, strict=True)])
+    return registry.parse_sides(
+        sides.path, [registry.Side(name, text) for name, text in zip(given, texts, strict=True)]
+    )
 
 
 def _identities(documents: Sequence[Document], ways: _Ways) -> Identities:
@@ -299,8 +301,8 @@ def _breaks(sides: _Sides, chosen: str, data: bytes) -> str:
     """Why the merged bytes make no sense although the admin's and the vendor's did; empty when they do."""
     if chosen in ("yaml", "toml"):
         return _unreadable(sides.path, data, chosen)
-    if chosen in formats.RECORD_FORMATS:
-        formats.parse(sides.path, data, as_format=chosen)  # a fault of ours: raised, never written
+    if chosen in registry.RECORD_FORMATS:
+        registry.parse(sides.path, data, as_format=chosen)  # a fault of ours: raised, never written
     elif broken := _newly_broken(sides, data):
         return broken
     for ending, check in ((".json", json.loads), (".toml", lambda raw: tomllib.loads(raw.decode()))):
@@ -315,8 +317,8 @@ def _newly_broken(sides: _Sides, data: bytes) -> str:
     """Why a file of which another side is malformed can no longer be read, when the admin's can."""
     mine = sides.mine or b""
     text = decode(mine)
-    meant = formats.format_of(sides.path, text.text) if text else ""
-    if meant not in formats.RECORD_FORMATS or _unreadable(sides.path, mine, meant):
+    meant = registry.format_of(sides.path, text.text) if text else ""
+    if meant not in registry.RECORD_FORMATS or _unreadable(sides.path, mine, meant):
         return ""
     return _unreadable(sides.path, data, meant)
 
@@ -324,7 +326,7 @@ def _newly_broken(sides: _Sides, data: bytes) -> str:
 def _unreadable(path: str, data: bytes, chosen: str) -> str:
     """Why bytes cannot be read as a format: YAML and TOML may spell records so that they do not stand side by side."""
     try:
-        formats.parse(path, data, as_format=chosen)
+        registry.parse(path, data, as_format=chosen)
     except EmberKeepError as error:
         return str(error)
     return ""

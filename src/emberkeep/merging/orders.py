@@ -30,14 +30,14 @@ from decimal import Decimal, InvalidOperation
 from fnmatch import fnmatchcase
 from pathlib import Path
 
-from emberkeep import files, globs
 from emberkeep.documents import layout
 from emberkeep.documents.align import Placed, walk
 from emberkeep.documents.identity import Identities
 from emberkeep.documents.model import Document, Edit, Field, Role, facts, plain_fields
 from emberkeep.documents.values import ROUNDINGS, is_whole, number, respelled, same_value
+from emberkeep.fs import globs, writing
+from emberkeep.keep.toml_reader import Reader, load, quote
 from emberkeep.merging.results import Disagreement, Obeyed
-from emberkeep.toml import Reader, load, quote
 
 DROP = "drop"
 NAMED = "."
@@ -213,7 +213,7 @@ def _list(texts: Sequence[str]) -> str:
 
 def save(path: Path, orders: Iterable[Order]) -> None:
     """Write an orders file."""
-    files.write_whole(path, [serialize(orders).encode()])
+    writing.write_whole(path, [serialize(orders).encode()])
 
 
 # --- applying them -------------------------------------------------------------

@@ -10,9 +10,9 @@ from collections.abc import Sequence
 from decimal import Decimal
 from fnmatch import fnmatchcase
 
-from emberkeep import globs
 from emberkeep.documents.values import number, respelled
-from emberkeep.keep import Settling
+from emberkeep.fs import globs
+from emberkeep.keep.keep import Settling
 from emberkeep.merging.results import MINE, NEW, OLD, RULE, TYPED, Question, Settle
 
 

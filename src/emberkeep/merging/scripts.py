@@ -12,9 +12,9 @@ from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import TypeVar
 
-from emberkeep.documents import script as scripts
 from emberkeep.documents.encoding import Text
-from emberkeep.documents.script import Argument, Command, Script, Variable
+from emberkeep.documents.formats import script as scripts
+from emberkeep.documents.formats.script import Argument, Command, Script, Variable
 from emberkeep.documents.values import same_value
 from emberkeep.merging.lines import merge_lines
 from emberkeep.merging.records import RecordsMerged

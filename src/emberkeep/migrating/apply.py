@@ -7,12 +7,15 @@ import sqlite3
 from collections.abc import Iterator
 from pathlib import Path
 
-from emberkeep import globs
 from emberkeep.databases import sqlite
 from emberkeep.databases.sqlite import statements as sqlite_statements
 from emberkeep.documents import edit
 from emberkeep.errors import Place, Refused, UnreadableInput
-from emberkeep.keep import Config
+from emberkeep.fs import globs
+from emberkeep.fs.overlay import Planned
+from emberkeep.fs.trees import FILE, FOLDER, Tree, read
+from emberkeep.inventory.tiles import TileNames
+from emberkeep.keep.keep import Config
 from emberkeep.migrating.recipe import (
     Move,
     Program,
@@ -28,9 +31,6 @@ from emberkeep.migrating.recipe import (
     Sql,
     When,
 )
-from emberkeep.planned import Planned
-from emberkeep.servers.tiles import TileNames
-from emberkeep.trees import FILE, FOLDER, Tree, read
 
 
 def applies(step: RecipeStep, recipe: Recipe, tree: Tree) -> bool:

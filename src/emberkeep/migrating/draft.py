@@ -9,15 +9,15 @@ from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from emberkeep.archives import open_source
-from emberkeep.documents import edit, formats
+from emberkeep.documents import edit, registry
 from emberkeep.documents.model import OWN, TOP, Document, Role
 from emberkeep.errors import EmberKeepError
-from emberkeep.keep import Config
+from emberkeep.fs.archives import open_source
+from emberkeep.fs.trees import FILE, Tree, read
+from emberkeep.inventory.roles import Roles
+from emberkeep.keep.keep import Config
+from emberkeep.keep.toml_reader import quote
 from emberkeep.migrating.apply import numbered_pattern
-from emberkeep.servers.roles import Roles
-from emberkeep.toml import quote
-from emberkeep.trees import FILE, Tree, read
 
 MOST_SAMPLED = 40
 _STEM = re.compile(r"[0-9a-fA-F-]{8,}|\d+")
@@ -80,7 +80,7 @@ def _settings_steps(before: Tree, after: Tree, config: Config) -> Iterator[str]:
 def _keys(path: str, tree: Tree) -> dict[str, str]:
     """The keys of a settings file with their values, ``section.key`` for those inside a section."""
     try:
-        document = formats.parse(path, read(tree, path))
+        document = registry.parse(path, read(tree, path))
     except EmberKeepError:
         return {}
     return dict(_pairs(document)) if document is not None else {}

@@ -47,12 +47,12 @@ from decimal import Decimal, InvalidOperation
 from pathlib import Path
 from typing import Any
 
-from emberkeep import globs
 from emberkeep.documents.edit import Shape
 from emberkeep.errors import Place, Refused, UnreadableInput
-from emberkeep.running import duration
-from emberkeep.servers.versions import ordering
-from emberkeep.toml import Reader, load
+from emberkeep.fs import globs
+from emberkeep.inventory.versions import ordering
+from emberkeep.keep.tables.process import duration
+from emberkeep.keep.toml_reader import Reader, load
 
 FORMAT = 1
 HOLDS = ("seed", "size", "pointer")

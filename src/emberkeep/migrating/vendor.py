@@ -11,13 +11,13 @@ import re
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 
-from emberkeep import globs
-from emberkeep.database import Databases, VendorSql
 from emberkeep.errors import Place, Refused, UsageError
+from emberkeep.fs import globs
+from emberkeep.fs.trees import FILE, Tree
+from emberkeep.inventory.versions import ordering
+from emberkeep.keep.tables.databases import Databases, VendorSql
 from emberkeep.migrating.apply import is_so
 from emberkeep.migrating.recipe import When, same_version
-from emberkeep.servers.versions import ordering
-from emberkeep.trees import FILE, Tree
 
 _VERSION = r"[vV]?\d[0-9A-Za-z.+]*(?:-\d[0-9A-Za-z.+]*)*?"
 _NATURAL = re.compile(r"(\d+)")

@@ -11,13 +11,13 @@ from datetime import UTC, date, datetime, tzinfo
 from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
-from emberkeep.planning.attendance import Attendance
-from emberkeep.planning.calendar import Occurrence, clocks
-from emberkeep.planning.values import Wiped
-from emberkeep.runs.due import Came
-from emberkeep.servers.lifecycle import in_words
+from emberkeep.operations.flows.due import Came
+from emberkeep.process.lifecycle import in_words
+from emberkeep.schedule.attendance import Attendance
+from emberkeep.schedule.calendar import Occurrence, clocks
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
+from emberkeep.wiping.values import Wiped
 
 if TYPE_CHECKING:
     from rich.table import Table

@@ -14,9 +14,10 @@ from emberkeep.comparing.rows import ROW, ROWS, SCHEMA
 from emberkeep.comparing.terms import MEMBER
 from emberkeep.comparing.totals import Totals
 from emberkeep.errors import Fault
-from emberkeep.show import tilemap, words
+from emberkeep.fs.trees import Kind as EntryKind
+from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
-from emberkeep.trees import Kind as EntryKind
+from emberkeep.show.files import tilemap
 
 _SIGNS = {Kind.CHANGED: "~", Kind.ADDED: "+", Kind.REMOVED: "-", Kind.MOVED: ">"}
 _STYLES = {Kind.CHANGED: "", Kind.ADDED: GOOD, Kind.REMOVED: ASKS, Kind.MOVED: QUIET}

@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
-from emberkeep.far import Address
-from emberkeep.runs.journal import Run
-from emberkeep.runs.mirror import Fetched, FetchPlan
-from emberkeep.runs.sending import Asked, SendPlan
-from emberkeep.runs.vault import Checked, Sent
+from emberkeep.keep.tables.transfer import Address
+from emberkeep.operations.flows.send import Asked, SendPlan
+from emberkeep.operations.record.journal import Run
+from emberkeep.operations.upkeep.fetch import Fetched, FetchPlan
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen
+from emberkeep.vault.vault import Checked, Sent
 
 MOST_NAMED = 8
 

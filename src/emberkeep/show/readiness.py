@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from emberkeep.runs.readiness import Readiness
+from emberkeep.operations.flows.readiness import Readiness
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, GOOD, HEAD, QUIET, Screen
 

@@ -7,16 +7,16 @@ from collections.abc import Sequence
 from datetime import tzinfo
 from pathlib import Path
 
-from emberkeep.comparing.landmarks import Missed
-from emberkeep.planned import Change, What
-from emberkeep.runs.drill import Drill
-from emberkeep.runs.journal import Run
-from emberkeep.runs.run import Preview, Undoing
-from emberkeep.runs.update import Report
+from emberkeep.fs.overlay import Change, What
+from emberkeep.operations.engine.step import Preview, Undoing
+from emberkeep.operations.flows.drill import Drill
+from emberkeep.operations.flows.update import Report
+from emberkeep.operations.record.journal import Run
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
 from emberkeep.show.snapshots import restore_plan
 from emberkeep.show.watching import watched
+from emberkeep.survey.landmarks import Missed
 
 MOST_NAMED = 2
 """Files of one step and kind that are named one by one; more are counted by folder."""

@@ -10,18 +10,18 @@ from typing import TYPE_CHECKING
 
 from rich.table import Table
 
-from emberkeep.comparing.survey import Survey
-from emberkeep.keep import ROLES, UNSORTED
-from emberkeep.servers.findings import ORDER, Adoption, Finding, RecordFinding, Sure
-from emberkeep.servers.refresh import Refresh
+from emberkeep.detection.findings import ORDER, Adoption, Finding, RecordFinding, Sure
+from emberkeep.detection.refresh import Refresh
+from emberkeep.keep.keep import ROLES, UNSORTED
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
+from emberkeep.survey.survey import Survey
 
 if TYPE_CHECKING:
-    from emberkeep.runs.databases import Standing as OfDatabase
-    from emberkeep.runs.journal import DrillRecord
-    from emberkeep.runs.mirror import Standing
-    from emberkeep.runs.vault import Standing as OfVault
+    from emberkeep.operations.record.databases import Standing as OfDatabase
+    from emberkeep.operations.record.journal import DrillRecord
+    from emberkeep.operations.upkeep.fetch import Standing
+    from emberkeep.vault.vault import Standing as OfVault
 
 MOST, FEW = 8, 5
 """Of things that are alike: how many are all shown, and how many of more than that."""

@@ -7,19 +7,19 @@ from collections.abc import Sequence
 from datetime import datetime, timedelta, tzinfo
 from typing import TYPE_CHECKING
 
+from emberkeep.fs.trees import Entry, Kind, Skipped
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
 from emberkeep.store.manifest import ASKED, About
-from emberkeep.trees import Entry, Kind, Skipped
 
 if TYPE_CHECKING:  # each command loads only what it shows
     from rich.table import Table
 
-    from emberkeep.planning.growth import Growth
-    from emberkeep.runs.databases import DatabasePlan
-    from emberkeep.runs.journal import DrillRecord, Run
-    from emberkeep.runs.restore import RestorePlan
-    from emberkeep.runs.thin import Thinning
+    from emberkeep.operations.engine.apply import RestorePlan
+    from emberkeep.operations.record.databases import DatabasePlan
+    from emberkeep.operations.record.journal import DrillRecord, Run
+    from emberkeep.operations.upkeep.thin import Thinning
+    from emberkeep.retention.growth import Growth
     from emberkeep.store.compact import Freed
     from emberkeep.store.repair import Repair
     from emberkeep.store.store import Taken

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from types import TracebackType
 
-from emberkeep.planning.forecast import Forecast, lasting
-from emberkeep.servers.watch import State, Watched
+from emberkeep.process.forecast import Forecast, lasting
+from emberkeep.process.watch import State, Watched
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Sequence
 
-from emberkeep.keep import Keep
-from emberkeep.planning.leftovers import Leftover
-from emberkeep.planning.scopes import Kept, ScopeCleared
-from emberkeep.planning.values import Setting
-from emberkeep.runs.keeping import Keeping
-from emberkeep.runs.wipe import Preview, Report
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.flows.keep_map import Keeping
+from emberkeep.operations.flows.wipe import Preview, Report
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, GOOD, HEAD, QUIET, Screen, cell, table
+from emberkeep.wiping.leftovers import Leftover
+from emberkeep.wiping.scopes import Kept, ScopeCleared
+from emberkeep.wiping.values import Setting
 
 MOST_FOLDERS = 4
 MOST_PLACES = 3

@@ -16,8 +16,8 @@ from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-from emberkeep import files
 from emberkeep.errors import Damage
+from emberkeep.fs import writing
 from emberkeep.store.packs import LARGEST_BLOCK, BlockId, Location, PackReader, pack_numbers
 
 
@@ -58,7 +58,7 @@ def save(path: Path, spots: Iterable[Spot]) -> None:
     """Note places; the file goes when there are none. OSError as the system raises it."""
     lines = [f"{spot.pack} {spot.offset} {spot.block.hex()}\n" for spot in sorted(spots)]
     if lines:
-        files.write_whole(path, ["".join(lines).encode("ascii")])
+        writing.write_whole(path, ["".join(lines).encode("ascii")])
     else:
         with contextlib.suppress(FileNotFoundError):
-            files.io.unlink(path)
+            writing.io.unlink(path)

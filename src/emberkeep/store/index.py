@@ -19,7 +19,7 @@ from pathlib import Path
 
 from blake3 import blake3
 
-from emberkeep import files
+from emberkeep.fs import writing
 from emberkeep.store.packs import BlockId, Gap, Location, pack_numbers, pack_path, scan
 
 MAGIC = b"EMBERINDEX 2\n"
@@ -46,7 +46,7 @@ def save(cache: Path, packs: Path, index: Index, without: Collection[int] = ()) 
     """
     with contextlib.suppress(OSError):
         there = {number: size for number, size in sizes(packs).items() if number not in without}
-        files.write_whole(cache, [serialize(index, there)])
+        writing.write_whole(cache, [serialize(index, there)])
 
 
 def sizes(packs: Path) -> dict[int, int]:

@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from blake3 import blake3
 
 from emberkeep.errors import Damage, EmberKeepError, UnreadableInput
+from emberkeep.fs.trees import FILE, Entry, Skipped, Stamp, Tree, digest_of
 from emberkeep.store import extents as lists
 from emberkeep.store import reuse
 from emberkeep.store.extents import HOLE, Extent, Fetch, Place, Within
@@ -23,7 +24,6 @@ from emberkeep.store.manifest import Held
 from emberkeep.store.pieces import BLOCK, Pieces, Unplaced
 from emberkeep.store.reuse import PIECE, Chunks, Run
 from emberkeep.store.seen import Stamps
-from emberkeep.trees import FILE, Entry, Skipped, Stamp, Tree, digest_of
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor

@@ -43,9 +43,9 @@ from blake3 import blake3
 
 from emberkeep.errors import Damage
 from emberkeep.errors import Place as Where
+from emberkeep.fs.trees import FILE, Entry, Kind, Skipped
 from emberkeep.store.extents import HOLE, Place
 from emberkeep.store.packs import BlockId
-from emberkeep.trees import FILE, Entry, Kind, Skipped
 
 MAGIC = b"EMBERMANIFEST 3\n"
 ASKED = "asked"

@@ -12,8 +12,9 @@ from collections.abc import Iterator, Mapping
 from contextlib import closing
 from dataclasses import dataclass, field, replace
 
-from emberkeep import files
 from emberkeep.errors import Damage, UnreadableInput, system_may_refuse
+from emberkeep.fs import writing
+from emberkeep.fs.trees import Entry, Kind, Tree
 from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE
 from emberkeep.store.index import Index
@@ -23,7 +24,6 @@ from emberkeep.store.packs import BlockId, PackReader, PackWriter, block_id, enc
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.store import Store
 from emberkeep.store.verify import Finder, Packs, Verification, check_packs, load, manifest_names, parted, verify
-from emberkeep.trees import Entry, Kind, Tree
 
 _MOST_READ = 16 << 20
 
@@ -67,8 +67,8 @@ def _put_aside(store: Store) -> tuple[str, ...]:
         label, defaults = parted(name)
         path = store.manifest_path(label, defaults=defaults)
         if not manifests.is_sound(path.read_bytes()):
-            files.io.replace(path, path.with_name(path.name + ".damaged"))
-            files.io.sync_folder(path.parent)
+            writing.io.replace(path, path.with_name(path.name + ".damaged"))
+            writing.io.sync_folder(path.parent)
             found.append(name)
     return tuple(found)
 
@@ -92,11 +92,11 @@ class _Mending:
             self._write_manifests(rows)
         self.store.replace_index({**self.packs.sound, **fresh}, without=self.packs.torn)
         for number in sorted(self.packs.torn):
-            files.io.unlink(pack_path(self.store.packs, number))
+            writing.io.unlink(pack_path(self.store.packs, number))
         for name in ("seen", "damaged"):  # the next scan must not lean on what was damaged; that is gone now
             with contextlib.suppress(FileNotFoundError):
-                files.io.unlink(self.store.folder / name)
-        files.io.sync_folder(self.store.packs)
+                writing.io.unlink(self.store.folder / name)
+        writing.io.sync_folder(self.store.packs)
         self.store.forget_index()
 
     def _damaged(self) -> dict[str, list[str]]:
@@ -179,7 +179,7 @@ class _Mending:
             mended = replace(manifest, held={**manifest.held, **changed})
             label, defaults = parted(name)
             path = self.store.manifest_path(label, defaults=defaults)
-            files.write_whole(path, [manifests.serialize(mended)])
+            writing.write_whole(path, [manifests.serialize(mended)])
             self.mended += [(name, path) for path in changed]
 
 

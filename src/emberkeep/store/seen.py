@@ -29,7 +29,7 @@ from pathlib import Path
 import zstandard
 from blake3 import blake3
 
-from emberkeep import files
+from emberkeep.fs import writing
 from emberkeep.store.manifest import Held, packed, unpacked
 
 MAGIC = b"EMBERSEEN 2\n"
@@ -88,7 +88,7 @@ def save(cache: Path, found: Seen) -> None:
     first = zstandard.ZstdCompressor(level=3).compress(json.dumps(head, separators=(",", ":")).encode("ascii"))
     body = MAGIC + _LENGTH.pack(len(first)) + first + found.frame
     with contextlib.suppress(OSError):
-        files.write_whole(cache, [body, blake3(body).digest()])
+        writing.write_whole(cache, [body, blake3(body).digest()])
 
 
 def load(cache: Path) -> Seen:

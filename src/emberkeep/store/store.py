@@ -33,8 +33,9 @@ from typing import NamedTuple
 
 from blake3 import blake3
 
-from emberkeep import files
 from emberkeep.errors import Damage, Place, Refused, UnreadableInput, UsageError, system_may_refuse
+from emberkeep.fs import writing as files
+from emberkeep.fs.trees import FILE, Entry, FolderTree, Skipped, Still, Tree
 from emberkeep.store import damage, seen
 from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
@@ -46,7 +47,6 @@ from emberkeep.store.manifest import BESIDE, DEFAULTS, About, Held, Manifest
 from emberkeep.store.packs import BlockId, Location, PackReader, PackWriter
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.reuse import PIECE
-from emberkeep.trees import FILE, Entry, FolderTree, Skipped, Still, Tree
 
 _LINE = b"emberkeep store 3\n"
 FORMAT = _LINE * 2

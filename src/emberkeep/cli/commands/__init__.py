@@ -1,0 +1,1 @@
+"""One module per command, with ``add_arguments(parser)`` and ``run(args, screen) -> exit code``."""

@@ -1,0 +1,163 @@
+"""``emberkeep calendar``: what comes when and why; as pictures, as iCalendar; and whether the rhythm fits."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import sys
+from datetime import datetime, timedelta
+from pathlib import Path
+
+from emberkeep.cli.context import answer, now, the_keep
+from emberkeep.errors import UsageError
+from emberkeep.fs import writing
+from emberkeep.fs.trees import FolderTree
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.flows import wipe
+from emberkeep.operations.record.journal import Journal
+from emberkeep.schedule import attendance, calendar
+from emberkeep.schedule.attendance import Attendance
+from emberkeep.schedule.calendar import Occurrence
+from emberkeep.show import calendar as view
+from emberkeep.show.console import GOOD, Screen
+from emberkeep.wiping.values import Wiped
+
+EXAMPLES = (
+    "emberkeep calendar",
+    "emberkeep calendar --explain 'our wipe'",
+    "emberkeep calendar --days 120 --png wipes.png --ics wipes.ics",
+    "emberkeep calendar --attendance attendance.png",
+    "emberkeep calendar --install             (prints lines for cron and systemd)",
+)
+OF_A_YEAR = 366
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """How far ahead, and in which form."""
+    parser.add_argument("--days", type=int, default=45, metavar="N", help="how many days ahead (default: 45)")
+    parser.add_argument("--months", type=int, default=2, metavar="N", help="how many months are drawn (default: 2)")
+    parser.add_argument("--explain", nargs="?", const="", metavar="EVENT", help="say why events fall where they do")
+    parser.add_argument("--png", metavar="FILE", help="draw a timeline, to be posted")
+    parser.add_argument("--ics", metavar="FILE", help="write an iCalendar file, a year ahead")
+    parser.add_argument("--attendance", nargs="?", const="", metavar="FILE.png", help="whether the rhythm fits")
+    parser.add_argument("--install", action="store_true", help="print lines for cron and systemd; nothing is installed")
+
+
+def run(args: argparse.Namespace, screen: Screen) -> int:
+    """It writes only the files that are asked for."""
+    keep = the_keep(args)
+    if args.install:
+        program = shutil.which("emberkeep") or os.path.abspath(sys.argv[0])
+        lines = view.install(program, str(keep.folder), keep.config.name)
+        return answer(args, 0, {"text": lines}, lambda: screen.text(lines))
+    if args.attendance is not None:
+        return _attendance(args, screen, keep)
+    if not keep.config.calendar.events:
+        raise UsageError("keep.toml tells no events", hint='as [[event]] with name, kind, when = "second Friday 19:00"')
+    if not 0 < args.days <= 3660 or not 0 <= args.months <= 24:
+        raise UsageError("--days is from 1 to 3660, --months from 0 to 24")
+    moment = now()
+    found = calendar.occurrences(keep.config, moment, moment + timedelta(days=args.days))
+    if args.explain is not None:
+        return _explain(args, screen, keep, found)
+    wipes = _wipes(keep)
+    written = _written(args, keep, found, wipes, moment)
+    shown = _for_players(found)
+    first = moment.astimezone(keep.config.tz).replace(day=1, hour=0, minute=0)
+    drawn = calendar.occurrences(keep.config, first, moment + timedelta(days=31 * (args.months + 1)))
+    chores = [one.event.name for one in found if one not in shown]
+    result = {"coming": [_plain(one) for one in found], "last_wipe": wipes[-1] if wipes else None, "wrote": written}
+
+    def text() -> None:
+        view.coming(screen, shown, wipes, keep.config.tz, moment)
+        if chores:
+            screen.line(f"besides: {', '.join(f'{chores.count(name)} x {name}' for name in dict.fromkeys(chores))}")
+        if args.months:
+            view.months(screen, drawn, keep.config.tz, moment, args.months)
+        for path in written:
+            screen.line(f"Wrote {path}.", GOOD)
+
+    return answer(args, 0, result, text)
+
+
+def _for_players(found: list[Occurrence]) -> list[Occurrence]:
+    """What players want to know of; the chores only where there is nothing else."""
+    return [one for one in found if one.event.kind in ("wipe", "update", "announce")] or found
+
+
+def _plain(one: Occurrence) -> dict[str, object]:
+    return {
+        "event": one.event.name,
+        "kind": one.event.kind,
+        "at": one.at,
+        "zone": str(one.event.zone),
+        "planned": one.planned,
+        "scopes": one.event.scopes,
+        "vendors": one.event.vendors,
+        "skipped": one.skipped,
+        "because": one.because,
+    }
+
+
+def _wipes(keep: Keep) -> list[Wiped]:
+    """The wipes that are known, oldest first: told in keep.toml, and carried out."""
+    told = [
+        Wiped(datetime(day.year, day.month, day.day, 12, tzinfo=keep.config.tz)) for day in keep.config.wiping.earlier
+    ]
+    return [*told, *wipe.wipes(Journal(keep.folder))]
+
+
+def _explain(args: argparse.Namespace, screen: Screen, keep: Keep, found: list[Occurrence]) -> int:
+    if args.explain and keep.config.calendar.of(args.explain) is None:
+        names = ", ".join(event.name for event in keep.config.calendar.events)
+        raise UsageError(f"there is no event '{args.explain}'", hint=f"known: {names}")
+    named = [one for one in found if not args.explain or one.event.name == args.explain]
+    first: dict[tuple[str, bool], Occurrence] = {}
+    for one in named:
+        first.setdefault((one.event.name, bool(one.skipped) or "moved" in str(one.because)), one)
+    shown = named if args.explain else list(first.values())
+    return answer(
+        args, 0, {"coming": [_plain(one) for one in shown]}, lambda: view.explain(screen, shown, keep.config.tz)
+    )
+
+
+def _written(
+    args: argparse.Namespace, keep: Keep, found: list[Occurrence], wipes: list[Wiped], moment: datetime
+) -> list[str]:
+    written = []
+    if args.png:
+        from emberkeep.show.files import charts  # only where something is drawn
+
+        drawn = charts.timeline(found, wipes, keep.config.tz, keep.config.name, moment)
+        writing.write_whole(Path(os.path.abspath(args.png)), [drawn], otherwise=writing.SHARED)
+        written.append(args.png)
+    if args.ics:
+        from emberkeep.show.files.ics import ics
+
+        year = _for_players(calendar.occurrences(keep.config, moment, moment + timedelta(days=OF_A_YEAR)))
+        writing.write_whole(
+            Path(os.path.abspath(args.ics)), [ics(year, keep.config.name, moment)], otherwise=writing.SHARED
+        )
+        written.append(args.ics)
+    return written
+
+
+def _attendance(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
+    lines, seen = attendance.visits(FolderTree(keep.require_server(), "live"), keep.config)
+    wipes = [one.when for one in wipe.wipes(Journal(keep.folder))]
+    days = attendance.by_day(lines, seen if lines else set())
+    found: Attendance = attendance.attendance(days, wipes, keep.config.tz, keep.config.wiping.earlier)
+    if args.attendance and found.tides:
+        from emberkeep.show.files import charts
+
+        drawn = charts.attendance(found, keep.config.name, view.rhythm_words(found) if found.rhythm else found.why)
+        writing.write_whole(Path(os.path.abspath(args.attendance)), [drawn], otherwise=writing.SHARED)
+
+    def text() -> None:
+        view.attendance(screen, found)
+        if args.attendance:
+            told = f"Wrote {args.attendance}." if found.tides else "There is nothing to draw."
+            screen.line(told, GOOD if found.tides else "")
+
+    return answer(args, 0 if found.rhythm else 1, {"attendance": found}, text)

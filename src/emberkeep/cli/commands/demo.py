@@ -1,0 +1,115 @@
+"""``emberkeep demo [DIR]``: the sample server, and an update day on it."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import secrets
+import subprocess
+import sys
+from pathlib import Path
+
+from emberkeep.cli.context import answer
+from emberkeep.demo import sample
+from emberkeep.demo.database_walk import DatabaseWalk
+from emberkeep.demo.transfer_walk import FarWalk
+from emberkeep.demo.walk import Walk, WalkFailed
+from emberkeep.errors import Refused, RunFailed
+from emberkeep.show.console import HEAD, Screen
+
+EXAMPLES = (
+    "emberkeep demo                    (into ./emberkeep-demo)",
+    "emberkeep demo --far              (the server stands behind a file transfer)",
+    "emberkeep demo --databases        (the vendor's SQL, prices merged, all of it taken back)",
+    "emberkeep demo /tmp/rock --build-only",
+    "emberkeep demo /tmp/rock --serve  (the stand-in engine, to try start, say and watch on)",
+    "emberkeep demo /tmp/large --size large --build-only",
+)
+
+ENDS = 10.0
+"""Seconds that the engine is given to end by itself."""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Where, how large, and whether to walk."""
+    parser.add_argument(
+        "dir",
+        nargs="?",
+        default="emberkeep-demo",
+        metavar="DIR",
+        help="a new folder (default emberkeep-demo)",
+    )
+    parser.add_argument(
+        "--size", choices=sorted(sample.SIZES), default="town", help="large: about 1.5 GB, 20 000 players"
+    )
+    parser.add_argument(
+        "--serve", action="store_true", help="run the sample's stand-in engine in the foreground until Ctrl-C"
+    )
+    parser.add_argument(
+        "--far", action="store_true", help="the walk with the server behind an FTP host, which a stand-in plays"
+    )
+    parser.add_argument("--databases", action="store_true", help="the walk with a database, which a SQLite file plays")
+    parser.add_argument("--build-only", action="store_true", help="build the sample and stop")
+
+
+def run(args: argparse.Namespace, screen: Screen) -> int:
+    """Exit code 5 when a step does not end as it must."""
+    folder = Path(os.path.abspath(args.dir))
+    if args.serve:
+        return _serve(folder, args.size, screen)
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise Refused(f"{folder} is there already and not empty", hint="name another folder: emberkeep demo DIR")
+    sample.build(folder, args.size)
+    if args.json or args.build_only:
+        result = {"folder": folder, "server": folder / sample.SERVER, "size": args.size}
+        return answer(args, 0, result, lambda: screen.line(f"The sample server stands in {folder / sample.SERVER}"))
+
+    def say(text: str) -> None:
+        for line in text.split("\n"):
+            screen.line(line, HEAD if line.startswith(("$", "===")) else "")
+        screen.out.file.flush()
+
+    say(f"The sample server Gannet Rock and the releases of its game stand in {folder}")
+    try:
+        (FarWalk if args.far else DatabaseWalk if args.databases else Walk)(folder, say).run()
+    except WalkFailed as error:
+        raise RunFailed(f"the demo stopped: {error}") from error
+    if args.far or args.databases:
+        return 0
+    say("\nThat was an update day and a wipe. Everything stays where it is; try:")
+    for words in (
+        f"cd {args.dir}; export EMBERKEEP_KEEP=gannet-rock.keep",
+        "emberkeep survey",
+        "emberkeep merge --details --from 4.2 --to 4.3",
+        "emberkeep update releases/skerrylight-4.4.tar.gz --to 4.4",
+        "emberkeep undo",
+        "emberkeep restore 'before 4.3' --only economy",
+    ):
+        say(f"  {words}")
+    return 0
+
+
+def _serve(folder: Path, size: str, screen: Screen) -> int:
+    """Run the stand-in engine as its launch script does, its output on this terminal; its exit code."""
+    server = folder / sample.SERVER
+    if not server.is_dir():
+        sample.build(folder, size)
+    environment = {**os.environ}
+    word = environment.setdefault("ROCK_CONSOLE", secrets.token_hex(4))
+    screen.line(
+        f"The stand-in engine runs in {server}; Ctrl-C ends it. Its console's secret (ROCK_CONSOLE) is {word}", HEAD
+    )
+    screen.out.file.flush()
+    line = ["./cast-off.sh"]
+    if os.name == "nt":  # no sh: the program itself, by this Python
+        line = [sys.executable, str(max(server.glob("skerrylight-*.bin"))), "--seed", str(sample.SEED)]
+        line += ["--span", str(sample.SPAN)]
+    process = subprocess.Popen(line, cwd=server, env=environment)
+    try:
+        return process.wait()
+    except KeyboardInterrupt:  # a terminal tells the engine too
+        try:
+            return process.wait(ENDS)
+        except subprocess.TimeoutExpired:
+            process.terminate()
+            return process.wait()

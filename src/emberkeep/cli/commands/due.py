@@ -1,0 +1,54 @@
+"""``emberkeep due``: what is due now; with ``--go``, done, exactly once. For cron or a timer."""
+
+from __future__ import annotations
+
+import argparse
+import os
+
+from emberkeep.cli.context import add_all, add_go, answer, now, the_keep
+from emberkeep.cli.run_context import room_for
+from emberkeep.errors import UsageError
+from emberkeep.operations.flows import due
+from emberkeep.show import calendar as view
+from emberkeep.show.console import Screen, progress
+
+EXAMPLES = (
+    "emberkeep due                    (shows what is due now)",
+    "emberkeep due --go               (does it; 'emberkeep calendar --install' prints lines for cron and systemd)",
+    "emberkeep due --run 'our wipe' --go",
+    "emberkeep due --drop 'our wipe' --go",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Nothing, or what becomes of an event that waits for a word."""
+    parser.add_argument("--run", metavar="EVENT", help="do what waits for your word after it was missed")
+    parser.add_argument("--drop", metavar="EVENT", help="leave it be")
+    add_go(parser, "do it")
+    add_all(parser)
+
+
+def run(args: argparse.Namespace, screen: Screen) -> int:
+    """Exit code 1 when something failed, was missed, or waits for the admin's word."""
+    keep = the_keep(args)
+    if not keep.config.calendar.events:  # no fault: a timer may come by at every keep of a caretaker
+        nothing = {"due": (), "waiting": (), "done": args.go}
+        return answer(args, 0, nothing, lambda: None if args.go else screen.line("keep.toml tells no events."))
+    if args.run and args.drop:
+        raise UsageError("either --run or --drop")
+    waits = due.waiting(keep)
+    if not args.go:
+        found = due.what_is_due(keep, now())
+        code = 1 if waits or due.codes(found) else 0
+        result = {"due": found, "waiting": waits, "done": False}
+        return answer(args, code, result, lambda: view.due(screen, found, waits, keep.config.tz, done=False))
+    with progress("due", screen) as step:
+        hands = due.Hands(lambda store, asked: room_for(args, screen, keep, store, asked, step), now, os.environ)
+        if args.run or args.drop:
+            found = due.settle(keep, args.run or args.drop, hands, run=bool(args.run))
+        else:
+            found = due.do(keep, hands)
+    waits = due.waiting(keep)
+    code = 1 if waits or due.codes(found) else 0
+    result = {"due": found, "waiting": waits, "done": True}
+    return answer(args, code, result, lambda: view.due(screen, found, waits, keep.config.tz, done=True))

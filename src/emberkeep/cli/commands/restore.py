@@ -1,0 +1,196 @@
+"""``emberkeep restore REF``: put back the whole or a part, in place or elsewhere."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+
+from emberkeep.cli.context import add_go, add_only, answer, now, opened, the_keep
+from emberkeep.errors import Damage, Refused, UsageError, system_may_refuse
+from emberkeep.fs import writing
+from emberkeep.inventory.roles import require_some
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.engine import apply
+from emberkeep.operations.flows import restore as recovery
+from emberkeep.operations.record import snapshot
+from emberkeep.show import snapshots as view
+from emberkeep.show.console import ASKS, Screen, progress
+from emberkeep.store.store import SnapshotTree, Store
+
+EXAMPLES = (
+    "emberkeep restore latest            (shows what it would do)",
+    "emberkeep restore latest --go",
+    "emberkeep restore 'before 4.3' --only players --go",
+    "emberkeep restore 'before 4.3' --only tiles:-2,0..3,4 --go",
+    "emberkeep restore 'before 4.3' --player Una --go",
+    "emberkeep restore 3 --into /tmp/a-look",
+    "emberkeep restore latest --only databases/accounts --go",
+    "emberkeep restore latest --only databases/accounts --into-database accounts_look --go",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Which snapshot, which part, where to."""
+    parser.add_argument("ref", metavar="REF", help="a number, latest, a note, or a moment such as '2 days ago'")
+    add_only(parser)
+    parser.add_argument(
+        "--player",
+        metavar="WHO",
+        help="only what is one player's (a name, or an id), and nobody else's",
+    )
+    parser.add_argument("--into", metavar="DIR", help="into a new folder instead of the server folder")
+    parser.add_argument(
+        "--into-database", metavar="NAME", help="one database (--only databases/NAME) into a new one of this name"
+    )
+    parser.add_argument(
+        "--what-fits", action="store_true", help="with --into: leave out names that the disk there cannot hold"
+    )
+    parser.add_argument("--rehash", action="store_true", help="read every live file to compare it")
+    add_go(parser, "write into the server folder")
+
+
+def run(args: argparse.Namespace, screen: Screen) -> int:
+    """A preview without ``--go``; in place, a snapshot is taken first."""
+    if args.what_fits and not args.into:
+        raise UsageError("--what-fits goes with --into")
+    keep = the_keep(args)
+    with opened(keep) as store:
+        tree = snapshot.find(store, keep, args.ref, now())
+        if args.player:
+            return _player(args, screen, keep, store, tree)
+        if args.into_database:
+            return _into_database(args, screen, keep, tree)
+        if args.into:
+            return _elsewhere(args, screen, keep, tree)
+        return _in_place(args, screen, keep, store, tree)
+
+
+def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, tree: SnapshotTree) -> int:
+    """One player's files, records and rows, as a run; exit code 1 where something of theirs cannot be taken apart."""
+    if args.into or args.into_database or args.only:
+        raise UsageError("--player cannot go with --into, --into-database or --only")
+    from emberkeep.cli.run_context import room_for  # only where somebody is put back
+    from emberkeep.operations.engine import step as run
+    from emberkeep.operations.flows import person
+    from emberkeep.operations.record.journal import Journal, Run
+    from emberkeep.show import runs as shown
+
+    label = tree.manifest.about.label
+    request = person.Request(label, args.player)
+    asked = Run(0, person.KIND, now(), title=f"{args.player} put back as of snapshot {label}", request=request.plain)
+    with progress("restore", screen) as step:
+        steps = person.steps(keep, store, request, tree)
+        title = f"{args.player} as of snapshot {label}"
+        Journal(keep.folder).refuse_if_waiting()
+        found = run.preview(room_for(args, screen, keep, store, asked, step), steps)
+        code = 1 if found.warnings else 0
+        if not args.go:
+
+            def text() -> None:
+                if not found.changes and not found.warnings:
+                    screen.line(f"All that is {args.player}'s is as snapshot {label} has it.")
+                    return
+                shown.whole(screen, title, found)
+                screen.line(f"'emberkeep diff {label} --player {args.player}' shows it record by record.")
+
+            return answer(args, code, {"preview": found, "done": False}, text)
+        done = run.carried_out(room_for(args, screen, keep, store, asked, step), steps)
+
+    def told() -> None:
+        shown.done(screen, title, done)
+        for warning in found.warnings:
+            screen.line(f"! {warning}", ASKS)
+
+    return answer(args, code, {"run": done, "preview": found, "done": True}, told)
+
+
+def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: SnapshotTree) -> int:
+    into = Path(os.path.abspath(args.into))
+    apply.check_target(into, keep.server)
+    wanted = apply.scope_of(tree.manifest, args.only, keep.config)
+    if not recovery.selected(keep, tree, tuple(args.only)):
+        require_some(args.only, wanted, tree.entries(), tree.label)
+    fits = apply.fitting(tree, into) if args.what_fits else None
+    left_out = [path for path in tree.entries() if wanted(path) and not fits(path)] if fits else []
+    plan = apply.plan(tree, into, lambda path: wanted(path) and (fits is None or fits(path)))
+    apply.check_names(plan, tree, "--what-fits restores the rest")
+    apply.check_room(plan)
+    hint = f"{into} is not whole; remove it and try again"
+    with system_may_refuse("the restore stopped", into, hint), progress("restore") as step:
+        faults = apply.elsewhere(plan, tree, step)
+        dumps = _dumps_beside(keep, tree, tuple(args.only), into)
+    if faults:
+        raise Damage.gathered(tuple(faults))
+
+    def text() -> None:
+        view.restore_plan(screen, plan, True)
+        for path in left_out[: view.MOST_LINES]:
+            screen.line(f"  left out: {path} (the disk there holds no such name)", ASKS)
+        if len(left_out) > view.MOST_LINES:
+            screen.line(f"  left out: {len(left_out) - view.MOST_LINES} more", ASKS)
+        for dump in dumps:
+            screen.line(f"The dump of a database is {dump}.")
+
+    told = {"plan": plan, "done": True, "dumps": dumps, "left_out": left_out}
+    return answer(args, 1 if left_out else 0, told, text)
+
+
+def _dumps_beside(keep: Keep, tree: SnapshotTree, only: tuple[str, ...], into: Path) -> list[Path]:
+    """The dumps of the databases that are selected, in a folder beside, as plain SQL."""
+    names = recovery.selected(keep, tree, only)
+    found = []
+    if names:
+        from emberkeep.operations.record import databases  # only where there are some
+
+        folder = into.with_name(f"{into.name}.databases")
+        writing.make_folder(folder, private=True)
+        for name in names:
+            found.append(folder / f"{name}.sql")
+            writing.write_whole(found[-1], tree.chunks(databases.path_of(name)))
+    return found
+
+
+def _into_database(args: argparse.Namespace, screen: Screen, keep: Keep, tree: SnapshotTree) -> int:
+    """Into a database that is not there yet; the server's own ones stay as they are."""
+    names = recovery.selected(keep, tree, tuple(args.only))
+    if len(names) != 1 or args.into:
+        raise UsageError(
+            "--into-database takes one database",
+            hint=f"select it: --only databases/NAME ({tree.label} holds {', '.join(names) or 'none'})",
+        )
+    from emberkeep.operations.record import databases  # only here
+
+    plan = databases.plan(keep, tree, names[0], args.into_database)
+    if plan.there:
+        raise Refused(f"there is a database {args.into_database} already", hint="name another one")
+    if args.go:
+        with progress("restore") as step:
+            databases.put_back(keep, tree, names[0], schema=args.into_database, progress=step)
+    return answer(
+        args,
+        0,
+        {"database": plan, "done": args.go},
+        lambda: view.databases(screen, [plan], done=args.go, go="emberkeep restore … --go"),
+    )
+
+
+def _in_place(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, tree: SnapshotTree) -> int:
+    only = tuple(args.only)
+    found = recovery.planned(keep, store, tree, only, rehash=args.rehash)
+    if not args.go or found.nothing:
+        told = {"plan": found.plan, "databases": found.databases, "done": False}
+        return answer(
+            args, 1 if found.plan.spared else 0, told, lambda: view.restore_preview(screen, found.plan, found.databases)
+        )
+    with progress("restore") as step:
+        done = recovery.put_back(keep, store, found, only, now, step)
+
+    def text() -> None:
+        view.restore_plan(screen, done.plan, True)
+        view.databases(screen, done.databases, done=True)
+        if done.before:
+            screen.line(f"What stood there before is snapshot {done.before.label}; 'emberkeep undo' takes this back.")
+
+    told = {"plan": done.plan, "databases": done.databases, "done": True, "run": done.run, "before": done.before}
+    return answer(args, 1 if done.plan.spared else 0, told, text)

@@ -1,0 +1,83 @@
+"""``emberkeep start``: start the server, and follow it until it is ready."""
+
+from __future__ import annotations
+
+import argparse
+
+from emberkeep.cli.context import add_go, answer, now, opened, the_keep
+from emberkeep.cli.run_context import room_for, told_watch
+from emberkeep.errors import RunFailed, UsageError
+from emberkeep.operations.engine import step as runs
+from emberkeep.operations.engine.step import carried_out
+from emberkeep.operations.record.journal import Run
+from emberkeep.operations.steps import server
+from emberkeep.operations.steps.server import OnceRequest
+from emberkeep.process import lifecycle
+from emberkeep.process.watch import State
+from emberkeep.show import runs as view
+from emberkeep.show import watching
+from emberkeep.show.console import ASKS, Screen, progress
+
+EXAMPLES = (
+    "emberkeep start            (shows what it would do)",
+    "emberkeep start --go",
+    "emberkeep start --once keeper.properties:storms=wild --go",
+)
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Settings for one start."""
+    parser.add_argument(
+        "--once",
+        action="append",
+        default=[],
+        metavar="FILE:KEY=VALUE",
+        help="set a value for this one start; it is set back after the first good one (repeatable)",
+    )
+    parser.add_argument("--no-checks", action="store_true", help="leave out the checks learned from the releases")
+    add_go(parser, "start it")
+
+
+def run(args: argparse.Namespace, screen: Screen) -> int:
+    """Exit code 1 when it is ready but something failed, 5 when it did not become ready."""
+    keep = the_keep(args)
+    once = [_once(told) for told in args.once]
+    with opened(keep) as store, progress("start", screen) as step, told_watch(args, screen) as told:
+        server.require_idle(keep)
+        lifecycle.how_to_start(keep.config)
+        request = {"once": [[one.file, one.key, one.value] for one in once]}
+        room = room_for(args, screen, keep, store, Run(0, "start", now(), title="start", request=request), step)
+        broken = [] if args.no_checks else server.checked(keep, store)
+        steps = server.start_steps(once, told)
+        if not args.go:
+            found = runs.preview(room, steps if once else [server.StartStep(told)])
+            title = f"Start of {keep.config.name}"
+
+            def text() -> None:
+                for line in broken:
+                    screen.line(f"! {line}", ASKS)
+                view.whole(screen, title, found)
+
+            return answer(args, 1 if broken else 0, {"preview": found, "checks": broken, "done": False}, text)
+        runs.require_possible(room, [server.StartStep(told)])
+        back = Run(0, server.BACK, now(), title="setting back what held for one start")
+        server.set_back(room_for(args, screen, keep, store, back, step))
+        for line in broken:
+            screen.note(f"  ! {line}")
+        if once:
+            carried_out(room, steps)
+            seen = room.told["watched"]
+        else:
+            seen = server.start_and_watch(room, told)
+    if seen.state is not State.READY:
+        raise RunFailed(server.unwell(seen), hint=f"what it printed is in {keep.output}")
+    code = 0 if seen.good and not broken else 1
+    return answer(args, code, {"watched": seen, "checks": broken, "done": True}, lambda: watching.watched(screen, seen))
+
+
+def _once(told: str) -> OnceRequest:
+    file, _, rest = told.partition(":")
+    key, mark, value = rest.partition("=")
+    if not file or not key or not mark:
+        raise UsageError(f"'{told}' names no setting", hint="--once FILE:KEY=VALUE is wanted")
+    return OnceRequest(file, key, value)

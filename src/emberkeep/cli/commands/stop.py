@@ -1,0 +1,56 @@
+"""``emberkeep stop``: warn the players, save, stop, and wait until the server has stopped."""
+
+from __future__ import annotations
+
+import argparse
+import os
+
+from emberkeep.cli.context import add_go, answer, now, opened, the_keep
+from emberkeep.cli.run_context import room_for
+from emberkeep.operations.record.journal import Run
+from emberkeep.operations.steps import server
+from emberkeep.process import lifecycle
+from emberkeep.process.signs import running_signs
+from emberkeep.show.console import GOOD, HEAD, Screen, progress
+
+EXAMPLES = ("emberkeep stop            (shows what it would do)", "emberkeep stop --go", "emberkeep stop --now --go")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Whether players are warned."""
+    parser.add_argument("--now", action="store_true", help="without warning the players first")
+    add_go(parser, "stop it")
+
+
+def run(args: argparse.Namespace, screen: Screen) -> int:
+    """Exit code 5 when it does not stop."""
+    keep = the_keep(args)
+    signs = running_signs(keep.server, keep.config)
+    if not signs:
+        return answer(args, 0, {"stopped": None, "done": False}, lambda: screen.line("It is not running.", GOOD))
+    told = keep.config.running.stop
+    if not args.go:
+        times = ", ".join(lifecycle.in_words(time) for time in told.tell)
+
+        def text() -> None:
+            screen.line(f"It is running: {signs[0]}", HEAD)
+            if not args.now and times:
+                screen.line(f"  tell the players {times} before")
+            screen.line(f"  save and stop it, and wait up to {lifecycle.in_words(told.limit)}")
+            screen.next("emberkeep stop --go")
+
+        return answer(args, 0, {"signs": signs, "done": False}, text)
+    if not args.now:
+        lifecycle.warn(keep, os.environ, lambda line: screen.note(f"  {line}"))
+    done = lifecycle.stop(keep, os.environ, lambda line: screen.note(f"  {line}"))
+    asked = Run(0, server.BACK, now(), title="setting back what held for one start")
+    with opened(keep) as store, progress("snapshot", screen) as step:
+        back = server.set_back(room_for(args, screen, keep, store, asked, step))
+
+    def stopped() -> None:
+        forced = f" ({done.forced})" if done.forced else ""
+        screen.line(f"Stopped after {done.seconds:.1f} s{forced}; its files are still.", GOOD)
+        if back:
+            screen.line("What held for one start only is set back.")
+
+    return answer(args, 0, {"stopped": done, "set_back": back, "done": True}, stopped)

@@ -1,0 +1,146 @@
+"""``emberkeep survey``: what stands where now."""
+
+from __future__ import annotations
+
+import argparse
+from collections import Counter
+from collections.abc import Sequence
+from datetime import timedelta
+from typing import TYPE_CHECKING
+
+from emberkeep.cli.context import add_all, answer, now, opened, the_keep
+from emberkeep.fs.trees import FolderTree
+from emberkeep.inventory.published import wanted_versions
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.record import defaults
+from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.snapshot import snapshots
+from emberkeep.operations.steps import questions
+from emberkeep.show import servers as view
+from emberkeep.show import words
+from emberkeep.show.console import ASKS, Screen
+from emberkeep.store.store import SnapshotTree
+from emberkeep.survey.survey import Known, Survey, survey
+
+AHEAD = timedelta(days=62)
+"""How far ahead the next events are looked for."""
+if TYPE_CHECKING:
+    from emberkeep.operations.record.databases import Standing as OfDatabase
+    from emberkeep.operations.upkeep.fetch import Standing
+    from emberkeep.store.manifest import About
+    from emberkeep.store.store import Store
+    from emberkeep.vault.vault import Standing as OfVault
+
+EXAMPLES = ("emberkeep survey", "emberkeep survey --offline --json")
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """Whether published versions are asked for."""
+    parser.add_argument("--offline", action="store_true", help="do not ask the addresses of [wanted] in keep.toml")
+    add_all(parser)
+
+
+def run(args: argparse.Namespace, screen: Screen) -> int:
+    """Exit code 1 when something wants attention."""
+    keep = the_keep(args)
+    wanted = wanted_versions(keep.config.wanted, keep.folder, offline=args.offline)
+    with opened(keep) as store:
+        live = FolderTree(keep.require_server(), "live")
+        fits = defaults.fits(keep, store, live)
+        base = defaults.tree_of(store, fits[0].version) if fits else None
+        taken, faults = snapshots(store)
+        whole = bool(taken) and not taken[-1].scope  # a snapshot of a part tells nothing of the rest
+        known = Known(
+            taken,
+            fits,
+            base,
+            defaults.merged_paths(keep, base) if base else [],
+            SnapshotTree(store, store.manifest(taken[-1].label), "last") if whole else None,
+            {fit.version: defaults.tree_of(store, fit.version) for fit in fits},
+            wanted,
+        )
+        found = survey(keep, live, known)
+        coming, waits = _coming(keep)
+        waits += _asked(keep, store, live)
+        far = _far(keep)
+        stands = _databases(keep, found, taken)
+        vaults = _vaults(keep, store)
+        drill = next(reversed(Journal(keep.folder).drills()), None)
+        odd = any(one.fault or one.engine for one in stands) or any(one.at is None for one in vaults)
+        code = 1 if odd or found.attention or found.questions or faults or waits or (far and far.unsent) else 0
+        result = {
+            "survey": found,
+            "faults": faults,
+            "coming": coming,
+            "waiting": waits,
+            "far": far,
+            "databases": stands,
+            "vaults": vaults,
+            "drill": drill,
+        }
+
+        def text() -> None:
+            view.survey(screen, found, now(), keep.config.tz, far, stands)
+            view.proven(screen, drill, bool(taken) and keep.config.running.start is not None, now())
+            view.vaults(screen, vaults, now())
+            for line in coming:
+                screen.line(line)
+            for line in waits:
+                screen.line(f"! {line}", ASKS)
+
+        return answer(args, code, result, text)
+
+
+def _databases(keep: Keep, found: Survey, taken: Sequence[About]) -> list[OfDatabase]:
+    if not keep.config.databases.all:
+        return []
+    from emberkeep.operations.record import databases  # only where there are some
+
+    versions = {row.name: row.now[0] for row in found.versions if row.now}
+    return databases.standings(keep, {**versions, "engine": found.engine}, taken)
+
+
+def _vaults(keep: Keep, store: Store) -> list[OfVault]:
+    if not keep.config.vaults:
+        return []
+    from emberkeep.vault import vault  # only where there are some
+
+    return vault.standings(keep, store)
+
+
+def _far(keep: Keep) -> Standing | None:
+    if keep.config.far.address is None:
+        return None
+    from emberkeep.operations.upkeep.fetch import standing  # only where the server is far
+
+    return standing(keep)
+
+
+def _asked(keep: Keep, store: Store, live: FolderTree) -> list[str]:
+    """How many questions wait since which merge."""
+    if not questions.pending(keep):
+        return []
+    from emberkeep.operations.steps import merge  # only where there are some
+
+    counts = Counter(one.new for one in merge.waiting(keep, store, live))
+    return [
+        f"{words.count(count, 'question')} since the merge of {version}; 'emberkeep merge --ask' puts them to you"
+        for version, count in counts.items()
+    ]
+
+
+def _coming(keep: Keep) -> tuple[list[str], list[str]]:
+    """What is due or comes next, and what waits for a word; nothing where keep.toml tells no events."""
+    if not keep.config.calendar.events:
+        return [], []
+    from emberkeep.operations.flows import due
+    from emberkeep.schedule.calendar import occurrences  # only where there are events
+
+    moment = now()
+    told = [f"due: {came.event} of {words.when(came.at, keep.config.tz)}" for came in due.what_is_due(keep, moment)]
+    following = [one for one in occurrences(keep.config, moment, moment + AHEAD) if not one.skipped]
+    named = {one.event.name: one for one in reversed(following)}
+    first = sorted(named.values(), key=lambda one: one.at)
+    if first:
+        told.append("next: " + ", ".join(f"{one.event.name} {words.when(one.at, keep.config.tz)}" for one in first))
+    return told, due.waiting(keep)

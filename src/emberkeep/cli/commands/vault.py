@@ -1,0 +1,112 @@
+"""``emberkeep mirror vault [TARGET]``: second copies of the keep elsewhere, looked at, and come back from."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import random
+from pathlib import Path
+
+from emberkeep.cli.commands.verify import share_of
+from emberkeep.cli.context import answer, now, the_keep
+from emberkeep.cli.transfer_options import trust
+from emberkeep.errors import EmberKeepError, UsageError, system_may_refuse
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.tables.transfer import Far, VaultAt, address_of, checked_target, is_by_transfer, is_far
+from emberkeep.show import mirror as view
+from emberkeep.show.console import BAD, Screen, progress
+from emberkeep.vault import vault
+
+
+def run_vault(args: argparse.Namespace, screen: Screen) -> int:
+    """Exit code 4 when a look finds something missing or changed; one of several that fails does not keep the others
+    from it."""
+    if args.check and args.bring_back:
+        raise UsageError("either --check or --bring-back")
+    if args.bring_back:
+        return _bring_back(args, screen)
+    keep = the_keep(args)
+    meant = _meant(args, keep)
+    share = share_of(args.sample) if args.sample else 0.0
+    done: list[vault.Sent | vault.Checked] = []
+    failed: dict[str, EmberKeepError] = {}
+    for at in meant:
+        try:
+            done.append(_one(args, screen, keep, at, share))
+        except EmberKeepError as error:
+            if len(meant) == 1:
+                raise
+            failed[at.name] = error
+    sent = [one for one in done if isinstance(one, vault.Sent)]
+    seen = [one for one in done if isinstance(one, vault.Checked)]
+    codes = [error.exit_code for error in failed.values()]
+    codes += [4] if any(one.faults for one in seen) else []
+    codes += [1] if any(one.astray for one in sent) else []
+
+    def text() -> None:
+        for checked in seen:
+            view.checked(screen, checked)
+        for one in sent:
+            view.vaulted(screen, one)
+        for name, error in failed.items():
+            screen.line(f"! The vault {name} was not {'looked at' if args.check else 'brought up to date'}.", BAD)
+            screen.error(error)
+        if sent:
+            screen.next("the same with --check --sample 5% looks whether all is there")
+
+    told = {name: [str(fault) for fault in error.faults] for name, error in failed.items()}
+    return answer(args, max(codes, default=0), {"vaults": sent, "checked": seen, "failed": told}, text)
+
+
+def _one(args: argparse.Namespace, screen: Screen, keep: Keep, at: VaultAt, share: float) -> vault.Sent | vault.Checked:
+    """Look at one vault, or bring it up to date."""
+    hint = "make room or mend that, and say it again; what was sent stays there"
+    with (
+        system_may_refuse("the vault was not brought up to date", at.target, hint),
+        vault.opened(at, keep.folder, os.environ, trust(args, screen)) as found,
+        progress("vault") as step,
+    ):
+        if args.check:
+            return vault.check(found, share, random.SystemRandom(), step, keep)
+        return vault.send(keep, found, now(), another=args.another, progress=step)
+
+
+def _bring_back(args: argparse.Namespace, screen: Screen) -> int:
+    if not args.target:
+        raise UsageError("which vault?", hint="emberkeep --keep DIR mirror vault TARGET --bring-back")
+    if not args.keep:
+        raise UsageError("which folder is to become the keep?", hint="--keep DIR names it")
+    folder = Path(os.path.abspath(args.keep))
+    with vault.opened(_told(args), folder, os.environ, trust(args, screen)) as found, progress("vault") as step:
+        back = vault.bring_back(found, folder, step)
+    return answer(args, 0, {"keep": folder, "brought": back}, lambda: view.brought(screen, back, folder))
+
+
+def _meant(args: argparse.Namespace, keep: Keep) -> list[VaultAt]:
+    """The vaults of keep.toml, the one of them that TARGET names, or the one that the call tells."""
+    known = keep.config.vaults
+    if not args.target and not known:
+        raise UsageError("which vault?", hint="emberkeep mirror vault TARGET; or tell keep.toml of it: [[vault]]")
+    named = [one for one in known if not args.target or args.target in (one.name, one.target)]
+    if named:
+        if args.secret_env or args.secret_file or args.password_env or args.key or args.certificate:
+            raise UsageError(
+                f"keep.toml tells the way to the vault '{named[0].name}'", hint="leave out what the call tells of it"
+            )
+        return named
+    if known and Path(args.target).name == args.target and not Path(args.target).exists():
+        names = ", ".join(one.name for one in known)
+        raise UsageError(
+            f"keep.toml tells of no vault '{args.target}'",
+            hint=f"it tells of {names}; a new folder here is meant by {os.path.abspath(args.target)}",
+        )
+    return [_told(args)]
+
+
+def _told(args: argparse.Namespace) -> VaultAt:
+    """The vault that the call tells."""
+    way = None
+    if is_by_transfer(checked_target(args.target)):
+        way = Far(address_of(args.target), args.password_env, key=args.key, certificate=args.certificate, connections=1)
+    target = args.target if is_far(args.target) else os.path.abspath(args.target)
+    return VaultAt(args.target, target, args.secret_env, args.secret_file, way)

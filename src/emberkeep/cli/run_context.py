@@ -1,0 +1,69 @@
+"""What commands that carry out runs share: the room of a run, what is said while it goes on, and being stopped."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from functools import partial
+
+from emberkeep.cli.context import answer, now
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.engine.step import Room, Step, preview
+from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.process.watch import Watched
+from emberkeep.show import runs as view
+from emberkeep.show.console import Screen
+from emberkeep.store.intake import Progress
+from emberkeep.store.store import Store
+
+
+def room_for(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, run: Run, progress: Progress) -> Room:
+    """What the steps of ``run`` work with: this terminal, this environment, this clock."""
+
+    def say(text: str) -> None:
+        screen.note(f"  {text}")
+
+    def interrupted() -> bool:
+        return ask_whether_back(screen) if sys.stdin.isatty() and not args.json else False
+
+    return Room(
+        keep,
+        store,
+        Journal(keep.folder),
+        run,
+        now,
+        environment=os.environ,
+        progress=progress,
+        say=say,
+        interrupted=interrupted,
+    )
+
+
+def ask_whether_back(screen: Screen) -> bool:
+    """Ask whether an interrupted run goes back at once; stopped again while asking, it does."""
+    screen.note("Interrupted. Go back to what stood there before? [y/N] (Ctrl-C again goes back)")
+    return sys.stdin.readline().strip().lower() in ("y", "yes")
+
+
+def shown(args: argparse.Namespace, screen: Screen, title: str, room: Room, steps: Sequence[Step]) -> int:
+    """Preview a run; exit code 1 when something of it wants the admin's eye. Refused while another run waits."""
+    room.journal.refuse_if_waiting()
+    found = preview(room, steps)
+    result = {"preview": found, "done": False}
+    text = partial(view.whole, screen, title, found, details=args.details)
+    return answer(args, 1 if found.warnings else 0, result, text)
+
+
+@contextmanager
+def told_watch(args: argparse.Namespace, screen: Screen) -> Iterator[Callable[[str, Watched], None]]:
+    """What hears of a start while it goes on: a line on a terminal that is written anew, nothing on a pipe."""
+    if args.json or not sys.stderr.isatty():
+        yield lambda name, seen: None
+        return
+    from emberkeep.show.watching import Live
+
+    with Live(screen) as live:
+        yield live.show

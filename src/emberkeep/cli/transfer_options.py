@@ -1,0 +1,61 @@
+"""What commands share that reach a far host: the way there, and asking whether to trust its key."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.upkeep.fetch import door_of
+from emberkeep.show.console import Screen
+from emberkeep.transfer.pool import Lines
+from emberkeep.transfer.protocol import Door, Trust
+
+
+def add_far(parser: argparse._ActionsContainer) -> None:
+    """``--accept-new`` and ``--while-running``."""
+    parser.add_argument(
+        "--accept-new", action="store_true", help="trust the key of a host that was never met (never a changed one)"
+    )
+    parser.add_argument("--while-running", action="store_true", help="even though the server seems to run there")
+
+
+def trust(args: argparse.Namespace, screen: Screen) -> Trust:
+    """Asks on a terminal; elsewhere only ``--accept-new`` trusts a key that is not known."""
+
+    def ask(host: str, kind: str, fingerprint: str) -> bool:
+        if args.accept_new:
+            screen.note(f"the key of {host} is new and remembered from now on: {kind} {fingerprint}")
+            return True
+        if not sys.stdin.isatty() or args.json:
+            return False
+        screen.note(f"The key of {host} is not known: {kind} {fingerprint}")
+        screen.note("Is it the one that the host tells of? [y/N]")
+        return sys.stdin.readline().strip().lower() in ("y", "yes")
+
+    return ask
+
+
+@contextmanager
+def lines_to(args: argparse.Namespace, screen: Screen, keep: Keep) -> Iterator[Lines]:
+    """Connections to the keep's far folder."""
+    door = door_of(keep, os.environ, trust(args, screen))
+    warn_of_clear_words(screen, door, keep)
+    with Lines(door) as lines:
+        yield lines
+
+
+def warn_of_clear_words(screen: Screen, door: Door, keep: Keep) -> None:
+    """Say once that plain FTP sends the password for all to read."""
+    told = keep.folder / "far" / "told"
+    if door.address.scheme != "ftp" or not door.secret or told.exists():
+        return
+    screen.note("plain FTP sends the password and all files for anybody on the way to read;")
+    screen.note("if the host offers ftps:// or sftp://, take that (this is said once)")
+    from emberkeep.fs import writing
+
+    writing.make_folder(told.parent)
+    writing.write_whole(told, [b"plain FTP\n"])

@@ -1,0 +1,1 @@
+"""What stands in a server folder by what keep.toml says of it: roles, tiles, versions, extensions."""

@@ -1,0 +1,1 @@
+"""The keep: its layout, keep.toml read and edited, secrets."""

@@ -1,0 +1,1 @@
+"""What keep.toml says, one module per group of its tables."""

@@ -1,0 +1,205 @@
+"""Reading TOML files of ours: all faults at once, each with its line and dotted path."""
+
+from __future__ import annotations
+
+import difflib
+import re
+import tomllib
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, cast
+
+from emberkeep.errors import Fault, Place, UnreadableInput
+from emberkeep.fs import globs
+
+_AT = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
+_HEADER = re.compile(r"^\s*\[\[?\s*([^\]]+?)\s*\]\]?")
+_KEY = re.compile(r"""^\s*((?:"[^"]*"|'[^']*'|[\w-]+)(?:\s*\.\s*(?:"[^"]*"|'[^']*'|[\w-]+))*)\s*=""")
+_PART = re.compile(r""""([^"]*)"|'([^']*)'|([\w-]+)""")
+
+
+def load(path: Path) -> tuple[dict[str, Any], str]:
+    """The document in ``path`` and its text. UnreadableInput says file, line and column."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except OSError as error:
+        raise UnreadableInput(f"cannot read {path}: {error.strerror}") from error
+    except UnicodeDecodeError as error:
+        raise UnreadableInput("this file is not UTF-8", place=Place(str(path))) from error
+    return parsed(text, str(path)), text
+
+
+def parsed(text: str, name: str) -> dict[str, Any]:
+    """The document in ``text``, called ``name`` in messages. UnreadableInput says line and column."""
+    _check_keys(text, name)
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        message = str(error)
+        found = _AT.search(message)
+        line = int(found[1]) if found and found[1] else text.count("\n") + 1
+        column = int(found[2]) if found and found[2] else None
+        what = f"not valid TOML: {_AT.sub('', message)}"
+        raise UnreadableInput(what, place=Place(name, line, column)) from error
+    except RecursionError as error:
+        raise UnreadableInput("not valid TOML: nested too deeply", place=Place(name)) from error
+
+
+MOST_PARTS = 200
+"""Parts of a dotted key; reading one takes time by the square of them."""
+_LONG_KEY = re.compile(rf"""[\[ \t]*(?:(?:[\w-]+|"[^"]*"|'[^']*')[ \t]*\.[ \t]*){{{MOST_PARTS}}}""")
+
+
+def _check_keys(text: str, name: str) -> None:
+    if text.count(".") <= MOST_PARTS:
+        return
+    for number, line in enumerate(text.split("\n"), 1):
+        if line.count(".") > MOST_PARTS and _LONG_KEY.match(line):
+            raise UnreadableInput(f"a key of more than {MOST_PARTS} parts", place=Place(name, number, 1))
+
+
+def quote(text: str) -> str:
+    """``text`` as a TOML basic string."""
+    escapes = {"\\": "\\\\", '"': '\\"', "\n": "\\n", "\t": "\\t", "\r": "\\r"}
+    return (
+        '"'
+        + "".join(
+            escapes.get(char) or (f"\\u{ord(char):04X}" if ord(char) < 32 or char == "\x7f" else char) for char in text
+        )
+        + '"'
+    )
+
+
+def line_of(text: str, path: tuple[str, ...]) -> int | None:
+    """The 1-based line where the dotted ``path`` (or the nearest table around it) is written."""
+    table: tuple[str, ...] = ()
+    best: tuple[int, int | None] = (0, None)
+    for number, line in enumerate(text.splitlines(), 1):
+        if header := _HEADER.match(line):
+            table = _parts(header[1])
+            here = table
+        elif key := _KEY.match(line):
+            here = table + _parts(key[1])
+        else:
+            continue
+        common = len(here) if here == path[: len(here)] else 0
+        if common > best[0]:
+            best = (common, number)
+    return best[1]
+
+
+def _parts(dotted: str) -> tuple[str, ...]:
+    return tuple(a or b or c for a, b, c in _PART.findall(dotted))
+
+
+@dataclass
+class Reader:
+    """A table of a TOML document being checked; faults gather in the list that all sub-readers share."""
+
+    file: str
+    text: str
+    table: Mapping[str, Any]
+    path: tuple[str, ...] = ()
+    faults: list[Fault] = field(default_factory=list)
+    line: int | None = None
+    """Where this table begins, for those of an array, which their paths do not tell apart."""
+    _used: set[str] = field(default_factory=set)
+
+    def fault(self, key: str, what: str, hint: str = "") -> None:
+        """Note that something is wrong with ``key`` of this table."""
+        path = (*self.path, key) if key else self.path
+        dotted = ".".join(part if re.fullmatch(r"[\w-]+", part) else quote(part) for part in path)
+        line = self._line(path)
+        self.faults.append(Fault(f"{dotted}: {what}" if dotted else what, Place(self.file, line), hint))
+
+    def _line(self, path: tuple[str, ...]) -> int | None:
+        if self.line is None:
+            return line_of(self.text, path)
+        below = "\n".join(self.text.splitlines()[self.line - 1 :])
+        found = line_of(below, path)
+        return self.line - 1 + found if found else self.line
+
+    def has(self, *keys: str) -> bool:
+        """Whether any of ``keys`` is there; all of them are known ones."""
+        self._used.update(keys)
+        return any(key in self.table for key in keys)
+
+    def get(self, key: str, kind: type | tuple[type, ...], what: str, default: object = None) -> Any:
+        """The value of ``key`` if it has the right type; else a fault and ``default``. Missing: ``default``."""
+        self._used.add(key)
+        value = self.table.get(key, default)
+        if value is default:
+            return default
+        if not isinstance(value, kind) or (isinstance(value, bool) and kind is int):
+            self.fault(key, f"should be {what}")
+            return default
+        return value
+
+    def string(self, key: str, default: str = "") -> str:
+        """A text value."""
+        return cast(str, self.get(key, str, "text in quotes", default))
+
+    def required(self, key: str) -> str:
+        """A text value that must be there and not be empty."""
+        if key not in self.table:
+            self._used.add(key)
+            self.fault("", f"lacks the key '{key}'")
+            return ""
+        value = self.string(key)
+        if not value:
+            self.fault(key, "should not be empty")
+        elif key == "name" and not value.isprintable():
+            self.fault(key, "should be one line, without control characters")
+        return value
+
+    def strings(self, key: str) -> tuple[str, ...]:
+        """A list of texts."""
+        value = self.get(key, list, "a list of texts", [])
+        if not all(isinstance(item, str) for item in value):
+            self.fault(key, "should hold only texts")
+            return ()
+        return tuple(value)
+
+    def sub(self, key: str) -> Reader:
+        """The table under ``key``, empty when it is missing."""
+        return self._reader(self.get(key, dict, "a table", {}), key)
+
+    def subs(self, key: str) -> list[Reader]:
+        """The tables of the array of tables ``key``."""
+        value = self.get(key, list, "an array of tables", [])
+        if not all(isinstance(item, dict) for item in value):
+            self.fault(key, "should be an array of tables")
+            return []
+        return [self._reader(item, key) for item in value]
+
+    def items(self) -> Iterable[tuple[str, Reader]]:
+        """Every key of this table, each of which must be a table itself."""
+        return [(key, self.sub(key)) for key in self.table]
+
+    def _reader(self, table: Mapping[str, Any], key: str) -> Reader:
+        return Reader(self.file, self.text, table, (*self.path, key), self.faults, self.line)
+
+    def no_others(self, *further: str) -> None:
+        """Every key not asked for so far, nor in ``further``, is a fault, with the nearest known one."""
+        known = sorted(self._used.union(further))
+        for key in self.table:
+            if key in known:
+                continue
+            near = difflib.get_close_matches(key, known, 1)
+            self.fault(key, "unknown key", f"did you mean '{near[0]}'?" if near else f"known: {', '.join(known)}")
+
+    def check_glob(self, key: str, pattern: str) -> None:
+        """Note where ``pattern``, told under ``key``, is no pattern of paths within the server folder."""
+        if pattern.startswith(("/", "\\")) or ".." in re.split(r"[/\\]", pattern) or re.match(r"[A-Za-z]:", pattern):
+            self.fault(key, f"'{pattern}' leads out of the server folder")
+            return
+        try:
+            globs.compiled(pattern)
+        except re.error as error:
+            self.fault(key, f"'{pattern}' is no pattern: {error}")
+
+    def raise_if_faulty(self) -> None:
+        """One UnreadableInput for all faults found."""
+        if self.faults:
+            raise UnreadableInput.gathered(tuple(self.faults))

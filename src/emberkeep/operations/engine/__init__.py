@@ -1,0 +1,1 @@
+"""Runs: ordered steps that change a server folder, resumable and undoable."""

@@ -1,0 +1,379 @@
+"""What is due, done: exactly once, by one process at a time, under the conditions that keep.toml sets.
+
+An occurrence is claimed in the journal before anything is done about it; whoever claims it second, or comes by again
+after a crash, finds it claimed and leaves it alone. A wipe that was broken off stays to be resumed or taken back.
+"""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from datetime import datetime
+from pathlib import Path
+
+from emberkeep.errors import EmberKeepError, Place, Refused
+from emberkeep.fs import writing
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.locate import FILE as KEEP_FILE
+from emberkeep.keep.tables.schedule import ANY, Event
+from emberkeep.operations.engine.step import Room, carried_out
+from emberkeep.operations.flows import migrate, update, wipe
+from emberkeep.operations.record import snapshot
+from emberkeep.operations.record.journal import BEGUN, DONE, FAILED, MISSED, WAITS, Journal, Run
+from emberkeep.operations.upkeep import thin
+from emberkeep.process import announce
+from emberkeep.process.announce import Message
+from emberkeep.process.lifecycle import is_running
+from emberkeep.process.signs import matching
+from emberkeep.schedule.attendance import online
+from emberkeep.schedule.calendar import Occurrence
+from emberkeep.schedule.duties import Duty, Verdict, duties
+from emberkeep.store.store import Store
+from emberkeep.store.verify import verify
+from emberkeep.wiping.values import Asked
+
+WHY = "calendar"
+LOCK = "due.lock"
+PARTLY = "told, but not everywhere"
+BROKEN_OFF = "it was broken off while it was done; 'emberkeep due --run \"{0}\" --go' does it again, --drop leaves it"
+OPEN = "done, and something is open"
+_KNOWN = "known since"
+MOST_OF_A_LOG = 64 << 20
+
+
+@dataclass(frozen=True)
+class Came:
+    """What came of something that was due. ``state``: due, not yet, told or :data:`PARTLY`, done or
+    :data:`OPEN`, failed, missed or waits; ``words``: in words."""
+
+    event: str
+    kind: str
+    at: datetime
+    part: str
+    state: str
+    words: str = ""
+
+
+@dataclass(frozen=True)
+class Hands:
+    """What is needed to do things: a room for a run, and the clock and environment."""
+
+    room: Callable[[Store, Run], Room]
+    clock: Callable[[], datetime]
+    environment: Mapping[str, str]
+
+
+def what_is_due(keep: Keep, now: datetime) -> list[Came]:
+    """What would be done now. Writes nothing."""
+    found = []
+    for duty in _duties(keep, Journal(keep.folder), now):
+        why = why_not_yet(keep, duty.occurrence.event) if duty.verdict is Verdict.DO else ""
+        state = "not yet" if why else {Verdict.DO: "due", Verdict.TELL: "due"}.get(duty.verdict, str(duty.verdict))
+        found.append(_came(duty, state, why or duty.why))
+    return found
+
+
+def waiting(keep: Keep) -> list[str]:
+    """Events that wait for the admin's word, and such as were broken off while they were done, in words."""
+    found = [came for came in Journal(keep.folder).came() if came.state in (WAITS, BEGUN) and not came.part]
+    if not found or _at_work(keep):
+        return []
+    return [f"{came.event} of {came.planned}: {came.said or BROKEN_OFF.format(came.event)}" for came in found]
+
+
+def _at_work(keep: Keep) -> bool:
+    """Whether a process does what is due right now."""
+    try:
+        with exclusive_lock(keep):
+            return False
+    except Refused:
+        return True
+
+
+def do(keep: Keep, hands: Hands) -> list[Came]:
+    """Do what is due. Refused while another process does."""
+    with exclusive_lock(keep):
+        journal = Journal(keep.folder)
+        _know(keep, journal, hands.clock())
+        found = []
+        for duty in _duties(keep, journal, hands.clock()):
+            came = _deal(keep, journal, duty, hands)
+            found += [came] if came is not None else []
+        return found
+
+
+def _came(duty: Duty, state: str, words: str = "") -> Came:
+    one = duty.occurrence
+    return Came(one.event.name, one.event.kind, one.at, duty.part, state, words)
+
+
+@contextmanager
+def exclusive_lock(keep: Keep) -> Iterator[None]:
+    """The one process that does what is due."""
+    place = Place(str(keep.folder))
+    with writing.alone(
+        keep.folder / LOCK,
+        lambda: Refused("another 'emberkeep due' is at work", place=place, hint="it will do what is due"),
+    ):
+        yield
+
+
+# --- what counts -----------------------------------------------------------------------------
+
+
+def signature(event: Event) -> str:
+    """What tells an event with another rhythm from the one that was known."""
+    return f"{event.recurrence} {event.beside} {event.zone} {event.kind}"
+
+
+def _know(keep: Keep, journal: Journal, now: datetime) -> None:
+    """Note from when on events count: one that was just written into keep.toml is not late."""
+    known = {(one.event, one.planned) for one in journal.came() if one.part == _KNOWN}
+    new = [event for event in keep.config.calendar.events if (event.name, signature(event)) not in known]
+    for event in new:
+        journal.claim(event.name, signature(event), _KNOWN, DONE, now)
+
+
+def _duties(keep: Keep, journal: Journal, now: datetime) -> list[Duty]:
+    came = journal.came()
+    known = {(one.event, one.planned): one.begun for one in came if one.part == _KNOWN}
+    since = {event.name: known.get((event.name, signature(event)), now) for event in keep.config.calendar.events}
+    return duties(keep.config, {(one.event, one.planned, one.part): one.state for one in came}, since, now)
+
+
+def why_not_yet(keep: Keep, event: Event) -> str:
+    """Why it cannot be done now, in words; "" when it can."""
+    run = Journal(keep.folder).waiting()
+    if run is not None:
+        return f"run {run.number} ({run.words}) was interrupted and waits"
+    if event.only_if and (event.only_if == "running") != is_running(keep):
+        return f"only if the server is {event.only_if}"
+    if event.players_at_most is None:
+        return ""
+    count = players_online(keep)
+    if count is None:
+        return f"nothing tells how many players are there ([log] joined and left in {KEEP_FILE})"
+    return f"{count} players are there, {event.players_at_most} at most" if count > event.players_at_most else ""
+
+
+def players_online(keep: Keep) -> int | None:
+    """How many players are there; None where nothing tells."""
+    if not is_running(keep):
+        return 0
+    paths = matching(keep.server, keep.config.log.within)
+    if not paths:
+        return None
+    newest = max(paths, key=lambda path: path.stat().st_mtime_ns)
+    with newest.open("rb") as handle:
+        handle.seek(max(0, newest.stat().st_size - MOST_OF_A_LOG))
+        return online(handle.read().decode("utf-8", "replace").splitlines(), keep.config)
+
+
+# --- dealing with one -----------------------------------------------------------------------------
+
+
+def _deal(keep: Keep, journal: Journal, duty: Duty, hands: Hands) -> Came | None:
+    """Deal with something that is due; None when somebody else has."""
+    now = hands.clock()
+    if duty.verdict is Verdict.PASSED:
+        journal.claim(*duty.key, DONE, now, duty.why)
+        return None
+    if duty.verdict is Verdict.MISSED:
+        return _came(duty, MISSED, duty.why) if journal.claim(*duty.key, MISSED, now, duty.why) else None
+    if duty.verdict is Verdict.ASK:
+        words = f"{duty.why}; 'emberkeep due --run \"{duty.occurrence.event.name}\" --go' does it, --drop leaves it"
+        return _came(duty, WAITS, words) if journal.claim(*duty.key, WAITS, now, words) else None
+    if duty.verdict is Verdict.DO and (why := why_not_yet(keep, duty.occurrence.event)):
+        return _came(duty, "not yet", why)
+    if not journal.claim(*duty.key, BEGUN, now):
+        return None
+    return _done(keep, journal, duty, hands)
+
+
+def _done(keep: Keep, journal: Journal, duty: Duty, hands: Hands) -> Came:
+    event = duty.occurrence.event
+    try:
+        if duty.verdict is Verdict.TELL:
+            state, words = _tell(keep, duty.occurrence, hands)
+        else:
+            state, words = _ACTS[event.kind](keep, duty, hands)
+    except EmberKeepError as error:
+        state, words = FAILED, "; ".join(str(fault) for fault in error.faults[:3])
+    except OSError as error:
+        state, words = FAILED, f"the system refused: {error.strerror or error} ({error.filename or 'no file named'})"
+    journal.settle(*duty.key, state, hands.clock(), words)
+    return _came(duty, state, words)
+
+
+def _tell(keep: Keep, one: Occurrence, hands: Hands) -> tuple[str, str]:
+    template = one.event.text or keep.config.calendar.announcing.text
+    number = len(keep.config.wiping.earlier) + len(wipe.wipes(Journal(keep.folder))) + 1
+    message = Message(one.event.name, _scopes(one.event), one.at, number)
+    told = announce.announce(keep, hands.environment, message, template, hands.clock())
+    state = PARTLY if any(way.why for way in told) else "told"
+    return state, "; ".join(way.words for way in told) or "there is nobody to be told"
+
+
+def _scopes(event: Event) -> str:
+    return " and ".join(filter(None, (", ".join(event.scopes[:-1]), *event.scopes[-1:])))
+
+
+def _snapshot(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
+    name = duty.occurrence.event.name
+    taken = snapshot.take(keep, hands.clock(), note=name, why=WHY, environment=hands.environment)
+    if taken.about.unsettled:
+        return FAILED, f"snapshot {taken.about.label} is unsettled: files went on changing while it was taken"
+    return DONE, f"snapshot {taken.about.label}"
+
+
+def _verify(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
+    store = Store(keep.store_folder)
+    try:
+        found = verify(store, share=duty.occurrence.event.share)
+    finally:
+        store.close()
+    if found.sound:
+        return DONE, f"what was looked at is sound; blocks read: {found.blocks}"
+    told = [*(f"{item.path}: {item.why}" for item in found.files[:3]), *found.faults[:3]]
+    return FAILED, f"damage: {'; '.join(told)}; 'emberkeep verify' tells all"
+
+
+def _drill(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
+    from emberkeep.operations.flows import drill  # only where one is due
+
+    store = Store(keep.store_folder)
+    try:
+        by_chance = duty.occurrence.event.which == ANY
+        about = drill.chosen(store, keep, "", hands.clock(), by_chance=by_chance)
+        request = drill.request_of(keep, about, None)
+        found = drill.drill(keep, store, request, hands.clock, hands.environment)
+    finally:
+        store.close()
+    words = f"snapshot {found.snapshot}: {found.words}"
+    return (FAILED if not found.proven else OPEN if found.told else DONE), words
+
+
+def _thin(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
+    store = Store(keep.store_folder)
+    try:
+        found = thin.plan(keep, store, hands.clock())
+        thin.check_clock(keep, found, hands.clock())
+        thin.carry_out(keep, store, found)
+    finally:
+        store.close()
+    return DONE, f"{len(found.going)} snapshots let go"
+
+
+def _vault(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
+    """All vaults, each by itself: one that cannot be reached does not keep the others from being brought up to date."""
+    from emberkeep.vault import vault  # only where there are some
+
+    state, told = DONE, []
+    for at in keep.config.vaults:
+        try:
+            with vault.opened(at, keep.folder, hands.environment) as found:
+                sent = vault.send(keep, found, hands.clock())
+            told.append(f"{at.name}: {sent.new} of {sent.files} files sent")
+        except (EmberKeepError, OSError) as error:
+            state = FAILED
+            told.append(f"{at.name}: {str(error).splitlines()[0]}")
+    return state, "; ".join(told)
+
+
+def _announce(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
+    return _tell(keep, duty.occurrence, hands)
+
+
+def _update(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
+    event = duty.occurrence.event
+    if not event.source or not event.to:
+        return "told", "keep.toml tells no source and to for it, so it is only announced"
+    store = Store(keep.store_folder)
+    try:
+        source = Path(os.path.normpath(keep.folder / event.source))
+        request = update.request_of(keep, store, source, event.to, recipes=migrate.folders(keep, None))
+        asked = Run(0, update.KIND, hands.clock(), title=f"update to {event.to}", request=request.plain)
+        room = hands.room(store, asked)
+        done = carried_out(room, update.steps(keep, store, request))
+        waits = update.report(room, done).waits
+    finally:
+        store.close()
+    return (OPEN if waits else DONE), "; ".join((f"run {done.number}", *waits))
+
+
+def _wipe(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
+    """A wipe of which players were told ahead is not announced again; one that nobody was told of is."""
+    event = duty.occurrence.event
+    states = {
+        one.part
+        for one in Journal(keep.folder).came()
+        if (one.event, one.planned) == duty.key[:2] and one.state in ("told", PARTLY)
+    }
+    request = wipe.request_of(
+        keep,
+        event.scopes,
+        hands.clock(),
+        asked=Asked(event.seed),
+        sets=event.sets,
+        event=event.name,
+        lenient=True,
+        warn=not states or bool(duty.why),
+    )
+    found = wipe.preview(keep, request, hands.environment, hands.clock())
+    store = Store(keep.store_folder)
+    try:
+        asked = Run(0, wipe.KIND, hands.clock(), title=request.title, request=request.plain)
+        room = hands.room(store, asked)
+        done = carried_out(room, wipe.steps(keep, request))
+        report = wipe.report(room, done.number)
+    finally:
+        store.close()
+    forgotten = [f"{item.path} still mentions {item.ids} {item.what}s" for item in found.audit.forgotten]
+    left = [*report.waits, *forgotten]
+    return (OPEN if left else DONE), "; ".join((f"run {done.number}: {request.title}", *left))
+
+
+_ACTS: Mapping[str, Callable[[Keep, Duty, Hands], tuple[str, str]]] = {
+    "snapshot": _snapshot,
+    "verify": _verify,
+    "drill": _drill,
+    "thin": _thin,
+    "vault": _vault,
+    "announce": _announce,
+    "update": _update,
+    "wipe": _wipe,
+}
+
+
+# --- the admin's word --------------------------------------------------------------------------------
+
+
+def settle(keep: Keep, name: str, hands: Hands, *, run: bool) -> list[Came]:
+    """Do, or drop, what waits for the admin's word of event ``name``, or was broken off. Refused where nothing does."""
+    event = keep.config.calendar.of(name)
+    journal = Journal(keep.folder)
+    rows = [one for one in journal.came() if one.event == name and not one.part and one.state in (WAITS, BEGUN)]
+    if event is None or not rows:
+        raise Refused(f"nothing of '{name}' waits for a word", hint="'emberkeep due' shows what does")
+    with exclusive_lock(keep):
+        last = rows[-1]
+        for older in rows[:-1]:
+            journal.settle(older.event, older.planned, "", MISSED, hands.clock(), "a later one was asked about")
+        planned = datetime.fromisoformat(last.planned.replace("Z", "+00:00"))
+        duty = Duty(Occurrence(event, planned, planned), "", Verdict.DO, hands.clock() - planned, "asked for")
+        if not run:
+            journal.settle(*duty.key, MISSED, hands.clock(), "dropped by the admin")
+            return [_came(duty, MISSED, "dropped")]
+        why = why_not_yet(keep, replace(event, only_if="", players_at_most=None))
+        if not why and last.state == BEGUN:  # whoever began it is gone, as the lock is ours
+            journal.settle(*duty.key, WAITS, hands.clock(), "")
+        if why or not journal.claim(*duty.key, BEGUN, hands.clock()):
+            raise Refused(why or "somebody else is at it")
+        return [_done(keep, journal, duty, hands)]
+
+
+def codes(found: Sequence[Came]) -> bool:
+    """Whether anything of it wants the admin's eye."""
+    return any(came.state in (FAILED, WAITS, MISSED, OPEN, PARTLY) for came in found)

@@ -1,0 +1,69 @@
+"""One player's state put back as a snapshot has it, and nobody else's, as a run."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from emberkeep.fs.trees import FolderTree, Tree
+from emberkeep.inventory.roles import Roles
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.engine.step import FileStep, Notes, Room, SnapshotStep, Step
+from emberkeep.operations.flows import wipe
+from emberkeep.operations.record import snapshot
+from emberkeep.process.signs import refuse_if_running
+from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.wiping import persons
+from emberkeep.wiping.identifiers import people
+from emberkeep.wiping.persons import Person
+
+KIND = "player"
+
+
+@dataclass(frozen=True)
+class Request:
+    """Whose state, by an id or a name, and of which snapshot: its number."""
+
+    target: str
+    player: str
+
+    @property
+    def plain(self) -> dict[str, Any]:
+        """The request as the journal stores it in JSON."""
+        return {"target": self.target, "player": self.player}
+
+
+def who(keep: Keep, told: str, *trees: Tree) -> Person:
+    """Who is meant, of everybody whom any of some trees knows."""
+    everybody: dict[str, str] = {}
+    for tree in trees:
+        for ident, name in people(tree, keep.config).items():
+            everybody[ident] = everybody.get(ident, "") or name
+    words = wipe.words_of_the_game(keep, trees[-1], everybody) - {told}
+    return persons.person(told, everybody, words)
+
+
+def steps(keep: Keep, store: Store, request: Request, then: SnapshotTree) -> list[Step]:
+    """The steps of putting one player back. Refused while the server runs: it would write over it."""
+    refuse_if_running(keep, "it would write over what is put back")
+    person = who(keep, request.player, then, FolderTree(keep.require_server()))
+
+    def put(room: Room) -> Notes:
+        found = persons.put_back(room.folder, then, Roles(room.keep.config.roles), person)
+        notes = Notes([one.words for one in found.put] or ["all is as it was already"])
+        notes.warnings += found.staying
+        return notes
+
+    title = f"put back what is {person.words}'s, as snapshot {request.target} has it"
+    return [
+        SnapshotStep(f"before putting {person.words} back", "restore of one player"),
+        FileStep("player", title, put),
+    ]
+
+
+def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
+    """The steps of one that the journal knows."""
+    told = Request(request["target"], request["player"])
+    about = store.about(told.target)
+    return steps(keep, store, told, snapshot.find(store, keep, told.target, about.taken))

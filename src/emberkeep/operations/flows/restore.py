@@ -1,0 +1,167 @@
+"""Putting a snapshot back over the server folder as a run."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+from emberkeep.databases.access import meant
+from emberkeep.errors import Damage, Refused, UsageError
+from emberkeep.fs.overlay import Change, What
+from emberkeep.fs.trees import FolderTree
+from emberkeep.inventory.roles import require_some
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.engine import apply, step
+from emberkeep.operations.engine.apply import RestorePlan
+from emberkeep.operations.engine.step import Clock, Plan, Room, SnapshotStep, Step
+from emberkeep.operations.record.journal import RESTORE, Journal, Run
+from emberkeep.store.intake import Progress
+from emberkeep.store.manifest import About, beside
+from emberkeep.store.store import SnapshotTree, Store
+
+if TYPE_CHECKING:
+    from emberkeep.operations.record.databases import DatabasePlan
+
+
+@dataclass(frozen=True)
+class Recovery:
+    """A restore in place, planned or done. ``run``: None while it is only planned; ``before``: the snapshot taken
+    first."""
+
+    plan: RestorePlan
+    tree: SnapshotTree
+    databases: tuple[DatabasePlan, ...] = ()
+    run: Run | None = None
+    before: About | None = None
+
+    @property
+    def nothing(self) -> bool:
+        """True when all is already as the snapshot says."""
+        return self.plan.nothing and all(one.same for one in self.databases)
+
+
+def planned(keep: Keep, store: Store, tree: SnapshotTree, only: tuple[str, ...], *, rehash: bool = False) -> Recovery:
+    """What putting ``tree`` back, or what ``only`` selects of it, would do; databases are read whole."""
+    wanted = apply.scope_of(tree.manifest, only, keep.config)
+    found = apply.plan(tree, keep.server, wanted, None if rehash else store)
+    if found.nothing and not selected(keep, tree, only):
+        live = FolderTree(keep.server).entries() if keep.server.is_dir() else {}
+        require_some(only, wanted, (*tree.entries(), *live), tree.label)
+    return Recovery(found, tree, tuple(_planned_databases(keep, tree, only)))
+
+
+def _planned_databases(keep: Keep, tree: SnapshotTree, only: tuple[str, ...]) -> list[DatabasePlan]:
+    if not tree.manifest.about.databases:
+        return []
+    from emberkeep.operations.record import databases  # only where there are some
+
+    return [databases.plan(keep, tree, name) for name in selected(keep, tree, only)]
+
+
+def selected(keep: Keep, tree: SnapshotTree, only: tuple[str, ...]) -> list[str]:
+    """The databases that a snapshot holds and ``only`` selects."""
+    wanted = [one.name for one in meant(only, keep.config.databases)]
+    return [name for name in tree.manifest.about.databases if name in wanted]
+
+
+def target_of(room: Room) -> SnapshotTree:
+    """The snapshot that a restore puts back. Refused, with the way out, when it is gone or damaged."""
+    label = str(room.run.request["target"])
+    try:
+        return SnapshotTree(room.store, room.store.manifest(label), f"snapshot {label}")
+    except (Damage, UsageError) as error:
+        raise Refused(
+            f"the {room.run.words} cannot be finished: {error}",
+            hint="'emberkeep undo --go' takes back what it has done so far; that does not need it",
+        ) from None
+
+
+class RestoreStep(Step):
+    """Make the folder, or a part of it, what a snapshot says. ``found``: the plan made beforehand, where there is
+    one."""
+
+    name = "restore"
+
+    def __init__(
+        self,
+        target: str,
+        only: tuple[str, ...],
+        found: RestorePlan | None = None,
+        databases: tuple[str, ...] = (),
+    ) -> None:
+        self.title = f"put back snapshot {target}" + (f", only {', '.join(only)}" if only else "")
+        self.target, self.only, self.found, self.databases = target, only, found, databases
+        self.foreseen = found is not None
+
+    def plan(self, room: Room) -> Plan:
+        tree = target_of(room)
+        wanted = apply.scope_of(tree.manifest, self.only, room.keep.config)
+        before = room.before()
+        found = self.found
+        if found is None or (before is not None and before.skipped):
+            found = apply.plan(tree, room.keep.server, wanted, before=before)
+        self.found = found
+        changes = [Change(entry.path, What.WRITE, entry.size) for entry in found.write]
+        changes += [Change(entry.path, What.DELETE, 0, entry.size) for entry in (*found.replace, *found.remove)]
+        notes = tuple(f"database {name} as it was dumped" for name in self.databases)
+        return Plan(tuple(changes), notes, touched=frozenset(map(beside, self.databases)))
+
+    def act(self, room: Room, plan: Plan) -> None:
+        assert self.found is not None
+        room.faults += apply.apply(self.found, target_of(room), progress=room.progress)
+        if self.databases:
+            from emberkeep.operations.record import databases  # only where there are some
+
+            databases.put_back_all(room.keep, target_of(room), self.databases, room.progress)
+        if self.foreseen:  # else a part of it may have been done before the run was stopped
+            found = self.found
+            changed = (*found.write, *found.touch, *found.make, *found.replace, *found.remove)
+            paths = {entry.path for entry in changed}
+            room.told["restored"] = {"", *paths, *apply.all_parents(paths)}
+
+
+def steps(
+    target: str, only: tuple[str, ...], databases: tuple[str, ...] = (), found: RestorePlan | None = None
+) -> list[Step]:
+    """The steps of a restore in place."""
+    return [SnapshotStep(f"before restoring {target}", RESTORE), RestoreStep(target, only, found, databases)]
+
+
+def put_back(
+    keep: Keep, store: Store, found: Recovery, only: tuple[str, ...], clock: Clock, progress: Progress
+) -> Recovery:
+    """Carry a planned restore out as a run. Refused while the server runs or another run waits.
+
+    RunFailed when the system refuses: all is then put back as it was, as far as it lets us. Interrupted when
+    somebody stops it.
+    """
+    journal = Journal(keep.folder)
+    journal.refuse_if_waiting()
+    step.check(keep, found.plan, found.tree)
+    label = found.tree.manifest.about.label
+    names = tuple(one.name for one in found.databases)
+    about = found.tree.manifest.about
+    limits = {"scope": list(about.scope), "roles": about.roles, "tiles": about.tiles, "taken": about.taken.isoformat()}
+    request = {"target": label, "only": list(only), "databases": list(names), **limits}
+    asked = Run(0, RESTORE, clock(), title=f"restore of snapshot {label}", request=request)
+    room = Room(keep, store, journal, asked, clock, progress=progress)
+    carried = steps(label, only, names, found.plan)
+    done = step.carry_out(room, carried)
+    if room.faults:
+        raise Damage.gathered(tuple(room.faults))
+    plan = next((step.found for step in carried if isinstance(step, RestoreStep) and step.found), found.plan)
+    return replace(found, plan=plan, run=done, before=room.told.get("before"))
+
+
+def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
+    """The steps of a restore that the journal knows."""
+    return steps(str(request["target"]), tuple(request.get("only", ())), tuple(request.get("databases", ())))
+
+
+def check_again(room: Room) -> None:
+    """What must be so before an interrupted restore goes on."""
+    tree = target_of(room)
+    only = tuple(room.run.request.get("only", ()))
+    wanted = apply.scope_of(tree.manifest, only, room.keep.config)
+    step.check(room.keep, apply.plan(tree, room.keep.server, wanted), tree)

@@ -1,0 +1,400 @@
+"""Changes of the local copy put onto the far side, as a run: what stood there is taken into a snapshot first.
+
+Each file is written beside its target and renamed over it; what goes, goes last. What was sent is noted file by file,
+so a run that was broken off goes on with the rest, and taking it back puts the snapshot's files there again.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from typing import Any
+
+from blake3 import blake3
+
+from emberkeep.errors import EmberKeepError, Place, Refused, RunFailed, UnreadableInput
+from emberkeep.fs import globs
+from emberkeep.fs.overlay import Change, What
+from emberkeep.fs.scan import TEMPORARY
+from emberkeep.fs.trees import Entry, Kind, Tree, parents
+from emberkeep.keep.keep import Keep
+from emberkeep.operations.engine import step as runs
+from emberkeep.operations.engine.step import Clock, Plan, Room, Step
+from emberkeep.operations.record.journal import BEGUN, DONE, SEND, UNDONE, Journal, Run
+from emberkeep.operations.upkeep.fetch import Local
+from emberkeep.store.intake import Progress, silent
+from emberkeep.store.manifest import About
+from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.transfer.pool import Line, Lines
+from emberkeep.transfer.protocol import Denied, FarEntry, Host
+from emberkeep.transfer.state import FarState, Known
+from emberkeep.transfer.walk import FarTree, Listing, now_there, walk
+
+
+@dataclass(frozen=True)
+class SendPlan:
+    """What is to be sent. ``put``: files to write there; ``make``: folders; ``remove``: files and links that go;
+    ``fold``: folders that go; ``left``: what cannot be sent, and why."""
+
+    put: tuple[Entry, ...]
+    make: tuple[str, ...]
+    remove: tuple[str, ...]
+    fold: tuple[str, ...]
+    left: tuple[str, ...]
+
+    @property
+    def bytes(self) -> int:
+        """Bytes to send."""
+        return sum(entry.size for entry in self.put)
+
+    @property
+    def nothing(self) -> bool:
+        """True when there is nothing to send."""
+        return not (self.put or self.make or self.remove or self.fold)
+
+
+def send_plan(
+    listing: Listing, known: Mapping[str, Known], local: Local, wanted: Callable[[str], bool], address: object
+) -> SendPlan:
+    """What was changed here since it was fetched. Refused where the far side changed at the same paths meanwhile."""
+    put, make, remove, fold, left, stale = [], [], [], [], [], []
+    for path in sorted({*local.entries, *known}):
+        if not wanted(path) or not local.changed(path):
+            continue
+        now, then, there = local.entries.get(path), known.get(path), listing.entries.get(path)
+        if now is not None and now.kind is Kind.FOLDER and (then is None or then.entry.kind is Kind.FOLDER):
+            make += [path] if there is None else []
+            continue
+        if then is not None and then.entry.kind is Kind.FOLDER and now is None:
+            fold += [path] if there is not None else []
+            continue
+        if not _as_known(then, there):
+            stale.append(path)
+        elif now is None:
+            remove += [path] if there is not None else []
+        elif now.kind is Kind.FILE and (there is None or there.kind is Kind.FILE):
+            put.append(now)
+        else:
+            left.append(f"{path}: only files can be sent, and only where none but files stand")
+    if stale:
+        named = ", ".join(stale[:5]) + (f" and {len(stale) - 5} more" if len(stale) > 5 else "")
+        raise Refused(
+            f"changed there since it was fetched: {named}",
+            place=Place(str(address)),
+            hint="'emberkeep mirror fetch' first; it says what was changed on both sides",
+        )
+    return SendPlan(tuple(put), tuple(make), tuple(remove), tuple(reversed(fold)), tuple(left))
+
+
+def _as_known(then: Known | None, there: FarEntry | None) -> bool:
+    if then is None or there is None:
+        return then is None and there is None
+    return there.same_as(then.entry)
+
+
+# --- the run ---------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What a send is to do, as the journal keeps it. ``new``: paths among ``put`` where nothing stood before."""
+
+    put: tuple[str, ...]
+    new: tuple[str, ...]
+    make: tuple[str, ...]
+    remove: tuple[str, ...]
+    fold: tuple[str, ...]
+
+    @property
+    def plain(self) -> dict[str, Any]:
+        """As JSON."""
+        return {name: list(getattr(self, name)) for name in ("put", "new", "make", "remove", "fold")}
+
+
+def asked_of(plan: SendPlan, listing: Listing) -> Asked:
+    """What the journal keeps of a plan."""
+    put = tuple(entry.path for entry in plan.put)
+    return Asked(put, tuple(path for path in put if path not in listing.entries), plan.make, plan.remove, plan.fold)
+
+
+def asked_again(request: Mapping[str, Any]) -> Asked:
+    """What the journal kept."""
+    return Asked(*(tuple(request.get(name, ())) for name in ("put", "new", "make", "remove", "fold")))
+
+
+class BeforeStep(Step):
+    """The snapshot of what stands there at the paths that will be written or go."""
+
+    name = "snapshot"
+    title = "take what stands there into a snapshot"
+
+    def __init__(self, asked: Asked, lines: Lines) -> None:
+        self.asked, self.lines = asked, lines
+
+    def plan(self, room: Room) -> Plan:
+        return Plan(notes=(f"{len(self._paths())} files",))
+
+    def _paths(self) -> set[str]:
+        return {*self.asked.put, *self.asked.remove} - {*self.asked.new}
+
+    def act(self, room: Room, plan: Plan) -> None:
+        paths = self._paths()
+        if not paths:
+            return
+        tree = FarTree(self.lines.first, walk(self.lines), lambda path: path in paths)
+        about = About("", room.clock(), SEND, "before sending", source=str(self.lines.door.address))
+        about = replace(about, scope=tuple(globs.escape(path) for path in sorted(paths)), roles=room.keep.config.roles)
+        taken = room.store.add(tree, about, progress=room.progress)
+        room.note(snapshot=taken.about.label)
+
+
+class SendStep(Step):
+    """Write files beside their targets and rename them, then take away what goes."""
+
+    name = "send"
+    title = "send what was changed, and then take away what goes"
+
+    def __init__(self, asked: Asked, lines: Lines) -> None:
+        self.asked, self.lines = asked, lines
+
+    def plan(self, room: Room) -> Plan:
+        state = FarState(room.keep.folder)
+        local = Local(room.keep.server, state.known())
+        changes = [
+            Change(path, What.WRITE if path in self.asked.new else What.REPLACE, local.entries[path].size)
+            for path in self.asked.put
+            if path in local.entries and local.changed(path)
+        ]
+        changes += [Change(path, What.DELETE) for path in self.asked.remove]
+        return Plan(tuple(changes))
+
+    def act(self, room: Room, plan: Plan) -> None:
+        state = FarState(room.keep.folder)
+        room.told.setdefault("on_back", []).append(lambda: _back(room, self.lines))
+        local = Local(room.keep.server, state.known())
+        assert local.tree is not None
+        missing = [path for path in self.asked.put if path not in local.entries]
+        if missing:
+            raise Refused(f"{missing[0]} is not here any more", hint="'emberkeep undo --go' takes the run back")
+        entries = [local.entries[path] for path in self.asked.put if local.changed(path)]
+        _put(self.lines, state, local.tree, entries, self.asked.make, room.progress, here=True)
+        _take_away(self.lines, state, self.asked.remove, self.asked.fold)
+        known = state.known()
+        room.journal.touch(room.run, [(path, known[path].digest) for path in self.asked.put if path in known])
+
+
+def steps(asked: Asked, lines: Lines) -> list[Step]:
+    """The steps of a send."""
+    return [BeforeStep(asked, lines), SendStep(asked, lines)]
+
+
+def _put(
+    lines: Lines,
+    state: FarState,
+    source: Tree,
+    entries: Iterable[Entry],
+    make: Iterable[str],
+    progress: Progress,
+    *,
+    here: bool,
+) -> None:
+    """Write files there, some at a time, each noted once it is checked. ``here``: whether ``source`` is the copy."""
+    entries = list(entries)
+    total, done = sum(entry.size for entry in entries), [0]
+
+    def one(line: Line, entry: Entry) -> None:
+        digest, there = line.do(lambda host: _write(host, source, entry), f"cannot send {entry.path}")
+        state.put([Known(there, digest, (entry.size, entry.mtime_ns) if here else (-1, -1))])
+        done[0] += entry.size
+        progress(min(done[0], total), total)
+
+    try:
+        for folder in sorted({*make, *(parent for entry in entries for parent in parents(entry.path))}):
+            _with(lines, _make, folder)
+        state.put(Known(FarEntry(path, Kind.FOLDER, 0)) for path in make)
+        lines.each(entries, one)
+    except Denied as error:
+        hint = "make room there" if error.full else "see what the host allows"
+        raise UnreadableInput(f"the host refuses: {error}", place=Place(str(lines.door.address)), hint=hint) from None
+
+
+def _with(lines: Lines, act: Callable[[Host, str], None], path: str) -> None:
+    lines.first.do(lambda host: act(host, path), f"cannot change {path}")
+
+
+def _make(host: Host, folder: str) -> None:
+    there = now_there(host, folder)
+    if there is None:
+        host.make_folder(folder)
+    elif there.kind is not Kind.FOLDER:
+        raise Denied(f"{folder} is no folder there")
+
+
+def _write(host: Host, source: Tree, entry: Entry) -> tuple[str, FarEntry]:
+    """One file, beside its target, checked and renamed over it; its BLAKE3 and what the host tells of it then."""
+    beside = _beside(entry.path)
+    ours, theirs = blake3(), hashlib.new(host.hash_name) if host.hash_name else None
+
+    def read() -> Iterator[bytes]:
+        for chunk in source.chunks(entry.path):
+            ours.update(chunk)
+            if theirs is not None:
+                theirs.update(chunk)
+            yield chunk
+
+    try:
+        host.write(beside, read())
+        size = host.size(beside)
+        if size is not None and size != entry.size:
+            raise Denied(f"{entry.path}: {entry.size} bytes were sent and the host counts {size}")
+        if theirs is not None and host.digest(beside) != theirs.hexdigest():
+            raise Denied(f"{entry.path}: the host has other bytes than were sent")
+        host.set_facts(beside, entry.mtime_ns, entry.mode)
+        _rename_over(host, beside, entry.path)
+    except Denied:
+        with suppress(Denied):
+            host.remove(beside)
+        raise
+    there = now_there(host, entry.path)
+    if there is None or there.size not in (entry.size, -1):
+        raise Denied(f"{entry.path} was sent, and the host does not show it so")
+    return ours.hexdigest(), there
+
+
+def _rename_over(host: Host, beside: str, path: str) -> None:
+    try:
+        host.rename(beside, path)
+    except Denied:
+        if now_there(host, path) is None:
+            raise
+        host.remove(path)  # a host that renames over nothing; the snapshot holds what stood there
+        host.rename(beside, path)
+
+
+def _take_away(lines: Lines, state: FarState, remove: Iterable[str], fold: Iterable[str]) -> None:
+    for path in remove:
+        try:
+            _with(lines, _remove, path)
+        except Denied as error:
+            place = Place(str(lines.door.address))
+            raise UnreadableInput(f"{path} cannot be taken away there: {error}", place=place) from None
+        state.forget([path])
+    for path in fold:
+        with suppress(Denied):  # something stands in it that is not ours to take
+            _with(lines, _fold, path)
+            state.forget([path])
+
+
+def _remove(host: Host, path: str) -> None:
+    if now_there(host, path) is not None:
+        host.remove(path)
+
+
+def _fold(host: Host, path: str) -> None:
+    if now_there(host, path) is not None:
+        host.remove_folder(path)
+
+
+# --- taking it back --------------------------------------------------------------
+
+
+def _back(room: Room, lines: Lines) -> None:
+    put_back(room.keep, room.store, room.journal, room.run, lines, room.progress)
+
+
+def put_back(keep: Keep, store: Store, journal: Journal, run: Run, lines: Lines, progress: Progress = silent) -> None:
+    """Make the far side as it was before a send, at the paths that it touched; what is still so is left alone."""
+    asked, state = asked_again(run.request), FarState(keep.folder)
+    listing, known = walk(lines), state.known()
+    sweep(lines, listing, asked)  # first: a folder with such a file in it is not taken away
+    labels = [step.facts.get("snapshot", "") for step in journal.steps(run).values()]
+    label = next((str(label) for label in labels if label), "")
+    if label:
+        tree = SnapshotTree(store, store.manifest(label), f"snapshot {label}")
+
+        def is_so(path: str) -> bool:
+            then, there = known.get(path), listing.entries.get(path)
+            return then is not None and then.digest == tree.digest(path) and _is_still(then, there)
+
+        back = [entry for path, entry in tree.entries().items() if not is_so(path)]
+        _put(lines, state, tree, back, (), progress, here=False)
+    _take_away(lines, state, (path for path in asked.new if path in listing.entries), ())
+    _take_away(lines, state, (), (path for path in reversed(asked.make) if path in listing.entries))
+    state.forget(asked.new)
+    for folder in reversed(asked.fold):
+        if folder not in listing.entries:
+            try:
+                _with(lines, _make, folder)
+            except Denied as error:
+                place = Place(str(lines.door.address))
+                raise UnreadableInput(f"{folder} cannot be made there again: {error}", place=place) from None
+        state.put([Known(FarEntry(folder, Kind.FOLDER, 0))])
+
+
+def sweep(lines: Lines, listing: Listing, asked: Asked) -> None:
+    """Take away what a send that was broken off left beside its targets."""
+    ours = {_beside(path) for path in asked.put}
+    for path in listing.leftovers:
+        if path in ours:
+            with suppress(Denied):
+                _with(lines, _remove, path)
+
+
+def _beside(path: str) -> str:
+    folder, _, name = path.rpartition("/")
+    return f"{folder}/{TEMPORARY}{name}".lstrip("/")
+
+
+def undo(keep: Keep, store: Store, run: Run, lines: Lines, clock: Clock, progress: Progress) -> None:
+    """Take a send back. Refused where the far side changed since at the paths that it touched. RunFailed when the host
+    cannot be brought to it; saying it again goes on."""
+    journal, state = Journal(keep.folder), FarState(keep.folder)
+    if run.state == DONE:
+        listing, known = walk(lines), state.known()
+        asked = asked_again(run.request)
+        left = journal.touched(run)
+        stale = [
+            path
+            for path in asked.put
+            if (then := known.get(path)) is None
+            or then.digest != left.get(path)
+            or not _is_still(then, listing.entries.get(path))
+        ]
+        stale += [path for path in asked.remove if path in listing.entries]
+        if stale:
+            raise Refused(
+                f"run {run.number} ({run.words}) cannot be taken back: changed there since is {', '.join(stale[:8])}",
+                place=Place(str(lines.door.address)),
+            )
+        journal.change(replace(run, undoing=True))
+        journal.end(run, BEGUN, clock())  # broken off from here on, it waits to be taken back wholly
+    try:
+        put_back(keep, store, journal, run, lines, progress)
+    except EmberKeepError as error:
+        raise RunFailed(
+            f"not all could be put back: {error}",
+            place=Place(str(lines.door.address)),
+            hint="'emberkeep undo --go' again",
+        ) from error
+    journal.end(run, UNDONE, clock())
+
+
+def go_on(room: Room, asked: Asked, lines: Lines, *, stay: bool) -> None:
+    """Finish a send that was broken off; or go on taking it back, where that had begun."""
+    if room.run.undoing:
+        undo(room.keep, room.store, room.run, lines, room.clock, room.progress)
+        return
+    runs.go_on(room, steps(asked, lines), stay=stay)
+
+
+def _is_still(then: Known, there: FarEntry | None) -> bool:
+    return there is not None and there.same_as(then.entry)
+
+
+def room_of(keep: Keep, store: Store, asked: Asked, clock: Clock, lines: Lines, progress: Progress) -> Room:
+    """What the steps of a new send work with."""
+    title = f"sending to {lines.door.address}"
+    run = Run(0, SEND, clock(), title=title, request=asked.plain)
+    return Room(keep, store, Journal(keep.folder), run, clock, progress=progress)

@@ -1,0 +1,177 @@
+"""Taking snapshots of the live server, and finding them again."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import ExitStack, closing, suppress
+from dataclasses import replace
+from datetime import datetime
+from pathlib import Path
+from types import MappingProxyType
+from typing import TYPE_CHECKING
+
+from emberkeep.databases.live import LiveTree
+from emberkeep.errors import Damage, Refused, UsageError
+from emberkeep.fs import writing
+from emberkeep.fs.scan import TEMPORARY
+from emberkeep.inventory.roles import selection
+from emberkeep.keep.keep import Config, Keep
+from emberkeep.operations.record.journal import remember_written
+from emberkeep.process.signs import running_signs
+from emberkeep.store.intake import Progress, Stream, silent
+from emberkeep.store.manifest import ASKED, About
+from emberkeep.store.refs import resolve
+from emberkeep.store.store import Dumped, SnapshotTree, Store, Taken
+
+if TYPE_CHECKING:
+    from emberkeep.fs.scan import Ahead
+    from emberkeep.keep.tables.databases import Database
+
+NOTHING: Mapping[str, str] = MappingProxyType({})
+
+
+def take(
+    keep: Keep,
+    now: datetime,
+    *,
+    note: str = "",
+    only: Sequence[str] = (),
+    while_running: bool = False,
+    why: str = ASKED,
+    rehash: bool = False,
+    pin: bool = False,
+    environment: Mapping[str, str] = NOTHING,
+    store: Store | None = None,
+    progress: Progress = silent,
+    ahead: Ahead | None = None,
+) -> Taken:
+    """Snapshot the server folder, or what ``only`` selects of it.
+
+    Refused while the server runs, unless its console can have it hold its writes meanwhile (secrets come from
+    ``environment``) or ``while_running`` says to copy all the same. ``rehash``: read every file, also those that
+    nobody has written to since the last snapshot. ``ahead``: a look at the folder that was begun before.
+    """
+    server = keep.require_server()
+    config = keep.config
+    signs = running_signs(server, config)
+    with ExitStack() as stack:
+        if signs and not while_running:
+            from emberkeep.process.console import can_hold, held
+
+            if config.running.console is None or not can_hold(config.running.console):
+                raise Refused(
+                    f"the server is running ({signs[0]}); a copy taken now would be torn",
+                    hint="stop it and try again; or tell keep.toml its [console], or say --while-running",
+                )
+            stack.enter_context(held(config.running.console, environment))
+        chosen = _databases(only, config)
+        streams = _streams(keep, chosen, now)
+        store = store or stack.enter_context(closing(Store(keep.store_folder)))
+        live = LiveTree(server, "live", room=keep.store_folder / f"{TEMPORARY}databases")
+        stack.callback(_discard, live.room)
+        names = tuple(one.name for one in chosen)
+        about = About("", now, why, note, tuple(only), running="; ".join(signs), pinned=pin, databases=names)
+        if only:
+            about = replace(about, roles=config.roles, tiles=config.world.tiles)
+        wanted = selection(only, config.roles, config.world.tiles) if only else None
+        # a server that runs may have been told to save since
+        glimpse = ahead.fingerprint(str(server)) if ahead and not signs else ""
+        taken = store.add(
+            live, about, wanted=wanted, live=live, rehash=rehash, streams=streams, progress=progress, glimpse=glimpse
+        )
+        remember_written(keep)
+        return taken._replace(dumped=_dumped(store, taken.about)) if streams else taken
+
+
+def _databases(only: Sequence[str], config: Config) -> tuple[Database, ...]:
+    if config.told_databases is None:
+        return ()
+    from emberkeep.databases.access import meant  # only where there are some
+
+    return meant(only, config.told_databases)
+
+
+def _dumped(store: Store, about: About) -> tuple[Dumped, ...]:
+    from emberkeep.operations.record import databases  # only where there are some
+
+    tree = SnapshotTree(store, store.manifest(about.label), f"snapshot {about.label}")
+    told = {name: databases.facts_in(tree, name) for name in about.databases}
+    return tuple(
+        Dumped(name, len(facts.tables), facts.rows, databases.size_in(tree, name)) for name, facts in told.items()
+    )
+
+
+def _streams(keep: Keep, chosen: Sequence[Database], now: datetime) -> list[Stream]:
+    if not chosen:
+        return []
+    from emberkeep.operations.record import databases  # only where there are some
+
+    return databases.streams(keep, chosen, now)
+
+
+def _discard(room: Path) -> None:
+    if room.is_dir():
+        with suppress(OSError):
+            writing.discard(room)
+
+
+def take_in(
+    keep: Keep, source: Path, now: datetime, *, note: str = "", pin: bool = False, progress: Progress = silent
+) -> Taken:
+    """Take an archive or another folder in as a snapshot. UnreadableInput, with nothing taken, for what is no safe
+    archive."""
+    from emberkeep.fs.archives import open_source  # only here: loading tarfile and zipfile takes its time
+
+    tree = open_source(source)
+    about = About("", now, ASKED, note, source=str(source), pinned=pin)
+    with closing(Store(keep.store_folder)) as store:
+        return store.add(tree, about, progress=progress)
+
+
+def clashes(keep: Keep, label: str) -> list[tuple[str, str]]:
+    """Pairs of names in a snapshot that differ only in case."""
+    with closing(Store(keep.store_folder)) as store:
+        return alike(store.manifest(label).held)
+
+
+def alike(paths: Iterable[str]) -> list[tuple[str, str]]:
+    """Pairs of paths that differ only in case: on many systems they cannot stand side by side."""
+    first: dict[str, str] = {}
+    return [(first[low], path) for path in paths if first.setdefault(low := path.lower(), path) != path]
+
+
+def snapshots(store: Store) -> tuple[list[About], list[str]]:
+    """The facts of all snapshots, ascending, and what is wrong with those that cannot be read."""
+    found: list[About] = []
+    faults: list[str] = []
+    for number in store.numbers():
+        try:
+            found.append(store.about(str(number)))
+        except Damage as error:
+            faults.append(str(error))
+    return found, faults
+
+
+def meant(store: Store, keep: Keep, ref: str, now: datetime) -> About:
+    """The facts of the snapshot that ``ref`` names. The newest are looked at first, and mostly one is enough."""
+    return resolve(ref, _newest_first(store), now, keep.config.tz)
+
+
+def _newest_first(store: Store) -> Iterator[About]:
+    for number in reversed(store.numbers()):
+        with suppress(Damage, UsageError):  # another program may have let it go just now
+            yield store.about(str(number))
+
+
+def find(store: Store, keep: Keep, ref: str, now: datetime) -> SnapshotTree:
+    """The snapshot that ``ref`` names, as a tree."""
+    about = meant(store, keep, ref, now)
+    return SnapshotTree(store, store.manifest(about.label), f"snapshot {about.label}")
+
+
+def pin(store: Store, keep: Keep, ref: str, now: datetime, *, pinned: bool) -> About:
+    """Pin a snapshot, or let it go again; what is known of it afterwards."""
+    about = meant(store, keep, ref, now)
+    changed = replace(about, pinned=pinned)
+    store.amend(changed)
+    return changed

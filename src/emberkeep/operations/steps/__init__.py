@@ -1,0 +1,1 @@
+"""Steps that several kinds of run share."""

@@ -1,0 +1,404 @@
+"""The server as a process, in runs and by itself: warned, stopped, started, followed until it is ready, measured."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import Any
+
+from emberkeep.documents import edit, registry
+from emberkeep.errors import EmberKeepError, Place, Refused, RunFailed
+from emberkeep.fs import writing
+from emberkeep.fs.trees import FILE, FolderTree, Tree, read
+from emberkeep.inventory.extensions import read_manifest
+from emberkeep.inventory.probe import Look
+from emberkeep.inventory.roles import Roles
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.tables.process import Service
+from emberkeep.migrating.recipe import is_of
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, SnapshotStep, Step, carry_out
+from emberkeep.operations.record.journal import Journal, Once, StartRecord
+from emberkeep.process import lifecycle
+from emberkeep.process.forecast import Forecast, forecast
+from emberkeep.process.lifecycle import Hear, in_words
+from emberkeep.process.signs import signs
+from emberkeep.process.watch import Follower, Movement, State, Watch, Watched, last_start, world_folders
+from emberkeep.store.store import Store
+from emberkeep.survey import landmarks
+from emberkeep.survey.landmarks import Measured, Missed
+
+Told = Callable[[str, Watched], None]
+BACK = "back"
+
+
+def deaf(name: str, seen: Watched) -> None:
+    """Hears nothing."""
+
+
+# --- stopping --------------------------------------------------------------------
+
+
+class WarnStep(Step):
+    """Tell the players, at the times of keep.toml."""
+
+    name, title = "warn", "tell the players"
+
+    def plan(self, room: Room) -> Plan:
+        stop = room.keep.config.running.stop
+        console = room.keep.config.running.console
+        if console is None or "say" not in console.phrases or not stop.tell:
+            return Plan(notes=("keep.toml tells no way to talk to players, or no times ([stop] tell)",))
+        told = f"{', '.join(map(in_words, stop.tell))} before it stops, if it runs"
+        unheard = lifecycle.unheard(room.keep.config, room.environment) if lifecycle.is_running(room.keep) else []
+        return Plan(notes=(told,), obstacles=tuple(unheard))
+
+    def act(self, room: Room, plan: Plan) -> None:
+        if lifecycle.is_running(room.keep):
+            lifecycle.warn(room.keep, room.environment, room.say)
+
+
+class StopStep(Step):
+    """Save, stop, and wait until the server has stopped."""
+
+    name, title = "stop", "save, stop, and wait until the server is gone and its files are still"
+
+    def plan(self, room: Room) -> Plan:
+        found = next(signs(room.keep.server, room.keep.config), None)
+        return Plan(notes=(f"it is running: {found.words}" if found else "it is not running",))
+
+    def act(self, room: Room, plan: Plan) -> None:
+        stopped = lifecycle.stop(room.keep, room.environment, room.say)
+        room.note(stopped=list(stopped.signs), forced=stopped.forced)
+        room.told["stopped"] = stopped
+
+
+# --- starting ---------------------------------------------------------------------
+
+
+class StartStep(Step):
+    """Start the server, and follow it until it is ready. RunFailed when it does not become so, or where another version
+    than ``only`` runs then ("" for any)."""
+
+    name, title = "start", "start the server and follow its log until it is ready"
+    whole = True
+
+    def __init__(self, told: Told = deaf, only: str = "") -> None:
+        self.told, self.only = told, only
+
+    def plan(self, room: Room) -> Plan:
+        service = lifecycle.how_to_start(room.keep.config)
+        notes = [f"{' '.join(service.command)}; ready within {in_words(service.limit)}"]
+        notes += [f"before it: {other.name}" for other in room.keep.config.running.services]
+        notes += _as_root(room.keep, service)
+        expected = foreseen(room.keep, room.journal)
+        obstacles = lifecycle.obstacles(room.keep.config, room.folder, room.environment)
+        return Plan(notes=(*notes, *([expected.words] if expected else [])), obstacles=tuple(obstacles))
+
+    def act(self, room: Room, plan: Plan) -> None:
+        room.told.setdefault("on_back", []).append(lambda: _stop_ours(room))
+        seen = start_and_watch(room, self.told)
+        room.told["watched"] = seen
+        room.note(state=str(seen.state), failures=list(seen.failures), errors=list(seen.errors))
+        if seen.state is not State.READY:
+            raise RunFailed(f"{unwell(seen)}", hint=f"what it printed is in {room.keep.output}")
+        if self.only and (other := another_version(room.keep, seen, self.only)):
+            raise RunFailed(other, hint="does the launch script execute the new program?")
+
+
+def another_version(keep: Keep, seen: Watched, wanted: str) -> str:
+    """What is wrong where the log of a start tells another version than the one that was to run; "" where nothing
+    is."""
+    if not seen.version or is_of(seen.version, wanted):
+        return ""
+    within = ", ".join(lifecycle.server_log(keep.config).within) or "what it prints"
+    return f"{wanted} was to run, and the log ({within}) says {seen.version}"
+
+
+def _as_root(keep: Keep, service: Service) -> list[str]:
+    """What is to know where root starts the server of somebody else."""
+    if not writing.may_give_away() or service.user or not keep.server.is_dir():
+        return []
+    owner = keep.server.stat().st_uid
+    return [f"it would run as root, and its folder is of user {owner}: [start] user tells who"] if owner else []
+
+
+def unwell(seen: Watched) -> str:
+    """Why a server did not become ready, in words."""
+    last = f"; its last line was “{seen.last[:160]}”" if seen.last else "; it said nothing"
+    told = f" ({seen.errors[-1][:160]})" if seen.errors and seen.errors[-1] not in last else ""
+    what = {
+        State.DIED: f"the server ended after {seen.seconds:.0f} s without being ready",
+        State.LATE: f"the server was not ready after {seen.seconds:.0f} s",
+        State.SILENT: f"nothing moved for {seen.still:.0f} s: the server hangs",
+    }
+    return what.get(seen.state, "the server is not ready") + told + last
+
+
+def start_and_watch(room: Room, told: Told = deaf) -> Watched:
+    """Start the server, or go on following one that runs already, and record how that went."""
+    keep = room.keep
+    began, world = room.clock(), world_bytes(keep)  # as it is before a conversion, which may make it larger
+    if lifecycle.is_running(keep):
+        seen = follow(keep, told)
+    else:
+        pids: list[int] = room.told.setdefault("pids", [])
+
+        def launched(pid: int) -> None:
+            pids.append(pid)
+            room.note(pids=pids)  # before anything else: whoever takes the run back must know what to end
+
+        started = lifecycle.start(keep, room.environment, keep.output, Hear(launched, told))
+        failed = [start for start in started[:-1] if start.seen.state is not State.READY]
+        seen = started[-1].seen
+        if failed:
+            seen = replace(seen, errors=(*(f"{one.name}: {unwell(one.seen)}" for one in failed), *seen.errors))
+    seen = replace(seen, failures=(*seen.failures, *_not_loaded(keep, seen)))
+    record = StartRecord(began, seen.version, world, seen.seconds, seen.converted, str(seen.state))
+    room.journal.started(record, room.run.number or None)
+    return seen
+
+
+def follow(keep: Keep, told: Told = deaf) -> Watched:
+    """Follow a server that runs already until it is ready; what its newest log tells so far counts."""
+    log = lifecycle.server_log(keep.config)
+    seen = last_start(keep.server, log)
+    if seen.state is State.READY:
+        return seen
+    config = keep.config
+
+    def pids() -> list[int]:
+        return [sign.pid for sign in signs(keep.server, config) if sign.pid]
+
+    service = lifecycle.how_to_start(config)
+    follower = Follower(keep.server, log.within, behind=True)
+    watch = Watch(log, service, follower, pids, Movement(keep.server, world_folders(config.roles), pids))
+    watch.seen_before(seen)
+    return watch.run(lambda now: told("the server", now))
+
+
+def _not_loaded(keep: Keep, seen: Watched) -> list[str]:
+    """Installed extensions of which the log does not tell that they were loaded, nor that they failed."""
+    if "loaded" not in keep.config.log.patterns or seen.state is not State.READY:
+        return []
+    loaded = {item.name.lower() for item in seen.loaded}
+    failed = " ".join(seen.failures).lower()
+    names = (item.name for item in installed(keep))
+    return [
+        f"{name} is installed, and the log does not tell of it"
+        for name in names
+        if name.lower() not in loaded and name.lower() not in failed
+    ]
+
+
+def installed(keep: Keep) -> list[Any]:
+    """The extensions that stand in the server folder."""
+    tree = FolderTree(keep.server)
+    roles, look = Roles(keep.config.roles), Look(tree, keep.server)
+    paths = [path for path, entry in tree.entries().items() if entry.kind is FILE and roles.of(path) == "extensions"]
+    return [found for path in paths if (found := read_manifest(look, path)) is not None]
+
+
+def world_bytes(keep: Keep) -> int:
+    """Bytes of the world's files."""
+    if not keep.server.is_dir():
+        return 0
+    roles = Roles(keep.config.roles)
+    return sum(entry.size for path, entry in FolderTree(keep.server).entries().items() if roles.of(path) == "world")
+
+
+def foreseen(keep: Keep, journal: Journal) -> Forecast | None:
+    """How long a start, and a conversion, may take by what earlier ones took."""
+    return forecast(journal.starts(), world_bytes(keep))
+
+
+def _stop_ours(room: Room) -> None:
+    """Stop what this run started, so that the folder can be put back. A server that this run began and that never
+    became ready has no players; it may be ended when it does not listen."""
+    pids = room.told.get("pids") or list(room.facts.get("pids", ()))
+    if not lifecycle.is_running(room.keep):
+        return
+    room.say("stopping what was started")
+    try:
+        lifecycle.stop(room.keep, room.environment, room.say)
+    except EmberKeepError:
+        ready = room.told.get("watched")
+        if not pids or (ready is not None and ready.state is State.READY):
+            raise
+        lifecycle.end(room.keep, pids)
+
+
+# --- landmarks ----------------------------------------------------------------------
+
+
+class MeasureStep(Step):
+    """Measure the saves before they are changed."""
+
+    name, title = "measure", "measure the landmarks"
+
+    def plan(self, room: Room) -> Plan:
+        measured = landmarks.measure(room.folder, room.keep.config)
+        room.told["measured"] = measured
+        return Plan(notes=(measured.words,))
+
+
+class LandmarkStep(Step):
+    """Compare the saves with what was measured. RunFailed when something is missed that nothing said would change."""
+
+    name, title = "landmarks", "look for every landmark again"
+
+    def __init__(self, allowed: Sequence[str] = (), *, planned: bool = False) -> None:
+        self.allowed, self.planned = tuple(allowed), planned
+
+    def plan(self, room: Room) -> Plan:
+        told = f"may change, as the recipe says: {', '.join(self.allowed)}"
+        if self.planned and not room.only_planned:
+            return Plan()
+        if self.planned:
+            missed = landmarks.compare(
+                room.told["measured"], landmarks.measure(room.folder, room.keep.config), self.allowed
+            )
+            return Plan(
+                notes=(told,) if self.allowed else (), warnings=tuple(item.words for item in missed if not item.allowed)
+            )
+        return Plan(notes=(told,) if self.allowed else ())
+
+    def act(self, room: Room, plan: Plan) -> None:
+        before: Measured = room.told["measured"]
+        after = landmarks.measure(FolderTree(room.keep.server), room.keep.config)
+        missed = landmarks.compare(before, after, self.allowed)
+        room.told["missed"] = missed
+        room.note(missed=[item.words for item in missed])
+        lost = [item for item in missed if not item.allowed]
+        if lost:
+            raise RunFailed(f"{len(lost)} landmarks are missed: {named(lost)}", place=Place(str(room.keep.server)))
+
+
+def named(missed: Sequence[Missed]) -> str:
+    """The first of what was missed, in words."""
+    some = "; ".join(item.words for item in missed[: landmarks.MOST_NAMED])
+    return some + (f"; and {len(missed) - landmarks.MOST_NAMED} more" if len(missed) > landmarks.MOST_NAMED else "")
+
+
+# --- starting by itself ----------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class OnceRequest:
+    """A setting for exactly one start."""
+
+    file: str
+    key: str
+    value: str
+
+
+class OnceStep(FileStep):
+    """Set values for one start; the journal remembers what they are set back to."""
+
+    def __init__(self, wanted: Sequence[OnceRequest]) -> None:
+        self.wanted = tuple(wanted)
+        super().__init__("once", "set for this one start", self._set)
+
+    def _set(self, room: Room) -> Notes:
+        notes = Notes()
+        for one in self.wanted:
+            if one.file not in room.folder.entries():
+                raise Refused(f"there is no file {one.file}")
+            data = read(room.folder, one.file)
+            before = edit.value(one.file, data, one.key)
+            if before is None:
+                raise Refused(f"there is no {one.key} in {one.file}")
+            room.folder.write(one.file, edit.set_value(one.file, data, one.key, one.value))
+            notes.lines.append(f"{one.file}: {one.key} = {one.value}, and back to {before} after the first good start")
+            room.told.setdefault("once", []).append(Once(one.file, one.key, one.value, before))
+        return notes
+
+    def act(self, room: Room, plan: Plan) -> None:
+        for one in room.told.get("once", []):
+            room.journal.set_once(one)
+            room.told.setdefault("on_back", []).append(partial(room.journal.forget_once, one))
+        super().act(room, plan)
+
+
+class BackStep(Step):
+    """Set back what held for the start that just went well. A server that writes its settings when it exits may bring
+    it again, so the journal remembers it until the server has stopped."""
+
+    name, title = "back", "set back what held for this one start"
+    whole = True
+
+    def act(self, room: Room, plan: Plan) -> None:
+        for path, data in _back(room.journal, FolderTree(room.keep.server)).items():
+            writing.write_whole(room.keep.server / path, [data])
+
+
+def _back(journal: Journal, tree: Tree) -> dict[str, bytes]:
+    """The files in which something still has the value of one start, as they are with it set back."""
+    found: dict[str, bytes] = {}
+    for one in journal.once():
+        if one.file not in tree.entries():
+            continue
+        data = found.get(one.file) or read(tree, one.file)
+        if edit.value(one.file, data, one.key) == one.value:
+            found[one.file] = edit.set_value(one.file, data, one.key, one.back)
+    return found
+
+
+def _set_back(room: Room) -> Notes:
+    for path, data in _back(room.journal, room.folder).items():
+        room.folder.write(path, data)
+    return Notes()
+
+
+def back_steps() -> list[Step]:
+    """The steps of setting back what held for one start, once the server has stopped."""
+    before = SnapshotStep("before setting back what held for one start", BACK)
+    return [before, FileStep("back", "set back what held for one start", _set_back)]
+
+
+def set_back(room: Room) -> bool:
+    """Set back, as a run, what a server that has stopped left of a start with settings for it alone; whether there was
+    anything. What is back is forgotten."""
+    waits = bool(_back(room.journal, FolderTree(room.keep.server)))
+    if waits:
+        carry_out(room, back_steps())
+    for one in room.journal.once():
+        room.journal.forget_once(one)
+    return waits
+
+
+def checked(keep: Keep, store: Store) -> list[str]:
+    """Where the live files break what the recorded releases teach; nothing where none is recorded."""
+    from emberkeep.merging.results import FileMerge, Merge, Outcome
+    from emberkeep.operations.record import defaults
+    from emberkeep.operations.steps import merge as merging
+
+    known = defaults.versions(store)
+    if not known:
+        return []
+    live, newest = FolderTree(keep.server, "live"), defaults.tree_of(store, known[-1])
+    paths = [path for path in defaults.merged_paths(keep, newest) if path in live.entries()]
+    items = tuple(FileMerge(path, Outcome.SAME, registry.kind_of(path, read(live, path))) for path in paths)
+    found = merging.check(keep, store, Merge(live.label, newest.label, items), live, known[-1], newest)
+    return [f"{breach.check.file}:{breach.line}: {breach.record} {breach.what}" for breach in found]
+
+
+def start_steps(once: Sequence[OnceRequest], told: Told = deaf) -> list[Step]:
+    """The steps of a start: a run of its own only where it changes files first."""
+    before = SnapshotStep("before a start with settings for it alone", "start")
+    return [before, OnceStep(once), StartStep(told), BackStep()]
+
+
+def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
+    """The steps of a start, or of setting back after one, that the journal knows."""
+    if "once" not in request:
+        return back_steps()
+    return start_steps([OnceRequest(*told) for told in request["once"]])
+
+
+def require_idle(keep: Keep) -> None:
+    """Refused while a run waits or the server runs."""
+    Journal(keep.folder).refuse_if_waiting()
+    found = next(signs(keep.server, keep.config), None)
+    if found is not None:
+        raise Refused(f"the server is running already ({found.words})", hint="'emberkeep watch' follows its log")

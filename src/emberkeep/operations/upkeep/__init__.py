@@ -1,0 +1,1 @@
+"""Upkeep of the keep itself, and of the copy of a far server."""

@@ -1,1 +1,0 @@
-"""What is kept, what is due, what things come to at this rate. Reads no clock and writes nothing."""

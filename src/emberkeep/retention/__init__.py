@@ -1,0 +1,1 @@
+"""Which snapshots stay, and how the store grows. Reads no clock and writes nothing."""

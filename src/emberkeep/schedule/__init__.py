@@ -1,0 +1,1 @@
+"""When things come round. Reads no clock and writes nothing."""

@@ -1,0 +1,82 @@
+"""Results as plain values for JSON."""
+
+from __future__ import annotations
+
+from dataclasses import fields, is_dataclass
+from datetime import date, timedelta
+from decimal import Decimal
+from enum import Enum
+from pathlib import Path
+from typing import Any
+
+from emberkeep.errors import EmberKeepError
+from emberkeep.fs.trees import Entry
+from emberkeep.merging.results import FileMerge, Merge
+from emberkeep.show.words import discreet
+from emberkeep.transfer.protocol import FarEntry
+
+
+def plain(value: Any) -> Any:
+    """Dataclasses as objects, tuples and sets as lists, moments in ISO 8601, lengths of time in seconds, paths as
+    text; bytes are left out."""
+    if isinstance(value, FileMerge):
+        return {"path": value.path, "outcome": value.outcome.value, "format": value.format}
+    if isinstance(value, Merge):
+        return _merge(value)
+    if is_dataclass(value) and not isinstance(value, type):
+        value = discreet(value)
+        return {item.name: plain(getattr(value, item.name)) for item in fields(value)}
+    if isinstance(value, Enum):
+        return value.value
+    if isinstance(value, date):
+        return value.isoformat()
+    if isinstance(value, timedelta):
+        return value.total_seconds()
+    if isinstance(value, (Entry, FarEntry)):
+        return {name: plain(item) for name, item in value._asdict().items()}
+    if isinstance(value, Path):
+        return str(value)
+    if isinstance(value, dict):
+        return {str(key): plain(item) for key, item in value.items()}
+    if isinstance(value, (set, frozenset)):
+        return [plain(item) for item in sorted(value)]
+    if isinstance(value, (list, tuple)):
+        return [plain(item) for item in value]
+    if isinstance(value, Decimal):
+        return int(value) if value == value.to_integral_value() else float(value)
+    return value
+
+
+def _merge(merge: Merge) -> dict[str, Any]:
+    return {
+        "old": merge.old,
+        "new": merge.new,
+        "files": plain(merge.files),
+        "taken": plain(merge.taken),
+        "kept": plain(merge.kept),
+        "questions": plain(merge.questions),
+        "open": len(merge.open),
+        "unused_answers": [{"file": file, "record": record, "field": field} for file, record, field in merge.unused],
+        "obeyed": plain(merge.obeyed),
+        "orders_that_disagree": plain(merge.disagreements),
+        "orders_that_met_nothing": plain(merge.idle),
+        "left_alone": [{"file": path, "role": role} for path, role in merge.passed],
+        "breaches": plain(merge.breaches),
+        "warnings": plain(merge.warnings),
+        "faults": plain(merge.faults),
+    }
+
+
+def failure(command: str, error: EmberKeepError) -> dict[str, Any]:
+    """An error as the JSON document of a command."""
+    faults = [
+        {
+            "what": fault.what,
+            "file": fault.place.file if fault.place else None,
+            "line": fault.place.line if fault.place else None,
+            "column": fault.place.column if fault.place else None,
+            "next": fault.hint,
+        }
+        for fault in error.faults
+    ]
+    return {"command": command, "exit": error.exit_code, "faults": faults}

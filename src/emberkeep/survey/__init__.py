@@ -1,0 +1,1 @@
+"""How a server stands: versions, hand edits, drift, landmarks."""

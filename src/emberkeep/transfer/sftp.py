@@ -1,0 +1,317 @@
+"""A far host that speaks SFTP over SSH. Its key must be known, or trusted by whoever sits there and then remembered."""
+
+from __future__ import annotations
+
+import base64
+import errno
+import hashlib
+import stat
+import time
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from pathlib import Path
+from typing import Any
+
+import paramiko
+from paramiko import SFTPAttributes, SSHException
+from paramiko.ssh_exception import (
+    AuthenticationException,
+    BadHostKeyException,
+    ChannelException,
+    NoValidConnectionsError,
+)
+
+from emberkeep.errors import Place, Refused, UnreadableInput
+from emberkeep.fs import writing
+from emberkeep.fs.trees import Kind
+from emberkeep.transfer.protocol import CHUNK, Denied, Door, FarEntry, Lost, Odd, Piece, Want, joined, why_odd
+from emberkeep.transfer.sftp_pipeline import Reader
+from emberkeep.transfer.ssh_client import Pipe
+
+PIECE = 32 << 10
+"""Bytes that one answer holds at most; more are asked for ahead."""
+
+
+class _Asks(paramiko.MissingHostKeyPolicy):
+    """Asks about a key that is not known, and remembers one that is trusted."""
+
+    def __init__(self, door: Door) -> None:
+        self._door = door
+
+    def missing_host_key(self, client: paramiko.SSHClient, hostname: str, key: paramiko.PKey) -> None:
+        if not self._door.trust(hostname, key.get_name(), fingerprint(key)):
+            raise Refused(
+                f"the key of {hostname} is not known: {key.get_name()} {fingerprint(key)}",
+                place=Place(str(self._door.address)),
+                hint="compare that with what the host tells of its key; --accept-new then remembers it",
+            )
+        if self._door.own_keys:
+            remember(Path(self._door.own_keys), hostname, key)
+
+
+def fingerprint(key: paramiko.PKey) -> str:
+    """As ``ssh-keygen -l`` prints it."""
+    return "SHA256:" + base64.b64encode(hashlib.sha256(key.asbytes()).digest()).decode().rstrip("=")
+
+
+def remember(path: Path, host: str, key: paramiko.PKey) -> None:
+    """Add a line to a file of known hosts (sshd(8), SSH_KNOWN_HOSTS FILE FORMAT)."""
+    before = path.read_bytes() if path.exists() else b""
+    writing.make_folder(path.parent)
+    writing.write_whole(path, [before, f"{host} {key.get_name()} {key.get_base64()}\n".encode()], mode=0o600)
+
+
+class SftpHost:
+    """One channel of a connection, its own or (``over``) that of another one."""
+
+    def __init__(self, door: Door, over: paramiko.SSHClient | None = None) -> None:
+        self._door, self._owns = door, over is None
+        self._reader: Reader | None = None
+        self._client = over or paramiko.SSHClient()
+        try:
+            with _speaking():
+                if over is None:
+                    self._connect(door)
+                elif over.get_transport() is None:
+                    raise Lost("the connection was ended")
+                self._sftp = self._client.open_sftp()
+                channel = self._sftp.get_channel()
+                assert channel is not None
+                channel.settimeout(door.limit)
+                asked = time.monotonic()
+                home = self._sftp.normalize(".").rstrip("/") + "/"
+                self.answers_in = time.monotonic() - asked
+        except BaseException:
+            if self._owns:
+                self._client.close()
+            raise
+        self._top = (("" if door.address.folder.startswith("/") else home) + door.address.folder).rstrip("/")
+
+    def another(self) -> SftpHost:
+        return SftpHost(self._door, self._client)
+
+    def _connect(self, door: Door) -> None:
+        address, place = door.address, Place(str(door.address))
+        self._client.load_system_host_keys()
+        for path in (door.own_keys, door.far.known_hosts):
+            if path and Path(path).exists():
+                self._client.load_host_keys(path)
+        self._client.set_missing_host_key_policy(_Asks(door))
+        try:
+            self._client.connect(
+                address.host,
+                address.port,
+                address.user or None,
+                password=door.secret or None,
+                passphrase=door.secret or None,
+                key_filename=str(Path(door.far.key).expanduser()) if door.far.key else None,
+                timeout=door.limit,
+                banner_timeout=door.limit,
+                auth_timeout=door.limit,
+                look_for_keys=not door.far.key,
+                transport_factory=_quick,
+            )
+        except BadHostKeyException as error:
+            raise Refused(
+                f"the key of {address.host} has CHANGED: it shows {error.key.get_name()} {fingerprint(error.key)}",
+                place=place,
+                hint="somebody may stand in between. Ask the host; if the change is theirs, take the old line out of "
+                "the file of known hosts",
+            ) from None
+        except AuthenticationException as error:
+            raise Refused(
+                f"the host lets nobody in: {error}", place=place, hint="see user, key and [far] secret in keep.toml"
+            ) from None
+        except (ValueError, FileNotFoundError) as error:
+            raise UnreadableInput(f"a key file cannot be read: {error}", place=Place(door.far.key)) from None
+
+    def _at(self, path: str) -> bytes:
+        whole = (f"{self._top}/{path}" if path else self._top) or "/"
+        return whole.encode("utf-8", "surrogateescape")
+
+    # --- looking -------------------------------------------------------------
+
+    def listing(self, folder: str) -> Iterator[FarEntry | Odd]:
+        with _speaking():
+            found = self._sftp.listdir_attr(self._at(folder))  # type: ignore[arg-type]
+        for item in found:
+            raw: str | bytes = item.filename  # bytes, where it is not UTF-8
+            name = raw.decode("utf-8", "surrogateescape") if isinstance(raw, bytes) else raw
+            if name in (".", ".."):
+                continue
+            if why := why_odd(name):
+                yield Odd(joined(folder, name), why)
+                continue
+            yield self._entry(joined(folder, name), item)
+
+    def _entry(self, path: str, item: SFTPAttributes) -> FarEntry | Odd:
+        full = item.st_mode or 0
+        mtime = None if item.st_mtime is None else item.st_mtime * 1_000_000_000
+        if stat.S_ISLNK(full):
+            with _speaking():
+                target = self._sftp.readlink(self._at(path))
+            return FarEntry(path, Kind.LINK, 0, mtime, 1.0, None, str(target or ""))
+        if stat.S_ISDIR(full):
+            return FarEntry(path, Kind.FOLDER, 0, mtime, 1.0, stat.S_IMODE(full))
+        if not stat.S_ISREG(full):
+            return Odd(path, "neither a file, a folder nor a link")
+        return FarEntry(path, Kind.FILE, -1 if item.st_size is None else item.st_size, mtime, 1.0, stat.S_IMODE(full))
+
+    def size(self, path: str) -> int | None:
+        with _speaking():
+            return self._sftp.stat(self._at(path)).st_size
+
+    hash_name = ""  # OpenSSH offers none over SFTP
+
+    def digest(self, path: str) -> str:
+        raise Denied("no hashes over SFTP")
+
+    # --- contents ------------------------------------------------------------
+
+    def read(self, path: str, start: int, size: int) -> Iterator[bytes]:
+        with _speaking():
+            handle = self._sftp.open(self._at(path), "rb", bufsize=0)
+            if start:
+                handle.seek(start)
+            if size < 0:
+                size = handle.stat().st_size or 0
+                size = size if size > start else 1 << 62  # it tells nothing, or grows: read to the end
+            elif size - start > PIECE:
+                handle.prefetch(size, max_concurrent_requests=64)
+            at = start
+            while at < size and (data := handle.read(min(CHUNK, size - at))):
+                at += len(data)
+                yield data
+            del handle  # which closes it without waiting for an answer: a third of all that a small file waits for
+
+    reads_many = True
+
+    def read_many(self, wants: Sequence[Want]) -> Iterator[Piece]:
+        """Over the system's own ssh, where a second connection is allowed and it is let in; else over this one."""
+        reader = self._reader or self._over_ssh() or self._over_this()
+        self._reader = reader  # so that whoever closes this host ends what waits for an answer
+        try:
+            yield from reader.files([(self._at(want.path), want.start, want.size) for want in wants])
+        except BaseException:  # what is left half-way is in the middle of something
+            self._reader = None
+            reader.close()
+            raise
+
+    def _over_ssh(self) -> Reader | None:
+        transport, door = self._client.get_transport(), self._door
+        if not door.met.ssh or door.far.connections < 2 or transport is None:
+            return None
+        try:
+            key = transport.get_remote_server_key()
+            return Reader(Pipe(door, f"{key.get_name()} {key.get_base64()}"))
+        except (Denied, Lost, SSHException):
+            door.met.ssh = False
+            return None
+
+    def _over_this(self) -> Reader:
+        with _speaking():
+            transport = self._client.get_transport()
+            if transport is None:
+                raise Lost("the connection was ended")
+            channel = transport.open_session()
+            channel.settimeout(self._door.limit)
+            channel.invoke_subsystem("sftp")
+            return Reader(_Channel(channel))
+
+    def write(self, path: str, chunks: Iterable[bytes]) -> None:
+        with _speaking(), self._sftp.open(self._at(path), "wb") as handle:
+            handle.set_pipelined(True)
+            for chunk in chunks:
+                handle.write(chunk)
+
+    # --- changes -------------------------------------------------------------
+
+    def rename(self, path: str, target: str) -> None:
+        with _speaking():
+            try:
+                self._sftp.posix_rename(self._at(path), self._at(target))
+            except OSError as error:
+                if error.errno is not None or "unsupported" not in str(error).lower():
+                    raise
+                self._sftp.rename(self._at(path), self._at(target))
+
+    def remove(self, path: str) -> None:
+        with _speaking():
+            self._sftp.remove(self._at(path))
+
+    def make_folder(self, path: str) -> None:
+        with _speaking():
+            self._sftp.mkdir(self._at(path))
+
+    def remove_folder(self, path: str) -> None:
+        with _speaking():
+            self._sftp.rmdir(self._at(path))
+
+    def set_facts(self, path: str, mtime_ns: int, mode: int | None) -> None:
+        at = mtime_ns // 1_000_000_000
+        with _speaking():
+            if mode is not None:
+                self._sftp.chmod(self._at(path), mode)
+            self._sftp.utime(self._at(path), (at, at))
+
+    def close(self) -> None:
+        if self._reader is not None:
+            with suppress(Exception):
+                self._reader.close()
+        with suppress(Exception):
+            if self._owns:
+                self._client.close()
+            else:
+                self._sftp.close()
+
+
+class _Channel:
+    """A channel as a stream."""
+
+    def __init__(self, channel: paramiko.Channel) -> None:
+        self._channel = channel
+        self._came = channel.makefile("rb", 1 << 18)
+
+    def read(self, size: int) -> bytes:
+        with _speaking():
+            data = self._came.read(size)
+        if len(data) < size:
+            raise Lost("the connection was cut")
+        return data
+
+    def write(self, data: bytes) -> None:
+        with _speaking():
+            self._channel.sendall(data)
+
+    def close(self) -> None:
+        self._channel.close()
+
+
+def _quick(*told: Any, **further: Any) -> paramiko.Transport:
+    """A transport that asks for the ciphers first that need no hash of their own for each packet (RFC 5647)."""
+    made = paramiko.Transport(*told, **further)
+    options = made.get_security_options()
+    options.ciphers = tuple(sorted(options.ciphers, key=lambda name: "gcm" not in name))
+    return made
+
+
+_CLOSED = "Socket is closed"
+"""What paramiko says, without a number, of a channel whose connection another thread has ended."""
+
+
+@contextmanager
+def _speaking() -> Iterator[None]:
+    try:
+        yield
+    except (Refused, UnreadableInput):
+        raise
+    except ChannelException as error:  # it allows no further one
+        raise Denied(str(error)) from error
+    except (EOFError, TimeoutError, SSHException, NoValidConnectionsError, ConnectionError) as error:
+        raise Lost(str(error) or "the connection was cut") from error
+    except OSError as error:
+        if str(error) == _CLOSED:
+            raise Lost("the connection was ended") from error
+        if error.errno in (errno.ENOENT, errno.EACCES, errno.EPERM, errno.EEXIST) or error.errno is None:
+            raise Denied(error.strerror or str(error)) from error  # a host without room only says "Failure"
+        raise Lost(error.strerror or str(error)) from error

@@ -1,0 +1,216 @@
+"""Where a vault may lie: a folder, a far host, or object storage, behind one small interface of whole files by name."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any, Protocol
+
+from emberkeep.errors import Place as Where
+from emberkeep.errors import Refused, UnreadableInput
+from emberkeep.fs import writing
+from emberkeep.fs.scan import TEMPORARY
+from emberkeep.fs.trees import FolderTree, Kind, file_chunks
+from emberkeep.transfer.pool import Lines
+from emberkeep.transfer.protocol import Denied, Door, Host
+from emberkeep.transfer.walk import now_there, walk
+
+CHUNK = 1 << 20
+Chunks = Callable[[], Iterator[bytes]]
+"""Gives a file's bytes anew whenever it is asked."""
+
+
+class Place(Protocol):
+    """Holds whole files by name, with ``/`` in names; a file is there complete or not at all."""
+
+    label: str
+
+    def sizes(self) -> dict[str, int]:
+        """All files there, and their bytes."""
+        ...
+
+    def put(self, name: str, chunks: Chunks) -> None: ...
+    def get(self, name: str) -> Iterator[bytes]:
+        """A file's bytes. UnreadableInput when it is not there."""
+        ...
+
+    def remove(self, name: str) -> None: ...
+    def close(self) -> None: ...
+
+
+@dataclass
+class FolderPlace:
+    """A folder of this machine: another disk, a mounted share."""
+
+    folder: Path
+
+    def __post_init__(self) -> None:
+        self.label = str(self.folder)
+
+    def sizes(self) -> dict[str, int]:
+        if not self.folder.is_dir():
+            return {}
+        entries = FolderTree(self.folder).entries()
+        return {path: entry.size for path, entry in entries.items() if entry.kind is Kind.FILE}
+
+    def put(self, name: str, chunks: Chunks) -> None:
+        target = self.folder / name
+        writing.make_folder(target.parent)
+        writing.write_whole(target, chunks())
+
+    def get(self, name: str) -> Iterator[bytes]:
+        try:
+            yield from file_chunks(self.folder / name)
+        except OSError as error:
+            raise UnreadableInput(f"cannot read {name}: {error.strerror}", place=Where(self.label)) from error
+
+    def remove(self, name: str) -> None:
+        with suppress(FileNotFoundError):
+            writing.io.unlink(self.folder / name)
+
+    def close(self) -> None:
+        """Nothing is open."""
+
+
+@dataclass
+class FarPlace:
+    """A folder on a host that is reached by file transfer."""
+
+    lines: Lines
+
+    def __post_init__(self) -> None:
+        self.label = str(self.lines.door.address)
+        self._made: set[str] = set()
+
+    def sizes(self) -> dict[str, int]:
+        try:
+            found = walk(self.lines)
+        except Refused:  # the folder is made with the first file
+            return {}
+        return {path: entry.size for path, entry in found.entries.items() if entry.kind is Kind.FILE}
+
+    def put(self, name: str, chunks: Chunks) -> None:
+        folder, _, last = name.rpartition("/")
+        beside = f"{folder}/{TEMPORARY}{last}".lstrip("/")
+
+        def write(host: Host) -> None:
+            self._make(host, folder)
+            sent = 0
+
+            def counted() -> Iterator[bytes]:
+                nonlocal sent
+                for chunk in chunks():
+                    sent += len(chunk)
+                    yield chunk
+
+            host.write(beside, counted())
+            size = host.size(beside)
+            if size is not None and size != sent:
+                raise Denied(f"the host counts {size} bytes")
+            try:
+                host.rename(beside, name)
+            except Denied:
+                host.remove(name)
+                host.rename(beside, name)
+
+        try:
+            self.lines.first.do(write, f"cannot write {name}")
+        except Denied as error:
+            raise UnreadableInput(f"cannot write {name}: {error}", place=Where(self.label)) from None
+
+    def _make(self, host: Host, folder: str) -> None:
+        if folder in self._made:
+            return
+        parts = folder.split("/") if folder else []
+        for at in range(len(parts) + 1):
+            path = "/".join(parts[:at])
+            if path not in self._made:
+                with suppress(Denied):  # the top is mostly there
+                    if not path or now_there(host, path) is None:
+                        host.make_folder(path)
+                self._made.add(path)
+
+    def get(self, name: str) -> Iterator[bytes]:
+        try:
+            yield from self.lines.first.steady(name, 0, -1, f"cannot read {name}")
+        except Denied as error:
+            raise UnreadableInput(f"cannot read {name}: {error}", place=Where(self.label)) from None
+
+    def remove(self, name: str) -> None:
+        with suppress(Denied):
+            self.lines.first.do(lambda host: host.remove(name), f"cannot remove {name}")
+
+    def close(self) -> None:
+        self.lines.__exit__()
+
+
+class ObjectPlace:
+    """Object storage, or whatever else fsspec reaches. Credentials are found as its own tools find them."""
+
+    def __init__(self, address: str) -> None:
+        try:
+            from fsspec.core import url_to_fs  # type: ignore[import-untyped]  # its own packages are optional
+
+            # asked anew: its packages would keep a connection to wherever the environment named at first
+            self._system, self._top = url_to_fs(address, skip_instance_cache=True)
+        except (ImportError, ValueError) as error:
+            raise UnreadableInput(
+                f"{address} cannot be reached: {error}",
+                hint="object storage needs its packages: python3 -m pip install 'emberkeep[s3]'",
+            ) from None
+        self.label = address
+
+    def _name(self, name: str) -> str:
+        return f"{self._top.rstrip('/')}/{name}"
+
+    def _tried(self, act: Any, what: str) -> Any:
+        try:
+            return act()
+        except FileNotFoundError:
+            raise UnreadableInput(f"{what}: it is not there", place=Where(self.label)) from None
+        except Exception as error:  # each of its packages has a tree of errors of its own
+            raise UnreadableInput(f"{what}: {error}", place=Where(self.label)) from error
+
+    def sizes(self) -> dict[str, int]:
+        def look() -> dict[str, int]:
+            self._system.invalidate_cache()
+            try:
+                found = self._system.find(self._top, detail=True)
+            except FileNotFoundError:
+                return {}
+            start = len(self._top.rstrip("/")) + 1
+            return {path[start:]: int(facts["size"]) for path, facts in found.items()}
+
+        return dict(self._tried(look, "cannot list it"))
+
+    def put(self, name: str, chunks: Chunks) -> None:
+        def write() -> None:
+            with self._system.open(self._name(name), "wb", block_size=16 << 20) as handle:
+                for chunk in chunks():
+                    handle.write(chunk)
+
+        self._tried(write, f"cannot write {name}")
+
+    def get(self, name: str) -> Iterator[bytes]:
+        handle = self._tried(lambda: self._system.open(self._name(name), "rb"), f"cannot read {name}")
+        with handle:
+            while chunk := self._tried(lambda: handle.read(CHUNK), f"cannot read {name}"):
+                yield chunk
+
+    def remove(self, name: str) -> None:
+        with suppress(FileNotFoundError):
+            self._system.rm_file(self._name(name))
+
+    def close(self) -> None:
+        """Nothing is kept open."""
+
+
+def place_of(target: str, door: Door | None) -> Place:
+    """The place that a target means; ``door``: the way to it, where it is reached by file transfer."""
+    if door is not None:
+        return FarPlace(Lines(door).__enter__())
+    if "://" in target:
+        return ObjectPlace(target)
+    return FolderPlace(Path(target))
