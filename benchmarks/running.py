@@ -29,8 +29,10 @@ from emberkeep.fs.overlay import Planned
 from emberkeep.fs.trees import FOLDER, FolderTree
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import apply
-from emberkeep.operations.engine.step import FileStep, Notes, Room, SnapshotStep, carry_out
+from emberkeep.operations.engine.runner import carry_out
+from emberkeep.operations.engine.step import FileStep, Notes, Room
 from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.store.store import Store
 
 TAKEN = (

@@ -13,9 +13,10 @@ from emberkeep.fs.trees import FolderTree, Kind, read
 from emberkeep.keep.keep import Keep
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import FileMerge
-from emberkeep.operations.engine import step as runs
+from emberkeep.operations.engine import undo as undoing
 from emberkeep.store.manifest import About
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 
 NOW = datetime(2031, 4, 2, 18, 0, tzinfo=UTC)
 ABOUT = About("", NOW, "asked")
@@ -42,7 +43,7 @@ def new_keep(place: Path, further: str = "", server: str = "server") -> Keep:
 def undo(keep: Keep, number: int | None = None) -> None:
     """Take a run back: the last one, or that of a number."""
     with closing(Store(keep.store_folder)) as store:
-        runs.undo(keep, store, runs.to_undo(keep, store, number), clock)
+        undoing.undo(keep, store, undoing.to_undo(keep, store, number), clock)
 
 
 # --- servers -----------------------------------------------------------------------------------

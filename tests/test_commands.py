@@ -29,6 +29,7 @@ from emberkeep.merging.answers import Answer, Answers, save
 from emberkeep.merging.results import Merge
 from emberkeep.operations.engine import apply
 from emberkeep.operations.engine.step import Plan, Room
+from emberkeep.operations.flows.merge import write_merge
 from emberkeep.operations.record.journal import Journal, Run
 from emberkeep.operations.record.snapshot import find, take
 from emberkeep.operations.steps import merge as runs
@@ -57,7 +58,7 @@ def test_every_command_has_help_with_examples_and_a_place_in_the_docs(command: s
     assert "--json" in done.out
     root = Path(__file__).parent.parent
     assert f"emberkeep {command}" in (root / "README.md").read_text()
-    assert (root / "src" / "emberkeep" / "cli" / f"{command}.py").is_file()
+    assert (root / "src" / "emberkeep" / "cli" / "commands" / f"{command}.py").is_file()
 
 
 def test_help_version_and_nonsense(tmp_path: Path) -> None:
@@ -664,7 +665,7 @@ def test_a_merge_that_cannot_be_written_is_taken_back(recorded: Program, place: 
             faulty = FaultyIO(at, OSError(28, "No space left on device"))
             try:
                 with writing.use(faulty):
-                    runs.write_merge(keep, store, found, wanted, None, lambda: now)
+                    write_merge(keep, store, found, wanted, None, lambda: now)
             except RunFailed as error:
                 failures += "put back" in str(error)
                 assert "put back" in str(error)
@@ -690,7 +691,7 @@ def test_a_file_that_changed_since_the_merge_was_worked_out_is_refused(
         found = runs.merge_keep(keep, store, wanted, runs.load_answers(keep, None))
         (server / "keeper.properties").write_text("edited meanwhile\n")
         with pytest.raises(Refused, match="changed while"):
-            runs.write_merge(keep, store, found, wanted, None, lambda: datetime.now(UTC))
+            write_merge(keep, store, found, wanted, None, lambda: datetime.now(UTC))
     assert (server / "keeper.properties").read_text() == "edited meanwhile\n"
 
 

@@ -668,6 +668,7 @@ def test_standing_orders_and_rules_hold_for_tables(priced: Rock) -> None:
 
 def test_a_table_that_changed_since_the_merge_is_not_written(priced: Rock) -> None:
     from emberkeep.cli.context import now
+    from emberkeep.operations.flows.merge import write_merge
     from emberkeep.operations.steps import merge
 
     keep = priced.keep()
@@ -677,7 +678,7 @@ def test_a_table_that_changed_since_the_merge_is_not_written(priced: Rock) -> No
         priced.sql("update items set price = 5 where id = 3")
         before = priced.dump()
         with pytest.raises(RunFailed, match="changed while the merge was worked out"):
-            merge.write_merge(keep, store, found, wanted, None, now)
+            write_merge(keep, store, found, wanted, None, now)
     assert priced.dump() == before
 
 

@@ -23,7 +23,8 @@ from emberkeep.operations.upkeep import thin
 from emberkeep.retention.growth import growth
 from emberkeep.retention.ladder import judge
 from emberkeep.store.manifest import About
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 from emberkeep.store.verify import verify
 from tests.conftest import tree_state
 from tests.helpers import ABOUT, flip

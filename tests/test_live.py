@@ -23,7 +23,8 @@ from emberkeep.fs.trees import FolderTree
 from emberkeep.keep.keep import Config
 from emberkeep.operations.engine import apply
 from emberkeep.store.manifest import About
-from emberkeep.store.store import SnapshotTree, Store, Taken
+from emberkeep.store.store import Store, Taken
+from emberkeep.store.tree import SnapshotTree
 from tests.conftest import tree_state
 from tests.program import Program
 

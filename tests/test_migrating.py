@@ -26,7 +26,7 @@ from emberkeep.fs.trees import FolderTree, Kind, NoTree
 from emberkeep.keep.keep import Config, Keep, Landmark, World
 from emberkeep.migrating import apply
 from emberkeep.migrating.recipe import Recipe, RecipeStep, Remove, Renumber, chain, read
-from emberkeep.operations.flows import migrate
+from emberkeep.operations.flows import migrate, update
 from emberkeep.operations.record.journal import Journal, Run
 from emberkeep.store.store import Store
 from emberkeep.survey import landmarks
@@ -352,7 +352,12 @@ def test_the_saves_version_is_what_the_last_run_that_stands_came_to(tmp_path: Pa
             *(("migrate", "4.3", "done"), ("update", "4.4", "done"), ("update", "4.5", "undone")),
             *(("migrate", "4.6", "taken back"), ("wipe", "4.7", "done"), ("update", "4.8", "begun")),
         ):
-            run = journal.begin(Run(0, kind, NOW, request={"new": new}))
+            asked = {
+                "migrate": migrate.KIND.run(migrate.Request("4.2", new, ()), NOW),
+                "update": update.KIND.run(update.Request(None, new, "", None, ""), NOW),
+                "wipe": Run(0, "wipe", NOW, request={"new": new}),
+            }
+            run = journal.begin(asked[kind])
             journal.end(run, state, NOW)
             wanted = {"4.3": "4.3"}.get(new, "4.4")
             assert migrate.saves_version(keep, store, None) == wanted, (kind, new, state)
@@ -528,13 +533,13 @@ def test_a_carried_file_that_changes_on_the_way_is_noticed(
 
     class There:
         def __init__(self) -> None:
-            self.keep, self.told = keep, {}
+            self.keep, self.findings = keep, Findings()
 
         def note(self, **facts: object) -> None: ...
         def progress(self, done: int, total: int) -> None: ...
 
     from emberkeep.errors import RunFailed
-    from emberkeep.operations.engine.step import Plan
+    from emberkeep.operations.engine.step import Findings, Plan
 
     with pytest.raises(RunFailed, match=r"1 carried files are not what they were: outer-skerries/chart/strip.0.0.sea"):
         step.act(There(), Plan())  # type: ignore[arg-type]

@@ -27,7 +27,8 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.transfer import Address, Far, address_of
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.upkeep import fetch
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 from emberkeep.transfer import listing
 from emberkeep.transfer.pool import TRIES, Lines
 from emberkeep.transfer.protocol import Denied, FarEntry, Odd

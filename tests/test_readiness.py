@@ -19,8 +19,8 @@ from emberkeep.detection.doubts import answered, doubts
 from emberkeep.errors import Refused
 from emberkeep.keep.keep import Config, check_text
 from emberkeep.keep.tables.process import Console
-from emberkeep.operations.engine.step import unconfirmed
 from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.steps.snapshot import unconfirmed
 from emberkeep.process.console import require_reached
 from tests import depth
 from tests.conftest import KEEP, Rock, free_ports, tree_state

@@ -21,8 +21,8 @@ import pytest
 from emberkeep.errors import EmberKeepError, Interrupted, Refused, RunFailed
 from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
-from emberkeep.operations import kinds
-from emberkeep.operations.engine import step as runs
+from emberkeep.operations.engine import runner
+from emberkeep.operations.engine.step import Room
 from emberkeep.operations.flows import restore
 from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.journal import Journal
@@ -70,7 +70,7 @@ def put_back(keep: Keep, *only: str) -> None:
 
 def resume(keep: Keep) -> None:
     with closing(Store(keep.store_folder)) as store:
-        kinds.resume(kinds.room_of(keep, store, runs.waiting(keep), real_clock))
+        runner.resume(Room(keep, store, Journal(keep.folder), runner.waiting(keep), real_clock))
 
 
 def copy_of(keep: Keep, place: Path) -> Keep:

@@ -22,7 +22,8 @@ from emberkeep.keep.keep import Config
 from emberkeep.operations.engine import apply
 from emberkeep.store import seen
 from emberkeep.store.manifest import About
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 from tests.conftest import tree_state
 from tests.faults import FaultyIO
 from tests.helpers import NOW, flip

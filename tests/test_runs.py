@@ -8,20 +8,38 @@ import subprocess
 import sys
 from collections.abc import Callable
 from contextlib import closing, suppress
+from dataclasses import dataclass
 from pathlib import Path
+from types import ModuleType
+from typing import Any
 
 import pytest
 
-from emberkeep.errors import EmberKeepError, Refused, RunFailed, UsageError
+from emberkeep.errors import EmberKeepError, Refused, RunFailed, UnreadableInput, UsageError
 from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.wiping import SetText
-from emberkeep.operations import kinds
-from emberkeep.operations.engine import step as runs
-from emberkeep.operations.engine.step import FileStep, Notes, Room, SnapshotStep, Step
-from emberkeep.operations.flows import carry, import_world, migrate, restore, update, wipe
+from emberkeep.merging.answers import Answer
+from emberkeep.operations.engine import registry, runner
+from emberkeep.operations.engine import undo as undoing
+from emberkeep.operations.engine.kind import RunKind
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
+from emberkeep.operations.flows import (
+    carry,
+    import_world,
+    merge,
+    migrate,
+    person,
+    restore,
+    send,
+    set_back,
+    start,
+    update,
+    wipe,
+)
 from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.journal import Journal, Run, StartRecord
+from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
 from emberkeep.wiping.values import Values
@@ -29,6 +47,7 @@ from tests import depth
 from tests.conftest import Moorings, tree_state
 from tests.faults import FaultyIO, Stop, count_calls, moments
 from tests.helpers import NOW, clock, new_keep, undo
+from tests.program import run_program
 
 STOPS = (Stop, EmberKeepError, OSError)
 
@@ -49,19 +68,19 @@ def the_update(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
         place / "releases" / "extensions-4.3",
         start=False,
     )
-    return Run(0, "update", NOW, request=request.plain), update.steps(keep, store, request)
+    return update.KIND.run(request, NOW), update.steps(keep, store, request)
 
 
 def the_migration(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
     if "4.3" not in (keep.server / "RELEASE").read_text():
         shutil.copy2(keep.folder.parent / "RELEASE-4.3", keep.server / "RELEASE")
     request = migrate.Request("4.2", "4.3", (keep.recipes,))
-    return Run(0, "migrate", NOW, request=request.plain), migrate.steps(keep, store, request)
+    return migrate.KIND.run(request, NOW), migrate.steps(keep, store, request)
 
 
 def the_import(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
     request = import_world.Request(keep.folder.parent / "from-a-friend", "far-isles")
-    return Run(0, "import", NOW, request=request.plain), import_world.steps(request)
+    return import_world.KIND.run(request, NOW), import_world.steps(keep, store, request)
 
 
 def the_restore(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
@@ -71,12 +90,13 @@ def the_restore(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
         (keep.server / "cast-off.sh").write_text("wrecked\n")
         os.utime(keep.server / "cast-off.sh", ns=(0, 1_700_000_000_000_000_000))
         (keep.server / "outer-skerries" / "stray").mkdir()
-    return Run(0, "restore", NOW, request={"target": "1", "only": []}), restore.steps("1", ())
+    request = restore.Request("1")
+    return restore.KIND.run(request, NOW), restore.steps(keep, store, request)
 
 
 def the_carry(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
     request = carry.Request(keep.folder.parent / "old-rock", keep.server, "4.2")
-    return Run(0, "carry", NOW, request=request.plain), carry.steps(request, carry.base_of(request, keep, store))
+    return carry.KIND.run(request, NOW), carry.steps(keep, store, request)
 
 
 def the_wipe(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
@@ -84,7 +104,7 @@ def the_wipe(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
     texts = (SetText("cast-off.sh", "SEED", "{seed}"), SetText("keeper.properties", "greeting", "Tide {number}"))
     scopes = ("map", "players", "progress", "extension-data")
     request = wipe.Request(scopes, values, texts, "770421", warn=False, start=False)
-    return Run(0, "wipe", NOW, request=request.plain), wipe.steps(keep, request)
+    return wipe.KIND.run(request, NOW), wipe.steps(keep, store, request)
 
 
 KINDS: dict[str, Callable[[Keep, Store], tuple[Run, list[Step]]]] = {
@@ -127,7 +147,7 @@ def copy_of(built: Path, place: Path, kind: str) -> Keep:
 def carry_out(keep: Keep, kind: str) -> None:
     with closing(Store(keep.store_folder)) as store:
         run, steps = KINDS[kind](keep, store)
-        runs.carry_out(room(keep, store, run), steps)
+        runner.carry_out(room(keep, store, run), steps)
 
 
 @pytest.mark.parametrize("kind", depth.some([*KINDS], 2))
@@ -158,11 +178,11 @@ def test_stopped_anywhere_it_is_finished_or_taken_back(built: Path, tmp_path: Pa
         with closing(Store(mine.store_folder)) as store:
             if kind == "carry":  # its request names the folders
                 run = Journal(mine.folder).change(run)
-            kinds.resume(room(mine, store, run))
+            runner.resume(room(mine, store, run))
         assert tree_state(mine.server) == end, (kind, at)
         again = Keep(other / "gannet-rock.keep")
         with closing(Store(again.store_folder)) as store:
-            runs.undo(again, store, runs.to_undo(again, store, None), clock)
+            undoing.undo(again, store, undoing.to_undo(again, store, None), clock)
         assert tree_state(again.server) == start, (kind, at)
         assert verify(Store(again.store_folder)).sound
         shutil.rmtree(mine.folder.parent)
@@ -210,7 +230,7 @@ def write(keep: Keep, path: str, text: str) -> None:
 
     with closing(Store(keep.store_folder)) as store:
         steps: list[Step] = [SnapshotStep("before", "test"), FileStep("write", "write", change)]
-        runs.carry_out(room(keep, store, Run(0, "test", NOW, title=f"writing {path}")), steps)
+        runner.carry_out(room(keep, store, Run(0, "test", NOW, title=f"writing {path}")), steps)
 
 
 def test_an_older_run_is_taken_back_while_what_it_changed_has_not_changed_since(keep: Keep) -> None:
@@ -267,7 +287,7 @@ def test_an_undo_that_was_stopped_waits_and_is_finished(keep: Keep) -> None:
     with pytest.raises(Refused, match="interrupted half-way"):
         write(keep, "world/a", "1")
     with closing(Store(keep.store_folder)) as store:
-        kinds.resume(room(keep, store, waiting))
+        runner.resume(room(keep, store, waiting))
     assert Journal(keep.folder).waiting() is None
     assert (keep.server / "world" / "c").read_text() == "c"
 
@@ -277,7 +297,7 @@ def test_what_a_step_notes_is_there_when_it_is_resumed(keep: Keep) -> None:
     found: list[dict[str, object]] = []
 
     class Noting(FileStep):
-        def act(self, room: Room, plan: runs.Plan) -> None:
+        def act(self, room: Room, plan: Plan) -> None:
             found.append(dict(room.facts))
             if "pids" not in room.facts:
                 room.note(pids=[7], more="x")
@@ -290,18 +310,18 @@ def test_what_a_step_notes_is_there_when_it_is_resumed(keep: Keep) -> None:
 
     steps: list[Step] = [SnapshotStep("before", "test"), Noting("write", "write", change)]
     with closing(Store(keep.store_folder)) as store, pytest.raises(Stop):
-        runs.carry_out(room(keep, store, Run(0, "test", NOW, title="a test")), steps)
+        runner.carry_out(room(keep, store, Run(0, "test", NOW, title="a test")), steps)
     waiting = Journal(keep.folder).waiting()
     assert waiting is not None
     step = Journal(keep.folder).steps(waiting)[1]
     assert (step.facts["pids"], step.facts["more"], step.ended) == ([7], "x", None)
     assert step.facts["plan"] == found[0]["plan"]
     with closing(Store(keep.store_folder)) as store:
-        runs.go_on(room(keep, store, waiting), steps)
+        runner.go_on(room(keep, store, waiting), steps)
     assert found[1]["pids"] == [7]
     assert (keep.server / "world" / "a").read_text() == "whole"
     with pytest.raises(UsageError, match="nothing to resume"):
-        runs.waiting(keep)
+        runner.waiting(keep)
 
 
 def test_a_run_whose_plan_is_another_now_is_only_taken_back(keep: Keep) -> None:
@@ -312,24 +332,24 @@ def test_a_run_whose_plan_is_another_now_is_only_taken_back(keep: Keep) -> None:
         return Notes()
 
     class Stops(FileStep):
-        def act(self, room: Room, plan: runs.Plan) -> None:
+        def act(self, room: Room, plan: Plan) -> None:
             raise Stop
 
     steps: list[Step] = [SnapshotStep("before", "test"), Stops("write", "write", change)]
     with closing(Store(keep.store_folder)) as store, pytest.raises(Stop):
-        runs.carry_out(room(keep, store, Run(0, "test", NOW, title="a test")), steps)
+        runner.carry_out(room(keep, store, Run(0, "test", NOW, title="a test")), steps)
     text["now"] = b"another"
-    waiting = runs.waiting(keep)
+    waiting = runner.waiting(keep)
     with (
         closing(Store(keep.store_folder)) as store,
         pytest.raises(EmberKeepError, match="not there any more as it was"),
     ):
-        runs.go_on(room(keep, store, waiting), [steps[0], FileStep("write", "write", change)])
+        runner.go_on(room(keep, store, waiting), [steps[0], FileStep("write", "write", change)])
     assert (keep.server / "world" / "a").read_text() == "a"
 
 
 def test_all_that_changed_since_is_counted_and_some_of_it_named(keep: Keep) -> None:
-    names = [f"f{number}" for number in range(runs.MOST_NAMED + 2)]
+    names = [f"f{number}" for number in range(undoing.MOST_NAMED + 2)]
 
     def change(room: Room) -> Notes:
         for name in names:
@@ -338,14 +358,14 @@ def test_all_that_changed_since_is_counted_and_some_of_it_named(keep: Keep) -> N
 
     with closing(Store(keep.store_folder)) as store:
         steps: list[Step] = [SnapshotStep("before", "test"), FileStep("write", "write", change)]
-        runs.carry_out(room(keep, store, Run(0, "test", NOW, title="many")), steps)
+        runner.carry_out(room(keep, store, Run(0, "test", NOW, title="many")), steps)
     write(keep, "world/a", "1")
-    for number, more in ((runs.MOST_NAMED, ""), (runs.MOST_NAMED + 1, " and 1 more")):
+    for number, more in ((undoing.MOST_NAMED, ""), (undoing.MOST_NAMED + 1, " and 1 more")):
         for name in names[:number]:
             (keep.server / "world" / name).write_text("edited since")
         with pytest.raises(Refused) as caught:
             undo(keep, 1)
-        told = ", ".join(f"world/{name}" for name in sorted(names[:number])[: runs.MOST_NAMED])
+        told = ", ".join(f"world/{name}" for name in sorted(names[:number])[: undoing.MOST_NAMED])
         assert str(caught.value).endswith(f"changed since then are {told}{more}")
         assert "restore 1" in caught.value.faults[0].hint
 
@@ -357,7 +377,7 @@ def test_while_one_run_waits_no_other_begins(keep: Keep) -> None:
     with closing(Store(keep.store_folder)) as store:
         steps: list[Step] = [SnapshotStep("before", "test"), FileStep("no", "no", broken)]
         with pytest.raises(RunFailed, match="stays as it is"):
-            runs.carry_out(room(keep, store, Run(0, "test", NOW, title="a test")), steps, stay=True)
+            runner.carry_out(room(keep, store, Run(0, "test", NOW, title="a test")), steps, stay=True)
     with pytest.raises(Refused, match="interrupted half-way"):
         write(keep, "world/a", "1")
     undo(keep)
@@ -373,7 +393,7 @@ def test_the_second_ctrl_c_goes_back(keep: Keep) -> None:
         return Notes()
 
     class Pressed(FileStep):
-        def act(self, room: Room, plan: runs.Plan) -> None:
+        def act(self, room: Room, plan: Plan) -> None:
             super().act(room, plan)
             raise KeyboardInterrupt
 
@@ -385,7 +405,7 @@ def test_the_second_ctrl_c_goes_back(keep: Keep) -> None:
         there = room(keep, store, Run(0, "test", NOW, title="a test"))
         there.interrupted = asked
         with pytest.raises(EmberKeepError, match="all was put back"):
-            runs.carry_out(there, steps)
+            runner.carry_out(there, steps)
     assert tree_state(keep.server) == before
     assert Journal(keep.folder).waiting() is None
 
@@ -401,3 +421,123 @@ def test_starts_are_remembered_in_their_order_where_there_is_a_keep(keep: Keep, 
     elsewhere = Journal(tmp_path / "nowhere")
     elsewhere.started(told[0])
     assert elsewhere.starts() == [] and not (tmp_path / "nowhere").exists()
+
+
+# --- kinds ------------------------------------------------------------------------------------------
+
+A = Answer("economy/stores.xml", "good[id=rope]", "price", "= 7", "5", None, "6")
+REQUESTS: list[tuple[RunKind[Any], object]] = [
+    (restore.KIND, restore.Request("7", ("world",), ("ledger",), (), (("world", ("sea/*",)),), "{x}", NOW)),
+    (person.KIND, person.Request("7", "Ada")),
+    (merge.KIND, merge.Request("4.2", "4.3", ("economy",), False, (A,), {"a.xml": "00", "b.xml": None})),
+    (
+        update.KIND,
+        update.Request(Path("/r"), "4.3", "4.2.0", None, "4.2", (Path("/b\udcff"),), None, {"x": "keep"}, (A,)),
+    ),
+    (migrate.KIND, migrate.Request("4.2", "4.3", (Path("/a"),), Path("/sql"))),
+    (carry.KIND, carry.Request(Path("/old"), Path("/new"), None, (A,), True)),
+    (import_world.KIND, import_world.Request(Path("/w.zip"), "isles")),
+    (
+        wipe.KIND,
+        wipe.Request(("map",), Values(3, "1 June", "5", "", "map", "x"), (SetText("a", "b", "", "S"),), start=False),
+    ),
+    (send.KIND, send.Asked(("a",), ("a",), (), ("b",), (), "ftp://x")),
+    (start.KIND, start.Request((start.OnceRequest("a.ini", "k", "v"),))),
+    (set_back.KIND, set_back.Request()),
+]
+
+
+def test_every_kind_is_registered_under_its_own_name() -> None:
+    assert {name: registry.kind_of(name).name for name in registry.KINDS} == {name: name for name in registry.KINDS}
+    assert {kind.name for kind, _ in REQUESTS} == set(registry.KINDS)
+
+
+@pytest.mark.parametrize(("kind", "request_"), REQUESTS, ids=[kind.name for kind, _ in REQUESTS])
+def test_what_a_run_was_asked_for_comes_back_from_the_journal(
+    kind: RunKind[Any], request_: object, tmp_path: Path
+) -> None:
+    folder = new_keep(tmp_path).folder
+    Journal(folder).begin(kind.run(request_, NOW))
+    (known,) = Journal(folder).runs()
+    assert kind.request_of(known) == request_
+    assert known.title == kind.title(request_)
+
+
+EARLIER: list[tuple[str, dict[str, object], object]] = [
+    ("restore", {"target": "1", "only": []}, restore.Request("1")),
+    ("carry", {"old": "/o", "new": "/n", "base": "4.2"}, carry.Request(Path("/o"), Path("/n"), "4.2", (), True)),
+    ("start", {"once": [["a.ini", "k", "v"]]}, start.Request((start.OnceRequest("a.ini", "k", "v"),))),
+    ("back", {}, set_back.Request()),
+    ("migrate", {"old": "1", "new": "2", "folders": ["/r"]}, migrate.Request("1", "2", (Path("/r"),))),
+    ("send", {"put": ["a"], "new": [], "make": [], "remove": [], "fold": []}, send.Asked(("a",), (), (), (), ())),
+    ("player", {"target": "1", "player": "Ada", "of another time": 1}, person.Request("1", "Ada")),
+]
+
+
+@pytest.mark.parametrize(("kind", "written", "request_"), EARLIER, ids=[kind for kind, _, _ in EARLIER])
+def test_requests_that_an_earlier_ember_keep_wrote_are_read(
+    kind: str, written: dict[str, object], request_: object
+) -> None:
+    assert registry.kind_of(kind).read(written, "it") == request_
+
+
+def test_a_request_that_is_none_is_told_with_the_field(keep: Keep) -> None:
+    with pytest.raises(UnreadableInput, match=r"what run 5 \(migration\) was asked for cannot be read: .*folders"):
+        migrate.KIND.request_of(Run(5, "migrate", NOW, title="migration", request={"old": "1", "new": "2"}))
+    with pytest.raises(Refused, match="an earlier Ember Keep began cannot go on"):
+        merge.KIND.request_of(Run(5, "merge", NOW, request={"paths": []}))
+
+
+@dataclass(frozen=True)
+class Lantern:
+    """What a kind of run is asked for that nobody has made yet."""
+
+    file: str
+    light: str
+
+
+def test_a_new_kind_of_run_is_one_module_and_one_line(
+    keep: Keep, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Nothing else has to know it to be stopped, resumed, listed and undone."""
+    stops = [Stop()]
+
+    class Lights(FileStep):
+        def __init__(self, request: Lantern) -> None:
+            self.request = request
+            super().__init__("light", "light it", self._light)
+
+        def _light(self, room: Room) -> Notes:
+            room.folder.write(self.request.file, self.request.light.encode())
+            return Notes()
+
+        def act(self, room: Room, plan: Plan) -> None:
+            if stops:
+                raise stops.pop()
+            super().act(room, plan)
+
+    def steps(keep: Keep, store: Store, request: Lantern) -> list[Step]:
+        return [SnapshotStep("before lighting", "lantern"), Lights(request)]
+
+    kind = RunKind("lantern", Lantern, title=lambda request: f"lighting {request.file}", steps=steps)
+    module = ModuleType("lantern")
+    vars(module)["KIND"] = kind
+    monkeypatch.setitem(sys.modules, "emberkeep.operations.flows.lantern", module)
+    monkeypatch.setitem(registry.KINDS, "lantern", "lantern")
+    before, request = tree_state(keep.server), Lantern("lantern.txt", "bright")
+    with closing(Store(keep.store_folder)) as store, pytest.raises(Stop):
+        runner.carry_out(room(keep, store, kind.run(request, NOW)), steps(keep, store, request))
+
+    def program(*words: str) -> str:
+        done = run_program("--keep", keep.folder, *words, cwd=tmp_path)
+        assert done.code == 0, done.err
+        return done.out
+
+    shown = program("resume")
+    assert "lighting lantern.txt" in shown
+    assert "light it" in shown
+    program("resume", "--go")
+    assert (keep.server / "lantern.txt").read_text() == "bright"
+    assert "lighting lantern.txt" in program("history")
+    program("undo", "--go")
+    assert tree_state(keep.server) == before

@@ -25,7 +25,8 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.record import snapshot
 from emberkeep.store import seen
 from emberkeep.store.manifest import About
-from emberkeep.store.store import SnapshotTree, Store, Taken
+from emberkeep.store.store import Store, Taken
+from emberkeep.store.tree import SnapshotTree
 from tests.program import Program
 
 needs_fork = pytest.mark.skipif(not scan.FORKS, reason="no processes are forked here")

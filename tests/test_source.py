@@ -22,7 +22,7 @@ ROOT = Path(__file__).parent.parent
 
 CAUGHT_WHOLE = {
     "cli/main.py": 1,  # nothing reaches a user as a traceback
-    "operations/engine/step.py": 1,  # a run that failed by a fault of ours is taken back like any other
+    "operations/engine/runner.py": 1,  # a run that failed by a fault of ours is taken back like any other
     "transfer/ftp.py": 2,  # closing a connection must never hide why it is closed, whatever state it is in
     "transfer/sftp.py": 2,
     "vault/backends.py": 1,  # each package of object storage has a tree of errors of its own

@@ -43,7 +43,8 @@ from emberkeep.store.packs import (
     serialize_head,
 )
 from emberkeep.store.reuse import PIECE, in_place
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 from emberkeep.store.verify import verify
 from tests.faults import Recorder
 from tests.helpers import ABOUT, NOW, flip, same_contents

@@ -23,7 +23,8 @@ from emberkeep.fs.trees import FILE, FolderTree, read
 from emberkeep.store import compact
 from emberkeep.store.manifest import About
 from emberkeep.store.repair import repair
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 from emberkeep.store.verify import verify
 from tests import depth
 from tests.conftest import said_yes

@@ -19,7 +19,8 @@ from emberkeep.operations.engine import apply
 from emberkeep.store import compact
 from emberkeep.store.manifest import About
 from emberkeep.store.repair import repair
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 from emberkeep.store.verify import verify
 from tests.conftest import tree_state
 

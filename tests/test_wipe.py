@@ -20,7 +20,8 @@ from emberkeep.errors import Refused, RunFailed, UnreadableInput, UsageError
 from emberkeep.fs.trees import FolderTree
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.schedule import Webhook
-from emberkeep.operations.engine import step as runs
+from emberkeep.operations.engine import runner, undo
+from emberkeep.operations.engine.codec import to_json
 from emberkeep.operations.engine.step import Room
 from emberkeep.operations.flows import due, wipe
 from emberkeep.operations.record.journal import Journal, Run
@@ -66,9 +67,9 @@ def request_of(keep: Keep, *scopes: str, **further: Any) -> wipe.Request:
 
 def carry_out(keep: Keep, request: wipe.Request, environment: dict[str, str] | None = None) -> tuple[Room, Run]:
     with closing(Store(keep.store_folder)) as store:
-        asked = Run(0, wipe.KIND, NOW, title=request.title, request=request.plain)
+        asked = wipe.KIND.run(request, NOW)
         room = Room(keep, store, Journal(keep.folder), asked, lambda: NOW, environment=environment or {})
-        return room, runs.carried_out(room, wipe.steps(keep, request))
+        return room, runner.carried_out(room, wipe.steps(keep, store, request))
 
 
 def contents(folder: Path) -> dict[str, bytes]:
@@ -101,7 +102,7 @@ def test_what_goes_is_what_the_preview_said_and_comes_back(keep: Keep, scopes: t
     with closing(Store(keep.store_folder)) as store:
         taken = snapshots(store)[0][-1]
         assert (taken.pinned, taken.note) == (True, f"before wipe 1: {', '.join(scopes)}")
-        runs.undo(keep, store, runs.to_undo(keep, store, None), lambda: NOW)
+        undo.undo(keep, store, undo.to_undo(keep, store, None), lambda: NOW)
     assert tree_state(keep.server) == state
 
 
@@ -149,7 +150,7 @@ def test_the_same_on_a_server_of_another_shape(tmp_path: Path) -> None:
         assert contents(root) == expected
         assert len(going) == {"map": 2, "players": 5}[scopes[0]] + (5 if len(scopes) > 1 else 0)
         with closing(Store(keep.store_folder)) as store:
-            runs.undo(keep, store, runs.to_undo(keep, store, run.number), lambda: NOW)
+            undo.undo(keep, store, undo.to_undo(keep, store, run.number), lambda: NOW)
         assert tree_state(root) == state
 
 
@@ -325,7 +326,7 @@ def test_used_seeds_are_those_of_wipes_that_were_not_taken_back(keep: Keep) -> N
     first = request_of(keep, "players", asked=Asked("111"))
     carry_out(keep, first)
     with closing(Store(keep.store_folder)) as store:
-        runs.undo(keep, store, runs.to_undo(keep, store, None), lambda: NOW)
+        undo.undo(keep, store, undo.to_undo(keep, store, None), lambda: NOW)
     assert wipe.wipes(Journal(keep.folder)) == []
     carry_out(keep, request_of(keep, "players", asked=Asked("222")))
     (only,) = wipe.wipes(Journal(keep.folder))
@@ -348,7 +349,7 @@ join-word = { env = "JOIN" }
     found = wipe.preview(keep, request, {"JOIN": "open sesame"}, NOW)
     with pytest.raises(Refused, match="JOIN is not set"):
         wipe.preview(keep, request, {}, NOW)
-    assert "open sesame" not in json.dumps([found.told, request.plain])
+    assert "open sesame" not in json.dumps([found.told, to_json(request)])
     carry_out(keep, request, {"JOIN": "open sesame"})
     script, settings = ((keep.server / name).read_text() for name in ("cast-off.sh", "keeper.properties"))
     seed = request.values.seed

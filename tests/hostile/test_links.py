@@ -17,7 +17,8 @@ from emberkeep.fs import writing
 from emberkeep.fs.scan import Root
 from emberkeep.fs.trees import FolderTree
 from emberkeep.operations.engine import apply
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 from tests import depth
 from tests.conftest import Rock, tree_state
 from tests.helpers import ABOUT

@@ -8,10 +8,12 @@ import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import partial
+from typing import TYPE_CHECKING
 
 from emberkeep.cli.context import answer, now
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine.step import Room, Step, preview
+from emberkeep.operations.engine.preview import preview
+from emberkeep.operations.engine.step import Room, Step
 from emberkeep.operations.record.journal import Journal, Run
 from emberkeep.process.watch import Watched
 from emberkeep.show import runs as view
@@ -19,9 +21,20 @@ from emberkeep.show.console import Screen
 from emberkeep.store.intake import Progress
 from emberkeep.store.store import Store
 
+if TYPE_CHECKING:
+    from emberkeep.transfer.pool import Lines
 
-def room_for(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, run: Run, progress: Progress) -> Room:
-    """What the steps of ``run`` work with: this terminal, this environment, this clock."""
+
+def room_for(
+    args: argparse.Namespace,
+    screen: Screen,
+    keep: Keep,
+    store: Store,
+    run: Run,
+    progress: Progress,
+    lines: Lines | None = None,
+) -> Room:
+    """What the steps of ``run`` work with: this terminal, this environment, this clock, ``lines`` to a remote host."""
 
     def say(text: str) -> None:
         screen.note(f"  {text}")
@@ -39,6 +52,7 @@ def room_for(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store,
         progress=progress,
         say=say,
         interrupted=interrupted,
+        lines=lines,
     )
 
 

@@ -8,7 +8,8 @@ from datetime import tzinfo
 from pathlib import Path
 
 from emberkeep.fs.overlay import Change, What
-from emberkeep.operations.engine.step import Preview, Undoing
+from emberkeep.operations.engine.preview import Preview
+from emberkeep.operations.engine.undo import Undoing
 from emberkeep.operations.flows.drill import Drill
 from emberkeep.operations.flows.update import Report
 from emberkeep.operations.record.journal import Run

@@ -20,10 +20,9 @@ from emberkeep.keep.keep import Keep, beside
 from emberkeep.keep.locate import FILE
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging.answers import Answer
-from emberkeep.operations.engine.step import carried_out
+from emberkeep.operations.engine.runner import carried_out
 from emberkeep.operations.flows import carry
 from emberkeep.operations.flows.carry import Request
-from emberkeep.operations.record.journal import Run
 from emberkeep.operations.steps import merge as merging
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
@@ -96,18 +95,17 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             carry.require_decided(request, mine.config, carry.base_of(request, mine, known))
         keep = carry.keep_for(new, mine, make=args.go)
         with opened(keep) as store, progress("carry", screen) as step:
-            asked = Run(0, carry.KIND, now(), title=f"carrying from {old.name}", request=request.plain)
-            steps = carry.steps(request, carry.base_of(request, keep, store))
+            steps = carry.steps(keep, store, request)
             title = f"Carrying {old.name} ({before or '?'}) into {new.name} ({after or '?'})"
-            room = room_for(args, screen, keep, store, asked, step)
+            room = room_for(args, screen, keep, store, carry.KIND.run(request, now()), step)
             if not args.go:
                 return shown(args, screen, title, room, steps)
             done = carried_out(room, steps, stay=args.stay)
 
     def text() -> None:
         view.done(screen, title, done)
-        screen.line(f"{room.told['verified']} files were read again on both sides and are the same.")
+        screen.line(f"{room.findings.verified} files were read again on both sides and are the same.")
         screen.line(f"The keep of {new.name} is {keep.folder}.")
 
-    result = {"run": done, "verified": room.told["verified"], "keep": keep.folder, "done": True}
+    result = {"run": done, "verified": room.findings.verified, "keep": keep.folder, "done": True}
     return answer(args, 0, result, text)

@@ -27,7 +27,8 @@ from emberkeep.operations.record import defaults, snapshot
 from emberkeep.show import differences as view
 from emberkeep.show.console import Screen
 from emberkeep.show.files import charts
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 
 EXAMPLES = (
     "emberkeep diff defaults:4.2            (your hand edits)",

@@ -8,10 +8,9 @@ from pathlib import Path
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
 from emberkeep.cli.run_context import room_for, shown
-from emberkeep.operations.engine.step import carried_out
+from emberkeep.operations.engine.runner import carried_out
 from emberkeep.operations.flows import import_world
 from emberkeep.operations.flows.import_world import Request
-from emberkeep.operations.record.journal import Run
 from emberkeep.process.signs import refuse_if_running
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
@@ -37,8 +36,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     request = Request(Path(os.path.abspath(args.source)), args.name)
     title = f"Bringing {request.source.name} into {keep.config.name}"
     with opened(keep) as store, progress("import", screen) as step:
-        asked = Run(0, import_world.KIND, now(), title=f"import of {request.source.name}", request=request.plain)
-        room, steps = room_for(args, screen, keep, store, asked, step), import_world.steps(request)
+        asked = import_world.KIND.run(request, now())
+        room, steps = room_for(args, screen, keep, store, asked, step), import_world.steps(keep, store, request)
         if not args.go:
             return shown(args, screen, title, room, steps)
         refuse_if_running(keep, "it would write its settings back when it exits")

@@ -84,9 +84,9 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 
 
 def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
-    from emberkeep.operations.steps import (
-        merge as runs,  # only here: files outside of a keep need no store and no journal
-    )
+    # only here: files outside of a keep need no store and no journal
+    from emberkeep.operations.flows.merge import write_merge
+    from emberkeep.operations.steps import merge as runs
 
     keep = the_keep(args)
     given = Path(args.answers) if args.answers else None
@@ -106,7 +106,7 @@ def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
         before = None
         if args.go and not found.faults:
             with progress("snapshot before") as step:
-                before = runs.write_merge(keep, store, found, wanted, given, now, progress=step)
+                before = write_merge(keep, store, found, wanted, given, now, progress=step)
     return _report(args, screen, found, before, title, bool(args.go))
 
 

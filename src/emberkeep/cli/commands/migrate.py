@@ -12,9 +12,8 @@ from emberkeep.cli.run_context import room_for, shown
 from emberkeep.errors import Refused, UsageError
 from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine.step import carried_out
+from emberkeep.operations.engine.runner import carried_out
 from emberkeep.operations.flows import migrate
-from emberkeep.operations.record.journal import Run
 from emberkeep.process.signs import refuse_if_running
 from emberkeep.show import runs as view
 from emberkeep.show.console import GOOD, Screen, progress
@@ -57,13 +56,13 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         title = f"Migration of the saves from {request.old} to {request.new}"
         if not steps:
             return answer(args, 0, {"done": False}, lambda: screen.line(f"The saves are of {request.old}.", GOOD))
-        asked = Run(0, migrate.KIND, now(), title=f"migration to {request.new}", request=request.plain)
+        asked = migrate.KIND.run(request, now())
         room = room_for(args, screen, keep, store, asked, step)
         if not args.go:
             return shown(args, screen, title, room, steps)
         refuse_if_running(keep, "it would write over what is migrated")
         done = carried_out(room, steps, stay=args.stay)
-        missed = room.told.get("missed", ())
+        missed = room.findings.missed
     result: dict[str, Any] = {"run": done, "missed": missed, "done": True}
     return answer(args, 0, result, lambda: view.done(screen, title, done, missed))
 

@@ -12,7 +12,7 @@ from emberkeep.cli.transfer_options import add_far, lines_to
 from emberkeep.errors import UsageError
 from emberkeep.inventory.roles import require_some
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine.step import carry_out
+from emberkeep.operations.engine.runner import carry_out, resume
 from emberkeep.operations.flows import send
 from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.journal import Journal, Run
@@ -149,13 +149,12 @@ def _send(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) ->
         fetch.refuse_another(listing, known, lines.door.address)
     keep.require_server()
     plan = send.send_plan(listing, known, fetch.Local(keep.server, known), wanted, lines.door.address)
-    asked = send.asked_of(plan, listing)
+    asked = send.asked_of(plan, listing, lines.door.address)
     done: Run | None = None
     if args.go and not plan.nothing:
         with opened(keep) as store, progress("send", screen) as step:
-            made = send.room_of(keep, store, asked, now, lines, step)
-            room = room_for(args, screen, keep, store, made.run, step)
-            done = carry_out(room, send.steps(asked, lines))
+            room = room_for(args, screen, keep, store, send.KIND.run(asked, now()), step, lines)
+            done = carry_out(room, send.steps(keep, store, asked))
     code = 0 if done or plan.nothing else 1
     return answer(
         args,
@@ -167,20 +166,19 @@ def _send(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) ->
 
 def take_back(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, run: Run) -> int:
     """Undo of a send."""
-    asked = send.asked_again(run.request)
+    asked = send.KIND.request_of(run)
     if args.go:
         with lines_to(args, screen, keep) as lines, progress("undo", screen) as step:
-            send.undo(keep, store, run, lines, now, step)
+            send.undo(room_for(args, screen, keep, store, run, step, lines))
     result = {"run": run, "far": asked, "done": bool(args.go)}
     return answer(args, 0, result, lambda: view.taken_back(screen, run, asked, bool(args.go)))
 
 
 def go_on(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, run: Run) -> int:
     """Resuming a send."""
-    asked = send.asked_again(run.request)
+    asked = send.KIND.request_of(run)
     if args.go:
         with lines_to(args, screen, keep) as lines, progress("resume", screen) as step:
-            room = room_for(args, screen, keep, store, run, step)
-            send.go_on(room, asked, lines, stay=args.stay)
+            resume(room_for(args, screen, keep, store, run, step, lines), stay=args.stay)
     result = {"run": run, "far": asked, "done": bool(args.go)}
     return answer(args, 0, result, lambda: view.going_on(screen, run, asked, bool(args.go)))

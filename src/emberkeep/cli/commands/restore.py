@@ -16,7 +16,8 @@ from emberkeep.operations.flows import restore as recovery
 from emberkeep.operations.record import snapshot
 from emberkeep.show import snapshots as view
 from emberkeep.show.console import ASKS, Screen, progress
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 
 EXAMPLES = (
     "emberkeep restore latest            (shows what it would do)",
@@ -71,19 +72,19 @@ def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, 
     if args.into or args.into_database or args.only:
         raise UsageError("--player cannot go with --into, --into-database or --only")
     from emberkeep.cli.run_context import room_for  # only where somebody is put back
-    from emberkeep.operations.engine import step as run
+    from emberkeep.operations.engine import preview, runner
     from emberkeep.operations.flows import person
-    from emberkeep.operations.record.journal import Journal, Run
+    from emberkeep.operations.record.journal import Journal
     from emberkeep.show import runs as shown
 
     label = tree.manifest.about.label
     request = person.Request(label, args.player)
-    asked = Run(0, person.KIND, now(), title=f"{args.player} put back as of snapshot {label}", request=request.plain)
+    asked = person.KIND.run(request, now())
     with progress("restore", screen) as step:
-        steps = person.steps(keep, store, request, tree)
+        steps = person.steps(keep, store, request)
         title = f"{args.player} as of snapshot {label}"
         Journal(keep.folder).refuse_if_waiting()
-        found = run.preview(room_for(args, screen, keep, store, asked, step), steps)
+        found = preview.preview(room_for(args, screen, keep, store, asked, step), steps)
         code = 1 if found.warnings else 0
         if not args.go:
 
@@ -95,7 +96,7 @@ def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, 
                 screen.line(f"'emberkeep diff {label} --player {args.player}' shows it record by record.")
 
             return answer(args, code, {"preview": found, "done": False}, text)
-        done = run.carried_out(room_for(args, screen, keep, store, asked, step), steps)
+        done = runner.carried_out(room_for(args, screen, keep, store, asked, step), steps)
 
     def told() -> None:
         shown.done(screen, title, done)

@@ -6,9 +6,7 @@ import argparse
 
 from emberkeep.cli.context import add_go, answer, opened, the_keep
 from emberkeep.cli.run_context import room_for
-from emberkeep.operations import kinds
-from emberkeep.operations.engine import step as runs
-from emberkeep.operations.record.journal import SEND
+from emberkeep.operations.engine import preview, registry, runner
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
 
@@ -28,14 +26,17 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     """A preview without ``--go``."""
     keep = the_keep(args)
     with opened(keep) as store, progress("resume", screen) as step:
-        found = runs.waiting(keep)
-        if found.kind == SEND:
+        found = runner.waiting(keep)
+        kind = registry.find(found.kind)
+        if kind is not None and kind.remote:
             from emberkeep.cli.commands import mirror  # only where a far host is asked
 
             return mirror.go_on(args, screen, keep, store, found)
         room = room_for(args, screen, keep, store, found, step)
-        left = runs.left_to_do(room, kinds.steps_of(keep, store, found)) if not found.undoing else None
+        left = None
+        if not found.undoing:
+            left = preview.left_to_do(room, registry.kind_of(found.kind).steps_of(keep, store, found))
         if args.go:
-            kinds.resume(room_for(args, screen, keep, store, found, step), stay=args.stay)
+            runner.resume(room_for(args, screen, keep, store, found, step), stay=args.stay)
     result = {"run": found, "left": left, "done": bool(args.go)}
     return answer(args, 0, result, lambda: view.resuming(screen, found, left, bool(args.go), keep.config.tz))

@@ -7,11 +7,11 @@ import argparse
 from emberkeep.cli.context import add_go, answer, now, opened, the_keep
 from emberkeep.cli.run_context import room_for, told_watch
 from emberkeep.errors import RunFailed, UsageError
-from emberkeep.operations.engine import step as runs
-from emberkeep.operations.engine.step import carried_out
-from emberkeep.operations.record.journal import Run
+from emberkeep.operations.engine import preview
+from emberkeep.operations.engine.runner import carried_out
+from emberkeep.operations.flows import set_back, start
+from emberkeep.operations.flows.start import OnceRequest, Request
 from emberkeep.operations.steps import server
-from emberkeep.operations.steps.server import OnceRequest
 from emberkeep.process import lifecycle
 from emberkeep.process.watch import State
 from emberkeep.show import runs as view
@@ -43,14 +43,14 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     once = [_once(told) for told in args.once]
     with opened(keep) as store, progress("start", screen) as step, told_watch(args, screen) as told:
-        server.require_idle(keep)
+        start.require_idle(keep)
         lifecycle.how_to_start(keep.config)
-        request = {"once": [[one.file, one.key, one.value] for one in once]}
-        room = room_for(args, screen, keep, store, Run(0, "start", now(), title="start", request=request), step)
-        broken = [] if args.no_checks else server.checked(keep, store)
-        steps = server.start_steps(once, told)
+        request = Request(tuple(once))
+        room = room_for(args, screen, keep, store, start.KIND.run(request, now()), step)
+        broken = [] if args.no_checks else start.checked(keep, store)
+        steps = start.steps(keep, store, request, told)
         if not args.go:
-            found = runs.preview(room, steps if once else [server.StartStep(told)])
+            found = preview.preview(room, steps if once else [server.StartStep(told)])
             title = f"Start of {keep.config.name}"
 
             def text() -> None:
@@ -59,14 +59,15 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
                 view.whole(screen, title, found)
 
             return answer(args, 1 if broken else 0, {"preview": found, "checks": broken, "done": False}, text)
-        runs.require_possible(room, [server.StartStep(told)])
-        back = Run(0, server.BACK, now(), title="setting back what held for one start")
-        server.set_back(room_for(args, screen, keep, store, back, step))
+        preview.require_possible(room, [server.StartStep(told)])
+        back = set_back.KIND.run(set_back.Request(), now())
+        set_back.set_back(room_for(args, screen, keep, store, back, step))
         for line in broken:
             screen.note(f"  ! {line}")
         if once:
             carried_out(room, steps)
-            seen = room.told["watched"]
+            assert room.findings.watched is not None
+            seen = room.findings.watched
         else:
             seen = server.start_and_watch(room, told)
     if seen.state is not State.READY:

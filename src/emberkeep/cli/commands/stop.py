@@ -7,8 +7,7 @@ import os
 
 from emberkeep.cli.context import add_go, answer, now, opened, the_keep
 from emberkeep.cli.run_context import room_for
-from emberkeep.operations.record.journal import Run
-from emberkeep.operations.steps import server
+from emberkeep.operations.flows import set_back
 from emberkeep.process import lifecycle
 from emberkeep.process.signs import running_signs
 from emberkeep.show.console import GOOD, HEAD, Screen, progress
@@ -43,9 +42,9 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     if not args.now:
         lifecycle.warn(keep, os.environ, lambda line: screen.note(f"  {line}"))
     done = lifecycle.stop(keep, os.environ, lambda line: screen.note(f"  {line}"))
-    asked = Run(0, server.BACK, now(), title="setting back what held for one start")
+    asked = set_back.KIND.run(set_back.Request(), now())
     with opened(keep) as store, progress("snapshot", screen) as step:
-        back = server.set_back(room_for(args, screen, keep, store, asked, step))
+        back = set_back.set_back(room_for(args, screen, keep, store, asked, step))
 
     def stopped() -> None:
         forced = f" ({done.forced})" if done.forced else ""

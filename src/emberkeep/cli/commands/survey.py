@@ -19,7 +19,7 @@ from emberkeep.operations.steps import questions
 from emberkeep.show import servers as view
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, Screen
-from emberkeep.store.store import SnapshotTree
+from emberkeep.store.tree import SnapshotTree
 from emberkeep.survey.survey import Known, Survey, survey
 
 AHEAD = timedelta(days=62)

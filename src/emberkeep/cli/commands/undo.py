@@ -5,8 +5,8 @@ from __future__ import annotations
 import argparse
 
 from emberkeep.cli.context import add_go, answer, now, opened, the_keep
-from emberkeep.operations.engine import step as runs
-from emberkeep.operations.record.journal import SEND, Journal
+from emberkeep.operations.engine import registry, undo
+from emberkeep.operations.record.journal import Journal
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
 
@@ -32,16 +32,17 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     before = None
     with opened(keep) as store:
-        which = runs.which(Journal(keep.folder), args.run)
-        if which.kind == SEND:
+        which = undo.which(Journal(keep.folder), args.run)
+        kind = registry.find(which.kind)
+        if kind is not None and kind.remote:
             from emberkeep.cli.commands import mirror  # only where a far host is asked
 
             return mirror.take_back(args, screen, keep, store, which)
         partly = bool(args.as_far_as_possible)
-        found = runs.to_undo(keep, store, args.run, partly=partly)
+        found = undo.to_undo(keep, store, args.run, partly=partly)
         if args.go:
             with progress("undo") as step:
-                before = runs.undo(keep, store, found, now, step, partly=partly)
+                before = undo.undo(keep, store, found, now, step, partly=partly)
     result = {
         "run": found.run,
         "plan": found.plan,

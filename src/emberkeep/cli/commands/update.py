@@ -15,11 +15,11 @@ from emberkeep.errors import UsageError
 from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
 from emberkeep.merging import answers as answer_files
-from emberkeep.operations.engine import step as runs
-from emberkeep.operations.engine.step import carried_out
+from emberkeep.operations.engine import preview
+from emberkeep.operations.engine.runner import carried_out
 from emberkeep.operations.flows import migrate, update
 from emberkeep.operations.flows.update import Request
-from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.record.journal import Journal
 from emberkeep.show import runs as view
 from emberkeep.show.console import HEAD, Screen, progress
 from emberkeep.store.store import Store
@@ -120,13 +120,13 @@ def _choices(told: list[str]) -> dict[str, str]:
 
 
 def _update(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, request: Request, step: Any) -> int:
-    asked = Run(0, update.KIND, now(), title=f"update to {request.new}", request=request.plain)
+    asked = update.KIND.run(request, now())
     with told_watch(args, screen) as told:
         steps = update.steps(keep, store, request, told)
         title = f"Update of {keep.config.name} from {request.engine} to {request.new}"
         if not args.go:
             Journal(keep.folder).refuse_if_waiting()
-            found = runs.preview(room_for(args, screen, keep, store, asked, step), steps)
+            found = preview.preview(room_for(args, screen, keep, store, asked, step), steps)
             _write_report(args, title, found, None)
             code = 1 if found.warnings else 0
             return answer(
@@ -167,7 +167,7 @@ def _rehearse(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
         screen.note(f"  {len(moved)} files named the live folder by its full path, and name the copy now: {some}")
     with opened(copy) as store, progress("update", screen) as step:
         told = rehearsal.request_for(request)
-        asked = Run(0, update.KIND, now(), title=f"rehearsal of the update to {request.new}", request=told.plain)
+        asked = update.KIND.run(told, now())
         with told_watch(args, screen) as hear:
             room = room_for(args, screen, copy, store, asked, step)
             done = carried_out(room, update.steps(copy, store, told, hear), stay=True)

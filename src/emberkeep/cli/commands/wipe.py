@@ -15,10 +15,11 @@ from emberkeep.errors import Refused, UsageError
 from emberkeep.fs.trees import FolderTree
 from emberkeep.keep.keep import Keep, remember
 from emberkeep.keep.tables.wiping import CLEAR, STAYS
-from emberkeep.operations.engine.step import carried_out
+from emberkeep.operations.engine.codec import to_json
+from emberkeep.operations.engine.runner import carried_out
 from emberkeep.operations.flows import wipe
 from emberkeep.operations.flows.wipe import Preview, Request
-from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.record.journal import Journal
 from emberkeep.show import wipes as view
 from emberkeep.show.console import ASKS, HEAD, Screen, progress
 from emberkeep.store.store import Store
@@ -111,7 +112,7 @@ def _preview(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
 
 
 def _remember(args: argparse.Namespace, keep: Keep, found: Preview) -> None:
-    told = {"request": found.request.plain, "told": found.told}
+    told = {"request": to_json(found.request), "told": found.told}
     Journal(keep.folder).remember_preview(_asked(args), told, now())
 
 
@@ -121,7 +122,7 @@ def _wipe(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
     live = wipe.live_of(keep)
     request = _request(args, keep, live)
     if before is not None:  # the values that the preview told, not others
-        shown = wipe.from_plain(before["request"])
+        shown = wipe.KIND.read(before["request"], "the preview that the journal remembers")
         request = Request(**{**vars(shown), "warn": request.warn, "start": request.start})
     found = _looked(args, screen, keep, request, live)
     changed = wipe.differences(before["told"], found.told) if before is not None else []
@@ -169,10 +170,10 @@ def _questions(args: argparse.Namespace, screen: Screen, keep: Keep, found: Prev
 def _carry_out(
     args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, request: Request, found: Preview, step: Any
 ) -> int:
-    asked = Run(0, wipe.KIND, now(), title=request.title, request=request.plain)
+    asked = wipe.KIND.run(request, now())
     with told_watch(args, screen) as told:
         room = room_for(args, screen, keep, store, asked, step)
-        done = carried_out(room, wipe.steps(keep, request, told), stay=args.stay)
+        done = carried_out(room, wipe.steps(keep, store, request, told), stay=args.stay)
     report = wipe.report(room, done.number, found.told)
     code = 1 if report.waits or found.audit.forgotten or found.audit.left_out else 0
     result = {"run": done, "report": report, "forgotten": found.audit.forgotten, "done": True}

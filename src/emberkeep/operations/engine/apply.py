@@ -21,7 +21,8 @@ from emberkeep.keep.keep import Config
 from emberkeep.operations.record.snapshot import alike
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import Held, Manifest
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 
 
 @dataclass(frozen=True)

@@ -17,19 +17,19 @@ from emberkeep.inventory.roles import MERGED, Roles
 from emberkeep.inventory.versions import ordering
 from emberkeep.keep.keep import UNSORTED, Config, Keep, beside, make_like
 from emberkeep.keep.locate import FILE as KEEP_FILE
-from emberkeep.merging import answers as answer_files
 from emberkeep.merging.answers import GIVEN, Answer, Answers
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.results import LINES, MINE, RECORD, Merge, Outcome, Question
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, SnapshotStep, Step, unconfirmed
+from emberkeep.operations.engine.kind import RunKind, Saves
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
 from emberkeep.operations.flows import migrate
 from emberkeep.operations.record import defaults
 from emberkeep.operations.steps.merge import Once, into, stands
+from emberkeep.operations.steps.snapshot import SnapshotStep, unconfirmed
 from emberkeep.process.signs import signs
 from emberkeep.store.store import Store
 from emberkeep.survey import landmarks
 
-KIND = "carry"
 CARRIED = ("world", "players", "progress", "access", "extensions", "extension-data", "databases", UNSORTED)
 STAYING = ("engine", "logs", "scratch")
 FRESH = ("world", "players", "progress")
@@ -52,23 +52,6 @@ class Request:
     base: str | None = None
     answers: tuple[Answer, ...] = ()
     mine: bool = False
-
-    @property
-    def plain(self) -> dict[str, Any]:
-        """It, as JSON holds it."""
-        return {
-            "old": str(self.old),
-            "new": str(self.new),
-            "base": self.base,
-            "answers": answer_files.plain(self.answers),
-            "mine": self.mine,
-        }
-
-
-def from_plain(told: Mapping[str, Any]) -> Request:
-    """The same again. One that was begun before anybody was asked takes OLD's values."""
-    answers = tuple(answer_files.from_plain(told.get("answers", ())))
-    return Request(Path(told["old"]), Path(told["new"]), told["base"], answers, told.get("mine", True))
 
 
 def require_apart(request: Request, config: Config) -> tuple[str, str]:
@@ -116,20 +99,14 @@ def keep_for(new: Path, old: Keep, *, make: bool) -> Keep:
     return make_like(old, folder, new)
 
 
-def steps(request: Request, base: Tree | None) -> list[Step]:
-    """The steps of carrying. ``base``: the untouched defaults that the old files began from."""
+def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
+    """The steps of carrying."""
     return [
-        SnapshotStep("before carrying", KIND, rests_on=RESTS_ON),
-        FileStep("carry", f"bring what is {request.old.name}'s own", _Carry(request, base)),
+        SnapshotStep("before carrying", KIND.name, rests_on=RESTS_ON),
+        FileStep("carry", f"bring what is {request.old.name}'s own", _Carry(request, base_of(request, keep, store))),
         VerifyStep(request),
         SeedStep(request),
     ]
-
-
-def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
-    """The steps of a carrying that the journal knows."""
-    told = from_plain(request)
-    return steps(told, base_of(told, keep, store))
 
 
 def base_of(request: Request, keep: Keep, store: Store) -> Tree | None:
@@ -197,7 +174,7 @@ class _Carry:
             if item.outcome is Outcome.SAME and item.path in old.entries():
                 folder.take(item.path, old)
         into(folder, merged)
-        room.told["merge"] = merged
+        room.findings.merge = merged
         taken = sum(len(item.taken) for item in merged.files)
         how = "with the defaults they began from" if self.base else "two-way, as their old defaults are not recorded"
         if merged.open:
@@ -318,7 +295,7 @@ class VerifyStep(Step):
             done += entry.size
             room.progress(done, total)
         room.note(verified=count)
-        room.told["verified"] = count
+        room.findings.verified = count
         if differing:
             raise RunFailed(f"{len(differing)} carried files are not what they were: {', '.join(differing[:5])}")
 
@@ -344,3 +321,18 @@ class SeedStep(Step):
                 raise
             warnings.append(f"{error}; 'emberkeep migrate' comes next")
         return Plan(notes=tuple(notes), warnings=tuple(warnings))
+
+
+def _from_earlier(request: Mapping[str, Any]) -> Mapping[str, Any]:
+    """One that was begun before anybody was asked takes OLD's values."""
+    return {"mine": True, **request}
+
+
+KIND = RunKind(
+    "carry",
+    Request,
+    title=lambda request: f"carrying from {request.old.name}",
+    steps=steps,
+    from_earlier=_from_earlier,
+    saves=Saves.REPLACED,
+)

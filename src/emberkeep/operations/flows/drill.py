@@ -28,7 +28,8 @@ from emberkeep.process.signs import signs
 from emberkeep.process.watch import State, Watched
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 from emberkeep.survey import landmarks
 from emberkeep.survey.landmarks import Missed
 

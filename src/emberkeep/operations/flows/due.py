@@ -18,7 +18,8 @@ from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE as KEEP_FILE
 from emberkeep.keep.tables.schedule import ANY, Event
-from emberkeep.operations.engine.step import Room, carried_out
+from emberkeep.operations.engine.runner import carried_out
+from emberkeep.operations.engine.step import Room
 from emberkeep.operations.flows import migrate, update, wipe
 from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.journal import BEGUN, DONE, FAILED, MISSED, WAITS, Journal, Run
@@ -294,7 +295,7 @@ def _update(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     try:
         source = Path(os.path.normpath(keep.folder / event.source))
         request = update.request_of(keep, store, source, event.to, recipes=migrate.folders(keep, None))
-        asked = Run(0, update.KIND, hands.clock(), title=f"update to {event.to}", request=request.plain)
+        asked = update.KIND.run(request, hands.clock())
         room = hands.room(store, asked)
         done = carried_out(room, update.steps(keep, store, request))
         waits = update.report(room, done).waits
@@ -324,9 +325,9 @@ def _wipe(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     found = wipe.preview(keep, request, hands.environment, hands.clock())
     store = Store(keep.store_folder)
     try:
-        asked = Run(0, wipe.KIND, hands.clock(), title=request.title, request=request.plain)
+        asked = wipe.KIND.run(request, hands.clock())
         room = hands.room(store, asked)
-        done = carried_out(room, wipe.steps(keep, request))
+        done = carried_out(room, wipe.steps(keep, store, request))
         report = wipe.report(room, done.number)
     finally:
         store.close()

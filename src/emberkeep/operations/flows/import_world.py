@@ -11,7 +11,6 @@ from collections import Counter, defaultdict
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from emberkeep.detection.leads import leads_to
 from emberkeep.documents import edit
@@ -21,11 +20,12 @@ from emberkeep.fs.trees import FILE, FOLDER, FileTree, PartTree, Tree, parents, 
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.keep import Config, Keep
 from emberkeep.migrating.apply import numbered_pattern
-from emberkeep.operations.engine.step import FileStep, Notes, Room, SnapshotStep, Step
+from emberkeep.operations.engine.kind import RunKind, Saves
+from emberkeep.operations.engine.step import FileStep, Notes, Room, Step
 from emberkeep.operations.flows import migrate
+from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.store.store import Store
 
-KIND = "import"
 WANTED = ("world", "players", "progress")
 MADE = ("engine", "settings", "economy", "scripts", "extensions")
 """Roles of what a world does not bring along."""
@@ -40,11 +40,6 @@ class Request:
 
     source: Path
     name: str = ""
-
-    @property
-    def plain(self) -> dict[str, Any]:
-        """It, as JSON holds it."""
-        return {"source": str(self.source), "name": self.name}
 
 
 @dataclass(frozen=True)
@@ -86,17 +81,12 @@ class World:
     number: int | None
 
 
-def steps(request: Request) -> list[Step]:
+def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
     """The steps of bringing a world in."""
     return [
-        SnapshotStep(f"before bringing in {request.source.name}", KIND, rests_on=("world",)),
+        SnapshotStep(f"before bringing in {request.source.name}", KIND.name, rests_on=("world",)),
         FileStep("import", f"bring in the world of {request.source.name}", _Bring(request)),
     ]
-
-
-def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
-    """The steps of an import that the journal knows."""
-    return steps(Request(Path(request["source"]), request["name"]))
 
 
 @dataclass
@@ -320,3 +310,12 @@ def _stars(tree: Tree, start: str, config: Config) -> list[str]:
         if path.startswith(start) and (match := pattern.fullmatch(path.removeprefix(start)))
     ]
     return max(found)[1] if found else []
+
+
+KIND = RunKind(
+    "import",
+    Request,
+    title=lambda request: f"import of {request.source.name}",
+    steps=steps,
+    saves=Saves.REPLACED,
+)

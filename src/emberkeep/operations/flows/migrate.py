@@ -8,7 +8,6 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
-from typing import Any
 
 from emberkeep.errors import Damage, Place, Refused, RunFailed, UsageError
 from emberkeep.fs import globs
@@ -21,16 +20,18 @@ from emberkeep.keep.secrets import handed_on
 from emberkeep.migrating import apply
 from emberkeep.migrating.recipe import Program, Recipe, RecipeStep, Renumber, Sql, chain, read_all, require_known
 from emberkeep.migrating.vendor import natural
-from emberkeep.operations.engine import apply as restore
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, SnapshotStep, Step
+from emberkeep.operations.engine import registry
+from emberkeep.operations.engine.apply import within
+from emberkeep.operations.engine.kind import RunKind, Saves
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
+from emberkeep.operations.flows import restore
 from emberkeep.operations.record import defaults, snapshot
-from emberkeep.operations.record.journal import DONE, RESTORE, Journal, Run
+from emberkeep.operations.record.journal import DONE, Journal
 from emberkeep.operations.steps.server import LandmarkStep, MeasureStep
+from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.lifecycle import in_words
 from emberkeep.store.store import Store
 from emberkeep.survey import landmarks
-
-KIND = "migrate"
 
 
 @dataclass(frozen=True)
@@ -42,18 +43,6 @@ class Request:
     new: str
     folders: tuple[Path, ...]
     sql: Path | None = None
-
-    @property
-    def plain(self) -> dict[str, Any]:
-        """It, as JSON holds it."""
-        told = {"old": self.old, "new": self.new, "folders": [str(folder) for folder in self.folders]}
-        return {**told, "sql": str(self.sql) if self.sql else None}
-
-
-def from_plain(told: Mapping[str, Any]) -> Request:
-    """The same again."""
-    sql = told.get("sql")
-    return Request(told["old"], told["new"], tuple(map(Path, told["folders"])), Path(sql) if sql else None)
 
 
 def folders(keep: Keep, further: Path | None) -> tuple[Path, ...]:
@@ -67,8 +56,8 @@ def saves_version(keep: Keep, store: Store, told: str | None, engine: str = "") 
     if told:
         return told
     last = _last_raised(keep, store)
-    if last is not None:
-        return str(last.request["new"])
+    if last:
+        return last
     live = FolderTree(keep.require_server())
     engine = engine or engine_version(keep.config, live)
     carried = [number for _, number in apply.numbered(Renumber("", 0, 0), live, keep.config)]
@@ -84,46 +73,45 @@ def saves_version(keep: Keep, store: Store, told: str | None, engine: str = "") 
     return engine
 
 
-def _last_raised(keep: Keep, store: Store) -> Run | None:
-    """The run that made the saves what they are: the last migration or update, before the moment that they were put
-    back to where they were; None where they came from elsewhere since, or nothing tells."""
+def _last_raised(keep: Keep, store: Store) -> str:
+    """The version that the last migration or update made of the saves, before the moment that they were put back to
+    where they were; "" where they came from elsewhere since, or nothing tells."""
     until: datetime | None = None
     for run in reversed(Journal(keep.folder).runs()):
         if run.state != DONE or (until is not None and (run.ended is None or run.ended > until)):
             continue
-        if run.kind in (KIND, "update"):
-            return run
-        if run.kind in ("import", "carry"):
-            return None
-        if run.kind == RESTORE and _put_saves_back(keep, run):
-            until = _taken(store, run)
+        kind = registry.find(run.kind)
+        if kind is None or kind.saves is Saves.STAY:
+            continue
+        if kind.saves is Saves.REPLACED:
+            return ""
+        request = kind.request_of(run)
+        if kind.saves is Saves.RAISED:
+            return str(request.new)
+        if _put_saves_back(keep, request):
+            until = _taken(store, request)
             if until is None:
-                return None
-    return None
+                return ""
+    return ""
 
 
 SAVES = ("world", "players", "progress")
 """Roles whose files are of some version."""
 
 
-def _put_saves_back(keep: Keep, run: Run) -> bool:
+def _put_saves_back(keep: Keep, request: restore.Request) -> bool:
     """Whether a restore may have put saves back."""
-    limits = run.request
-    only = tuple(limits.get("only", ()))
-    wanted = restore.within(
-        limits.get("scope", ()), limits.get("roles", ()), limits.get("tiles", ""), only, keep.config
-    )
+    wanted = within(request.scope or (), request.roles, request.tiles, request.only, keep.config)
     roles = Roles(keep.config.roles)
     return any(roles.of(path) in SAVES and wanted(path) for path in FolderTree(keep.server).entries())
 
 
-def _taken(store: Store, run: Run) -> datetime | None:
+def _taken(store: Store, request: restore.Request) -> datetime | None:
     """When the snapshot was taken that a restore put back; None where nothing tells any more."""
-    told = run.request.get("taken")
-    if told:
-        return datetime.fromisoformat(told)
+    if request.taken is not None:
+        return request.taken
     try:
-        return store.about(str(run.request["target"])).taken
+        return store.about(request.target).taken
     except (Damage, UsageError):
         return None
 
@@ -293,11 +281,11 @@ class ProgramStep(Step):
 
     def _as_before(self, room: Room) -> None:
         """What an interrupted run of it may have changed is put back first."""
-        from emberkeep.operations.engine import apply
+        from emberkeep.operations.engine import apply as putting
 
-        found = apply.plan(room.folder, room.keep.server, lambda path: True)
+        found = putting.plan(room.folder, room.keep.server, lambda path: True)
         if not found.nothing:
-            apply.apply(found, room.folder)
+            putting.apply(found, room.folder)
 
     def _check_kept_to(self, room: Room, before: FolderTree) -> None:
         """Refused when it changed what the recipe does not say it may."""
@@ -355,7 +343,7 @@ def _environment(room: Room) -> dict[str, str] | None:
 
 def checkpoint(room: Room, note: str) -> str:
     """Keep what a program made of the folder, and plan on from it; the snapshot's number."""
-    taken = snapshot.take(room.keep, room.clock(), note=note, why=KIND, store=room.store, progress=room.progress)
+    taken = snapshot.take(room.keep, room.clock(), note=note, why=KIND.name, store=room.store, progress=room.progress)
     room.begin_from(taken.about.label)
     return taken.about.label
 
@@ -369,7 +357,7 @@ class GuardStep(Step):
         self.allowed = tuple(allowed)
 
     def plan(self, room: Room) -> Plan:
-        measured = room.told.get("measured")
+        measured = room.findings.measured
         if measured is not None:
             check_facts(measured.facts, room.folder, room.keep.config, self.allowed)
         return Plan(notes=(check_number(room.keep.config, room.folder),))
@@ -414,7 +402,7 @@ def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
         return []
     return [
         SnapshotStep(
-            f"before migrating to {request.new}", KIND, rests_on=("world", "players", "progress", "databases")
+            f"before migrating to {request.new}", KIND.name, rests_on=("world", "players", "progress", "databases")
         ),
         MeasureStep(),
         *recipe_steps(keep, recipes),
@@ -423,6 +411,10 @@ def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
     ]
 
 
-def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
-    """The steps of a migration that the journal knows."""
-    return steps(keep, store, from_plain(request))
+KIND = RunKind(
+    "migrate",
+    Request,
+    title=lambda request: f"migration to {request.new}",
+    steps=steps,
+    saves=Saves.RAISED,
+)

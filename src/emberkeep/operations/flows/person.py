@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 from emberkeep.fs.trees import FolderTree, Tree
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine.step import FileStep, Notes, Room, SnapshotStep, Step
+from emberkeep.operations.engine.kind import RunKind
+from emberkeep.operations.engine.step import FileStep, Notes, Room, Step
 from emberkeep.operations.flows import wipe
-from emberkeep.operations.record import snapshot
+from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.signs import refuse_if_running
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import snapshot_tree
 from emberkeep.wiping import persons
 from emberkeep.wiping.identifiers import people
 from emberkeep.wiping.persons import Person
-
-KIND = "player"
 
 
 @dataclass(frozen=True)
@@ -27,11 +25,6 @@ class Request:
 
     target: str
     player: str
-
-    @property
-    def plain(self) -> dict[str, Any]:
-        """The request as the journal stores it in JSON."""
-        return {"target": self.target, "player": self.player}
 
 
 def who(keep: Keep, told: str, *trees: Tree) -> Person:
@@ -44,9 +37,10 @@ def who(keep: Keep, told: str, *trees: Tree) -> Person:
     return persons.person(told, everybody, words)
 
 
-def steps(keep: Keep, store: Store, request: Request, then: SnapshotTree) -> list[Step]:
+def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
     """The steps of putting one player back. Refused while the server runs: it would write over it."""
     refuse_if_running(keep, "it would write over what is put back")
+    then = snapshot_tree(store, request.target)
     person = who(keep, request.player, then, FolderTree(keep.require_server()))
 
     def put(room: Room) -> Notes:
@@ -62,8 +56,9 @@ def steps(keep: Keep, store: Store, request: Request, then: SnapshotTree) -> lis
     ]
 
 
-def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
-    """The steps of one that the journal knows."""
-    told = Request(request["target"], request["player"])
-    about = store.about(told.target)
-    return steps(keep, store, told, snapshot.find(store, keep, told.target, about.taken))
+KIND = RunKind(
+    "player",
+    Request,
+    title=lambda request: f"{request.player} put back as of snapshot {request.target}",
+    steps=steps,
+)

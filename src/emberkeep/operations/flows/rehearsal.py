@@ -275,4 +275,4 @@ def stop(room: Room) -> None:
     try:
         lifecycle.stop(room.keep, room.environment, room.say)
     except EmberKeepError:
-        lifecycle.end(room.keep, room.told.get("pids", []))
+        lifecycle.end(room.keep, room.findings.pids)

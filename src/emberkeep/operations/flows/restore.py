@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from datetime import datetime
+from typing import TYPE_CHECKING
 
 from emberkeep.databases.access import meant
 from emberkeep.errors import Damage, Refused, UsageError
@@ -12,16 +13,34 @@ from emberkeep.fs.overlay import Change, What
 from emberkeep.fs.trees import FolderTree
 from emberkeep.inventory.roles import require_some
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine import apply, step
+from emberkeep.operations.engine import apply, runner, undo
 from emberkeep.operations.engine.apply import RestorePlan
-from emberkeep.operations.engine.step import Clock, Plan, Room, SnapshotStep, Step
-from emberkeep.operations.record.journal import RESTORE, Journal, Run
+from emberkeep.operations.engine.kind import RunKind, Saves
+from emberkeep.operations.engine.step import Clock, Plan, Room, Step
+from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.store.intake import Progress
 from emberkeep.store.manifest import About, beside
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree, snapshot_tree
 
 if TYPE_CHECKING:
     from emberkeep.operations.record.databases import DatabasePlan
+
+
+@dataclass(frozen=True)
+class Request:
+    """Which snapshot is put back, by its number; ``only``: selectors of what of it; ``databases``: those that are put
+    back too. ``scope``, ``roles``, ``tiles`` and ``taken``: what the snapshot was limited to and how that is read, and
+    when it was taken, so that undoing does not need it; ``scope`` is None in a journal of before they were noted."""
+
+    target: str
+    only: tuple[str, ...] = ()
+    databases: tuple[str, ...] = ()
+    scope: tuple[str, ...] | None = None
+    roles: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    tiles: str = ""
+    taken: datetime | None = None
 
 
 @dataclass(frozen=True)
@@ -67,9 +86,9 @@ def selected(keep: Keep, tree: SnapshotTree, only: tuple[str, ...]) -> list[str]
 
 def target_of(room: Room) -> SnapshotTree:
     """The snapshot that a restore puts back. Refused, with the way out, when it is gone or damaged."""
-    label = str(room.run.request["target"])
+    label = KIND.request_of(room.run).target
     try:
-        return SnapshotTree(room.store, room.store.manifest(label), f"snapshot {label}")
+        return snapshot_tree(room.store, label)
     except (Damage, UsageError) as error:
         raise Refused(
             f"the {room.run.words} cannot be finished: {error}",
@@ -85,13 +104,12 @@ class RestoreStep(Step):
 
     def __init__(
         self,
-        target: str,
-        only: tuple[str, ...],
+        request: Request,
         found: RestorePlan | None = None,
-        databases: tuple[str, ...] = (),
     ) -> None:
-        self.title = f"put back snapshot {target}" + (f", only {', '.join(only)}" if only else "")
-        self.target, self.only, self.found, self.databases = target, only, found, databases
+        only = f", only {', '.join(request.only)}" if request.only else ""
+        self.title = f"put back snapshot {request.target}{only}"
+        self.only, self.found, self.databases = request.only, found, request.databases
         self.foreseen = found is not None
 
     def plan(self, room: Room) -> Plan:
@@ -118,14 +136,12 @@ class RestoreStep(Step):
             found = self.found
             changed = (*found.write, *found.touch, *found.make, *found.replace, *found.remove)
             paths = {entry.path for entry in changed}
-            room.told["restored"] = {"", *paths, *apply.all_parents(paths)}
+            room.findings.restored = frozenset({"", *paths, *apply.all_parents(paths)})
 
 
-def steps(
-    target: str, only: tuple[str, ...], databases: tuple[str, ...] = (), found: RestorePlan | None = None
-) -> list[Step]:
-    """The steps of a restore in place."""
-    return [SnapshotStep(f"before restoring {target}", RESTORE), RestoreStep(target, only, found, databases)]
+def steps(keep: Keep, store: Store, request: Request, found: RestorePlan | None = None) -> list[Step]:
+    """The steps of a restore in place. ``found``: its plan, where it was made already."""
+    return [SnapshotStep(f"before restoring {request.target}", KIND.name), RestoreStep(request, found)]
 
 
 def put_back(
@@ -138,30 +154,41 @@ def put_back(
     """
     journal = Journal(keep.folder)
     journal.refuse_if_waiting()
-    step.check(keep, found.plan, found.tree)
+    undo.check(keep, found.plan, found.tree)
     label = found.tree.manifest.about.label
     names = tuple(one.name for one in found.databases)
     about = found.tree.manifest.about
-    limits = {"scope": list(about.scope), "roles": about.roles, "tiles": about.tiles, "taken": about.taken.isoformat()}
-    request = {"target": label, "only": list(only), "databases": list(names), **limits}
-    asked = Run(0, RESTORE, clock(), title=f"restore of snapshot {label}", request=request)
-    room = Room(keep, store, journal, asked, clock, progress=progress)
-    carried = steps(label, only, names, found.plan)
-    done = step.carry_out(room, carried)
+    roles = tuple((role, tuple(patterns)) for role, patterns in about.roles)
+    request = Request(label, only, names, tuple(about.scope), roles, about.tiles, about.taken)
+    room = Room(keep, store, journal, KIND.run(request, clock()), clock, progress=progress)
+    carried = steps(keep, store, request, found.plan)
+    done = runner.carry_out(room, carried)
     if room.faults:
         raise Damage.gathered(tuple(room.faults))
     plan = next((step.found for step in carried if isinstance(step, RestoreStep) and step.found), found.plan)
-    return replace(found, plan=plan, run=done, before=room.told.get("before"))
+    return replace(found, plan=plan, run=done, before=room.findings.before)
 
 
-def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
-    """The steps of a restore that the journal knows."""
-    return steps(str(request["target"]), tuple(request.get("only", ())), tuple(request.get("databases", ())))
+def reach(keep: Keep, store: Store, request: Request) -> Callable[[str], bool]:
+    """Which paths a restore may have touched: by what the journal noted, as its snapshot may be gone."""
+    if request.scope is None:
+        return apply.scope_of(store.manifest(request.target), request.only, keep.config)
+    return apply.within(request.scope, request.roles, request.tiles, request.only, keep.config)
 
 
-def check_again(room: Room) -> None:
+def _require_possible_still(room: Room) -> None:
     """What must be so before an interrupted restore goes on."""
     tree = target_of(room)
-    only = tuple(room.run.request.get("only", ()))
-    wanted = apply.scope_of(tree.manifest, only, room.keep.config)
-    step.check(room.keep, apply.plan(tree, room.keep.server, wanted), tree)
+    wanted = apply.scope_of(tree.manifest, KIND.request_of(room.run).only, room.keep.config)
+    undo.check(room.keep, apply.plan(tree, room.keep.server, wanted), tree)
+
+
+KIND = RunKind(
+    "restore",
+    Request,
+    title=lambda request: f"restore of snapshot {request.target}",
+    steps=steps,
+    before_resuming=_require_possible_still,
+    reach=reach,
+    saves=Saves.PUT_BACK,
+)

@@ -10,7 +10,6 @@ import hashlib
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import suppress
 from dataclasses import dataclass, replace
-from typing import Any
 
 from blake3 import blake3
 
@@ -20,13 +19,14 @@ from emberkeep.fs.overlay import Change, What
 from emberkeep.fs.scan import TEMPORARY
 from emberkeep.fs.trees import Entry, Kind, Tree, parents
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine import step as runs
-from emberkeep.operations.engine.step import Clock, Plan, Room, Step
-from emberkeep.operations.record.journal import BEGUN, DONE, SEND, UNDONE, Journal, Run
+from emberkeep.operations.engine.kind import RunKind
+from emberkeep.operations.engine.step import Plan, Room, Step
+from emberkeep.operations.record.journal import BEGUN, DONE, UNDONE
 from emberkeep.operations.upkeep.fetch import Local
-from emberkeep.store.intake import Progress, silent
+from emberkeep.store.intake import Progress
 from emberkeep.store.manifest import About
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import snapshot_tree
 from emberkeep.transfer.pool import Line, Lines
 from emberkeep.transfer.protocol import Denied, FarEntry, Host
 from emberkeep.transfer.state import FarState, Known
@@ -99,29 +99,27 @@ def _as_known(then: Known | None, there: FarEntry | None) -> bool:
 
 @dataclass(frozen=True)
 class Asked:
-    """What a send is to do, as the journal keeps it. ``new``: paths among ``put`` where nothing stood before."""
+    """What a send is to do, as the journal keeps it. ``new``: paths among ``put`` where nothing stood before;
+    ``to``: the address, for people."""
 
     put: tuple[str, ...]
     new: tuple[str, ...]
     make: tuple[str, ...]
     remove: tuple[str, ...]
     fold: tuple[str, ...]
-
-    @property
-    def plain(self) -> dict[str, Any]:
-        """As JSON."""
-        return {name: list(getattr(self, name)) for name in ("put", "new", "make", "remove", "fold")}
+    to: str = ""
 
 
-def asked_of(plan: SendPlan, listing: Listing) -> Asked:
+def asked_of(plan: SendPlan, listing: Listing, to: object) -> Asked:
     """What the journal keeps of a plan."""
     put = tuple(entry.path for entry in plan.put)
-    return Asked(put, tuple(path for path in put if path not in listing.entries), plan.make, plan.remove, plan.fold)
+    new = tuple(path for path in put if path not in listing.entries)
+    return Asked(put, new, plan.make, plan.remove, plan.fold, str(to))
 
 
-def asked_again(request: Mapping[str, Any]) -> Asked:
-    """What the journal kept."""
-    return Asked(*(tuple(request.get(name, ())) for name in ("put", "new", "make", "remove", "fold")))
+def _lines(room: Room) -> Lines:
+    assert room.lines is not None
+    return room.lines
 
 
 class BeforeStep(Step):
@@ -130,8 +128,8 @@ class BeforeStep(Step):
     name = "snapshot"
     title = "take what stands there into a snapshot"
 
-    def __init__(self, asked: Asked, lines: Lines) -> None:
-        self.asked, self.lines = asked, lines
+    def __init__(self, asked: Asked) -> None:
+        self.asked = asked
 
     def plan(self, room: Room) -> Plan:
         return Plan(notes=(f"{len(self._paths())} files",))
@@ -143,8 +141,9 @@ class BeforeStep(Step):
         paths = self._paths()
         if not paths:
             return
-        tree = FarTree(self.lines.first, walk(self.lines), lambda path: path in paths)
-        about = About("", room.clock(), SEND, "before sending", source=str(self.lines.door.address))
+        lines = _lines(room)
+        tree = FarTree(lines.first, walk(lines), lambda path: path in paths)
+        about = About("", room.clock(), KIND.name, "before sending", source=str(lines.door.address))
         about = replace(about, scope=tuple(globs.escape(path) for path in sorted(paths)), roles=room.keep.config.roles)
         taken = room.store.add(tree, about, progress=room.progress)
         room.note(snapshot=taken.about.label)
@@ -156,8 +155,8 @@ class SendStep(Step):
     name = "send"
     title = "send what was changed, and then take away what goes"
 
-    def __init__(self, asked: Asked, lines: Lines) -> None:
-        self.asked, self.lines = asked, lines
+    def __init__(self, asked: Asked) -> None:
+        self.asked = asked
 
     def plan(self, room: Room) -> Plan:
         state = FarState(room.keep.folder)
@@ -171,23 +170,23 @@ class SendStep(Step):
         return Plan(tuple(changes))
 
     def act(self, room: Room, plan: Plan) -> None:
-        state = FarState(room.keep.folder)
-        room.told.setdefault("on_back", []).append(lambda: _back(room, self.lines))
+        state, lines = FarState(room.keep.folder), _lines(room)
+        room.findings.on_back.append(lambda: put_back(room))
         local = Local(room.keep.server, state.known())
         assert local.tree is not None
         missing = [path for path in self.asked.put if path not in local.entries]
         if missing:
             raise Refused(f"{missing[0]} is not here any more", hint="'emberkeep undo --go' takes the run back")
         entries = [local.entries[path] for path in self.asked.put if local.changed(path)]
-        _put(self.lines, state, local.tree, entries, self.asked.make, room.progress, here=True)
-        _take_away(self.lines, state, self.asked.remove, self.asked.fold)
+        _put(lines, state, local.tree, entries, self.asked.make, room.progress, here=True)
+        _take_away(lines, state, self.asked.remove, self.asked.fold)
         known = state.known()
         room.journal.touch(room.run, [(path, known[path].digest) for path in self.asked.put if path in known])
 
 
-def steps(asked: Asked, lines: Lines) -> list[Step]:
+def steps(keep: Keep, store: Store, asked: Asked) -> list[Step]:
     """The steps of a send."""
-    return [BeforeStep(asked, lines), SendStep(asked, lines)]
+    return [BeforeStep(asked), SendStep(asked)]
 
 
 def _put(
@@ -300,26 +299,23 @@ def _fold(host: Host, path: str) -> None:
 # --- taking it back --------------------------------------------------------------
 
 
-def _back(room: Room, lines: Lines) -> None:
-    put_back(room.keep, room.store, room.journal, room.run, lines, room.progress)
-
-
-def put_back(keep: Keep, store: Store, journal: Journal, run: Run, lines: Lines, progress: Progress = silent) -> None:
+def put_back(room: Room) -> None:
     """Make the far side as it was before a send, at the paths that it touched; what is still so is left alone."""
-    asked, state = asked_again(run.request), FarState(keep.folder)
+    store, run, lines = room.store, room.run, _lines(room)
+    asked, state = KIND.request_of(run), FarState(room.keep.folder)
     listing, known = walk(lines), state.known()
     sweep(lines, listing, asked)  # first: a folder with such a file in it is not taken away
-    labels = [step.facts.get("snapshot", "") for step in journal.steps(run).values()]
+    labels = [step.facts.get("snapshot", "") for step in room.journal.steps(run).values()]
     label = next((str(label) for label in labels if label), "")
     if label:
-        tree = SnapshotTree(store, store.manifest(label), f"snapshot {label}")
+        tree = snapshot_tree(store, label)
 
         def is_so(path: str) -> bool:
             then, there = known.get(path), listing.entries.get(path)
             return then is not None and then.digest == tree.digest(path) and _is_still(then, there)
 
         back = [entry for path, entry in tree.entries().items() if not is_so(path)]
-        _put(lines, state, tree, back, (), progress, here=False)
+        _put(lines, state, tree, back, (), room.progress, here=False)
     _take_away(lines, state, (path for path in asked.new if path in listing.entries), ())
     _take_away(lines, state, (), (path for path in reversed(asked.make) if path in listing.entries))
     state.forget(asked.new)
@@ -347,13 +343,14 @@ def _beside(path: str) -> str:
     return f"{folder}/{TEMPORARY}{name}".lstrip("/")
 
 
-def undo(keep: Keep, store: Store, run: Run, lines: Lines, clock: Clock, progress: Progress) -> None:
+def undo(room: Room) -> None:
     """Take a send back. Refused where the far side changed since at the paths that it touched. RunFailed when the host
     cannot be brought to it; saying it again goes on."""
-    journal, state = Journal(keep.folder), FarState(keep.folder)
+    run, journal, lines = room.run, room.journal, _lines(room)
+    state = FarState(room.keep.folder)
     if run.state == DONE:
         listing, known = walk(lines), state.known()
-        asked = asked_again(run.request)
+        asked = KIND.request_of(run)
         left = journal.touched(run)
         stale = [
             path
@@ -369,32 +366,20 @@ def undo(keep: Keep, store: Store, run: Run, lines: Lines, clock: Clock, progres
                 place=Place(str(lines.door.address)),
             )
         journal.change(replace(run, undoing=True))
-        journal.end(run, BEGUN, clock())  # broken off from here on, it waits to be taken back wholly
+        journal.end(run, BEGUN, room.clock())  # broken off from here on, it waits to be taken back wholly
     try:
-        put_back(keep, store, journal, run, lines, progress)
+        put_back(room)
     except EmberKeepError as error:
         raise RunFailed(
             f"not all could be put back: {error}",
             place=Place(str(lines.door.address)),
             hint="'emberkeep undo --go' again",
         ) from error
-    journal.end(run, UNDONE, clock())
-
-
-def go_on(room: Room, asked: Asked, lines: Lines, *, stay: bool) -> None:
-    """Finish a send that was broken off; or go on taking it back, where that had begun."""
-    if room.run.undoing:
-        undo(room.keep, room.store, room.run, lines, room.clock, room.progress)
-        return
-    runs.go_on(room, steps(asked, lines), stay=stay)
+    journal.end(run, UNDONE, room.clock())
 
 
 def _is_still(then: Known, there: FarEntry | None) -> bool:
     return there is not None and there.same_as(then.entry)
 
 
-def room_of(keep: Keep, store: Store, asked: Asked, clock: Clock, lines: Lines, progress: Progress) -> Room:
-    """What the steps of a new send work with."""
-    title = f"sending to {lines.door.address}"
-    run = Run(0, SEND, clock(), title=title, request=asked.plain)
-    return Room(keep, store, Journal(keep.folder), run, clock, progress=progress)
+KIND = RunKind("send", Asked, title=lambda asked: f"sending to {asked.to}", steps=steps, undo=undo)

@@ -23,22 +23,22 @@ from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.versions import ordering
 from emberkeep.keep import keep as keeps
 from emberkeep.keep.keep import Config, Keep
-from emberkeep.merging import answers as answer_files
 from emberkeep.merging.answers import Answer
 from emberkeep.migrating.recipe import is_of
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, SnapshotStep, Step
+from emberkeep.operations.engine.kind import RunKind, Saves
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
 from emberkeep.operations.flows import migrate
 from emberkeep.operations.record import defaults
 from emberkeep.operations.record.journal import Run
 from emberkeep.operations.steps import merge as merging
 from emberkeep.operations.steps import server
 from emberkeep.operations.steps.server import LandmarkStep, MeasureStep, StartStep, StopStep, Told, WarnStep, deaf
+from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.forecast import lasting
 from emberkeep.process.watch import Watched
 from emberkeep.store.store import Store
 from emberkeep.survey.landmarks import Missed
 
-KIND = "update"
 KEEP, REMOVE, STOP = "keep", "remove", "stop"
 _NUMBER = re.compile(r"\d+(?:\.\d+)*")
 
@@ -64,44 +64,6 @@ class Request:
     rehearsal: bool = False
     sql: Path | None = None
     strict: bool = False
-
-    @property
-    def plain(self) -> dict[str, Any]:
-        """It, as JSON holds it."""
-        return {
-            "source": str(self.source) if self.source else None,
-            "new": self.new,
-            "engine": self.engine,
-            "old": self.old,
-            "saves": self.saves,
-            "recipes": [str(folder) for folder in self.recipes],
-            "builds": str(self.builds) if self.builds else None,
-            "choices": dict(self.choices),
-            "answers": answer_files.plain(self.answers),
-            "start": self.start,
-            "rehearsal": self.rehearsal,
-            "sql": str(self.sql) if self.sql else None,
-            "strict": self.strict,
-        }
-
-
-def from_plain(told: Mapping[str, Any]) -> Request:
-    """The same again."""
-    return Request(
-        Path(told["source"]) if told["source"] else None,
-        told["new"],
-        told["engine"],
-        told["old"],
-        told["saves"],
-        tuple(map(Path, told["recipes"])),
-        Path(told["builds"]) if told["builds"] else None,
-        told["choices"],
-        tuple(answer_files.from_plain(told["answers"])),
-        told["start"],
-        told["rehearsal"],
-        Path(told["sql"]) if told.get("sql") else None,
-        told.get("strict", False),
-    )
 
 
 def request_of(keep: Keep, store: Store, source: Path | None, new: str, **further: Any) -> Request:
@@ -136,7 +98,7 @@ def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list
     found: list[Step] = [CheckStep(request, source, needless)]
     if not request.rehearsal:
         found += [WarnStep(), StopStep()]
-    found += [SnapshotStep(f"before {request.new}", KIND), MeasureStep()]
+    found += [SnapshotStep(f"before {request.new}", KIND.name), MeasureStep()]
     if request.rehearsal:
         found.append(FileStep("rehearsal", "set what differs in a rehearsal", _rehearse))
     engine = _Engine(request, source)
@@ -160,11 +122,6 @@ def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list
         found.append(StartStep(told, request.new if request.strict else ""))
     found.append(LandmarkStep(allowed, planned=not request.start))
     return found
-
-
-def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
-    """The steps of an update that the journal knows."""
-    return steps(keep, store, from_plain(request))
 
 
 def release(keep: Keep, store: Store, request: Request) -> Tree:
@@ -298,7 +255,7 @@ class _Engine:
         if not new:
             raise Refused(f"no file in {self.source.label} has the role engine", hint="see [roles] engine in keep.toml")
         gone = self._gone(room, roles, set(new))
-        room.told["programs"] = {path: _successor(path, new) for path in gone}
+        room.findings.programs = {path: _successor(path, new) for path in gone}
         for path in new:
             folder.take(path, self.source)
         for path in gone:
@@ -365,7 +322,7 @@ class UpdaterStep(Step):
         then = [path for path in before.entries() if roles.of(path) == "engine"] if before is not None else []
         now = [path for path in room.folder.entries() if roles.of(path) == "engine"]
         fresh = sorted({*now}.difference(then))
-        room.told["programs"] = {path: _successor(path, fresh) for path in then if path not in room.folder.entries()}
+        room.findings.programs = {path: _successor(path, fresh) for path in then if path not in room.folder.entries()}
 
 
 class OverlayStep(FileStep):
@@ -388,12 +345,12 @@ class OverlayStep(FileStep):
             folder.take(path, laid)
         before = _laid_last_time(room)
         last = f" ({before} last time)" if before is not None else ""
-        room.told["laid"] = replaced
+        room.findings.laid = replaced
         return Notes([f"{archive}: {len(members)} files, {replaced} of them over the engine's own{last}"])
 
     def act(self, room: Room, plan: Plan) -> None:
         super().act(room, plan)
-        room.note(replaced=room.told["laid"])
+        room.note(replaced=room.findings.laid)
 
 
 def _open_inside(room: Room, path: str) -> Tree:
@@ -495,7 +452,7 @@ def _relaunch(room: Room) -> Notes:
     source = decode(read(folder, script))
     if source is None:
         return Notes([f"{script} is no text"])
-    programs: Mapping[str, str] = room.told.get("programs", {})
+    programs = room.findings.programs
     text = launch.renamed(source.text, programs)
     if text == source.text:
         return Notes([f"{script} names the new program already"] if programs else [])
@@ -547,16 +504,14 @@ class Report:
 
 def report(room: Room, done: Run) -> Report:
     """What a run that was carried out came to."""
-    watched: Watched | None = room.told.get("watched")
-    merged = room.told.get("merge")
-    missed: tuple[Missed, ...] = room.told.get("missed", ())
-    measured = room.told.get("measured")
-    questions = len(merged.open) if merged else 0
+    found = room.findings
+    watched, merged, missed = found.watched, found.merge, found.missed
+    questions = sum(len(one.open) for one in (merged, found.tables) if one is not None)
     waits = [f"{questions} questions of the merge are open; yours stay until they are answered"] if questions else []
     waits += (
         [f"learned check broken: {breach.record}: {breach.what}" for breach in merged.breaches[:5]] if merged else []
     )
-    other = server.another_version(room.keep, watched, done.request["new"]) if watched else ""
+    other = server.another_version(room.keep, watched, KIND.request_of(done).new) if watched else ""
     waits += [other] if other else []
     waits += list(watched.failures) + list(watched.errors) if watched else []
     waits += [f"changed as the recipe says: {item.words}" for item in missed if item.allowed][:3]
@@ -565,7 +520,7 @@ def report(room: Room, done: Run) -> Report:
         done.number,
         done.before,
         tuple(StepReport(step.title, step.seconds) for step in steps),
-        measured.words if measured else "",
+        found.measured.words if found.measured else "",
         missed,
         watched,
         questions,
@@ -577,3 +532,10 @@ def remember(keep: Keep, choices: Mapping[str, str]) -> None:
     """Write into keep.toml what is done with extensions without a new build."""
     if choices:
         keeps.remember(keep, ("update", "remember"), choices)
+
+
+def _title(request: Request) -> str:
+    return f"{'rehearsal of the ' if request.rehearsal else ''}update to {request.new}"
+
+
+KIND = RunKind("update", Request, title=_title, steps=steps, saves=Saves.RAISED)

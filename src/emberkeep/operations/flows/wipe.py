@@ -18,9 +18,11 @@ from emberkeep.inventory.roles import Roles, selection
 from emberkeep.keep.keep import Config, Keep
 from emberkeep.keep.locate import FILE as KEEP_FILE
 from emberkeep.keep.tables.wiping import SetText
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, SnapshotStep, Step, unconfirmed
+from emberkeep.operations.engine.kind import RunKind
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
 from emberkeep.operations.record.journal import DONE, Journal
 from emberkeep.operations.steps.server import StartStep, StopStep, Told, WarnStep, deaf
+from emberkeep.operations.steps.snapshot import SnapshotStep, unconfirmed
 from emberkeep.process import announce, lifecycle
 from emberkeep.process.announce import Message
 from emberkeep.process.signs import matching
@@ -38,7 +40,6 @@ from emberkeep.wiping.values import Asked, Setting, Values, Wiped
 if TYPE_CHECKING:
     from emberkeep.databases.mariadb import Connection
 
-KIND = "wipe"
 _WORD = re.compile(r"\w{3,}")
 
 
@@ -61,34 +62,6 @@ class Request:
     def title(self) -> str:
         """It, in words."""
         return f"wipe {self.values.number} ({', '.join(self.scopes)})"
-
-    @property
-    def plain(self) -> dict[str, Any]:
-        """It, as JSON holds it."""
-        return {
-            "scopes": list(self.scopes),
-            "values": dict(vars(self.values)),
-            "texts": values.plain(self.texts),
-            "left": self.left,
-            "event": self.event,
-            "lenient": self.lenient,
-            "warn": self.warn,
-            "start": self.start,
-        }
-
-
-def from_plain(told: Mapping[str, Any]) -> Request:
-    """The same again."""
-    return Request(
-        tuple(told["scopes"]),
-        Values(**told["values"]),
-        tuple(SetText(**one) for one in told["texts"]),
-        told["left"],
-        told["event"],
-        told["lenient"],
-        told["warn"],
-        told["start"],
-    )
 
 
 def request_of(
@@ -123,16 +96,10 @@ def live_of(keep: Keep) -> FolderTree:
 
 def wipes(journal: Journal) -> list[Wiped]:
     """The wipes that were carried out and not taken back, oldest first."""
+    done = [run for run in journal.runs() if run.kind == KIND.name and run.state == DONE]
     return [
-        Wiped(
-            run.begun,
-            run.request["values"]["seed"],
-            run.request["left"],
-            tuple(run.request["scopes"]),
-            run.number,
-        )
-        for run in journal.runs()
-        if run.kind == KIND and run.state == DONE
+        Wiped(run.begun, asked.values.seed, asked.left, asked.scopes, run.number)
+        for run, asked in ((run, KIND.request_of(run)) for run in done)
     ]
 
 
@@ -281,7 +248,7 @@ def _changed(lead: str, was: Mapping[str, int], now: Mapping[str, int], what: st
 # --- the steps --------------------------------------------------------------------------------
 
 
-def steps(keep: Keep, request: Request, told: Told = deaf) -> list[Step]:
+def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list[Step]:
     """The steps of a wipe."""
     scopes = ", ".join(request.scopes)
     found: list[Step] = [WarnStep()] if request.warn else []
@@ -289,7 +256,7 @@ def steps(keep: Keep, request: Request, told: Told = deaf) -> list[Step]:
         StopStep(),
         SnapshotStep(
             f"before wipe {request.values.number}: {scopes}",
-            KIND,
+            KIND.name,
             pin=True,
             rests_on=rests_on(keep.config, request.scopes),
         ),
@@ -301,11 +268,6 @@ def steps(keep: Keep, request: Request, told: Told = deaf) -> list[Step]:
     if request.start:
         found += [StartStep(told), LookStep(request)]
     return [*found, AnnounceStep(request)]
-
-
-def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
-    """The steps of a wipe that the journal knows."""
-    return steps(keep, from_plain(request))
 
 
 def rests_on(config: Config, scopes: Sequence[str]) -> tuple[str, ...]:
@@ -339,8 +301,8 @@ class _Clear:
         known = known_of(room.keep, room.folder)
         with served(room.keep) as there:
             cleared = clear(room.keep, room.folder, self.request, known, in_use=room.only_planned, there=there)
-        room.told["cleared"] = cleared
-        room.told["definitions"] = _definitions(room.keep, room.folder)
+        room.findings.cleared = cleared
+        room.findings.made = _definitions(room.keep, room.folder)
         return Notes(
             [
                 f"{one.scope}: {len(one.files)} files, {sum(gone.count for gone in one.records)} records, "
@@ -348,6 +310,12 @@ class _Clear:
                 for one in cleared.scopes
             ]
         )
+
+
+def _cleared(room: Room) -> Cleared:
+    """What the clearing planned, which every step behind it goes by."""
+    assert room.findings.cleared is not None
+    return room.findings.cleared
 
 
 def _takes_rows(keep: Keep, request: Request) -> bool:
@@ -362,7 +330,7 @@ class RowsStep(Step):
     name, title = "rows", "clear rows of databases"
 
     def plan(self, room: Room) -> Plan:
-        deletions = room.told["cleared"].deletions
+        deletions = _cleared(room).deletions
         touched = frozenset(beside(one.database) for one in deletions)
         return Plan(
             notes=tuple(f"{one.database}: {one.count} rows of {one.table}" for one in deletions), touched=touched
@@ -371,7 +339,7 @@ class RowsStep(Step):
     def act(self, room: Room, plan: Plan) -> None:
         with served(room.keep) as there:
             for name, connection in there.items():
-                own = [one for one in room.told["cleared"].deletions if one.database == name]
+                own = [one for one in _cleared(room).deletions if one.database == name]
                 if own:
                     with connection.held(), connection.transaction():
                         for one in own:
@@ -429,7 +397,7 @@ class LookStep(Step):
             )
         told = self._seed(room, live)
         waits = self._players(room, live)
-        room.told["looked"], room.told["waits"] = told, waits
+        room.findings.looked, room.findings.waits = tuple(told), tuple(waits)
         room.note(looked=told, waits=waits)
 
     def _seed(self, room: Room, live: Tree) -> list[str]:
@@ -437,7 +405,7 @@ class LookStep(Step):
         if "map" not in self.request.scopes or not wanted:
             return []
         log = room.keep.config.log
-        seen = room.told.get("watched") or last_start(room.keep.server, log)
+        seen = room.findings.watched or last_start(room.keep.server, log)
         if seen.seed:
             if seen.seed != wanted:
                 raise RunFailed(
@@ -457,7 +425,7 @@ class LookStep(Step):
         wanted = selection(
             scope_of(room.keep.config, "players").picked.files, room.keep.config.roles, room.keep.config.world.tiles
         )
-        spared: Cleared | None = room.told.get("cleared")
+        spared = room.findings.cleared
         before = {path for one in spared.scopes for path in one.files} if spared else set()
         left = [
             path for path, entry in live.entries().items() if entry.kind is FILE and wanted(path) and path in before
@@ -467,7 +435,7 @@ class LookStep(Step):
 
 def _lost(room: Room, live: Tree) -> list[str]:
     """What was made by hand and is gone or empty after the start."""
-    before: Mapping[str, int] = room.told.get("definitions", {})
+    before = room.findings.made
     there = live.entries()
     return [path for path, size in before.items() if path not in there or (size and not there[path].size)]
 
@@ -495,7 +463,7 @@ class AnnounceStep(Step):
         message = Message(name, self.request.values.scopes, room.clock(), self.request.values.number)
         told = announce.announce(room.keep, room.environment, message, template, room.clock())
         failed = [one.words for one in told if one.why]
-        room.told["announced"] = told
+        room.findings.announced = told
         room.note(announced=[one.words for one in told], failed=failed)
 
 
@@ -518,10 +486,10 @@ class Report:
 
 def report(room: Room, number: int, foreseen: Mapping[str, Any] | None = None) -> Report:
     """What the run in ``room`` came to. ``foreseen``: what its preview had said."""
-    cleared: Cleared = room.told["cleared"]
-    announced = room.told.get("announced", ())
-    waits = [*room.told.get("waits", ()), *(one.words for one in announced if one.why)]
-    watched = room.told.get("watched")
+    cleared = _cleared(room)
+    announced = room.findings.announced
+    waits = [*room.findings.waits, *(one.words for one in announced if one.why)]
+    watched = room.findings.watched
     waits += [*watched.failures, *watched.errors] if watched is not None else []
     gone = {path for one in cleared.scopes for path in one.files}
     said = {path for one in (foreseen or {}).get("scopes", {}).values() for path in one["files"]}
@@ -530,7 +498,7 @@ def report(room: Room, number: int, foreseen: Mapping[str, Any] | None = None) -
         number,
         room.run.before,
         cleared,
-        tuple(room.told.get("looked", ())),
+        room.findings.looked,
         tuple(one.words for one in announced),
         tuple(since),
         tuple(waits),
@@ -545,3 +513,6 @@ def require_answers(found: Preview) -> None:
             f"no role covers {names}, and players who are wiped are mentioned there: is it cleared or kept?",
             hint=f"say --unsorted '{found.questions[0].path}=clear' or '=keep'; it is remembered in {KEEP_FILE}",
         )
+
+
+KIND = RunKind("wipe", Request, title=lambda request: request.title, steps=steps)

@@ -25,7 +25,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.databases import Database
 from emberkeep.store.intake import Progress, Stream, silent
 from emberkeep.store.manifest import About, beside
-from emberkeep.store.store import SnapshotTree
+from emberkeep.store.tree import SnapshotTree
 from emberkeep.survey import drift
 
 _PIECE = 1 << 20

@@ -18,7 +18,8 @@ from emberkeep.inventory.versions import ordering
 from emberkeep.keep.keep import UNSORTED, Keep
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
-from emberkeep.store.store import SnapshotTree, Store
+from emberkeep.store.store import Store
+from emberkeep.store.tree import SnapshotTree
 
 _VERSION = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,63}")
 WHY = "defaults"

@@ -43,11 +43,12 @@ from typing import Any
 
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.fs import writing
-from emberkeep.fs.trees import digest_of, file_chunks
+from emberkeep.fs.trees import LINK, Entry, Tree, digest_of, file_chunks
 from emberkeep.keep.keep import Keep
 
 BEGUN, DONE, TAKEN_BACK, UNDONE = "begun", "done", "taken back", "undone"
-RESTORE, MERGE, UNDO, SEND = "restore", "merge", "undo", "send"
+UNDO = "undo"
+"""Why a snapshot was taken before a run was taken back."""
 _TABLES = (
     "create table if not exists run (number integer primary key, kind text not null,"
     " begun text not null, ended text, state text not null, facts text not null)",
@@ -472,7 +473,7 @@ def _run(row: tuple[int, str, str, str | None, str, str], steps: tuple[StepRecor
     number, kind, begun, ended, state, facts = row
     told = json.loads(facts)
     request = told.get("request", {key: told[key] for key in ("target", "only", "paths") if told.get(key)})
-    title = told.get("title") or (f"restore of snapshot {request['target']}" if kind == RESTORE else kind)
+    title = told.get("title") or (f"restore of snapshot {request['target']}" if kind == "restore" else kind)
     return Run(
         number,
         kind,
@@ -491,6 +492,20 @@ def _run(row: tuple[int, str, str, str | None, str, str], steps: tuple[StepRecor
 def _step(at: int, name: str, title: str, begun: str, ended: str | None, facts: str) -> StepRecord:
     finished = datetime.fromisoformat(ended) if ended else None
     return StepRecord(at, name, title, datetime.fromisoformat(begun), finished, json.loads(facts))
+
+
+def noted_at(tree: Tree, path: str) -> str:
+    """What stands at a path, as ``touched`` has it."""
+    return noted(tree.entries().get(path) if path else tree.top)
+
+
+def noted(entry: Entry | None) -> str:
+    """An entry as ``touched`` has it; "" for none."""
+    if entry is None:
+        return ""
+    if entry.kind is LINK:
+        return f"link {entry.points_at}"
+    return f"{entry.kind} {entry.mode:o} {entry.mtime_ns} {entry.size}"
 
 
 def _written(keep: Keep) -> dict[str, tuple[int, int, str]]:

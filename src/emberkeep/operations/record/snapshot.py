@@ -21,7 +21,8 @@ from emberkeep.process.signs import running_signs
 from emberkeep.store.intake import Progress, Stream, silent
 from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.refs import resolve
-from emberkeep.store.store import Dumped, SnapshotTree, Store, Taken
+from emberkeep.store.store import Dumped, Store, Taken
+from emberkeep.store.tree import SnapshotTree, snapshot_tree
 
 if TYPE_CHECKING:
     from emberkeep.fs.scan import Ahead
@@ -94,7 +95,7 @@ def _databases(only: Sequence[str], config: Config) -> tuple[Database, ...]:
 def _dumped(store: Store, about: About) -> tuple[Dumped, ...]:
     from emberkeep.operations.record import databases  # only where there are some
 
-    tree = SnapshotTree(store, store.manifest(about.label), f"snapshot {about.label}")
+    tree = snapshot_tree(store, about.label)
     told = {name: databases.facts_in(tree, name) for name in about.databases}
     return tuple(
         Dumped(name, len(facts.tables), facts.rows, databases.size_in(tree, name)) for name, facts in told.items()
@@ -166,7 +167,7 @@ def _newest_first(store: Store) -> Iterator[About]:
 def find(store: Store, keep: Keep, ref: str, now: datetime) -> SnapshotTree:
     """The snapshot that ``ref`` names, as a tree."""
     about = meant(store, keep, ref, now)
-    return SnapshotTree(store, store.manifest(about.label), f"snapshot {about.label}")
+    return snapshot_tree(store, about.label)
 
 
 def pin(store: Store, keep: Keep, ref: str, now: datetime, *, pinned: bool) -> About:

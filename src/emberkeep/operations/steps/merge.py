@@ -6,7 +6,6 @@ from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from types import MappingProxyType
-from typing import Any
 
 from emberkeep.comparing.fit import LEAST_SHARE
 from emberkeep.databases.access import ROLE
@@ -24,17 +23,12 @@ from emberkeep.merging.merge import merge_file, merge_trees
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import Breach, FileMerge, Merge, Outcome, Settle
 from emberkeep.merging.rules import in_turn, settle_by
-from emberkeep.operations.engine.step import Clock, FileStep, Notes, Plan, Room, SnapshotStep, Step, carry_out
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
 from emberkeep.operations.record import defaults
-from emberkeep.operations.record.journal import MERGE, Journal, Run
 from emberkeep.operations.steps import questions
-from emberkeep.process.signs import refuse_if_running
-from emberkeep.store.intake import Progress, silent
-from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 
 NOTHING: Mapping[str, str | None] = MappingProxyType({})
-WHY = MERGE
 
 
 def load_answers(keep: Keep, given: Path | None) -> Answers:
@@ -299,12 +293,12 @@ class MergeStep(FileStep):
 
     def _merge(self, room: Room) -> Notes:
         folder = room.folder
-        _check_unchanged(folder, self.based_on)
+        check_unchanged(folder, self.based_on)
         answers = answers_of(room.keep, self.answers)
         merged = self.known or self._worked_out(room, answers)
         if merged.faults:
             raise UnreadableInput.gathered(merged.faults)
-        room.told["merge"] = merged
+        room.findings.merge = merged
         into(room.folder, merged)
         return _notes(merged)
 
@@ -318,13 +312,15 @@ class MergeStep(FileStep):
 
     def act(self, room: Room, plan: Plan) -> None:
         super().act(room, plan)
-        merged: Merge = room.told["merge"]
+        merged = room.findings.merge
+        assert merged is not None
         asked = questions.noted(merged, self.wanted.old, self.wanted.new, questions.pending(room.keep))
         room.note(**{questions.OPEN: asked})
-        _remember(room.keep, merged)
+        remember(room.keep, merged)
 
 
-def _check_unchanged(tree: Tree, based_on: Mapping[str, str | None]) -> None:
+def check_unchanged(tree: Tree, based_on: Mapping[str, str | None]) -> None:
+    """Refused where a file is not what it was when the merge was looked at."""
     for path, digest in based_on.items():
         if (tree.digest(path) if path in tree.entries() else None) != digest:
             raise Refused("this file changed while the merge was worked out", place=Place(path), hint="merge again")
@@ -345,67 +341,6 @@ def answers_of(keep: Keep, given: Sequence[Answer]) -> Answers:
     return Answers.of((GIVEN, list(given)), (REMEMBERED, known))
 
 
-def steps(
-    keep: Keep,
-    wanted: Request,
-    answers: Sequence[Answer],
-    based_on: Mapping[str, str | None],
-    known: Merge | None = None,
-) -> list[Step]:
-    """The steps of a merge in a keep."""
-    first = SnapshotStep(f"before merging {wanted.new}", WHY)
-    return [first, MergeStep(wanted, answers, based_on, known), *tables_step(keep, wanted, answers, known)]
-
-
-def write_merge(
-    keep: Keep,
-    store: Store,
-    merge: Merge,
-    wanted: Request,
-    given: Path | None,
-    clock: Clock,
-    progress: Progress = silent,
-) -> About | None:
-    """Write a merge into the live files as a run; returns the snapshot taken before, None when there is nothing to
-    write.
-
-    Refused when a file changed since the merge was worked out or the server runs. RunFailed when the system refuses
-    half-way: the files are then put back.
-    """
-    if merge.faults:
-        raise UnreadableInput.gathered(merge.faults)
-    if not merge.to_write and not merge.tables_to_write:
-        _remember(keep, merge)
-        return None
-    refuse_if_running(keep, "it would overwrite edited settings when it exits")
-    answers = answer_files.read(given) if given and given.exists() else []
-    based_on = {item.path: item.based_on for item in merge.to_write}
-    _check_unchanged(FolderTree(keep.require_server()), based_on)
-    request = {
-        "old": wanted.old,
-        "new": wanted.new,
-        "only": list(wanted.only),
-        "checked": wanted.checked,
-        "answers": answer_files.plain(answers),
-        "based_on": based_on,
-    }
-    asked = Run(0, MERGE, clock(), title=f"merge of the defaults of {wanted.new}", request=request)
-    room = Room(keep, store, Journal(keep.folder), asked, clock, progress=progress)
-    carry_out(room, steps(keep, wanted, answers, based_on, merge))
-    before: About = room.told["before"]
-    return before
-
-
-def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
-    """The steps of a merge that the journal knows. Refused for one that an earlier Ember Keep began."""
-    if "new" not in request:
-        raise Refused(
-            "a merge that an earlier Ember Keep began cannot go on",
-            hint="'emberkeep undo --go' takes it back; then merge again",
-        )
-    wanted = Request(request["old"], request["new"], tuple(request["only"]), request["checked"])
-    return steps(keep, wanted, answer_files.from_plain(request["answers"]), request["based_on"])
-
-
-def _remember(keep: Keep, merge: Merge) -> None:
+def remember(keep: Keep, merge: Merge) -> None:
+    """Have the keep remember the answers that a merge was given."""
     answer_files.remember(keep.answers_file, merge.questions)

@@ -2,34 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
-from functools import partial
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 from typing import Any
 
-from emberkeep.documents import edit, registry
-from emberkeep.errors import EmberKeepError, Place, Refused, RunFailed
+from emberkeep.errors import EmberKeepError, Place, RunFailed
 from emberkeep.fs import writing
-from emberkeep.fs.trees import FILE, FolderTree, Tree, read
+from emberkeep.fs.trees import FILE, FolderTree
 from emberkeep.inventory.extensions import read_manifest
 from emberkeep.inventory.probe import Look
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.process import Service
 from emberkeep.migrating.recipe import is_of
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, SnapshotStep, Step, carry_out
-from emberkeep.operations.record.journal import Journal, Once, StartRecord
+from emberkeep.operations.engine.step import Plan, Room, Step
+from emberkeep.operations.record.journal import Journal, StartRecord
 from emberkeep.process import lifecycle
 from emberkeep.process.forecast import Forecast, forecast
 from emberkeep.process.lifecycle import Hear, in_words
 from emberkeep.process.signs import signs
 from emberkeep.process.watch import Follower, Movement, State, Watch, Watched, last_start, world_folders
-from emberkeep.store.store import Store
 from emberkeep.survey import landmarks
 from emberkeep.survey.landmarks import Measured, Missed
 
 Told = Callable[[str, Watched], None]
-BACK = "back"
 
 
 def deaf(name: str, seen: Watched) -> None:
@@ -70,7 +66,7 @@ class StopStep(Step):
     def act(self, room: Room, plan: Plan) -> None:
         stopped = lifecycle.stop(room.keep, room.environment, room.say)
         room.note(stopped=list(stopped.signs), forced=stopped.forced)
-        room.told["stopped"] = stopped
+        room.findings.stopped = stopped
 
 
 # --- starting ---------------------------------------------------------------------
@@ -96,9 +92,9 @@ class StartStep(Step):
         return Plan(notes=(*notes, *([expected.words] if expected else [])), obstacles=tuple(obstacles))
 
     def act(self, room: Room, plan: Plan) -> None:
-        room.told.setdefault("on_back", []).append(lambda: _stop_ours(room))
+        room.findings.on_back.append(lambda: _stop_ours(room))
         seen = start_and_watch(room, self.told)
-        room.told["watched"] = seen
+        room.findings.watched = seen
         room.note(state=str(seen.state), failures=list(seen.failures), errors=list(seen.errors))
         if seen.state is not State.READY:
             raise RunFailed(f"{unwell(seen)}", hint=f"what it printed is in {room.keep.output}")
@@ -142,7 +138,7 @@ def start_and_watch(room: Room, told: Told = deaf) -> Watched:
     if lifecycle.is_running(keep):
         seen = follow(keep, told)
     else:
-        pids: list[int] = room.told.setdefault("pids", [])
+        pids = room.findings.pids
 
         def launched(pid: int) -> None:
             pids.append(pid)
@@ -215,14 +211,14 @@ def foreseen(keep: Keep, journal: Journal) -> Forecast | None:
 def _stop_ours(room: Room) -> None:
     """Stop what this run started, so that the folder can be put back. A server that this run began and that never
     became ready has no players; it may be ended when it does not listen."""
-    pids = room.told.get("pids") or list(room.facts.get("pids", ()))
+    pids = room.findings.pids or list(room.facts.get("pids", ()))
     if not lifecycle.is_running(room.keep):
         return
     room.say("stopping what was started")
     try:
         lifecycle.stop(room.keep, room.environment, room.say)
     except EmberKeepError:
-        ready = room.told.get("watched")
+        ready = room.findings.watched
         if not pids or (ready is not None and ready.state is State.READY):
             raise
         lifecycle.end(room.keep, pids)
@@ -238,8 +234,13 @@ class MeasureStep(Step):
 
     def plan(self, room: Room) -> Plan:
         measured = landmarks.measure(room.folder, room.keep.config)
-        room.told["measured"] = measured
+        room.findings.measured = measured
         return Plan(notes=(measured.words,))
+
+
+def _measured(room: Room) -> Measured:
+    assert room.findings.measured is not None
+    return room.findings.measured
 
 
 class LandmarkStep(Step):
@@ -255,19 +256,17 @@ class LandmarkStep(Step):
         if self.planned and not room.only_planned:
             return Plan()
         if self.planned:
-            missed = landmarks.compare(
-                room.told["measured"], landmarks.measure(room.folder, room.keep.config), self.allowed
-            )
+            missed = landmarks.compare(_measured(room), landmarks.measure(room.folder, room.keep.config), self.allowed)
             return Plan(
                 notes=(told,) if self.allowed else (), warnings=tuple(item.words for item in missed if not item.allowed)
             )
         return Plan(notes=(told,) if self.allowed else ())
 
     def act(self, room: Room, plan: Plan) -> None:
-        before: Measured = room.told["measured"]
+        before = _measured(room)
         after = landmarks.measure(FolderTree(room.keep.server), room.keep.config)
         missed = landmarks.compare(before, after, self.allowed)
-        room.told["missed"] = missed
+        room.findings.missed = missed
         room.note(missed=[item.words for item in missed])
         lost = [item for item in missed if not item.allowed]
         if lost:
@@ -278,127 +277,3 @@ def named(missed: Sequence[Missed]) -> str:
     """The first of what was missed, in words."""
     some = "; ".join(item.words for item in missed[: landmarks.MOST_NAMED])
     return some + (f"; and {len(missed) - landmarks.MOST_NAMED} more" if len(missed) > landmarks.MOST_NAMED else "")
-
-
-# --- starting by itself ----------------------------------------------------------------
-
-
-@dataclass(frozen=True)
-class OnceRequest:
-    """A setting for exactly one start."""
-
-    file: str
-    key: str
-    value: str
-
-
-class OnceStep(FileStep):
-    """Set values for one start; the journal remembers what they are set back to."""
-
-    def __init__(self, wanted: Sequence[OnceRequest]) -> None:
-        self.wanted = tuple(wanted)
-        super().__init__("once", "set for this one start", self._set)
-
-    def _set(self, room: Room) -> Notes:
-        notes = Notes()
-        for one in self.wanted:
-            if one.file not in room.folder.entries():
-                raise Refused(f"there is no file {one.file}")
-            data = read(room.folder, one.file)
-            before = edit.value(one.file, data, one.key)
-            if before is None:
-                raise Refused(f"there is no {one.key} in {one.file}")
-            room.folder.write(one.file, edit.set_value(one.file, data, one.key, one.value))
-            notes.lines.append(f"{one.file}: {one.key} = {one.value}, and back to {before} after the first good start")
-            room.told.setdefault("once", []).append(Once(one.file, one.key, one.value, before))
-        return notes
-
-    def act(self, room: Room, plan: Plan) -> None:
-        for one in room.told.get("once", []):
-            room.journal.set_once(one)
-            room.told.setdefault("on_back", []).append(partial(room.journal.forget_once, one))
-        super().act(room, plan)
-
-
-class BackStep(Step):
-    """Set back what held for the start that just went well. A server that writes its settings when it exits may bring
-    it again, so the journal remembers it until the server has stopped."""
-
-    name, title = "back", "set back what held for this one start"
-    whole = True
-
-    def act(self, room: Room, plan: Plan) -> None:
-        for path, data in _back(room.journal, FolderTree(room.keep.server)).items():
-            writing.write_whole(room.keep.server / path, [data])
-
-
-def _back(journal: Journal, tree: Tree) -> dict[str, bytes]:
-    """The files in which something still has the value of one start, as they are with it set back."""
-    found: dict[str, bytes] = {}
-    for one in journal.once():
-        if one.file not in tree.entries():
-            continue
-        data = found.get(one.file) or read(tree, one.file)
-        if edit.value(one.file, data, one.key) == one.value:
-            found[one.file] = edit.set_value(one.file, data, one.key, one.back)
-    return found
-
-
-def _set_back(room: Room) -> Notes:
-    for path, data in _back(room.journal, room.folder).items():
-        room.folder.write(path, data)
-    return Notes()
-
-
-def back_steps() -> list[Step]:
-    """The steps of setting back what held for one start, once the server has stopped."""
-    before = SnapshotStep("before setting back what held for one start", BACK)
-    return [before, FileStep("back", "set back what held for one start", _set_back)]
-
-
-def set_back(room: Room) -> bool:
-    """Set back, as a run, what a server that has stopped left of a start with settings for it alone; whether there was
-    anything. What is back is forgotten."""
-    waits = bool(_back(room.journal, FolderTree(room.keep.server)))
-    if waits:
-        carry_out(room, back_steps())
-    for one in room.journal.once():
-        room.journal.forget_once(one)
-    return waits
-
-
-def checked(keep: Keep, store: Store) -> list[str]:
-    """Where the live files break what the recorded releases teach; nothing where none is recorded."""
-    from emberkeep.merging.results import FileMerge, Merge, Outcome
-    from emberkeep.operations.record import defaults
-    from emberkeep.operations.steps import merge as merging
-
-    known = defaults.versions(store)
-    if not known:
-        return []
-    live, newest = FolderTree(keep.server, "live"), defaults.tree_of(store, known[-1])
-    paths = [path for path in defaults.merged_paths(keep, newest) if path in live.entries()]
-    items = tuple(FileMerge(path, Outcome.SAME, registry.kind_of(path, read(live, path))) for path in paths)
-    found = merging.check(keep, store, Merge(live.label, newest.label, items), live, known[-1], newest)
-    return [f"{breach.check.file}:{breach.line}: {breach.record} {breach.what}" for breach in found]
-
-
-def start_steps(once: Sequence[OnceRequest], told: Told = deaf) -> list[Step]:
-    """The steps of a start: a run of its own only where it changes files first."""
-    before = SnapshotStep("before a start with settings for it alone", "start")
-    return [before, OnceStep(once), StartStep(told), BackStep()]
-
-
-def steps_again(keep: Keep, store: Store, request: Mapping[str, Any]) -> list[Step]:
-    """The steps of a start, or of setting back after one, that the journal knows."""
-    if "once" not in request:
-        return back_steps()
-    return start_steps([OnceRequest(*told) for told in request["once"]])
-
-
-def require_idle(keep: Keep) -> None:
-    """Refused while a run waits or the server runs."""
-    Journal(keep.folder).refuse_if_waiting()
-    found = next(signs(keep.server, keep.config), None)
-    if found is not None:
-        raise Refused(f"the server is running already ({found.words})", hint="'emberkeep watch' follows its log")

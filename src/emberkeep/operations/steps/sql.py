@@ -28,7 +28,7 @@ from emberkeep.migrating.vendor import Batch
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
 from emberkeep.operations.record import databases
 from emberkeep.store.manifest import beside
-from emberkeep.store.store import SnapshotTree
+from emberkeep.store.tree import snapshot_tree
 
 NAME = "sql"
 
@@ -145,5 +145,5 @@ class ServedSqlStep(Step):
         room.note(file="")
 
     def _from_the_dump(self, room: Room) -> None:
-        tree = SnapshotTree(room.store, room.store.manifest(room.run.before), f"snapshot {room.run.before}")
+        tree = snapshot_tree(room.store, room.run.before)
         databases.put_back(room.keep, tree, self.one.name, progress=room.progress)

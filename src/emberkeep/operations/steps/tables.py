@@ -314,7 +314,7 @@ class TablesStep(FileStep):
                     connection.execute("set foreign_key_checks = 0")
                     write(Served(connection), one, items)
                     _check_references(connection, [_table_of(one, item) for item in items])
-        room.told["tables"] = self.found
+        room.findings.tables = self.found
 
 
 def _check_references(connection: Connection, names: Sequence[str]) -> None:

@@ -25,7 +25,7 @@ from emberkeep.fs import writing
 from emberkeep.fs.trees import FILE, FOLDER, LINK, Entry
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import beside
-from emberkeep.store.store import SnapshotTree
+from emberkeep.store.tree import SnapshotTree
 
 Chunks = Callable[[str], Iterator[bytes]]
 """Gives the contents of a file by its path in the archive."""

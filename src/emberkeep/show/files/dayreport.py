@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from emberkeep.fs.overlay import What
-from emberkeep.operations.engine.step import Preview
+from emberkeep.operations.engine.preview import Preview
 from emberkeep.operations.flows.update import Report
 from emberkeep.show import words
 from emberkeep.show.files.report import page
