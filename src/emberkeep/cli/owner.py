@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 
 from emberkeep.errors import Refused
 from emberkeep.keep.keep import Keep
@@ -11,6 +12,8 @@ from emberkeep.keep.keep import Keep
 def become(keep: Keep, user: str | int) -> None:
     """Give up root's rights for those of a user, by name or number. Refused where there is no such user, or the keep is
     not theirs."""
+    if sys.platform == "win32":
+        raise Refused("--as-owner is for systems with root")
     import pwd
 
     try:

@@ -82,16 +82,12 @@ def forget_typed() -> None:
     """Let what was typed before there was a question answer none."""
     if not sys.stdin.isatty():
         return
-    try:
-        import termios  # of POSIX systems alone
-    except ImportError:
-        _forget_typed_on_windows()
+    if sys.platform == "win32":
+        import msvcrt
+
+        while msvcrt.kbhit():
+            msvcrt.getwch()
     else:
+        import termios
+
         termios.tcflush(sys.stdin, termios.TCIFLUSH)
-
-
-def _forget_typed_on_windows() -> None:
-    import msvcrt
-
-    while msvcrt.kbhit():  # type: ignore[attr-defined, unused-ignore]
-        msvcrt.getwch()  # type: ignore[attr-defined, unused-ignore]

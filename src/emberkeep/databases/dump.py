@@ -17,6 +17,7 @@ import json
 import os
 import shutil
 import subprocess
+import sys
 import tempfile
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
@@ -228,10 +229,11 @@ def dumped(access: Access, watch: Watch, *further: str, schema: str = "") -> Ite
 
 def _widen(pipe: int) -> None:
     """Let the client write ahead while what it wrote is looked at, where the system allows it."""
-    with suppress(ImportError, AttributeError, OSError):
+    if sys.platform == "linux":
         import fcntl
 
-        fcntl.fcntl(pipe, fcntl.F_SETPIPE_SZ, _PIECE)
+        with suppress(OSError):
+            fcntl.fcntl(pipe, fcntl.F_SETPIPE_SZ, _PIECE)
 
 
 def facts_of(access: Access, watch: Watch) -> Facts:

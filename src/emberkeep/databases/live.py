@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import os
 import sqlite3
+import sys
 from collections.abc import Iterator, Mapping
 from contextlib import closing, suppress
 from dataclasses import dataclass
@@ -113,7 +114,7 @@ def _is_held(path: Path) -> bool:
     database itself (SQLite, "os_unix.c", UNIX_SHM_DMS and PENDING_BYTE). Where locks cannot be asked for (Windows),
     it counts as open.
     """
-    if os.name != "posix":
+    if sys.platform == "win32":
         return True
     import fcntl
 

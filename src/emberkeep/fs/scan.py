@@ -30,7 +30,9 @@ Row = tuple[str, os.stat_result]
 
 BY_FOLDER = os.stat in os.supports_dir_fd and os.listdir in os.supports_fd
 """Whether names can be asked about in an open folder, which takes three quarters of the time that whole paths take."""
-_DOWN = os.O_RDONLY | getattr(os, "O_DIRECTORY", 0) | getattr(os, "O_PATH", 0)
+NOFOLLOW: int = getattr(os, "O_NOFOLLOW", 0)
+_DIRECTORY: int = getattr(os, "O_DIRECTORY", 0)
+_DOWN = os.O_RDONLY | _DIRECTORY | getattr(os, "O_PATH", 0)
 _TYPE, _FOLDER = 0o170000, 0o040000
 """The bits of a mode that say what kind of thing it is, and those of a folder."""
 
@@ -72,7 +74,7 @@ class Root:
             os.close(descriptors.pop())
         for name in wanted[common:]:
             try:
-                descriptors.append(os.open(name, _DOWN | os.O_NOFOLLOW, dir_fd=descriptors[-1]))
+                descriptors.append(os.open(name, _DOWN | NOFOLLOW, dir_fd=descriptors[-1]))
             except OSError as error:
                 if error.errno in (errno.ELOOP, errno.ENOTDIR):
                     raise _led_away(f"{self.start}{inside}") from None
@@ -155,7 +157,7 @@ class Scan:
     def _in_open(self, folder: str) -> list[Row]:
         # a folder below that was just made a link of is not followed
         name, above = self._way.at(folder) if folder else (self.root, None)
-        descriptor = os.open(name, os.O_RDONLY | os.O_DIRECTORY | (os.O_NOFOLLOW if folder else 0), dir_fd=above)
+        descriptor = os.open(name, os.O_RDONLY | _DIRECTORY | (NOFOLLOW if folder else 0), dir_fd=above)
         try:
             start, names = self._ours(folder, os.listdir(descriptor))
             ask = os.stat
@@ -205,11 +207,20 @@ class Ahead:
     look counts for nothing.
     """
 
+    root: str
+    process: int
+    _witnesses: Sequence[str]
+    _before: list[tuple[int, ...]]
+    _told: str | None
+    _end: int
+
     def __init__(self, root: str, witnesses: Sequence[str] = ()) -> None:
+        if sys.platform == "win32":
+            raise OSError(errno.ENOSYS, "this system forks no process")
         self.root = root
         self._witnesses = witnesses
         self._before = [_stamp(path) for path in witnesses]
-        self._told: str | None = None
+        self._told = None
         self._end, end = os.pipe()
         try:
             self.process = os.fork()
@@ -233,7 +244,8 @@ class Ahead:
         """End the process, whether or not it has."""
         os.close(self._end)
         with suppress(PermissionError):  # it was begun as root, which we are no more; it ends by itself
-            os.kill(self.process, signal.SIGKILL)
+            if sys.platform != "win32":
+                os.kill(self.process, signal.SIGKILL)
         os.waitpid(self.process, 0)
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import errno
 import os
 import stat
+import sys
 from collections.abc import Iterable, Iterator, Mapping, Set
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -272,7 +273,7 @@ class FolderTree:
             self.stamps[path] = (facts.st_ctime_ns, facts.st_ino)
             if facts.st_nlink > 1:
                 self._names.setdefault((facts.st_dev, facts.st_ino), []).append(path)
-            if _TELLS_BLOCKS and size > facts.st_blocks * 512:
+            if sys.platform != "win32" and size > facts.st_blocks * 512:
                 self._sparse.add(path)
         elif form == _FOLDER:
             kind = FOLDER
@@ -330,7 +331,7 @@ class FolderTree:
         return facts.st_size, fitting(facts.st_mtime_ns), facts.st_ctime_ns, inode
 
     def holes(self, path: str) -> tuple[Hole, ...]:
-        if path not in self._sparse or not hasattr(os, "SEEK_HOLE"):
+        if sys.platform == "win32" or path not in self._sparse or not hasattr(os, "SEEK_HOLE"):
             return ()
         try:
             descriptor = self._open(path, None)
@@ -348,8 +349,6 @@ class FolderTree:
 _TYPE = 0o170000
 """The bits of a mode that say what kind of thing it is."""
 _REGULAR, _FOLDER, _LINK = stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK
-_TELLS_BLOCKS = hasattr(os.stat_result, "st_blocks")
-"""Whether the system tells how much room a file takes (Windows does not)."""
 
 
 _LISTS_INODES = os.name != "nt"
@@ -357,6 +356,8 @@ _LISTS_INODES = os.name != "nt"
 
 
 def _holes(descriptor: int) -> Iterator[Hole]:
+    if sys.platform == "win32":  # which tells of none this way
+        return
     end, at = os.fstat(descriptor).st_size, 0
     while at < end:
         hole = os.lseek(descriptor, at, os.SEEK_HOLE)

@@ -22,7 +22,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO, NamedTuple, cast
 
 from emberkeep.errors import Place, Refused
-from emberkeep.fs.scan import TEMPORARY, Root
+from emberkeep.fs.scan import NOFOLLOW, TEMPORARY, Root
 
 if TYPE_CHECKING:
     import sqlite3
@@ -157,11 +157,11 @@ class SystemIO:
         if os.chmod in os.supports_follow_symlinks:  # macOS
             os.chmod(name, mode, dir_fd=folder, follow_symlinks=False)
             return
-        descriptor = os.open(name, _ANY | os.O_NOFOLLOW, dir_fd=folder)
+        descriptor = os.open(name, _ANY | NOFOLLOW, dir_fd=folder)
         try:
             if stat.S_ISLNK(os.fstat(descriptor).st_mode):
                 raise OSError(errno.ELOOP, _LINK, path)
-            if _BY_NUMBER:
+            if sys.platform == "win32" or _BY_NUMBER:
                 os.chmod(f"/proc/self/fd/{descriptor}", mode)  # noqa: PTH101
             else:
                 os.fchmod(descriptor, mode)
@@ -170,7 +170,8 @@ class SystemIO:
 
     def chown(self, path: str | Path, owner: int, group: int) -> None:
         name, folder = _at(path)
-        os.chown(name, owner, group, dir_fd=folder, follow_symlinks=False)
+        if sys.platform != "win32":
+            os.chown(name, owner, group, dir_fd=folder, follow_symlinks=False)
 
     def utime(self, path: str | Path, mtime_ns: int) -> None:
         follow = os.utime not in os.supports_follow_symlinks
@@ -221,7 +222,7 @@ def _gone_down_anew() -> None:
 
 
 def _nofollow(folder: int | None) -> int:
-    return os.O_NOFOLLOW if folder is not None else 0
+    return NOFOLLOW if folder is not None else 0
 
 
 def _opened(path: str | Path, mode: str, further: int) -> BinaryIO:
@@ -295,7 +296,7 @@ class Facts(NamedTuple):
 
 def may_give_away() -> bool:
     """Whether this process may set owners and groups as it likes."""
-    return hasattr(os, "geteuid") and os.geteuid() == 0
+    return sys.platform != "win32" and os.geteuid() == 0
 
 
 def set_facts(path: str | Path, facts: Facts, *, ours: bool = False) -> None:
@@ -591,7 +592,7 @@ def close_to_others(folder: Path) -> bool:
 def is_open_to_others(folder: Path) -> bool:
     """Whether others may look into a folder of ours."""
     facts = folder.stat()
-    return os.name != "nt" and bool(facts.st_mode & 0o077) and facts.st_uid == os.geteuid()
+    return sys.platform != "win32" and bool(facts.st_mode & 0o077) and facts.st_uid == os.geteuid()
 
 
 def make_private(path: Path) -> None:

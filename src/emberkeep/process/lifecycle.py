@@ -7,6 +7,7 @@ import os
 import posixpath
 import shutil
 import subprocess
+import sys
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -384,7 +385,7 @@ def require_entry(config: Config, folder: Path) -> None:
 
 def _as_user(service: Service) -> tuple[dict[str, Any], dict[str, str]]:
     """What has a command run as the user that keep.toml names, and the environment that goes with it."""
-    if not service.user or os.name == "nt":
+    if not service.user or sys.platform == "win32":
         return {}, {}
     import pwd
 

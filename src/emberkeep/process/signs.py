@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 import socket
+import sys
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
@@ -193,7 +194,7 @@ def is_locked(path: Path) -> bool:
     except OSError:
         return True
     try:
-        if os.name != "posix":
+        if sys.platform == "win32":
             return False
         import fcntl
 
