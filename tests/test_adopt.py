@@ -28,7 +28,8 @@ from emberkeep.detection.people import listed_people
 from emberkeep.documents import edit
 from emberkeep.fs.trees import FolderTree
 from emberkeep.inventory.roles import Roles
-from emberkeep.keep.keep import UNSORTED, read_config
+from emberkeep.keep.config import read_config
+from emberkeep.keep.tables.server import UNSORTED
 from tests.conftest import tree_state
 from tests.helpers import moor
 from tests.program import Program, run_program

@@ -22,7 +22,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import UnreadableInput
-from emberkeep.keep.keep import Config, Keep, check_text
+from emberkeep.keep.config import Config, check_text
+from emberkeep.keep.keep import Keep
 from emberkeep.keep.recurrence import MONTHS, NotUnderstood, Shift, from_rule, from_words, placed
 from emberkeep.operations.engine.step import Room
 from emberkeep.operations.flows import due

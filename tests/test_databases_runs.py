@@ -21,7 +21,8 @@ import pytest
 
 from emberkeep.errors import Refused, RunFailed, UnreadableInput
 from emberkeep.fs.trees import FolderTree
-from emberkeep.keep.keep import Keep, check_text
+from emberkeep.keep.config import check_text
+from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.databases import Databases
 from emberkeep.migrating import vendor
 from emberkeep.operations.record import snapshot

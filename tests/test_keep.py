@@ -15,7 +15,9 @@ from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.fs import globs
 from emberkeep.inventory.roles import Roles, selection
 from emberkeep.inventory.versions import ordering
-from emberkeep.keep.keep import UNSORTED, Keep, find, read_config
+from emberkeep.keep.config import read_config
+from emberkeep.keep.keep import Keep, find
+from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.keep.toml_reader import quote
 from emberkeep.store.manifest import About
 from emberkeep.store.refs import resolve

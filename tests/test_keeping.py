@@ -18,7 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.fs.trees import FolderTree
-from emberkeep.keep.keep import Rung
+from emberkeep.keep.tables.ladder import Rung
 from emberkeep.operations.upkeep import thin
 from emberkeep.retention.growth import growth
 from emberkeep.retention.ladder import judge

@@ -18,7 +18,8 @@ from hypothesis import strategies as st
 
 from emberkeep.errors import Refused
 from emberkeep.fs.trees import FolderTree
-from emberkeep.keep.keep import Keep, remember
+from emberkeep.keep.edit import remember
+from emberkeep.keep.keep import Keep
 from emberkeep.operations.flows import wipe
 from emberkeep.operations.flows.wipe import Preview
 from emberkeep.wiping.identifiers import Known, canonical, identifiers, known_people

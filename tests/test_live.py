@@ -20,7 +20,7 @@ import pytest
 
 from emberkeep.databases.live import LiveTree
 from emberkeep.fs.trees import FolderTree
-from emberkeep.keep.keep import Config
+from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store, Taken

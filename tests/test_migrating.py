@@ -23,7 +23,10 @@ from emberkeep.documents.edit import Shape
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.fs.overlay import Planned
 from emberkeep.fs.trees import FolderTree, Kind, NoTree
-from emberkeep.keep.keep import Config, Keep, Landmark, World
+from emberkeep.keep.config import Config
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.tables.server import World
+from emberkeep.keep.tables.updates import Landmark
 from emberkeep.migrating import apply
 from emberkeep.migrating.recipe import Recipe, RecipeStep, Remove, Renumber, chain, read
 from emberkeep.operations.flows import migrate, update

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 from emberkeep.errors import Refused
 from emberkeep.fs.overlay import Planned
 from emberkeep.fs.trees import FolderTree, read
-from emberkeep.keep.keep import Rung
+from emberkeep.keep.tables.ladder import Rung
 from emberkeep.keep.tables.wiping import SetText
 from emberkeep.process.forecast import Forecast, forecast, lasting
 from emberkeep.retention import growth

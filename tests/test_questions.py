@@ -13,7 +13,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import UnreadableInput
-from emberkeep.keep.keep import Settling, read_config
+from emberkeep.keep.config import read_config
+from emberkeep.keep.tables.updates import Settling
 from emberkeep.merging.answers import Answer, Answers
 from emberkeep.merging.dialogue import BACK, FIELD, KIND, SKIP, Dialogue, Said, understood
 from emberkeep.merging.merge import merge_file

@@ -17,7 +17,7 @@ import pytest
 from emberkeep.detection.adopt import adopt
 from emberkeep.detection.doubts import answered, doubts
 from emberkeep.errors import Refused
-from emberkeep.keep.keep import Config, check_text
+from emberkeep.keep.config import Config, check_text
 from emberkeep.keep.tables.process import Console
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.snapshot import unconfirmed

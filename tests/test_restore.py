@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from emberkeep.errors import Damage, Refused
 from emberkeep.fs import writing
 from emberkeep.fs.trees import FolderTree
-from emberkeep.keep.keep import Config
+from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply
 from emberkeep.store import seen
 from emberkeep.store.manifest import About

@@ -19,9 +19,10 @@ from pathlib import Path
 import pytest
 
 from emberkeep.errors import EmberKeepError, Refused
-from emberkeep.keep.keep import Keep, Log
+from emberkeep.keep.keep import Keep
 from emberkeep.keep.secrets import secret
 from emberkeep.keep.tables.process import Console, Service, duration
+from emberkeep.keep.tables.server import Log
 from emberkeep.operations.record.journal import Journal
 from emberkeep.process import console, lifecycle
 from emberkeep.process import watch as watching

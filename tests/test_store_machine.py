@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
 from emberkeep.fs.trees import FolderTree
-from emberkeep.keep.keep import Config
+from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply
 from emberkeep.store import compact
 from emberkeep.store.manifest import About

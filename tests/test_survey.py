@@ -13,7 +13,7 @@ import pytest
 
 from emberkeep.inventory import published
 from emberkeep.inventory.published import wanted_versions
-from emberkeep.keep.keep import Wanted
+from emberkeep.keep.tables.updates import Wanted
 from tests.helpers import new_keep
 from tests.program import Program, run_program
 

@@ -18,7 +18,8 @@ from hypothesis import strategies as st
 
 from emberkeep.errors import Damage, EmberKeepError, Refused
 from emberkeep.fs import writing
-from emberkeep.keep.keep import Keep, make_like
+from emberkeep.keep.edit import make_like
+from emberkeep.keep.keep import Keep
 from emberkeep.operations.record import snapshot
 from emberkeep.store.compact import release
 from emberkeep.store.store import Store

@@ -12,8 +12,8 @@ from typing import Any
 
 import pytest
 
-from emberkeep.keep.keep import Log
 from emberkeep.keep.tables.process import Service
+from emberkeep.keep.tables.server import Log
 from emberkeep.process import watch as watching
 from emberkeep.process.watch import Activity, Follower, Movement, State, Watch, Watched, last_start, world_folders
 

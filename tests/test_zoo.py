@@ -29,7 +29,8 @@ from emberkeep.fs.trees import FolderTree, Kind
 from emberkeep.inventory.probe import Look, begins_as_json, content_kind
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.versions import find
-from emberkeep.keep.keep import UNSORTED, Keep
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.process.signs import opened, wait_for
 from emberkeep.process.watch import Watched, read_line
 from emberkeep.survey.survey import pointer_of

@@ -18,7 +18,8 @@ from emberkeep.detection.findings import ORDER, Adoption
 from emberkeep.errors import EmberKeepError
 from emberkeep.fs import globs
 from emberkeep.inventory.roles import Roles
-from emberkeep.keep.keep import UNSORTED, Keep
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.operations.flows import wipe
 
 RIGHT, WRONG, LACKING = "right", "wrong", "not found"

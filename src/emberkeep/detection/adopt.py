@@ -41,7 +41,7 @@ from emberkeep.fs.trees import FolderTree, Kind, Skipped, Tree, read
 from emberkeep.inventory.extensions import MANIFEST_KINDS, read_facts
 from emberkeep.inventory.probe import Look
 from emberkeep.inventory.roles import Roles
-from emberkeep.keep.keep import UNSORTED
+from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.process import signs
 
 _LOG_FOLDERS = {"log", "logs", "crash-reports", "crashes", "dumps"}

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 from emberkeep.detection.draft import plain
 from emberkeep.detection.findings import Adoption, Finding, LogLine, Sure, VersionFinding, WorldCandidate, WorldFinding
 from emberkeep.fs import globs
-from emberkeep.keep.keep import QUESTION
+from emberkeep.keep.config import QUESTION
 
 if TYPE_CHECKING:  # keep.toml is written where somebody answers
     from tomlkit.toml_document import TOMLDocument

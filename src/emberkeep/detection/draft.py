@@ -12,7 +12,7 @@ from typing import Any
 from emberkeep.detection.findings import ORDER, Adoption, Finding, RecordFinding, Sure, TableFinding
 from emberkeep.fs import globs
 from emberkeep.fs.globs import escape
-from emberkeep.keep.keep import QUESTION
+from emberkeep.keep.config import QUESTION
 from emberkeep.keep.toml_reader import quote
 
 

@@ -20,7 +20,8 @@ from emberkeep.fs import globs
 from emberkeep.fs.trees import FolderTree, Kind
 from emberkeep.inventory.roles import Roles, selection
 from emberkeep.inventory.versions import find
-from emberkeep.keep.keep import UNSORTED, Config
+from emberkeep.keep.config import Config
+from emberkeep.keep.tables.server import UNSORTED
 
 _Edit = Callable[[TOMLDocument], None]
 

@@ -10,7 +10,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from pathlib import Path
 
-from emberkeep.keep.keep import Wanted
+from emberkeep.keep.tables.updates import Wanted
 
 SECONDS = 5
 """How long an address may take to answer."""

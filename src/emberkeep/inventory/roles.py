@@ -8,7 +8,7 @@ from difflib import get_close_matches
 
 from emberkeep.errors import UsageError
 from emberkeep.fs import globs
-from emberkeep.keep.keep import ROLES, UNSORTED
+from emberkeep.keep.tables.server import ROLES, UNSORTED
 
 RoleTable = Sequence[tuple[str, Sequence[str]]]
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from emberkeep.fs import globs
 from emberkeep.fs.trees import Kind, Tree, read
-from emberkeep.keep.keep import VersionSource
+from emberkeep.keep.tables.server import VersionSource
 
 LARGEST_ARCHIVE = 64 << 20
 """Bytes of an archive that is looked into."""

@@ -12,7 +12,7 @@ from fnmatch import fnmatchcase
 
 from emberkeep.documents.values import number, respelled
 from emberkeep.fs import globs
-from emberkeep.keep.keep import Settling
+from emberkeep.keep.tables.updates import Settling
 from emberkeep.merging.results import MINE, NEW, OLD, RULE, TYPED, Question, Settle
 
 

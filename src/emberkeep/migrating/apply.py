@@ -15,7 +15,7 @@ from emberkeep.fs import globs
 from emberkeep.fs.overlay import Planned
 from emberkeep.fs.trees import FILE, FOLDER, Tree, read
 from emberkeep.inventory.tiles import TileNames
-from emberkeep.keep.keep import Config
+from emberkeep.keep.config import Config
 from emberkeep.migrating.recipe import (
     Move,
     Program,

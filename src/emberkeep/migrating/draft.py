@@ -15,7 +15,7 @@ from emberkeep.errors import EmberKeepError
 from emberkeep.fs.archives import open_source
 from emberkeep.fs.trees import FILE, Tree, read
 from emberkeep.inventory.roles import Roles
-from emberkeep.keep.keep import Config
+from emberkeep.keep.config import Config
 from emberkeep.keep.toml_reader import quote
 from emberkeep.migrating.apply import numbered_pattern
 

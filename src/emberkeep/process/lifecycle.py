@@ -19,9 +19,11 @@ from emberkeep.errors import Fault, Place, Refused, RunFailed
 from emberkeep.fs import writing
 from emberkeep.fs.trees import FILE, FolderTree, Tree
 from emberkeep.inventory.roles import Roles
-from emberkeep.keep.keep import Config, Keep, Log
+from emberkeep.keep.config import Config
+from emberkeep.keep.keep import Keep
 from emberkeep.keep.secrets import handed_on
 from emberkeep.keep.tables.process import Console, Service, Stopping
+from emberkeep.keep.tables.server import Log
 from emberkeep.process import console
 from emberkeep.process.signs import Sign, alive, signs, wait_for
 from emberkeep.process.watch import Follower, Movement, State, Watch, Watched, world_folders

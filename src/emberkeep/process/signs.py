@@ -14,7 +14,8 @@ from typing import Any
 
 from emberkeep.errors import Refused
 from emberkeep.fs import globs
-from emberkeep.keep.keep import Config, Keep
+from emberkeep.keep.config import Config
+from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.process import Process
 
 FRESH = 5.0

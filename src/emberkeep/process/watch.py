@@ -17,8 +17,8 @@ from pathlib import Path
 from typing import IO
 
 from emberkeep.fs import globs
-from emberkeep.keep.keep import Log
 from emberkeep.keep.tables.process import Service
+from emberkeep.keep.tables.server import Log
 from emberkeep.process.signs import alive, matching
 
 TURN = 0.1

@@ -14,7 +14,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from datetime import datetime, tzinfo
 
-from emberkeep.keep.keep import Rung
+from emberkeep.keep.tables.ladder import Rung
 from emberkeep.store.manifest import About
 
 

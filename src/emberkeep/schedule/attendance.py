@@ -20,7 +20,7 @@ from zoneinfo import ZoneInfo
 
 from emberkeep.fs.trees import FILE, Tree, read
 from emberkeep.inventory.roles import Roles
-from emberkeep.keep.keep import Config
+from emberkeep.keep.config import Config
 from emberkeep.process.watch import bare_line
 from emberkeep.wiping.identifiers import unpacked
 

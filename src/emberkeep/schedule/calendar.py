@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 from datetime import UTC, date, datetime, timedelta
 from zoneinfo import ZoneInfo
 
-from emberkeep.keep.keep import Config
+from emberkeep.keep.config import Config
 from emberkeep.keep.recurrence import MONTHS, Shift, placed, which_of_month
 from emberkeep.keep.tables.schedule import NEXT, RUN, Beside, Event, Events, SkipWhen
 from emberkeep.process.lifecycle import in_words

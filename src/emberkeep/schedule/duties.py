@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from enum import StrEnum
 
-from emberkeep.keep.keep import Config
+from emberkeep.keep.config import Config
 from emberkeep.keep.tables.schedule import ASK, SKIP
 from emberkeep.process.lifecycle import in_words
 from emberkeep.schedule.calendar import Occurrence, occurrences

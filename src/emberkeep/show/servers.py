@@ -12,7 +12,7 @@ from rich.table import Table
 
 from emberkeep.detection.findings import ORDER, Adoption, Finding, RecordFinding, Sure
 from emberkeep.detection.refresh import Refresh
-from emberkeep.keep.keep import ROLES, UNSORTED
+from emberkeep.keep.tables.server import ROLES, UNSORTED
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
 from emberkeep.survey.survey import Survey

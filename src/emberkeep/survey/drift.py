@@ -17,7 +17,8 @@ from emberkeep.inventory.extensions import Extension
 from emberkeep.inventory.published import Published
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.versions import Found, ordering
-from emberkeep.keep.keep import Config, Keep
+from emberkeep.keep.config import Config
+from emberkeep.keep.keep import Keep
 
 
 @dataclass(frozen=True)

@@ -28,7 +28,8 @@ from emberkeep.fs import globs
 from emberkeep.fs.trees import FILE, Tree, read
 from emberkeep.inventory.roles import Roles, selection
 from emberkeep.inventory.tiles import TileNames
-from emberkeep.keep.keep import Config, Landmark
+from emberkeep.keep.config import Config
+from emberkeep.keep.tables.updates import Landmark
 
 MOST_NAMED = 6
 SEEN_OF_EACH = 2

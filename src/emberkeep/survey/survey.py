@@ -22,7 +22,9 @@ from emberkeep.inventory.probe import LARGEST_DOCUMENT, Look
 from emberkeep.inventory.published import Published
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.versions import find, ordering
-from emberkeep.keep.keep import UNSORTED, Config, Keep
+from emberkeep.keep.config import Config
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.process.signs import running_signs
 from emberkeep.store.manifest import About
 from emberkeep.survey import drift

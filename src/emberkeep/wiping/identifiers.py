@@ -28,7 +28,7 @@ from emberkeep.errors import EmberKeepError
 from emberkeep.fs import globs
 from emberkeep.fs.trees import FILE, Tree
 from emberkeep.inventory.roles import Roles
-from emberkeep.keep.keep import Config
+from emberkeep.keep.config import Config
 
 _LETTERS = frozenset(b"0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz+/_-")
 """Of which identifiers are spelled, in base64 too."""

@@ -23,7 +23,8 @@ from emberkeep.fs import globs
 from emberkeep.fs.trees import FILE, Tree, read
 from emberkeep.inventory.roles import Roles, selection
 from emberkeep.inventory.tiles import TileNames
-from emberkeep.keep.keep import UNSORTED, Config
+from emberkeep.keep.config import Config
+from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.keep.tables.wiping import Scope
 from emberkeep.store.intake import Progress, silent
 from emberkeep.wiping.identifiers import Known, identifiers, unpacked

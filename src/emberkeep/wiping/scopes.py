@@ -25,8 +25,9 @@ from emberkeep.fs import globs
 from emberkeep.fs.overlay import Planned
 from emberkeep.fs.trees import FILE, FOLDER, Tree, read
 from emberkeep.inventory.roles import Roles, selection
-from emberkeep.keep.keep import UNSORTED, Config
+from emberkeep.keep.config import Config
 from emberkeep.keep.locate import FILE as KEEP_FILE
+from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.keep.tables.wiping import CLEAR, RecordPick, RowPick, Scope, Survivor
 from emberkeep.wiping.identifiers import Known, canonical, dashed, identifiers, unpacked
 

@@ -14,7 +14,7 @@ from emberkeep.documents.encoding import decode
 from emberkeep.errors import Place, Refused, UsageError
 from emberkeep.fs.overlay import Planned
 from emberkeep.fs.trees import Tree, read
-from emberkeep.keep.keep import Config
+from emberkeep.keep.config import Config
 from emberkeep.keep.locate import FILE as KEEP_FILE
 from emberkeep.keep.secrets import secret
 from emberkeep.keep.tables.wiping import SetText, Wiping, out_of_range

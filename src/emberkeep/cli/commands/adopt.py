@@ -16,7 +16,8 @@ from emberkeep.detection.draft import draft
 from emberkeep.detection.refresh import refresh, written
 from emberkeep.errors import Refused, UsageError
 from emberkeep.fs import writing
-from emberkeep.keep.keep import Keep, beside, check_text
+from emberkeep.keep.config import check_text
+from emberkeep.keep.keep import Keep, beside
 from emberkeep.keep.locate import FILE, keep_meant, likely_server
 from emberkeep.keep.tables.transfer import address_of, is_far
 from emberkeep.operations.record import defaults

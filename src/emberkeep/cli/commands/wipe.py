@@ -13,7 +13,8 @@ from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_
 from emberkeep.cli.run_context import room_for, told_watch
 from emberkeep.errors import Refused, UsageError
 from emberkeep.fs.trees import FolderTree
-from emberkeep.keep.keep import Keep, remember
+from emberkeep.keep.edit import remember
+from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.wiping import CLEAR, STAYS
 from emberkeep.operations.engine.codec import to_json
 from emberkeep.operations.engine.runner import carried_out

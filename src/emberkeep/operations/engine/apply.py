@@ -17,7 +17,7 @@ from emberkeep.errors import Damage, Fault, Place, Refused
 from emberkeep.fs import writing
 from emberkeep.fs.trees import FILE, FOLDER, LINK, NO_FILE, Entry, FolderTree, Skipped, Tree, deepest_first, parents
 from emberkeep.inventory.roles import RoleTable, selection
-from emberkeep.keep.keep import Config
+from emberkeep.keep.config import Config
 from emberkeep.operations.record.snapshot import alike
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import Held, Manifest

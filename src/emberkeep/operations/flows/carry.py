@@ -15,8 +15,11 @@ from emberkeep.fs.overlay import Planned
 from emberkeep.fs.trees import FILE, FOLDER, FolderTree, NoTree, Tree, digest_of, file_chunks, read
 from emberkeep.inventory.roles import MERGED, Roles
 from emberkeep.inventory.versions import ordering
-from emberkeep.keep.keep import UNSORTED, Config, Keep, beside, make_like
+from emberkeep.keep.config import Config
+from emberkeep.keep.edit import make_like
+from emberkeep.keep.keep import Keep, beside
 from emberkeep.keep.locate import FILE as KEEP_FILE
+from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.merging.answers import GIVEN, Answer, Answers
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.results import LINES, MINE, RECORD, Merge, Outcome, Question

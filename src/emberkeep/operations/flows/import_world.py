@@ -18,7 +18,8 @@ from emberkeep.errors import Refused, UsageError
 from emberkeep.fs.archives import is_archive, open_source
 from emberkeep.fs.trees import FILE, FOLDER, FileTree, PartTree, Tree, parents, read
 from emberkeep.inventory.roles import Roles
-from emberkeep.keep.keep import Config, Keep
+from emberkeep.keep.config import Config
+from emberkeep.keep.keep import Keep
 from emberkeep.migrating.apply import numbered_pattern
 from emberkeep.operations.engine.kind import RunKind, Saves
 from emberkeep.operations.engine.step import FileStep, Notes, Room, Step

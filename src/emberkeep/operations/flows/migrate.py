@@ -15,7 +15,8 @@ from emberkeep.fs.archives import open_source
 from emberkeep.fs.trees import FolderTree, Tree, read
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.versions import find, ordering
-from emberkeep.keep.keep import Config, Keep
+from emberkeep.keep.config import Config
+from emberkeep.keep.keep import Keep
 from emberkeep.keep.secrets import handed_on
 from emberkeep.migrating import apply
 from emberkeep.migrating.recipe import Program, Recipe, RecipeStep, Renumber, Sql, chain, read_all, require_known

@@ -25,7 +25,8 @@ from emberkeep.fs.overlay import Planned
 from emberkeep.fs.trees import FILE as A_FILE
 from emberkeep.fs.trees import LINK, FolderTree, Tree
 from emberkeep.inventory.roles import Roles
-from emberkeep.keep.keep import Keep, make_like
+from emberkeep.keep.edit import make_like
+from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE
 from emberkeep.operations.engine import apply
 from emberkeep.operations.engine.step import Room

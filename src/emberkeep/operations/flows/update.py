@@ -21,8 +21,9 @@ from emberkeep.inventory.extensions import Extension, fits_engine, read_manifest
 from emberkeep.inventory.probe import Look
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.versions import ordering
-from emberkeep.keep import keep as keeps
-from emberkeep.keep.keep import Config, Keep
+from emberkeep.keep import edit
+from emberkeep.keep.config import Config
+from emberkeep.keep.keep import Keep
 from emberkeep.merging.answers import Answer
 from emberkeep.migrating.recipe import is_of
 from emberkeep.operations.engine.kind import RunKind, Saves
@@ -531,7 +532,7 @@ def report(room: Room, done: Run) -> Report:
 def remember(keep: Keep, choices: Mapping[str, str]) -> None:
     """Write into keep.toml what is done with extensions without a new build."""
     if choices:
-        keeps.remember(keep, ("update", "remember"), choices)
+        edit.remember(keep, ("update", "remember"), choices)
 
 
 def _title(request: Request) -> str:

@@ -15,7 +15,8 @@ from emberkeep.fs import globs
 from emberkeep.fs.overlay import Planned
 from emberkeep.fs.trees import FILE, FolderTree, Tree, read
 from emberkeep.inventory.roles import Roles, selection
-from emberkeep.keep.keep import Config, Keep
+from emberkeep.keep.config import Config
+from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE as KEEP_FILE
 from emberkeep.keep.tables.wiping import SetText
 from emberkeep.operations.engine.kind import RunKind

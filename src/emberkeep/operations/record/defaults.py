@@ -15,7 +15,8 @@ from emberkeep.fs import globs
 from emberkeep.fs.trees import FILE, FolderTree, PartTree, Tree, best_root
 from emberkeep.inventory.roles import SHIPPED, Roles
 from emberkeep.inventory.versions import ordering
-from emberkeep.keep.keep import UNSORTED, Keep
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store

@@ -15,7 +15,8 @@ from emberkeep.errors import Damage, Refused, UsageError
 from emberkeep.fs import writing
 from emberkeep.fs.scan import TEMPORARY
 from emberkeep.inventory.roles import selection
-from emberkeep.keep.keep import Config, Keep
+from emberkeep.keep.config import Config
+from emberkeep.keep.keep import Keep
 from emberkeep.operations.record.journal import remember_written
 from emberkeep.process.signs import running_signs
 from emberkeep.store.intake import Progress, Stream, silent

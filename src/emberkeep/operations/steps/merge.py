@@ -15,7 +15,8 @@ from emberkeep.fs.overlay import Planned
 from emberkeep.fs.trees import FILE, FolderTree, NoTree, Tree
 from emberkeep.inventory.roles import require_some, selection
 from emberkeep.inventory.versions import ordering
-from emberkeep.keep.keep import Config, Keep
+from emberkeep.keep.config import Config
+from emberkeep.keep.keep import Keep
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging import orders
 from emberkeep.merging.answers import GIVEN, REMEMBERED, Answer, Answers

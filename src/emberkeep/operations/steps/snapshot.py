@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from emberkeep.errors import Fault
 from emberkeep.fs import writing
-from emberkeep.keep.keep import Config
+from emberkeep.keep.config import Config
 from emberkeep.operations.engine.step import Plan, Room, Step
 from emberkeep.operations.record import snapshot
 from emberkeep.process.signs import refuse_if_running

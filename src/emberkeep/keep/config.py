@@ -1,0 +1,281 @@
+"""keep.toml as a whole, read and checked.
+
+::
+
+    format = 1
+    [server]          name, folder (relative ones are relative to the keep), zone (IANA name), user
+    [versions.NAME] [roles] [world] [launch] [log] [player-bound] [records."GLOB"]    see ``tables.server``
+    [wanted] [[landmark]] [update] [rehearse] [[rule]] [checks]                       see ``tables.updates``
+    [ladder]                                                                          see ``tables.ladder``
+    [process] [console] [start] [[service]] [stop]                                    see ``tables.process``
+    [[database]] [vendor-sql]                                                         see ``tables.databases``
+    [scopes.NAME] [[survives]] [wipe]                                                 see ``tables.wiping``
+    [[event]] [calendar] [announce] [[webhook]]                                       see ``tables.schedule``
+    [far] [[vault]]                                                                   see ``tables.transfer``
+
+A line that begins with ``# ?`` is a question: what adopt could only guess, until the admin strikes it out.
+"""
+
+from __future__ import annotations
+
+import re
+import zoneinfo
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from emberkeep.errors import Refused
+from emberkeep.fs import globs
+from emberkeep.keep.tables import process
+from emberkeep.keep.tables.ladder import Rung, read_ladder
+from emberkeep.keep.tables.process import Running
+from emberkeep.keep.tables.server import (
+    Launch,
+    Log,
+    RecordRules,
+    VersionSource,
+    World,
+    read_launch,
+    read_log,
+    read_player_bound,
+    read_records,
+    read_roles,
+    read_versions,
+    read_world,
+)
+from emberkeep.keep.tables.updates import (
+    Landmark,
+    Settling,
+    Updating,
+    Wanted,
+    read_landmark,
+    read_rule,
+    read_silenced,
+    read_update,
+    read_wanted,
+)
+from emberkeep.keep.toml_reader import Reader, load, parsed
+
+if TYPE_CHECKING:  # what reads these tables is loaded where keep.toml has them: every command reads keep.toml
+    from emberkeep.keep.tables.databases import Databases
+    from emberkeep.keep.tables.schedule import Events
+    from emberkeep.keep.tables.transfer import Far, VaultAt
+    from emberkeep.keep.tables.wiping import Wiping
+
+
+QUESTION = "# ?"
+
+
+_GUESSED = re.compile(r"is (?!\S+ the version of )[^?]+? (?:the world|(?P<role>[a-z-]+))\? ")
+
+
+FORMAT = 1
+
+
+@dataclass(frozen=True)
+class Config:
+    """The contents of keep.toml, checked."""
+
+    name: str
+    folder: str
+    zone: str
+    versions: tuple[VersionSource, ...] = ()
+    roles: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    world: World = field(default_factory=World)
+    records: tuple[tuple[str, RecordRules], ...] = ()
+    launch: Launch = field(default_factory=Launch)
+    log: Log = field(default_factory=Log)
+    player_bound: tuple[str, ...] = ()
+    wanted: tuple[Wanted, ...] = ()
+    running: Running = field(default_factory=Running)
+    user: str = ""
+    """Whom root works as; "" for root."""
+    copy: str = ""
+    """Where the local copy of a far server folder lies, relative to the keep; "" for beside it."""
+    vaults: tuple[VaultAt, ...] = ()
+    landmarks: tuple[Landmark, ...] = ()
+    updating: Updating = field(default_factory=Updating)
+    told_far: Far | None = None
+    told_databases: Databases | None = None
+    told_wiping: Wiping | None = None
+    told_events: Events | None = None
+    """These four are None where keep.toml has none of their tables; ``far`` and so on are there always."""
+    ladder: tuple[Rung, ...] = ()
+    rules: tuple[Settling, ...] = ()
+    silenced: tuple[str, ...] = ()
+    questions: tuple[str, ...] = ()
+    """Lines of keep.toml that begin with ``# ?``: what adopt could only guess, until the admin strikes them out."""
+
+    @property
+    def guesses(self) -> tuple[tuple[str, str], ...]:
+        """Open questions about which files have a role: the role, and the question."""
+        told = ((_GUESSED.match(question), question) for question in self.questions)
+        return tuple((found["role"] or "world", question) for found, question in told if found)
+
+    @property
+    def is_far(self) -> bool:
+        """Whether the server folder is reached by file transfer."""
+        return self.told_far is not None and self.told_far.address is not None
+
+    @cached_property
+    def far(self) -> Far:
+        """The way to a server folder that is reached by file transfer."""
+        from emberkeep.keep.tables.transfer import Far
+
+        return self.told_far or Far()
+
+    @cached_property
+    def databases(self) -> Databases:
+        """The databases."""
+        from emberkeep.keep.tables.databases import Databases
+
+        return self.told_databases or Databases()
+
+    @cached_property
+    def wiping(self) -> Wiping:
+        """What wipes clear; where nothing is told, the scopes that the roles make."""
+        from emberkeep.keep.tables.wiping import Wiping, from_roles
+
+        return self.told_wiping or Wiping(from_roles(dict(self.roles), self.player_bound))
+
+    @cached_property
+    def calendar(self) -> Events:
+        """What comes round."""
+        from emberkeep.keep.tables.schedule import Events
+
+        return self.told_events or Events()
+
+    @cached_property
+    def tz(self) -> zoneinfo.ZoneInfo:
+        """The zone in which times are shown."""
+        return zoneinfo.ZoneInfo(self.zone)
+
+    def record_rules(self, path: str) -> RecordRules:
+        """The record identities told for the file at ``path``."""
+        rules: dict[str, tuple[str, ...]] = {}
+        for pattern, told in self.records:
+            if globs.matches(path, [pattern]):
+                rules.update(told)
+        return rules
+
+
+def read_config(path: Path) -> Config:
+    """keep.toml read and checked as a whole; UnreadableInput lists every fault with line and dotted path."""
+    table, text = load(path)
+    return config_of(table, text, path)
+
+
+def check_text(text: str, path: Path) -> Config:
+    """The same for a text that is to be written to ``path``."""
+    return config_of(parsed(text, str(path)), text, path)
+
+
+def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
+    """A parsed keep.toml, checked."""
+    reader = Reader(str(path), text, table)
+    number = reader.get("format", int, "a number", None)
+    if number is None:
+        reader.fault("", f"lacks the key 'format'; this Ember Keep writes format = {FORMAT}")
+    elif number > FORMAT:
+        raise Refused(f"{path} has format {number}; this Ember Keep reads up to {FORMAT}", hint="update Ember Keep")
+    server = reader.sub("server")
+    zone, roles, player_bound = (
+        _zone(server),
+        read_roles(reader.sub("roles")),
+        read_player_bound(reader.sub("player-bound")),
+    )
+    wipes = _wiping(reader, dict(roles), player_bound)
+    name, folder, vaults = server.required("name"), server.required("folder"), _vaults(reader, path)
+    config = Config(
+        name=name,
+        folder=folder,
+        zone=zone,
+        versions=read_versions(reader.sub("versions")),
+        roles=roles,
+        world=read_world(reader.sub("world")),
+        records=read_records(reader.sub("records")),
+        launch=read_launch(reader.sub("launch")),
+        log=read_log(reader.sub("log")),
+        player_bound=player_bound,
+        wanted=read_wanted(reader),
+        running=process.read(reader),
+        user=server.string("user"),
+        copy=server.string("copy"),
+        vaults=vaults,
+        landmarks=tuple(read_landmark(item) for item in reader.subs("landmark")),
+        updating=read_update(reader.sub("update"), reader.sub("rehearse")),
+        told_far=_far(reader, server, folder),
+        told_databases=_databases(reader),
+        told_wiping=wipes,
+        told_events=_events(reader, zone, wipes, dict(roles), player_bound, bool(vaults)),
+        ladder=read_ladder(reader.sub("ladder")),
+        rules=tuple(read_rule(item) for item in reader.subs("rule")),
+        silenced=read_silenced(reader.sub("checks")),
+        questions=tuple(
+            line.strip().removeprefix(QUESTION).strip() for line in text.splitlines() if line.startswith(QUESTION)
+        ),
+    )
+    server.no_others()
+    reader.no_others()
+    reader.raise_if_faulty()
+    return config
+
+
+def _far(reader: Reader, server: Reader, folder: str) -> Far | None:
+    if not reader.has("far") and "://" not in folder:
+        return None
+    from emberkeep.keep.tables import transfer
+
+    return transfer.read(reader, server, folder)
+
+
+def _vaults(reader: Reader, path: Path) -> tuple[VaultAt, ...]:
+    if not reader.has("vault"):
+        return ()
+    from emberkeep.keep.tables import transfer
+
+    return transfer.read_vaults(reader, str(path.parent))
+
+
+def _databases(reader: Reader) -> Databases | None:
+    if not reader.has("database", "vendor-sql"):
+        return None
+    from emberkeep.keep.tables import databases
+
+    return databases.read(reader)
+
+
+def _wiping(reader: Reader, roles: Mapping[str, tuple[str, ...]], player_bound: tuple[str, ...]) -> Wiping | None:
+    if not reader.has("scopes", "survives", "wipe"):
+        return None
+    from emberkeep.keep.tables import wiping
+
+    return wiping.read(reader, roles, player_bound)
+
+
+def _events(
+    reader: Reader,
+    zone: str,
+    wipes: Wiping | None,
+    roles: Mapping[str, tuple[str, ...]],
+    player_bound: tuple[str, ...],
+    vaults: bool,
+) -> Events | None:
+    if not reader.has("event", "calendar", "announce", "webhook"):
+        return None
+    from emberkeep.keep.tables import schedule, wiping
+
+    scopes = wipes.scopes if wipes else wiping.from_roles(roles, player_bound)
+    return schedule.read(reader, zoneinfo.ZoneInfo(zone), tuple(scope.name for scope in scopes), vaults)
+
+
+def _zone(server: Reader) -> str:
+    zone = server.string("zone", "UTC")
+    try:
+        zoneinfo.ZoneInfo(zone)
+    except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError):
+        server.fault("zone", f"'{zone}' is no time zone", "an IANA name is wanted, as Atlantic/Faroe or UTC")
+        return "UTC"
+    return zone

@@ -1,0 +1,60 @@
+"""keep.toml changed by a command: made like another one, or told an answer to remember."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from emberkeep.fs import writing
+from emberkeep.keep.config import check_text
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.locate import FILE
+
+
+def make_like(keep: Keep, folder: Path, server: Path) -> Keep:
+    """A keep in ``folder`` for another server folder, that knows what ``keep`` knows: keep.toml, answers, orders and
+    recipes; snapshots, defaults and journal stay where they are."""
+    import tomlkit  # only where keep.toml is written
+
+    told = tomlkit.parse((keep.folder / FILE).read_text(encoding="utf-8"))
+    told["server"]["folder"] = Path(os.path.relpath(server, folder)).as_posix()
+    for table, key in ((told["server"], "copy"), (told, "far")):  # what it is made for lies here
+        table.pop(key, None)
+    _without_vaults(told)
+    writing.make_folder(folder, private=True)
+    others = [keep.answers_file, keep.orders_file, *keep.recipes.rglob("*")]
+    for path in (path for path in others if path.is_file()):
+        target = folder / path.relative_to(keep.folder)
+        writing.make_folder(target.parent, private=True)
+        writing.write_whole(target, [path.read_bytes()])
+    writing.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
+    return Keep(folder, keep.environment)
+
+
+def _without_vaults(told: Any) -> None:
+    """Take the vaults out of a keep.toml that is to be another keep's: they are the first one's."""
+    told.pop("vault", None)
+    events = told.get("event", [])
+    for at in reversed([at for at, event in enumerate(events) if event.get("kind") == "vault"]):
+        del events[at]
+    if not events:
+        told.pop("event", None)
+
+
+def remember(keep: Keep, table: tuple[str, ...], told: Mapping[str, str]) -> None:
+    """Write entries into a table of keep.toml, the admin's own writing left as it is. UnreadableInput, nothing written,
+    for what would not be a good keep.toml."""
+    import tomlkit  # only where keep.toml is written
+
+    path = keep.folder / FILE
+    document = tomlkit.parse(path.read_text(encoding="utf-8"))
+    at: Any = document
+    for name in table:
+        at = at.setdefault(name, tomlkit.table())
+    for name, value in told.items():
+        at[name] = value
+    text = tomlkit.dumps(document)
+    check_text(text, path)
+    writing.write_whole(path, [text.encode()])

@@ -1,0 +1,155 @@
+"""What keep.toml says of updates and merges: wanted versions, landmarks, rules, what is done besides.
+
+::
+
+    [wanted]          NAME = the version wanted, or { file, pattern } or { address, pattern } where it is published
+    [[landmark]]      name, and file (its bytes), file with record and field, tiles (X1,Y1..X2,Y2) or row ({ database,
+                      table, where }): what must hold after an update as before
+    [update]          overlay: glob of the archive that a framework is laid over the engine from; command: the admin's
+                      own updater; remember: what is done with extensions without a new build (keep, remove, stop)
+    [rehearse]        set = { "FILE" = { KEY = "value" } }: what differs in a copy that is only rehearsed with
+    [[rule]]          files (a glob), field (a glob), record (a glob over names in reports), take: settles questions
+    [checks]          silence: learned checks that are not to be reported, by the names that reports give them
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from emberkeep.keep.tables.server import (
+    check_pattern,
+)
+from emberkeep.keep.toml_reader import Reader
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """Which version of something is wanted: told, or to be read from a file or an HTTP address by a pattern with one
+    group."""
+
+    name: str
+    version: str = ""
+    file: str = ""
+    address: str = ""
+    pattern: str = ""
+
+
+@dataclass(frozen=True)
+class Settling:
+    """A rule that settles questions of merges: those about ``field`` (a glob) in ``files`` (a glob), of the records
+    whose name in reports fits ``record``, where that is told."""
+
+    files: str
+    field: str
+    take: str
+    record: str = ""
+
+
+TAKES = ("mine", "new", "old", "larger", "smaller", "ratio", "mean")
+
+
+@dataclass(frozen=True)
+class Landmark:
+    """Something that must hold after an update as before; exactly one of ``file`` alone, ``file`` with ``record`` and
+    ``field``, ``tiles``, or ``database`` with ``table`` and ``where``."""
+
+    name: str
+    file: str = ""
+    record: str = ""
+    field: str = ""
+    tiles: str = ""
+    database: str = ""
+    table: str = ""
+    where: str = ""
+
+
+@dataclass(frozen=True)
+class Updating:
+    """What an update needs to know. ``set_for_rehearsal``: file, key, value."""
+
+    overlay: str = ""
+    command: tuple[str, ...] = ()
+    remember: Mapping[str, str] = field(default_factory=dict)
+    set_for_rehearsal: tuple[tuple[str, str, str], ...] = ()
+
+
+EXTENSION_CHOICES = ("keep", "remove", "stop")
+
+
+def read_wanted(reader: Reader) -> tuple[Wanted, ...]:
+    """The table [wanted]."""
+    table = reader.sub("wanted")
+    found = []
+    for name, value in table.table.items():
+        if isinstance(value, str):
+            found.append(Wanted(name, table.string(name)))
+            continue
+        source = table.sub(name)
+        wanted = Wanted(name, "", source.string("file"), source.string("address"), source.required("pattern"))
+        check_pattern(source, wanted.pattern)
+        if bool(wanted.file) == bool(wanted.address):
+            source.fault("", "should have a file or an address", "as { address = \"http://…\", pattern = '…' }")
+        elif wanted.address and not wanted.address.startswith(("http://", "https://")):
+            source.fault("address", "should begin with http:// or https://")
+        source.no_others()
+        found.append(wanted)
+    return tuple(found)
+
+
+def read_rule(reader: Reader) -> Settling:
+    """One [[rule]]."""
+    take = reader.required("take")
+    if take and take not in TAKES:
+        reader.fault("take", f"'{take}' is nothing a rule can take", f"one of {', '.join(TAKES)}")
+    found = Settling(
+        reader.required("files"), reader.required("field").removeprefix("@"), take, reader.string("record")
+    )
+    reader.no_others()
+    return found
+
+
+def read_landmark(reader: Reader) -> Landmark:
+    """One [[landmark]]."""
+    row = reader.sub("row")
+    found = Landmark(
+        reader.required("name"),
+        reader.string("file"),
+        reader.string("record"),
+        reader.string("field"),
+        reader.string("tiles"),
+        row.string("database"),
+        row.string("table"),
+        row.string("where"),
+    )
+    kinds = [bool(found.file), bool(found.tiles), bool(found.database and found.table)]
+    if sum(kinds) != 1 or (found.field and not found.file):
+        reader.fault("", "should tell one of: file, file with record and field, tiles, row", 'as tiles = "3,-1..4,0"')
+    if found.tiles and not re.fullmatch(r"-?\d+,-?\d+\.\.-?\d+,-?\d+", found.tiles):
+        reader.fault("tiles", "should be X1,Y1..X2,Y2", 'as "3,-1..4,0"')
+    for part in (row, reader):
+        part.no_others()
+    return found
+
+
+def read_update(reader: Reader, rehearse: Reader) -> Updating:
+    """The tables [update] and [rehearse]."""
+    remember = reader.sub("remember")
+    choices = {name: remember.string(name) for name in remember.table}
+    for name, choice in choices.items():
+        if choice not in EXTENSION_CHOICES:
+            remember.fault(name, f"'{choice}' is no choice", f"one of {', '.join(EXTENSION_CHOICES)}")
+    sets = rehearse.sub("set")
+    told = [(path, key, table.string(key)) for path, table in sets.items() for key in table.table]
+    found = Updating(reader.string("overlay"), reader.strings("command"), choices, tuple(told))
+    for part in (reader, rehearse):
+        part.no_others()
+    return found
+
+
+def read_silenced(reader: Reader) -> tuple[str, ...]:
+    """What [checks] silences."""
+    found = reader.strings("silence")
+    reader.no_others()
+    return found
