@@ -22,7 +22,7 @@ import corpora
 import zstandard
 
 from emberkeep.demo import sample
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.store import intake, packs, pieces, reuse
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store

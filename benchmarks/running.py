@@ -25,13 +25,15 @@ from pathlib import Path
 from measuring import Measured, ember, run, verdict
 
 from emberkeep.demo import sample
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Planned
-from emberkeep.fs.trees import FOLDER, FolderTree
+from emberkeep.fs.trees import FOLDER
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine import apply
+from emberkeep.operations.engine import apply, restore_plan
 from emberkeep.operations.engine.runner import carry_out
 from emberkeep.operations.engine.step import FileStep, Notes, Room
-from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.record.facts import Run
+from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.store.store import Store
 
@@ -62,7 +64,7 @@ def bare(server: Path, room: Path) -> float:
     planned = Planned(FolderTree(target), 0)
     for path in paths:
         planned.take(path, source)
-    apply.apply(apply.plan(planned, target, lambda path: True), planned)
+    apply.apply(restore_plan.plan(planned, target, lambda path: True), planned)
     seconds = time.perf_counter() - began
     shutil.rmtree(target)
     return seconds

@@ -19,7 +19,8 @@ from pathlib import Path
 from measuring import Measured, ember, run, verdict
 
 from emberkeep.demo import sample
-from emberkeep.fs.trees import FILE, FolderTree
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import FILE
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.tiles import TileNames
 from emberkeep.keep.keep import Keep

@@ -24,6 +24,7 @@ from pyftpdlib.servers import FTPServer
 from emberkeep.demo.walk import free_ports
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.upkeep import fetch as mirror
+from emberkeep.operations.upkeep import fetch_plan, transfer_access
 from emberkeep.transfer.pool import Lines
 from emberkeep.transfer.state import FarState
 from emberkeep.transfer.walk import walk
@@ -312,10 +313,10 @@ class Site:
 
     def lines(self, **changed: Any) -> Lines:
         """Connections that wait for nothing between tries."""
-        return Lines(mirror.door_of(self.keep, self.environment), pause=lambda seconds: None, **changed)
+        return Lines(transfer_access.door_of(self.keep, self.environment), pause=lambda seconds: None, **changed)
 
     def fetch(self, lines: Lines, **how: Any) -> mirror.Fetched:
         keep, state = self.keep, FarState(self.folder)
         known = state.known() if state.address == str(lines.door.address) else {}
-        plan = mirror.fetch_plan(walk(lines), known, mirror.Local(keep.server, known), lambda path: True, **how)
+        plan = fetch_plan.fetch_plan(walk(lines), known, fetch_plan.Local(keep.server, known), lambda path: True, **how)
         return mirror.fetch(keep, lines, plan)

@@ -10,7 +10,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import Any, BinaryIO
 
-from emberkeep.fs import writing
+from emberkeep.fs import system
 from tests import depth
 
 CALLS = (
@@ -41,12 +41,12 @@ class Stop(BaseException):
 def _counted(name: str) -> Callable[..., Any]:
     def call(self: FaultyIO, *args: Any) -> Any:
         self._step(name, args)
-        return getattr(writing.SystemIO, name)(self, *args)
+        return getattr(system.SystemIO, name)(self, *args)
 
     return call
 
 
-class FaultyIO(writing.SystemIO):
+class FaultyIO(system.SystemIO):
     """Counts the writing calls and fails, or stops everything, at the n-th; a write then gets half-way."""
 
     def __init__(self, at: int, error: BaseException | None) -> None:
@@ -80,7 +80,7 @@ def moments(calls: int, quick: int, thorough: int = 10**9) -> list[int]:
 def count_calls(act: Callable[[], object]) -> int:
     """How many writing calls ``act`` makes."""
     counting = FaultyIO(10**9, None)
-    with writing.use(counting):
+    with system.use(counting):
         act()
     return 10**9 - counting.left
 

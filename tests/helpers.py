@@ -9,7 +9,8 @@ from pathlib import Path
 
 from emberkeep.documents import registry
 from emberkeep.documents.model import Document
-from emberkeep.fs.trees import FolderTree, Kind, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Kind, read
 from emberkeep.keep.keep import Keep
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import FileMerge

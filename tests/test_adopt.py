@@ -26,7 +26,7 @@ from emberkeep.detection.draft import draft
 from emberkeep.detection.findings import Adoption, Sure
 from emberkeep.detection.people import listed_people
 from emberkeep.documents import edit
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.config import read_config
 from emberkeep.keep.tables.server import UNSORTED

@@ -27,7 +27,8 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.recurrence import MONTHS, NotUnderstood, Shift, from_rule, from_words, placed
 from emberkeep.operations.engine.step import Room
 from emberkeep.operations.flows import due
-from emberkeep.operations.record.journal import BEGUN, DONE, Journal, Run
+from emberkeep.operations.record.facts import BEGUN, DONE, Run
+from emberkeep.operations.record.journal import Journal
 from emberkeep.schedule import calendar
 from emberkeep.schedule.calendar import Occurrence, occurrences
 from emberkeep.schedule.duties import Verdict, duties

@@ -13,7 +13,7 @@ import pytest
 from emberkeep.documents import registry
 from emberkeep.documents.encoding import Text
 from emberkeep.documents.model import Document
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.merging import checks, paths
 from emberkeep.merging.answers import Answers
 from emberkeep.merging.checks import Record

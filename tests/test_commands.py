@@ -22,15 +22,16 @@ import pytest
 
 from emberkeep.cli.main import COMMANDS
 from emberkeep.errors import Refused, RunFailed
-from emberkeep.fs import writing
+from emberkeep.fs import system
 from emberkeep.keep.keep import Keep
 from emberkeep.merging import orders, paths
 from emberkeep.merging.answers import Answer, Answers, save
 from emberkeep.merging.results import Merge
-from emberkeep.operations.engine import apply
+from emberkeep.operations.engine import apply, restore_plan
 from emberkeep.operations.engine.step import Plan, Room
 from emberkeep.operations.flows.merge import write_merge
-from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.record.facts import Run
+from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.record.snapshot import find, take
 from emberkeep.operations.steps import merge as runs
 from emberkeep.show.console import Meter
@@ -518,7 +519,7 @@ def test_a_folder_is_merged_over_itself_and_a_disk_that_fails_leaves_every_file_
     for at in moments(calls, 1, 30):
         room = place / f"at{at}"
         shutil.copytree(mine, room, symlinks=True)
-        with writing.use(FaultyIO(at, OSError(28, "No space left on device"))), suppress(OSError):
+        with system.use(FaultyIO(at, OSError(28, "No space left on device"))), suppress(OSError):
             paths.write(found, room, room)
         state = tree_state(room, times=False)
         assert all(told in (before.get(path), end.get(path)) for path, told in state.items()), at
@@ -664,7 +665,7 @@ def test_a_merge_that_cannot_be_written_is_taken_back(recorded: Program, place: 
         for at in range(1, 400, depth.choose(6, 1)):
             faulty = FaultyIO(at, OSError(28, "No space left on device"))
             try:
-                with writing.use(faulty):
+                with system.use(faulty):
                     write_merge(keep, store, found, wanted, None, lambda: now)
             except RunFailed as error:
                 failures += "put back" in str(error)
@@ -676,7 +677,7 @@ def test_a_merge_that_cannot_be_written_is_taken_back(recorded: Program, place: 
                     break
                 # The failing call was one that may fail, as writing the index, which is only a cache.
                 tree = find(store, keep, "latest", now)
-                apply.apply(apply.plan(tree, server, lambda path: True), tree)
+                apply.apply(restore_plan.plan(tree, server, lambda path: True), tree)
             assert {path: state[:2] + state[3:] for path, state in tree_state(server).items()} == before, at
         assert failures > depth.choose(3, 20)
     assert recorded("verify").code == 0

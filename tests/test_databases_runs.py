@@ -20,7 +20,7 @@ from pathlib import Path
 import pytest
 
 from emberkeep.errors import Refused, RunFailed, UnreadableInput
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.config import check_text
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.databases import Databases
@@ -211,11 +211,11 @@ def test_a_snapshot_whose_disk_is_full_is_none(rock: Rock, stop: int, monkeypatc
         "create table t (a int primary key, b varchar(40)); insert into t select seq, md5(seq) from seq_1_to_50000"
     )
     rock("snapshot", "--note", "good", "--only", "settings")
-    from emberkeep.fs import writing
+    from emberkeep.fs import system
 
     keep = rock.keep()
     with monkeypatch.context() as patched:
-        patched.setattr(writing, "io", FaultyIO(stop, OSError(28, "No space left on device")))
+        patched.setattr(system, "io", FaultyIO(stop, OSError(28, "No space left on device")))
         with pytest.raises((RunFailed, Refused, OSError)):
             snapshot.take(keep, snapshot.snapshots(Store(keep.store_folder))[0][0].taken)
     assert [about["note"] for about in rock("history", "--json").json["snapshots"]] == ["good"]

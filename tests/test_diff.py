@@ -26,7 +26,7 @@ from emberkeep.comparing.tiles import changed_share
 from emberkeep.comparing.totals import totals
 from emberkeep.documents.model import Document
 from emberkeep.errors import UnreadableInput
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.inventory.tiles import TileNames, seen_tiles
 from tests.conftest import tree_state
 from tests.helpers import parsed

@@ -11,7 +11,8 @@ import pytest
 
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.flows import drill, due
-from emberkeep.operations.record.journal import DONE, Journal
+from emberkeep.operations.record.facts import DONE
+from emberkeep.operations.record.journal import Journal
 from emberkeep.process.signs import running_signs
 from tests.conftest import Rock, tree_state
 

@@ -15,8 +15,8 @@ import yaml
 from hypothesis import assume, given
 from hypothesis import strategies as st
 
-from emberkeep.documents import edit
-from emberkeep.documents.edit import Shape
+from emberkeep.documents import edit, reshape
+from emberkeep.documents.reshape import Shape
 
 Values = dict[str, Any]
 NAMES = ["sea", "search", "at", "lamp", "oil", "n"]
@@ -139,7 +139,7 @@ def test_records_get_another_shape(
             **{name: text for name, text in default.items() if name not in told and name not in came},
             **kept,
         }
-    made, _ = edit.reshaped(f"a.{form}", data, "*", Shape(rename, {}, default, tuple(drop)))
+    made, _ = reshape.reshaped(f"a.{form}", data, "*", Shape(rename, {}, default, tuple(drop)))
     assert read_back(made, form) == plain(wanted, form), made.decode()
 
 

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.inventory.extensions import Extension, duplicates, fits_engine, missing_companions, read_manifest
 from emberkeep.inventory.probe import Look
 from tests.program import Program

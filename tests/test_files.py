@@ -15,8 +15,9 @@ from typing import BinaryIO
 import pytest
 
 from emberkeep.errors import Refused
-from emberkeep.fs import writing
-from emberkeep.fs.writing import TEMPORARY, Facts
+from emberkeep.fs import metadata, private, system, writing
+from emberkeep.fs.metadata import Facts
+from emberkeep.fs.writing import TEMPORARY
 from tests.conftest import tree_state
 from tests.faults import FaultyIO, PowerCut, Recorder, Stop, count_calls, moments
 
@@ -46,25 +47,25 @@ def staged(folder: Path) -> None:
 
 
 def linked(folder: Path) -> None:
-    with writing.durable():
+    with system.durable():
         writing.place_link(folder / "old", "x", Facts(mtime_ns=WHEN))
         writing.place_name(folder / "again", folder / "x")
 
 
 def moved(folder: Path) -> None:
     (folder / "part").write_bytes(b"fetched" * 500)
-    writing.persist_metadata(folder / "part", Facts(0o640, WHEN))
-    with writing.durable():
+    metadata.persist_metadata(folder / "part", Facts(0o640, WHEN))
+    with system.durable():
         writing.move_in(folder / "part", folder / "new" / "place" / "a", Facts(0o640, WHEN))
 
 
 def made_and_gone(folder: Path) -> None:
-    with writing.durable():
+    with system.durable():
         writing.make_folder(folder / "new" / "deep")
-        writing.set_folder_metadata(folder / "new", Facts(0o700, WHEN))
-        writing.io.unlink(folder / "gone" / "y")
-        writing.io.rmdir(folder / "gone")
-        writing.io.replace(folder / "x", folder / "new" / "x")
+        metadata.set_folder_metadata(folder / "new", Facts(0o700, WHEN))
+        system.io.unlink(folder / "gone" / "y")
+        system.io.rmdir(folder / "gone")
+        system.io.replace(folder / "x", folder / "new" / "x")
 
 
 ACTS: list[Callable[[Path], None]] = [whole, through, staged, linked, moved, made_and_gone]
@@ -85,7 +86,7 @@ def test_what_was_written_outlasts_a_power_cut(tmp_path: Path, act: Callable[[Pa
         folder, room = prepared(tmp_path / f"at{chance}"), tmp_path / f"room{chance}"
         room.mkdir()
         power = PowerCut(10**9, random.Random(chance), room)
-        with writing.use(power):
+        with system.use(power):
             act(folder)
         done = tree_state(folder, times=False)
         power.cut()
@@ -102,7 +103,7 @@ def test_stopped_anywhere_the_old_file_stands_or_the_new_one(tmp_path: Path, act
         (folder / "a").write_bytes(b"the old one")
         room.mkdir()
         power = PowerCut(at, random.Random(at), room)
-        with writing.use(power):
+        with system.use(power):
             if at > calls:
                 act(folder)
             else:
@@ -121,7 +122,7 @@ def test_what_fails_leaves_nothing_behind(tmp_path: Path, act: Callable[[Path], 
     for at in range(1, calls + 1):
         folder = prepared(tmp_path / f"at{at}")
         try:
-            with writing.use(FaultyIO(at, OSError(28, "No space left on device"))):
+            with system.use(FaultyIO(at, OSError(28, "No space left on device"))):
                 act(folder)
         except OSError:
             failed += 1
@@ -154,12 +155,12 @@ def test_a_further_name_over_one_of_its_own_leaves_no_third(tmp_path: Path) -> N
 
 
 def test_a_write_that_the_system_takes_in_parts_is_whole(tmp_path: Path) -> None:
-    class Slow(writing.SystemIO):
+    class Slow(system.SystemIO):
         def create(self, path: str | Path) -> BinaryIO:
             handle: BinaryIO = super().create(path)
             return _Nibbling(handle)  # type: ignore[return-value]
 
-    with writing.use(Slow()):
+    with system.use(Slow()):
         writing.write_new(str(tmp_path / "a"), [b"one", b"two " * 50], Facts())
     assert (tmp_path / "a").read_bytes() == b"one" + b"two " * 50
 
@@ -207,37 +208,37 @@ def test_a_stage_that_is_abandoned_leaves_nothing(tmp_path: Path) -> None:
 
 
 def test_a_file_without_rights_to_read_it_gets_its_facts_all_the_same(tmp_path: Path) -> None:
-    class NotTheirs(writing.SystemIO):
+    class NotTheirs(system.SystemIO):
         def reopen(self, path: str | Path) -> BinaryIO:
             raise PermissionError(13, "Permission denied", str(path))
 
     (tmp_path / "a").write_text("x")
-    with writing.use(NotTheirs()):
-        writing.persist_metadata(tmp_path / "a", Facts(0o600, WHEN))
+    with system.use(NotTheirs()):
+        metadata.persist_metadata(tmp_path / "a", Facts(0o600, WHEN))
     facts = (tmp_path / "a").stat()
     assert (stat.S_IMODE(facts.st_mode), facts.st_mtime_ns) == (0o600, WHEN)
 
 
 def test_what_another_disk_has_to_take_is_written_anew(tmp_path: Path) -> None:
-    class OtherDisk(writing.SystemIO):
+    class OtherDisk(system.SystemIO):
         def replace(self, source: Path, target: Path) -> None:
             if source.name == "part":
                 raise OSError(18, "Invalid cross-device link")
             super().replace(source, target)
 
     (tmp_path / "part").write_bytes(b"x" * 3_000_000)
-    with writing.use(OtherDisk()):
+    with system.use(OtherDisk()):
         writing.move_in(tmp_path / "part", tmp_path / "a", Facts(0o600, WHEN))
     assert os.listdir(tmp_path) == ["a"]
     facts = (tmp_path / "a").stat()
     assert (facts.st_size, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns) == (3_000_000, 0o600, WHEN)
 
-    class Full(writing.SystemIO):
+    class Full(system.SystemIO):
         def replace(self, source: Path, target: Path) -> None:
             raise OSError(28, "No space left on device")
 
     (tmp_path / "part").write_bytes(b"y")
-    with writing.use(Full()), pytest.raises(OSError, match="No space"):
+    with system.use(Full()), pytest.raises(OSError, match="No space"):
         writing.move_in(tmp_path / "part", tmp_path / "a", Facts())
     assert (tmp_path / "part").exists()
 
@@ -248,10 +249,10 @@ def test_a_folder_that_has_its_facts_is_left_alone(tmp_path: Path, monkeypatch: 
     os.utime(folder, ns=(0, WHEN))
     own = folder.stat()
     told = Facts(0o700, WHEN, own.st_uid, own.st_gid)
-    monkeypatch.setattr(writing, "may_give_away", lambda: True)
-    with writing.use(noted := Recorder()), writing.durable():
-        writing.set_folder_metadata(folder, told)
-        writing.set_folder_metadata(folder, Facts())
+    monkeypatch.setattr(metadata, "may_give_away", lambda: True)
+    with system.use(noted := Recorder()), system.durable():
+        metadata.set_folder_metadata(folder, told)
+        metadata.set_folder_metadata(folder, Facts())
     assert noted.calls == []
     for other in (
         Facts(0o755),
@@ -259,30 +260,30 @@ def test_a_folder_that_has_its_facts_is_left_alone(tmp_path: Path, monkeypatch: 
         told._replace(owner=own.st_uid + 1),
         told._replace(group=own.st_gid + 1),
     ):
-        assert not writing.has_metadata(folder, other)
-    monkeypatch.setattr(writing, "may_give_away", lambda: False)
-    assert writing.has_metadata(folder, told._replace(owner=own.st_uid + 1))
-    with writing.use(noted), writing.durable():
-        writing.set_folder_metadata(folder, Facts(0o750))
+        assert not metadata.has_metadata(folder, other)
+    monkeypatch.setattr(metadata, "may_give_away", lambda: False)
+    assert metadata.has_metadata(folder, told._replace(owner=own.st_uid + 1))
+    with system.use(noted), system.durable():
+        metadata.set_folder_metadata(folder, Facts(0o750))
     assert noted.calls == [("chmod", "a"), ("sync_folder", "a")]
 
 
 def test_owners_are_given_only_where_that_is_allowed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     given: list[tuple[str, int, int]] = []
 
-    class Noting(writing.SystemIO):
+    class Noting(system.SystemIO):
         def chown(self, path: str | Path, owner: int, group: int) -> None:
             given.append((Path(path).name, owner, group))
 
     (tmp_path / "a").write_text("x")
-    with writing.use(Noting()):
+    with system.use(Noting()):
         for allowed in (True, False):
-            monkeypatch.setattr(writing, "may_give_away", lambda allowed=allowed: allowed)
-            writing.set_facts(tmp_path / "a", Facts(0o600, owner=1001, group=7))
-            writing.set_facts(tmp_path / "a", Facts(owner=0, group=0))  # root's
-            writing.set_facts(tmp_path / "a", Facts(0o600))
+            monkeypatch.setattr(metadata, "may_give_away", lambda allowed=allowed: allowed)
+            metadata.set_facts(tmp_path / "a", Facts(0o600, owner=1001, group=7))
+            metadata.set_facts(tmp_path / "a", Facts(owner=0, group=0))  # root's
+            metadata.set_facts(tmp_path / "a", Facts(0o600))
     assert given == [("a", 1001, 7), ("a", 0, 0)]
-    assert writing.may_give_away() is not None
+    assert metadata.may_give_away() is not None
 
 
 @pytest.mark.parametrize("number", [errno.EPERM, errno.ENOSYS, errno.ENOTSUP])
@@ -291,7 +292,7 @@ def test_a_disk_that_keeps_no_modes_and_owners_is_given_none(
 ) -> None:
     """FAT takes the mode that a file has already and no other; what knows no such call at all takes none."""
 
-    class Plain(writing.SystemIO):
+    class Plain(system.SystemIO):
         def chmod(self, path: str | Path, mode: int) -> None:
             self._judge(mode == os.lstat(path).st_mode & 0o7777)
 
@@ -302,23 +303,23 @@ def test_a_disk_that_keeps_no_modes_and_owners_is_given_none(
             if number != errno.EPERM or not same:
                 raise OSError(number, os.strerror(number))
 
-    class Denied(writing.SystemIO):
+    class Denied(system.SystemIO):
         def chmod(self, path: str | Path, mode: int) -> None:
             raise OSError(errno.EPERM, "it is another user's")
 
-    monkeypatch.setattr(writing, "may_give_away", lambda: True)
+    monkeypatch.setattr(metadata, "may_give_away", lambda: True)
     (tmp_path / "a").write_text("x")
     before = (tmp_path / "a").stat()
-    writing.not_given()
-    with writing.use(Plain()):
-        writing.set_facts(tmp_path / "a", Facts(0o640, WHEN, 1001, 7))
+    metadata.not_given()
+    with system.use(Plain()):
+        metadata.set_facts(tmp_path / "a", Facts(0o640, WHEN, 1001, 7))
     now = (tmp_path / "a").stat()
     assert (now.st_mode, now.st_uid, now.st_mtime_ns) == (before.st_mode, before.st_uid, WHEN)
-    assert writing.not_given() == {writing.OWNERS: 1, writing.MODES: 1}
-    writing.set_facts(tmp_path / "a", Facts(0o640, WHEN, before.st_uid, before.st_gid))
-    assert writing.not_given() == {}
-    with writing.use(Denied()), pytest.raises(OSError, match="another user's"):
-        writing.set_facts(tmp_path / "a", Facts(0o640))
+    assert metadata.not_given() == {metadata.OWNERS: 1, metadata.MODES: 1}
+    metadata.set_facts(tmp_path / "a", Facts(0o640, WHEN, before.st_uid, before.st_gid))
+    assert metadata.not_given() == {}
+    with system.use(Denied()), pytest.raises(OSError, match="another user's"):
+        metadata.set_facts(tmp_path / "a", Facts(0o640))
 
 
 def test_a_disk_that_syncs_no_folders_is_asked_for_files_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -340,15 +341,15 @@ def test_a_disk_that_syncs_no_folders_is_asked_for_files_alone(tmp_path: Path, m
 
 def test_a_lock_that_cannot_be_is_refused_and_one_that_is_held_says_so(tmp_path: Path) -> None:
     with (
-        writing.alone(tmp_path / "lock", lambda: Refused("held")),
+        private.alone(tmp_path / "lock", lambda: Refused("held")),
         pytest.raises(Refused, match=r"^held$"),
-        writing.alone(tmp_path / "lock", lambda: Refused("held")),
+        private.alone(tmp_path / "lock", lambda: Refused("held")),
     ):
         pass
     (tmp_path / "text").write_text("no database, far from it\n" * 100)
     with (
         pytest.raises(Refused, match="cannot be written to") as caught,
-        writing.alone(tmp_path / "text", lambda: Refused("held")),
+        private.alone(tmp_path / "text", lambda: Refused("held")),
     ):
         pass
     assert "may be removed" in caught.value.faults[0].hint
@@ -366,27 +367,27 @@ def test_sweeping_takes_temporary_files_and_folders_only(tmp_path: Path) -> None
 def test_each_folder_is_synced_once_at_the_end(tmp_path: Path) -> None:
     synced: list[str] = []
 
-    class Noting(writing.SystemIO):
+    class Noting(system.SystemIO):
         def sync_folder(self, path: str | Path) -> None:
             synced.append(Path(path).name)
             super().sync_folder(path)
 
     (tmp_path / "a").mkdir()
-    with writing.use(Noting()):
-        with writing.durable():
+    with system.use(Noting()):
+        with system.durable():
             for number in range(3):
                 (tmp_path / "a" / f"{number}").write_text("x")
-                writing.io.unlink(tmp_path / "a" / f"{number}")
-            with writing.durable():
-                writing.io.mkdir(tmp_path / "b")
+                system.io.unlink(tmp_path / "a" / f"{number}")
+            with system.durable():
+                system.io.mkdir(tmp_path / "b")
             assert synced == []
         assert sorted(synced) == sorted(["a", tmp_path.name])
         synced.clear()
-        with pytest.raises(ValueError, match="x"), writing.durable():
-            writing.io.rmdir(tmp_path / "b")
+        with pytest.raises(ValueError, match="x"), system.durable():
+            system.io.rmdir(tmp_path / "b")
             raise ValueError("x")
         assert synced == []  # what failed is put right by whoever notices
-        with writing.durable():
+        with system.durable():
             pass
         assert synced == []
 
@@ -394,14 +395,14 @@ def test_each_folder_is_synced_once_at_the_end(tmp_path: Path) -> None:
 # --- what each call asks of the system -------------------------------------------------------------------
 
 CALLS: dict[str, Callable[[Path], object]] = {
-    "create": lambda folder: writing.io.create(folder / "new").close(),
-    "replace": lambda folder: writing.io.replace(folder / "x", folder.parent / "y"),
-    "replace into": lambda folder: writing.io.replace(folder.parent / "there", folder / "y"),
-    "unlink": lambda folder: writing.io.unlink(folder / "x"),
-    "rmdir": lambda folder: writing.io.rmdir(folder / "empty"),
-    "mkdir": lambda folder: writing.io.mkdir(folder / "new"),
-    "symlink": lambda folder: writing.io.symlink("x", folder / "new"),
-    "link": lambda folder: writing.io.link(folder / "x", folder / "new"),
+    "create": lambda folder: system.io.create(folder / "new").close(),
+    "replace": lambda folder: system.io.replace(folder / "x", folder.parent / "y"),
+    "replace into": lambda folder: system.io.replace(folder.parent / "there", folder / "y"),
+    "unlink": lambda folder: system.io.unlink(folder / "x"),
+    "rmdir": lambda folder: system.io.rmdir(folder / "empty"),
+    "mkdir": lambda folder: system.io.mkdir(folder / "new"),
+    "symlink": lambda folder: system.io.symlink("x", folder / "new"),
+    "link": lambda folder: system.io.link(folder / "x", folder / "new"),
 }
 
 
@@ -411,14 +412,14 @@ def test_each_change_of_names_has_its_folder_synced(tmp_path: Path, call: str) -
     (folder / "empty").mkdir(parents=True)
     (folder / "x").write_text("x")
     (tmp_path / "there").write_text("y")
-    with writing.use(noted := Recorder()), writing.durable():
+    with system.use(noted := Recorder()), system.durable():
         CALLS[call](folder)
     synced = {name for kind, name in noted.calls if kind == "sync_folder"}
     assert synced == ({"folder", tmp_path.name} if call.startswith("replace") else {"folder"})
 
 
 def test_a_folder_that_was_synced_meanwhile_is_not_synced_again(tmp_path: Path) -> None:
-    with writing.use(noted := Recorder()), writing.durable():
+    with system.use(noted := Recorder()), system.durable():
         staged(tmp_path)
     assert len(noted.places("sync_folder", "deep")) == 1
 
@@ -434,9 +435,9 @@ def test_syncing_reaches_the_system_and_leaves_nothing_open(tmp_path: Path, monk
 
     monkeypatch.setattr(os, "fsync", fsync)
     before = os.listdir("/proc/self/fd")
-    writing.io.sync_folder(tmp_path)
-    with writing.io.create(tmp_path / "a") as handle:
-        writing.io.sync(handle)
+    system.io.sync_folder(tmp_path)
+    with system.io.create(tmp_path / "a") as handle:
+        system.io.sync(handle)
     assert synced == [str(tmp_path), str(tmp_path / "a")]
     synced.clear()
     writing.write_whole(tmp_path / "b", [b"x"])
@@ -447,24 +448,24 @@ def test_syncing_reaches_the_system_and_leaves_nothing_open(tmp_path: Path, monk
     assert synced[1:] == [str(tmp_path)] and Path(synced[0]).name.startswith(TEMPORARY)
     assert os.listdir("/proc/self/fd") == before
     with pytest.raises(FileNotFoundError):
-        writing.io.sync_folder(tmp_path / "nowhere")
+        system.io.sync_folder(tmp_path / "nowhere")
 
 
 def test_a_link_has_its_own_time_and_owner(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     given: list[tuple[int, int]] = []
 
-    class Noting(writing.SystemIO):
+    class Noting(system.SystemIO):
         def chown(self, path: str | Path, owner: int, group: int) -> None:
             given.append((owner, group))
 
     (tmp_path / "x").write_text("x")
     before = (tmp_path / "x").stat()
-    monkeypatch.setattr(writing, "may_give_away", lambda: True)
-    with writing.use(Noting()):
+    monkeypatch.setattr(metadata, "may_give_away", lambda: True)
+    with system.use(Noting()):
         writing.place_link(tmp_path / "a", "x", Facts(mtime_ns=WHEN, owner=5, group=6))
         writing.place_link(tmp_path / "b", "x", Facts())
         writing.place_link(tmp_path / "d", "x", Facts(owner=0, group=0))
-        monkeypatch.setattr(writing, "may_give_away", lambda: False)
+        monkeypatch.setattr(metadata, "may_give_away", lambda: False)
         writing.place_link(tmp_path / "c", "x", Facts(owner=5))
     assert given == [(5, 6), (0, 0)]
     if os.utime in os.supports_follow_symlinks:
@@ -476,7 +477,7 @@ def test_a_link_has_its_own_time_and_owner(tmp_path: Path, monkeypatch: pytest.M
 def test_what_is_no_refusal_of_the_system_is_not_taken_for_one(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """A fault of our own comes through as it is, wherever the system's refusals are expected."""
 
-    class Broken(writing.SystemIO):
+    class Broken(system.SystemIO):
         def replace(self, source: Path, target: Path) -> None:
             raise ValueError("a fault of ours")
 
@@ -488,11 +489,11 @@ def test_what_is_no_refusal_of_the_system_is_not_taken_for_one(tmp_path: Path, m
 
     (tmp_path / "a").write_text("x")
     (tmp_path / f"{TEMPORARY}1").write_text("x")
-    with writing.use(Broken()):
+    with system.use(Broken()):
         with pytest.raises(ValueError, match="a fault of ours"):
             writing.move_in(tmp_path / "a", tmp_path / "b", Facts())
         with pytest.raises(ValueError, match="a third"):
-            writing.persist_metadata(tmp_path / "a", Facts())
+            metadata.persist_metadata(tmp_path / "a", Facts())
         with pytest.raises(ValueError, match="another"):
             writing.sweep(tmp_path)
 
@@ -503,7 +504,7 @@ def test_what_is_no_refusal_of_the_system_is_not_taken_for_one(tmp_path: Path, m
         patch.setattr(sqlite3, "connect", broken)
         with (
             pytest.raises(ValueError, match="a fault of ours"),
-            writing.alone(tmp_path / "lock", lambda: Refused("held")),
+            private.alone(tmp_path / "lock", lambda: Refused("held")),
         ):
             pass
 
@@ -518,7 +519,7 @@ def test_an_output_that_goes_on_is_appended_to(tmp_path: Path) -> None:
 def test_archives_may_be_written_through_the_one_module(tmp_path: Path) -> None:
     """Packages that write archives seek, tell, flush and close as they like; the file counts once the block ends."""
     with (
-        writing.use(FaultyIO(10**9, None)),
+        system.use(FaultyIO(10**9, None)),
         writing.writing(tmp_path / "a.zip") as out,
         zipfile.ZipFile(out, "w") as archive,
     ):

@@ -17,7 +17,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.tables.ladder import Rung
 from emberkeep.operations.upkeep import thin
 from emberkeep.retention.growth import growth

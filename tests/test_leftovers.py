@@ -17,7 +17,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import Refused
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.edit import remember
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.flows import wipe

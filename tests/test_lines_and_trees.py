@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 
 from emberkeep.documents.encoding import BOM
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.merging import merge as merging
 from emberkeep.merging.answers import Answer, Answers
 from emberkeep.merging.merge import merge_file, merge_trees

@@ -19,9 +19,9 @@ from pathlib import Path
 import pytest
 
 from emberkeep.databases.live import LiveTree
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.config import Config
-from emberkeep.operations.engine import apply
+from emberkeep.operations.engine import apply, restore_plan
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store, Taken
 from emberkeep.store.tree import SnapshotTree
@@ -58,9 +58,9 @@ def take(store: Store, root: Path, *, later: float = 10, rehash: bool = False) -
 
 def put_back(store: Store, label: str, target: Path, *only: str) -> None:
     tree = SnapshotTree(store, store.manifest(label), label)
-    plan = apply.plan(tree, target, apply.scope_of(tree.manifest, only, CONFIG))
+    plan = restore_plan.plan(tree, target, restore_plan.scope_of(tree.manifest, only, CONFIG))
     assert apply.apply(plan, tree) == []
-    assert apply.plan(tree, target, apply.scope_of(tree.manifest, only, CONFIG)).nothing
+    assert restore_plan.plan(tree, target, restore_plan.scope_of(tree.manifest, only, CONFIG)).nothing
 
 
 # --- what is kept ------------------------------------------------------------

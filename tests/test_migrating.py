@@ -18,19 +18,22 @@ from hypothesis import strategies as st
 
 from emberkeep.databases import sqlite
 from emberkeep.databases.sqlite import statements
-from emberkeep.documents import edit
-from emberkeep.documents.edit import Shape
+from emberkeep.documents import edit, reshape
+from emberkeep.documents.reshape import Shape
 from emberkeep.errors import Place, Refused, UnreadableInput
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Planned
-from emberkeep.fs.trees import FolderTree, Kind, NoTree
+from emberkeep.fs.trees import Kind, NoTree
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.server import World
 from emberkeep.keep.tables.updates import Landmark
 from emberkeep.migrating import apply
-from emberkeep.migrating.recipe import Recipe, RecipeStep, Remove, Renumber, chain, read
+from emberkeep.migrating.chain import chain
+from emberkeep.migrating.recipe import Recipe, RecipeStep, Remove, Renumber, read
 from emberkeep.operations.flows import migrate, update
-from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.record.facts import Run
+from emberkeep.operations.record.journal import Journal
 from emberkeep.store.store import Store
 from emberkeep.survey import landmarks
 from tests.conftest import Rock, tree_state
@@ -118,16 +121,16 @@ def test_scaling_keeps_the_spelling() -> None:
 
 def test_records_take_a_new_shape_in_every_format() -> None:
     shape = Shape({"bag": "satchel"}, {"rank": {"mate": "hand"}}, {"salt": "0"}, ("cold",), {"warmth": Decimal(2)})
-    made, count = edit.reshaped("k.json", b'{"bag": {"rope": 1}, "rank": "mate", "cold": 1, "warmth": 5}', "", shape)
+    made, count = reshape.reshaped("k.json", b'{"bag": {"rope": 1}, "rank": "mate", "cold": 1, "warmth": 5}', "", shape)
     assert json.loads(made) == {"satchel": {"rope": 1}, "rank": "hand", "warmth": 10, "salt": 0}
     assert count == 1
-    made, count = edit.reshaped("k.json", b'[{"bag": 1, "salt": 3}, {"x": 1}]', "[]", shape)
+    made, count = reshape.reshaped("k.json", b'[{"bag": 1, "salt": 3}, {"x": 1}]', "[]", shape)
     assert json.loads(made) == [{"satchel": 1, "salt": 3}, {"x": 1, "salt": 0}]
     assert count == 2
-    made, _ = edit.reshaped("k.yaml", b"ann:\n  bag: 3\n  rank: mate\nbob:\n  cold: 1\n", "*", shape)
+    made, _ = reshape.reshaped("k.yaml", b"ann:\n  bag: 3\n  rank: mate\nbob:\n  cold: 1\n", "*", shape)
     assert made == b"ann:\n  satchel: 3\n  rank: hand\n  salt: 0\nbob:\n  salt: 0\n"
     xml = b'<s>\n  <k bag="1" cold="2"><rank>mate</rank></k>\n</s>\n'
-    assert edit.reshaped("k.xml", xml, "k", Shape({"bag": "satchel"}, {"rank": {"mate": "hand"}}, {}, ("cold",)))[
+    assert reshape.reshaped("k.xml", xml, "k", Shape({"bag": "satchel"}, {"rank": {"mate": "hand"}}, {}, ("cold",)))[
         0
     ] == (b'<s>\n  <k satchel="1"><rank>hand</rank></k>\n</s>\n')
 

@@ -26,7 +26,7 @@ from emberkeep.fs.trees import Kind, read
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.transfer import Address, Far, address_of
 from emberkeep.operations.record.journal import Journal
-from emberkeep.operations.upkeep import fetch
+from emberkeep.operations.upkeep import transfer_access
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
 from emberkeep.transfer import listing
@@ -542,10 +542,12 @@ def test_a_server_that_is_running_there_is_not_copied_unknowingly(root: Path, tm
     with farhosts.ftp(root.parent) as served:
         site = over_ftp(tmp_path, served)
         with site.lines() as lines:
-            grown = fetch.look(site.keep, lines, wait=lambda seconds: (root / "nothing").write_text("more") and None)
+            grown = transfer_access.look(
+                site.keep, lines, wait=lambda seconds: (root / "nothing").write_text("more") and None
+            )
             assert grown.signs == ("nothing changed between two looks",)
             with pytest.raises(Refused, match="running"):
-                fetch.refuse_if_written_to(grown, lines.door.address)
+                transfer_access.refuse_if_written_to(grown, lines.door.address)
         port = served.port  # anything that listens answers for a console
         told = (site.folder / "keep.toml").read_text()
         (site.folder / "keep.toml").write_text(told + f'[console]\nkind = "line"\naddress = "127.0.0.1:{port}"\n')
@@ -836,7 +838,7 @@ def test_a_line_is_tried_some_times_and_then_given_up(root: Path, tmp_path: Path
     waits: list[float] = []
     with farhosts.ftp(root.parent) as served:
         site = over_ftp(tmp_path, served)
-    lines = Lines(fetch.door_of(site.keep, site.environment), pause=waits.append)
+    lines = Lines(transfer_access.door_of(site.keep, site.environment), pause=waits.append)
     with lines, pytest.raises(UnreadableInput, match=f"{TRIES} tries"):
         walk(lines)
     assert waits == [0.5, 1, 2, 4, 8]

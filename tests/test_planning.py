@@ -13,8 +13,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import Refused
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Planned
-from emberkeep.fs.trees import FolderTree, read
+from emberkeep.fs.trees import read
 from emberkeep.keep.tables.ladder import Rung
 from emberkeep.keep.tables.wiping import SetText
 from emberkeep.process.forecast import Forecast, forecast, lasting

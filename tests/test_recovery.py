@@ -19,7 +19,7 @@ from typing import Any
 import pytest
 
 from emberkeep.errors import EmberKeepError, Interrupted, Refused, RunFailed
-from emberkeep.fs import writing
+from emberkeep.fs import system
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import runner
 from emberkeep.operations.engine.step import Room
@@ -102,7 +102,7 @@ def test_stopped_at_any_call_it_is_finished_or_taken_back(keep: Keep, tmp_path: 
         room = tmp_path / f"room{at}"
         room.mkdir()
         faulty = PowerCut(at, random.Random(at), room) if power else FaultyIO(at, Stop())
-        with writing.use(faulty), suppress(Stop, EmberKeepError, OSError):
+        with system.use(faulty), suppress(Stop, EmberKeepError, OSError):
             put_back(mine)
         if isinstance(faulty, PowerCut):
             faulty.cut()
@@ -139,7 +139,7 @@ def test_what_was_reported_done_outlasts_a_power_cut(keep: Keep, tmp_path: Path,
         mine, room = copy_of(keep, tmp_path / f"cut{chance}"), tmp_path / f"room{chance}"
         room.mkdir()
         power = PowerCut(10**9, random.Random(chance), room)
-        with writing.use(power):
+        with system.use(power):
             act(mine)
         power.cut()
         assert tree_state(mine.server) == done, chance
@@ -182,7 +182,7 @@ def test_what_any_command_wrote_outlasts_a_power_cut(recorded: Program, place: P
     room.mkdir()
     power = PowerCut(10**9, random.Random(what), room)
     power.at_once = "file by file" not in what
-    with writing.use(power):
+    with system.use(power):
         done = recorded(*{**WRITERS, **MORE_WRITERS}[what])
     assert done.code in (0, 1), done.err
     after = outlasting(place)
@@ -274,7 +274,7 @@ def test_failing_at_any_call_it_is_put_back_as_it_was(keep: Keep, tmp_path: Path
     for at in moments(calls, 10):
         mine = copy_of(keep, tmp_path / f"at{at}")
         try:
-            with writing.use(FaultyIO(at, OSError(28, "No space left on device"))):
+            with system.use(FaultyIO(at, OSError(28, "No space left on device"))):
                 put_back(mine)
             assert tree_state(mine.server) == restored
         except (RunFailed, OSError) as error:
@@ -338,7 +338,7 @@ def test_ctrl_c_in_a_restore_says_what_to_do(keep: Keep) -> None:
                 raise KeyboardInterrupt
             super().replace(source, target)
 
-    with writing.use(Pressed(10**9, None)), pytest.raises(Interrupted) as caught:
+    with system.use(Pressed(10**9, None)), pytest.raises(Interrupted) as caught:
         put_back(keep)
     assert "resume" in caught.value.faults[0].hint
     resume(keep)

@@ -16,10 +16,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import Damage, Refused
-from emberkeep.fs import writing
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs import system, writing
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.inventory.roles import selection
 from emberkeep.keep.config import Config
-from emberkeep.operations.engine import apply
+from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.store import seen
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
@@ -37,13 +38,13 @@ CONFIG = Config("Gannet Rock", "server", "UTC", roles=ROLES)
 def taken(tmp_path: Path, root: Path, scope: tuple[str, ...] = ()) -> SnapshotTree:
     store = Store(tmp_path / "store")
     about = About("", NOW, "asked", scope=scope, roles=ROLES if scope else ())
-    wanted = apply.selection(scope, ROLES) if scope else None
+    wanted = selection(scope, ROLES) if scope else None
     done = store.add(FolderTree(root), about, wanted=wanted).about
     return SnapshotTree(store, store.manifest(done.label), "snapshot 1")
 
 
-def put_back(snapshot: SnapshotTree, root: Path, *only: str) -> apply.RestorePlan:
-    plan = apply.plan(snapshot, root, apply.scope_of(snapshot.manifest, only, CONFIG))
+def put_back(snapshot: SnapshotTree, root: Path, *only: str) -> restore_plan.RestorePlan:
+    plan = restore_plan.plan(snapshot, root, restore_plan.scope_of(snapshot.manifest, only, CONFIG))
     assert apply.apply(plan, snapshot) == []
     return plan
 
@@ -141,7 +142,7 @@ def test_into_refuses_what_could_hurt(tmp_path: Path, root: Path, where: str) ->
     (tmp_path / "full").mkdir()
     (tmp_path / "full" / "x").write_text("x")
     with pytest.raises(Refused):
-        apply.check_target(tmp_path / where, root)
+        fitness.check_target(tmp_path / where, root)
 
 
 def test_damage_in_the_store_is_refused_before_anything_is_touched(tmp_path: Path, root: Path) -> None:
@@ -151,9 +152,9 @@ def test_damage_in_the_store_is_refused_before_anything_is_touched(tmp_path: Pat
     pack = next((tmp_path / "store" / "packs").glob("*.pack"))
     for at in range(70, pack.stat().st_size, 40):
         flip(pack, at)
-    plan = apply.plan(snapshot, root, lambda path: True)
+    plan = restore_plan.plan(snapshot, root, lambda path: True)
     with pytest.raises(Damage) as caught:
-        apply.check_whole(plan, snapshot)
+        fitness.check_whole(plan, snapshot)
     assert "world/a.sea" in str(caught.value)
     assert tree_state(root) == wrecked
 
@@ -163,8 +164,8 @@ def test_a_restore_that_stops_half_way_is_finished_by_the_next(tmp_path: Path, r
     before = tree_state(root)
     for at in range(1, 40):
         wreck(root)
-        plan = apply.plan(snapshot, root, lambda path: True)
-        with writing.use(FaultyIO(at, OSError(5, "Input/output error"))), suppress(OSError):
+        plan = restore_plan.plan(snapshot, root, lambda path: True)
+        with system.use(FaultyIO(at, OSError(5, "Input/output error"))), suppress(OSError):
             apply.apply(plan, snapshot)
         put_back(snapshot, root)
         assert tree_state(root) == before
@@ -181,7 +182,7 @@ def test_a_row_that_says_another_digest_than_the_snapshot_is_not_trusted(tmp_pat
     store = Store(tmp_path / "store")
     store.add(live, About("", datetime.now(UTC) + timedelta(minutes=1), "asked"), live=live)
     assert "notes" in store.unwritten(FolderTree(root))
-    plan = apply.plan(first, root, lambda path: True, store)
+    plan = restore_plan.plan(first, root, lambda path: True, store)
     assert [entry.path for entry in plan.write] == ["notes"]
 
 
@@ -205,15 +206,15 @@ def test_too_little_room_is_refused_before_anything_is_written(
     tmp_path: Path, root: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     snapshot = taken(tmp_path, root)
-    plan = apply.plan(snapshot, tmp_path / "new" / "place", lambda path: True)
+    plan = restore_plan.plan(snapshot, tmp_path / "new" / "place", lambda path: True)
     room = {"free": plan.bytes}
     monkeypatch.setattr(shutil, "disk_usage", lambda place: SimpleNamespace(free=room["free"]))
-    apply.check_room(plan)
+    fitness.check_room(plan)
     room["free"] -= 1
     with pytest.raises(
         Refused, match=f"{plan.bytes} bytes are to be written, and the disk has room for {plan.bytes - 1}"
     ):
-        apply.check_room(plan)
+        fitness.check_room(plan)
 
 
 @pytest.mark.skipif(not hasattr(os, "mkfifo"), reason="needs named pipes")
@@ -285,7 +286,7 @@ def several(folder: Path) -> None:
 def test_two_lanes_write_all_there_is(root: Path, tmp_path: Path, lanes: None) -> None:
     several(root)
     snapshot = taken(tmp_path, root)
-    plan = apply.plan(snapshot, tmp_path / "fresh", lambda path: True)
+    plan = restore_plan.plan(snapshot, tmp_path / "fresh", lambda path: True)
     told: list[tuple[int, int]] = []
     assert apply.apply(plan, snapshot, fresh=True, progress=lambda done, total: told.append((done, total))) == []
     assert tree_state(tmp_path / "fresh") == tree_state(root)
@@ -301,8 +302,8 @@ def test_a_failure_in_one_lane_ends_both_and_leaves_nothing_half_made(
     before = tree_state(root)
     for number in range(40):
         (root / f"world/{number}.sea").write_bytes(b"griefed")
-    plan = apply.plan(snapshot, root, lambda path: True)
-    with writing.use(FaultyIO(at, OSError(28, "No space left on device"))), pytest.raises(OSError, match="No space"):
+    plan = restore_plan.plan(snapshot, root, lambda path: True)
+    with system.use(FaultyIO(at, OSError(28, "No space left on device"))), pytest.raises(OSError, match="No space"):
         apply.apply(plan, snapshot)
     assert not [path for path in root.rglob("*") if path.name.startswith(writing.TEMPORARY)]
     put_back(snapshot, root)
@@ -314,7 +315,7 @@ def test_damage_met_in_a_lane_is_told_and_the_rest_written(root: Path, tmp_path:
     snapshot = taken(tmp_path, root)
     pack = next((tmp_path / "store" / "packs").glob("*.pack"))
     flip(pack, 5_000_000)
-    faults = apply.apply(apply.plan(snapshot, tmp_path / "fresh", lambda path: True), snapshot, fresh=True)
+    faults = apply.apply(restore_plan.plan(snapshot, tmp_path / "fresh", lambda path: True), snapshot, fresh=True)
     missing = {path.name for path in root.rglob("*")} - {path.name for path in (tmp_path / "fresh").rglob("*")}
     assert faults and {Path(fault.what.split(" in ")[0]).name for fault in faults} == missing
 
@@ -367,7 +368,7 @@ def test_names_that_a_disk_cannot_hold_are_told_beforehand_and_the_rest_is_put_t
         (server / name).write_text(name)
     keeper("snapshot")
     assert keeper("restore", "1", "--into", tmp_path / "usual").code == 0
-    monkeypatch.setattr(apply, "kind_of_disk", lambda folder: "vfat")
+    monkeypatch.setattr(fitness, "kind_of_disk", lambda folder: "vfat")
     refused = keeper("restore", "1", "--into", tmp_path / "fat")
     assert (refused.code, "--what-fits" in refused.err, "(7 such)" in refused.err) == (3, True, True), refused.err
     assert not (tmp_path / "fat").exists()
@@ -379,8 +380,8 @@ def test_names_that_a_disk_cannot_hold_are_told_beforehand_and_the_rest_is_put_t
 
 
 def test_the_kind_of_a_disk_is_that_of_the_nearest_mount() -> None:
-    assert apply.kind_of_disk(Path("/proc/self")) == "proc"
-    assert apply.kind_of_disk(Path("/")) != "proc"
+    assert fitness.kind_of_disk(Path("/proc/self")) == "proc"
+    assert fitness.kind_of_disk(Path("/")) != "proc"
 
 
 def test_a_mode_or_time_alone_comes_back_where_nobody_has_written_since(

@@ -16,7 +16,7 @@ from typing import Any
 import pytest
 
 from emberkeep.errors import EmberKeepError, Refused, RunFailed, UnreadableInput, UsageError
-from emberkeep.fs import writing
+from emberkeep.fs import system
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.wiping import SetText
 from emberkeep.merging.answers import Answer
@@ -38,7 +38,8 @@ from emberkeep.operations.flows import (
     wipe,
 )
 from emberkeep.operations.record import snapshot
-from emberkeep.operations.record.journal import Journal, Run, StartRecord
+from emberkeep.operations.record.facts import Run, StartRecord
+from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
@@ -162,7 +163,7 @@ def test_stopped_anywhere_it_is_finished_or_taken_back(built: Path, tmp_path: Pa
     waited = 0
     for at in moments(calls, 1, 9):
         mine = copy_of(built, tmp_path / f"at{at}", kind)
-        with writing.use(FaultyIO(at, Stop())), suppress(*STOPS):
+        with system.use(FaultyIO(at, Stop())), suppress(*STOPS):
             carry_out(mine, kind)
         run = Journal(mine.folder).waiting()
         if run is None:
@@ -200,7 +201,7 @@ def test_failing_anywhere_all_is_put_back(built: Path, tmp_path: Path, kind: str
     for at in moments(calls, 1, 9):
         mine = copy_of(built, tmp_path / f"at{at}", kind)
         try:
-            with writing.use(FaultyIO(at, OSError(28, "No space left on device"))):
+            with system.use(FaultyIO(at, OSError(28, "No space left on device"))):
                 carry_out(mine, kind)
             assert tree_state(mine.server) == end
         except (RunFailed, OSError) as error:
@@ -274,13 +275,13 @@ def test_an_undo_that_was_stopped_waits_and_is_finished(keep: Keep) -> None:
     for name in ("a", "b", "c"):
         write(keep, f"world/{name}", name * 5)
 
-    class Stops(writing.SystemIO):
+    class Stops(system.SystemIO):
         def replace(self, source: Path, target: Path) -> None:
             if target.name == "c":
                 raise Stop
             super().replace(source, target)
 
-    with writing.use(Stops()), pytest.raises(Stop):
+    with system.use(Stops()), pytest.raises(Stop):
         undo(keep)
     waiting = Journal(keep.folder).waiting()
     assert waiting is not None and (waiting.number, waiting.undoing) == (3, True)

@@ -19,8 +19,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.fs import scan
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.scan import Ahead, Scan
-from emberkeep.fs.trees import FolderTree, read
+from emberkeep.fs.trees import read
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.record import snapshot
 from emberkeep.store import seen

@@ -22,9 +22,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import Damage, Refused, RunFailed, UnreadableInput, UsageError
-from emberkeep.fs import writing
+from emberkeep.fs import system, writing
 from emberkeep.fs.archives import open_source
-from emberkeep.fs.trees import FolderTree, Kind, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Kind, read
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs
@@ -369,7 +370,7 @@ def test_an_early_sync_that_failed_counts_though_the_last_one_goes_well(
 ) -> None:
     monkeypatch.setattr(packs, "EAGER", eager)
 
-    class OnceBad(writing.SystemIO):
+    class OnceBad(system.SystemIO):
         synced = 0
 
         def sync(self, handle: BinaryIO) -> None:
@@ -379,7 +380,7 @@ def test_an_early_sync_that_failed_counts_though_the_last_one_goes_well(
                     raise OSError(errno.EIO, "Input/output error")
             super().sync(handle)
 
-    with writing.use(bad := OnceBad()), pytest.raises(RunFailed, match="Input/output error"):
+    with system.use(bad := OnceBad()), pytest.raises(RunFailed, match="Input/output error"):
         store.add(FolderTree(source), ABOUT)
     assert bad.synced >= 1
     assert store.numbers() == [] and not list(store.packs.iterdir())
@@ -521,7 +522,7 @@ def test_the_next_writer_sweeps_what_a_killed_one_left(store: Store, source: Pat
 def test_nothing_stays_open_and_no_thread_goes_on(store: Store, source: Path) -> None:
     """After a snapshot with files compared in threads, one that failed, a verify, and reading all back."""
 
-    class Full(writing.SystemIO):
+    class Full(system.SystemIO):
         def write(self, handle: BinaryIO, data: bytes) -> None:
             if handle.name.endswith(".part") and handle.tell() > 1000:
                 raise OSError(errno.ENOSPC, "No space left on device")
@@ -535,7 +536,7 @@ def test_nothing_stays_open_and_no_thread_goes_on(store: Store, source: Path) ->
     for number in range(12):
         with (source / f"{number}.sea").open("r+b") as tile:
             tile.write(random.Random(100 + number).randbytes(5000))
-    with writing.use(Full()), pytest.raises(RunFailed):
+    with system.use(Full()), pytest.raises(RunFailed):
         Store(store.folder).add(FolderTree(source), ABOUT)
     again = Store(store.folder)
     again.add(FolderTree(source), ABOUT)
@@ -548,10 +549,10 @@ def test_nothing_stays_open_and_no_thread_goes_on(store: Store, source: Path) ->
 def test_a_small_pack_is_synced_once_and_a_large_one_while_it_is_written(
     store: Store, source: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    with writing.use(noted := Recorder()):
+    with system.use(noted := Recorder()):
         store.add(FolderTree(source), ABOUT)
     assert len(noted.places("sync", ".pack.part")) == 1
     monkeypatch.setattr(packs, "EAGER", 1 << 20)
-    with writing.use(eager := Recorder()):
+    with system.use(eager := Recorder()):
         Store(store.folder.parent / "other").add(FolderTree(source), ABOUT)
     assert len(eager.places("sync", ".pack.part")) > 1

@@ -17,9 +17,10 @@ from pathlib import Path
 import pytest
 
 from emberkeep.errors import Damage, EmberKeepError, Refused
-from emberkeep.fs import writing
+from emberkeep.fs import system, writing
 from emberkeep.fs.archives import open_source
-from emberkeep.fs.trees import FILE, FolderTree, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import FILE, read
 from emberkeep.store import compact
 from emberkeep.store.manifest import About
 from emberkeep.store.repair import repair
@@ -128,7 +129,7 @@ def test_failing_or_stopping_at_any_call_loses_nothing(
     for at in moments(calls, 5):
         where = tmp_path / f"at{at}"
         shutil.copytree(folder, where)
-        with writing.use(FaultyIO(at, error)), suppress(OSError, Stop, EmberKeepError):
+        with system.use(FaultyIO(at, error)), suppress(OSError, Stop, EmberKeepError):
             disturbed(where)
         numbers = Store(where).numbers()
         assert 2 in numbers
@@ -148,7 +149,7 @@ def test_a_power_cut_at_any_call_loses_nothing_that_was_reported(tmp_path: Path,
         room.mkdir()
         power = PowerCut(at, random.Random(at), room)
         reported = False
-        with writing.use(power), suppress(OSError, Stop, EmberKeepError):
+        with system.use(power), suppress(OSError, Stop, EmberKeepError):
             disturbed(where)
             reported = True
         power.cut()
@@ -163,7 +164,7 @@ def test_a_power_cut_at_any_call_loses_nothing_that_was_reported(tmp_path: Path,
 def test_snapshots_are_gone_for_good_before_their_blocks_are(tmp_path: Path, source: Path) -> None:
     """A snapshot that comes back after a power cut must find its blocks."""
     folder, _, thin = prepared(tmp_path, source, "thin")
-    with writing.use(recorder := Recorder()):
+    with system.use(recorder := Recorder()):
         thin(folder)
     gone = recorder.places("unlink", Store(folder).manifest_path("1").name)
     packs = [*recorder.places("unlink", ".pack"), *recorder.places("replace", ".part")]
@@ -180,13 +181,13 @@ def test_what_thinning_could_not_free_the_next_frees(tmp_path: Path, source: Pat
     taken(Store(folder), source)
     whole = Store(folder).size()
 
-    class StopsAtPacks(writing.SystemIO):
+    class StopsAtPacks(system.SystemIO):
         def unlink(self, path: str | Path) -> None:
             if str(path).endswith(".pack"):
                 raise Stop
             super().unlink(path)
 
-    with writing.use(StopsAtPacks()), pytest.raises(Stop):
+    with system.use(StopsAtPacks()), pytest.raises(Stop):
         compact.release(Store(folder), ["1", "2", "3"])
     assert Store(folder).numbers() == [4]
     freed = compact.release(Store(folder), [str(number) for number in Store(folder).numbers()[:-1]])
@@ -218,14 +219,14 @@ def test_thinning_is_refused_while_a_manifest_cannot_be_read(tmp_path: Path, sou
 def test_each_step_of_the_store_is_on_disk_before_the_next_leans_on_it(tmp_path: Path, source: Path) -> None:
     """Packs before the manifest that names them; manifests are gone before packs go; and every folder at the end."""
     folder, _, _ = prepared(tmp_path, source, "thin")
-    with writing.use(adding := Recorder()):
+    with system.use(adding := Recorder()):
         taken(Store(folder), source)
     (packed,) = adding.places("replace", ".pack.part")
     assert max(adding.places("sync", ".pack.part")) < packed < min(adding.places("sync_folder", "packs"))
     written = [at for at in adding.places("sync_folder", "snapshots") if at > packed]
     assert written and min(adding.places("sync_folder", "packs")) < written[0]
 
-    with writing.use(thinning := Recorder()):
+    with system.use(thinning := Recorder()):
         compact.release(Store(folder), ["1"])
     gone, packs = thinning.places("unlink", ".manifest"), thinning.places("unlink", ".pack")
     synced = thinning.places("sync_folder", "snapshots")
@@ -233,7 +234,7 @@ def test_each_step_of_the_store_is_on_disk_before_the_next_leans_on_it(tmp_path:
     assert any(gone[-1] < at < packs[0] for at in synced)
     assert max(thinning.places("sync_folder", "packs")) > packs[-1]
 
-    with writing.use(dropping := Recorder()):
+    with system.use(dropping := Recorder()):
         Store(folder).drop("2")
     (gone_at,) = dropping.places("unlink", ".manifest")
     assert max(dropping.places("sync_folder", "snapshots")) > gone_at
@@ -480,7 +481,7 @@ def test_repair_looks_only_at_files_of_the_live_folder(tmp_path: Path, source: P
 def test_repair_puts_a_manifest_aside_that_cannot_be_read(tmp_path: Path, source: Path) -> None:
     folder, _, _ = prepared(tmp_path, source, "thin")
     flip(Store(folder).manifest_path("1"), 60)
-    with writing.use(mending := Recorder()):
+    with system.use(mending := Recorder()):
         mended = repair(Store(folder), FolderTree(source))
     (aside,) = mending.places("replace", "000001.manifest")
     assert max(mending.places("sync_folder", "snapshots")) > aside

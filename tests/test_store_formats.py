@@ -15,8 +15,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import Damage
-from emberkeep.fs import writing
-from emberkeep.fs.trees import Entry, FolderTree, Kind, Skipped
+from emberkeep.fs import system
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Entry, Kind, Skipped
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs, seen
@@ -143,11 +144,11 @@ def test_an_index_comes_back_and_one_that_is_not_sound_is_none() -> None:
 
 
 def test_a_cache_that_cannot_be_written_is_left_alone(tmp_path: Path) -> None:
-    class Full(writing.SystemIO):
+    class Full(system.SystemIO):
         def create(self, path: str | Path) -> object:  # type: ignore[override]
             raise OSError(28, "No space left on device")
 
-    with writing.use(Full()):
+    with system.use(Full()):
         indexes.save(tmp_path / "index", tmp_path, {})
         seen.save(tmp_path / "seen", seen.Seen())
     assert list(tmp_path.iterdir()) == []

@@ -13,9 +13,9 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
 
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.config import Config
-from emberkeep.operations.engine import apply
+from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.store import compact
 from emberkeep.store.manifest import About
 from emberkeep.store.repair import repair
@@ -102,8 +102,8 @@ class Keeping(RuleBasedStateMachine):
     def restore(self, data: st.DataObject) -> None:
         label = data.draw(st.sampled_from(sorted(self.states)))
         tree = SnapshotTree(self.store, self.store.manifest(label), label)
-        plan = apply.plan(tree, self.root, apply.scope_of(tree.manifest, (), CONFIG), self.store)
-        apply.check_whole(plan, tree)
+        plan = restore_plan.plan(tree, self.root, restore_plan.scope_of(tree.manifest, (), CONFIG), self.store)
+        fitness.check_whole(plan, tree)
         assert apply.apply(plan, tree) == []
         assert self._state() == self.states[label]
 

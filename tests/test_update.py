@@ -19,7 +19,8 @@ import pytest
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.step import Room
 from emberkeep.operations.flows import due, rehearsal
-from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.record.facts import Run
+from emberkeep.operations.record.journal import Journal
 from emberkeep.store.store import Store
 from tests import depth
 from tests.conftest import WORD, Rock, free_ports, killed_at_each, tree_state

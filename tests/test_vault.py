@@ -17,14 +17,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import Damage, EmberKeepError, Refused
-from emberkeep.fs import writing
+from emberkeep.fs import system
 from emberkeep.keep.edit import make_like
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.record import snapshot
 from emberkeep.store.compact import release
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
-from emberkeep.vault import encryption, vault
+from emberkeep.vault import checking, encryption, sending, vault
 from emberkeep.vault.backends import FolderPlace
 from tests import depth, farhosts
 from tests.farhosts import free_port
@@ -227,14 +227,14 @@ def test_broken_off_anywhere_the_vault_holds_what_it_held(kept: Kept, at: int) -
     assert kept.vault("v").code == 0
     kept.play()
     place = FolderPlace(kept.place / "v")
-    with writing.use(FaultyIO(at, OSError(28, "No space left on device"))):
+    with system.use(FaultyIO(at, OSError(28, "No space left on device"))):
         try:
-            vault.send(keep, vault.Vault(place), NOW)
+            sending.send(keep, vault.Vault(place), NOW)
         except OSError:
-            assert vault.check(vault.Vault(place), 1.0, random.Random(1)).faults == ()
-    vault.send(keep, vault.Vault(place), NOW)
-    assert vault.check(vault.Vault(place), 1.0, random.Random(1)).faults == ()
-    assert vault.bring_back(vault.Vault(place), kept.place / "new.keep").files > 5
+            assert checking.check(vault.Vault(place), 1.0, random.Random(1)).faults == ()
+    sending.send(keep, vault.Vault(place), NOW)
+    assert checking.check(vault.Vault(place), 1.0, random.Random(1)).faults == ()
+    assert checking.bring_back(vault.Vault(place), kept.place / "new.keep").files > 5
 
 
 def all_of(place: Path) -> dict[str, bytes]:
@@ -393,14 +393,14 @@ class Fate:
         (self.kept.folder / "vault.json").unlink(missing_ok=True)
 
     def send(self) -> None:
-        vault.send(self.keep(), vault.Vault(self.place), self.now)
+        sending.send(self.keep(), vault.Vault(self.place), self.now)
         with contextlib.closing(Store(self.store)) as store:
             self.must |= {store.about(str(number)).taken.isoformat() for number in store.numbers()}
         self.must -= self.thinned
 
     def come_back(self) -> None:
         shutil.rmtree(self.kept.folder)
-        vault.bring_back(vault.Vault(self.place), self.kept.folder)
+        checking.bring_back(vault.Vault(self.place), self.kept.folder)
         self.thinned = set()
 
     def _some(self, pattern: str) -> Path:
@@ -409,7 +409,7 @@ class Fate:
     def check(self) -> None:
         """All that the vault must hold comes back from it."""
         back = self.kept.place / f"back{self.chance.random()}"
-        vault.bring_back(vault.Vault(self.place), back)
+        checking.bring_back(vault.Vault(self.place), back)
         with contextlib.closing(Store(back / "store")) as store:
             assert verify(store).sound
             assert self.must <= {store.about(str(number)).taken.isoformat() for number in store.numbers()}
@@ -580,7 +580,7 @@ def test_names_in_a_strangers_list_lead_nowhere_else(kept: Kept) -> None:
     rows["packs/x"] = {**one, "called": "../../outside"}
     (place / "list").write_text(json.dumps(rows))
     into = kept.place / "deep" / "new.keep"
-    vault.bring_back(vault.Vault(FolderPlace(place)), into)
+    checking.bring_back(vault.Vault(FolderPlace(place)), into)
     assert not list(kept.place.rglob("*evil*")) and not (into / "store" / "a\\b").exists()
     assert not (into / "store" / "packs" / "x").exists()
 

@@ -17,14 +17,15 @@ import pytest
 
 from emberkeep.demo.webhook_receiver import Receiver
 from emberkeep.errors import Refused, RunFailed, UnreadableInput, UsageError
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.schedule import Webhook
 from emberkeep.operations.engine import runner, undo
 from emberkeep.operations.engine.codec import to_json
 from emberkeep.operations.engine.step import Room
 from emberkeep.operations.flows import due, wipe
-from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.record.facts import Run
+from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.record.snapshot import snapshots
 from emberkeep.process import announce
 from emberkeep.process.announce import Message, post, time_left

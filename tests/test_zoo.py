@@ -25,7 +25,8 @@ from emberkeep.detection.leads import leads_to
 from emberkeep.detection.recurring import varying
 from emberkeep.detection.refresh import refresh, written
 from emberkeep.documents import edit
-from emberkeep.fs.trees import FolderTree, Kind
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Kind
 from emberkeep.inventory.probe import Look, begins_as_json, content_kind
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.versions import find

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.store import damage
 from emberkeep.store.packs import Gap, scan
 from emberkeep.store.store import FORMAT, Store

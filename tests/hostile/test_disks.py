@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.fs import writing
+from emberkeep.fs import system
 from tests.conftest import KEEP, tree_state
 from tests.program import Program, Ran, run_program
 
@@ -99,7 +99,7 @@ def test_a_keep_on_a_disk_without_shared_memory_does_all_it_does_elsewhere(
 def test_owners_and_modes_that_a_restore_could_not_give_are_told(keeper: Program, server: Path, refuses: bool) -> None:
     """As for root without the right to change owners, in some containers, and on disks that forget."""
 
-    class Powerless(writing.SystemIO):
+    class Powerless(system.SystemIO):
         def chmod(self, path: str | Path, mode: int) -> None:
             pass
 
@@ -116,7 +116,7 @@ def test_owners_and_modes_that_a_restore_could_not_give_are_told(keeper: Program
     assert keeper("snapshot").code == 0
     stores.unlink()
     shutil.rmtree(world)
-    with writing.use(Powerless()):
+    with system.use(Powerless()):
         done = keeper("restore", "latest", "--go")
     assert done.code == 0
     assert "modes not set on " in done.err
@@ -125,7 +125,7 @@ def test_owners_and_modes_that_a_restore_could_not_give_are_told(keeper: Program
 
 
 def test_a_keep_that_its_disk_leaves_open_is_told_and_never_called_closed(keeper: Program, place: Path) -> None:
-    class Forgetful(writing.SystemIO):
+    class Forgetful(system.SystemIO):
         """As some disks: a mode is taken, and is not there afterwards."""
 
         def chmod(self, path: str | Path, mode: int) -> None:
@@ -133,7 +133,7 @@ def test_a_keep_that_its_disk_leaves_open_is_told_and_never_called_closed(keeper
 
     folder = place / KEEP
     folder.chmod(0o755)
-    with writing.use(Forgetful()):
+    with system.use(Forgetful()):
         assert "closed to them now" not in keeper("history").err
         seen = keeper("check")
     assert "its disk keeps no rights" in seen.out + seen.err

@@ -13,10 +13,10 @@ from pathlib import Path
 import pytest
 
 from emberkeep.errors import EmberKeepError
-from emberkeep.fs import writing
+from emberkeep.fs import system
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.scan import Root
-from emberkeep.fs.trees import FolderTree
-from emberkeep.operations.engine import apply
+from emberkeep.operations.engine import apply, restore_plan
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
 from tests import depth
@@ -120,7 +120,7 @@ def test_a_restore_writes_and_removes_nothing_outside(tmp_path: Path, root: Path
                 path.chmod(0o600)
             before = tree_state(outside)
             with suppress(EmberKeepError, OSError):
-                plan = apply.plan(tree, root, lambda path: True)
+                plan = restore_plan.plan(tree, root, lambda path: True)
                 apply.apply(plan, tree)
             assert tree_state(outside) == before
     assert swapped[0] >= SWAPS
@@ -136,24 +136,24 @@ def test_no_writing_call_goes_through_a_link_in_an_anchored_folder(tmp_path: Pat
     before = tree_state(outside)
     target = server / "world" / "deep" / "1.sea"
     calls = {
-        "create": lambda: writing.io.create(server / "world" / "new").close(),
-        "replace": lambda: writing.io.replace(server / "own", target),
-        "unlink": lambda: writing.io.unlink(target),
-        "rmdir": lambda: writing.io.rmdir(server / "world" / "empty"),
-        "mkdir": lambda: writing.io.mkdir(server / "world" / "new"),
-        "symlink": lambda: writing.io.symlink("x", server / "world" / "new"),
-        "link": lambda: writing.io.link(server / "own", server / "world" / "new"),
-        "chmod": lambda: writing.io.chmod(target, 0o777),
-        "utime": lambda: writing.io.utime(target, 0),
+        "create": lambda: system.io.create(server / "world" / "new").close(),
+        "replace": lambda: system.io.replace(server / "own", target),
+        "unlink": lambda: system.io.unlink(target),
+        "rmdir": lambda: system.io.rmdir(server / "world" / "empty"),
+        "mkdir": lambda: system.io.mkdir(server / "world" / "new"),
+        "symlink": lambda: system.io.symlink("x", server / "world" / "new"),
+        "link": lambda: system.io.link(server / "own", server / "world" / "new"),
+        "chmod": lambda: system.io.chmod(target, 0o777),
+        "utime": lambda: system.io.utime(target, 0),
     }
-    with writing.anchored(server), pytest.raises(OSError, match="a link stands where a folder was"):
+    with system.anchored(server), pytest.raises(OSError, match="a link stands where a folder was"):
         calls[act]()
     assert tree_state(outside) == before
     (server / "file").symlink_to(outside / "1.sea")
-    with writing.anchored(server), suppress(OSError):
+    with system.anchored(server), suppress(OSError):
         {
-            "chmod": lambda: writing.io.chmod(server / "file", 0o777),
-            "utime": lambda: writing.io.utime(server / "file", 0),
+            "chmod": lambda: system.io.chmod(server / "file", 0o777),
+            "utime": lambda: system.io.utime(server / "file", 0),
         }[act if act in ("chmod", "utime") else "chmod"]()
     assert tree_state(outside) == before
 

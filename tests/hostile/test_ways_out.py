@@ -8,7 +8,7 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.fs import writing
+from emberkeep.fs import system
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.upkeep import thin
@@ -50,7 +50,7 @@ def test_a_restore_that_stopped_half_way_and_lost_its_snapshot_is_taken_back(
     keeper("snapshot", "--note", "target")
     changed(server)
     before = tree_state(server)
-    with writing.use(FaultyIO(60, Stop())), pytest.raises(Stop):
+    with system.use(FaultyIO(60, Stop())), pytest.raises(Stop):
         keeper("restore", "target", "--go")
     assert tree_state(server) != before
     flip(manifest(place, "1"), 100) if lost == "damaged" else manifest(place, "1").unlink()
@@ -67,7 +67,7 @@ def test_a_run_whose_snapshot_before_is_lost_ends_as_far_as_possible(
 ) -> None:
     keeper("snapshot", "--note", "target")
     changed(server)
-    with writing.use(FaultyIO(60, Stop())), pytest.raises(Stop):
+    with system.use(FaultyIO(60, Stop())), pytest.raises(Stop):
         keeper("restore", "target", "--go")
     flip(manifest(place, "2"), 100)
     half_way = tree_state(server)
@@ -106,7 +106,7 @@ def test_thinning_lets_nothing_go_that_a_run_has_come_to_need(keeper: Program, p
     with closing(Store(keep.store_folder)) as store:
         found = thin.plan(keep, store, NOW.replace(year=2033))
         assert found.going == ("1", "2")
-        with writing.use(FaultyIO(25, Stop())), pytest.raises(Stop):
+        with system.use(FaultyIO(25, Stop())), pytest.raises(Stop):
             keeper("restore", "old", "--go")
         thin.carry_out(keep, store, found)
         assert store.numbers() == [1, 3, 4]
@@ -117,7 +117,7 @@ def test_thinning_lets_nothing_go_that_a_run_has_come_to_need(keeper: Program, p
 def test_defaults_that_a_run_may_need_are_not_dropped(recorded: Program, place: Path) -> None:
     recorded("snapshot")
     (place / "gannet-rock" / "new").write_text("x")
-    with writing.use(FaultyIO(40, Stop())), pytest.raises(Stop):
+    with system.use(FaultyIO(40, Stop())), pytest.raises(Stop):
         recorded("restore", "1", "--go")
     assert Journal(place / KEEP).waiting() is not None
     assert recorded("defaults", "drop", "4.2").code == 3

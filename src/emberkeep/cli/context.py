@@ -10,7 +10,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from emberkeep.fs import writing
+from emberkeep.fs import metadata, private, writing
 
 if TYPE_CHECKING:
     from emberkeep.keep.keep import Keep
@@ -27,9 +27,9 @@ def the_keep(args: argparse.Namespace) -> Keep:
     from emberkeep.keep.keep import find  # only by commands that work with one
 
     keep = find(args.keep, os.environ, Path.cwd())
-    if writing.close_to_others(keep.folder):
+    if private.close_to_others(keep.folder):
         _note(f"{keep.folder} could be read by other users of this machine; it is closed to them now")
-    if writing.may_give_away():
+    if metadata.may_give_away():
         _mind_owner(keep, args)
     if args.command not in _TELL_OF_RUNS:
         _tell_of_waiting(keep)
@@ -72,7 +72,7 @@ def _mind_owner(keep: Keep, args: argparse.Namespace) -> None:
 def _tell_of_rot(keep: Keep, args: argparse.Namespace) -> None:
     """Damage where something is to be done by files that the disk has changed; a note where only something is read."""
     from emberkeep.errors import Damage, UnreadableInput
-    from emberkeep.operations.record.journal import rotten
+    from emberkeep.operations.record.written import rotten
 
     found: list[str] = []
     with suppress(UnreadableInput):  # of the journal: told elsewhere

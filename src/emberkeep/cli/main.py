@@ -170,7 +170,7 @@ def _done(args: argparse.Namespace, arguments: Sequence[str], screen: Screen) ->
 
         return run_all(args, screen, arguments)
     from emberkeep.documents.registry import read_once
-    from emberkeep.fs.writing import not_given
+    from emberkeep.fs.metadata import not_given
     from emberkeep.show.words import count
 
     not_given()  # of what was done before in this process

@@ -14,7 +14,8 @@ from emberkeep.cli.context import answer, now
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.preview import preview
 from emberkeep.operations.engine.step import Room, Step
-from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.record.facts import Run
+from emberkeep.operations.record.journal import Journal
 from emberkeep.process.watch import Watched
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen

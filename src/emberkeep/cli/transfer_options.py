@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.upkeep.fetch import door_of
+from emberkeep.operations.upkeep.transfer_access import door_of
 from emberkeep.show.console import Screen
 from emberkeep.transfer.pool import Lines
 from emberkeep.transfer.protocol import Door, Trust

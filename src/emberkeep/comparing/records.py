@@ -7,10 +7,11 @@ from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from emberkeep.documents.align import Item, in_step, items_of, moved, owner_key, pairs, unchanged, walk
+from emberkeep.documents.align import Item, in_step, items_of, moved, owner_key, pairs, unchanged
 from emberkeep.documents.identity import Identities, Path, Rule, joined
 from emberkeep.documents.model import OWN, Document, Node, Role, comment_words, is_value, kinds_of
 from emberkeep.documents.values import same_value
+from emberkeep.documents.walk import walk
 
 
 class Kind(StrEnum):

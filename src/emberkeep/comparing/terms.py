@@ -19,7 +19,8 @@ from emberkeep.documents.formats.lines import body, matches, split
 from emberkeep.documents.identity import Rule
 from emberkeep.errors import EmberKeepError, Fault, Place
 from emberkeep.fs.archives import TAR_NAMES, open_archive
-from emberkeep.fs.trees import Entry, FileTree, FolderTree, Tree, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Entry, FileTree, Tree, read
 from emberkeep.fs.trees import Kind as EntryKind
 
 LARGEST_DETAIL = 64 << 20

@@ -7,10 +7,10 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 
-from emberkeep.documents.align import walk
 from emberkeep.documents.identity import Identities, Rule
 from emberkeep.documents.model import OWN, Document, Node, plain_fields
 from emberkeep.documents.values import number
+from emberkeep.documents.walk import walk
 
 LEAST_RECORDS = 4
 MOST_KINDS = 40

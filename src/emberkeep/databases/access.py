@@ -6,7 +6,8 @@ from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from emberkeep.errors import Place, Refused, UsageError
-from emberkeep.fs.trees import FolderTree, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import read
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE
 from emberkeep.keep.secrets import secret

@@ -19,7 +19,8 @@ from pathlib import Path
 from emberkeep.databases.sqlite import MAGIC
 from emberkeep.errors import UnreadableInput
 from emberkeep.fs import writing
-from emberkeep.fs.trees import FILE, Entry, FolderTree, Hole, Skipped, Stamp, file_chunks
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import FILE, Entry, Hole, Skipped, Stamp, file_chunks
 
 BESIDE = ("-wal", "-shm", "-journal")
 """What SQLite calls the files that it keeps beside an open database."""

@@ -18,7 +18,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 from emberkeep.demo import engine, mission, stores
-from emberkeep.fs import writing
+from emberkeep.fs import metadata, system, writing
 
 SERVER = "gannet-rock"
 WORLD = "outer-skerries"
@@ -297,7 +297,7 @@ def _odds_and_ends(server: Path) -> None:
     writing.make_folder(server / "inbox")
     if hasattr(os, "symlink"):
         try:
-            writing.place_link(server / "latest.log", "log/latest.log", writing.Facts())
+            writing.place_link(server / "latest.log", "log/latest.log", metadata.Facts())
         except OSError:  # Windows asks for a privilege; the sample does without
             return
 
@@ -321,10 +321,10 @@ def _set_times(folder: Path) -> None:
     for at, (where, names, below) in enumerate(sorted(os.walk(folder, topdown=False))):
         for number, name in enumerate(sorted(below)):
             moment = (EPOCH + at * 60 + number % 60) * 1_000_000_000 + 123_456_789
-            writing.io.utime(Path(where, name), moment)
+            system.io.utime(Path(where, name), moment)
         names.sort()
     for where, _, _ in os.walk(folder, topdown=False):
-        writing.io.utime(Path(where), EPOCH * 1_000_000_000)
+        system.io.utime(Path(where), EPOCH * 1_000_000_000)
 
 
 def _zip(top: str, contents: Mapping[str, bytes], start: bytes = b"") -> bytes:

@@ -37,7 +37,8 @@ from emberkeep.documents.model import OWN, TOP, Document, Node, Role
 from emberkeep.documents.values import number
 from emberkeep.errors import EmberKeepError, Refused
 from emberkeep.fs import globs
-from emberkeep.fs.trees import FolderTree, Kind, Skipped, Tree, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Kind, Skipped, Tree, read
 from emberkeep.inventory.extensions import MANIFEST_KINDS, read_facts
 from emberkeep.inventory.probe import Look
 from emberkeep.inventory.roles import Roles

@@ -17,7 +17,8 @@ from tomlkit.toml_document import TOMLDocument
 from emberkeep.detection.draft import drafted_scopes, plain
 from emberkeep.detection.findings import Adoption, Sure, VersionFinding
 from emberkeep.fs import globs
-from emberkeep.fs.trees import FolderTree, Kind
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Kind
 from emberkeep.inventory.roles import Roles, selection
 from emberkeep.inventory.versions import find
 from emberkeep.keep.config import Config

@@ -11,13 +11,12 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from decimal import Decimal
 
 from emberkeep.documents import layout, registry
 from emberkeep.documents.encoding import Text, decode
 from emberkeep.documents.formats import lined, script
-from emberkeep.documents.model import OWN, TOP, Document, Edit, Field, Node, Role, plain_fields
+from emberkeep.documents.model import OWN, TOP, Document, Edit, Field, Node, Role
 from emberkeep.documents.values import number, respelled
 from emberkeep.errors import Place, UnreadableInput
 from emberkeep.keep.toml_reader import parsed
@@ -46,7 +45,7 @@ def unquoted(value: str) -> str:
 def value(path: str, data: bytes, key: str) -> str | None:
     """What a key's value is, without quotes; None when there is no such key, or the file cannot be read."""
     try:
-        found = _File(path, data).find(key)
+        found = File(path, data).find(key)
     except UnreadableInput:
         return None
     return unquoted(found.value) if found else None
@@ -54,7 +53,7 @@ def value(path: str, data: bytes, key: str) -> str | None:
 
 def line(path: str, data: bytes, key: str) -> int | None:
     """The 1-based line that a key's value stands on."""
-    opened = _File(path, data)
+    opened = File(path, data)
     found = opened.find(key)
     return opened.source.text.count("\n", 0, found.start) + 1 if found else None
 
@@ -64,7 +63,7 @@ def set_value(path: str, data: bytes, key: str, wanted: str, *, unless_present: 
 
     UnreadableInput for a file that has no keys, or where there is no place for this one.
     """
-    opened = _File(path, data)
+    opened = File(path, data)
     found = opened.find(key)
     if found is None:
         return opened.written(opened.added(key, wanted))
@@ -75,16 +74,16 @@ def set_value(path: str, data: bytes, key: str, wanted: str, *, unless_present: 
 
 def rename_key(path: str, data: bytes, key: str, new: str) -> bytes:
     """The file with a key called otherwise; as it is when the key is not there."""
-    opened = _File(path, data)
+    opened = File(path, data)
     node = opened.node(key)
     if node is None:
         return data
-    return opened.written(_renamed(opened.require_document(), node, new))
+    return opened.written(rename_edits(opened.require_document(), node, new))
 
 
 def remove_key(path: str, data: bytes, key: str) -> bytes:
     """The file without a key; as it is when the key is not there."""
-    opened = _File(path, data)
+    opened = File(path, data)
     document = opened.document
     if opened.script is not None:
         return opened.written(opened.script_removal(key))
@@ -98,7 +97,7 @@ def remove_key(path: str, data: bytes, key: str) -> bytes:
 
 def scale_value(path: str, data: bytes, key: str, factor: Decimal) -> bytes:
     """The file with a number multiplied. UnreadableInput when the key is there and is no number."""
-    opened = _File(path, data)
+    opened = File(path, data)
     found = opened.find(key)
     if found is None:
         return data
@@ -109,7 +108,7 @@ def scale_value(path: str, data: bytes, key: str, factor: Decimal) -> bytes:
     return opened.written([Edit(found.start, found.end, opened.spelled(wanted, found))])
 
 
-class _File:
+class File:
     """A file whose values are edited. ``document``: None for a launch script, and for a text of no known format."""
 
     def __init__(self, path: str, data: bytes) -> None:
@@ -202,9 +201,9 @@ class _File:
                 f"there is no {key} in this {what}", place=Place(self.path), hint="write it in by hand once"
             )
         above, _, name = key.rpartition(".")
-        container = _inside(self.document.root, above) if above else _top(self.document.root)
+        container = _inside(self.document.root, above) if above else top(self.document.root)
         if container is None:
-            container, name = _top(self.document.root), key
+            container, name = top(self.document.root), key
         return insert(self.document, container, {name: wanted})
 
     def script_removal(self, key: str) -> list[Edit]:
@@ -227,7 +226,7 @@ def named_by_attribute(item: Node) -> str:
     return next((item.fields[name].value for name in ("@name", "@key", "@id") if name in item.fields), "")
 
 
-def _top(root: Node) -> Node:
+def top(root: Node) -> Node:
     """The record that the keys before the first header stand in."""
     return next((item for item in root.items if item.name == TOP), root)
 
@@ -327,7 +326,7 @@ def _put_in(document: Document, container: Node, entries: Sequence[str]) -> list
     written = f"{first}{between.join(entries)}{last}"
     source = registry.parse_text("new", Text(written, "utf-8", "\n"), document.format)
     assert source is not None
-    new = _top(source.root).items[-len(entries) :]
+    new = top(source.root).items[-len(entries) :]
     records = [item for item in container.items if not item.trailing]
     plain = [item for item in records if not item.name.startswith("[") or document.format != "ini"]
     if plain:
@@ -337,7 +336,8 @@ def _put_in(document: Document, container: Node, entries: Sequence[str]) -> list
     return document.open_empty(container, layout.moved_block(document, source, new, inner), indent)
 
 
-def _renamed(document: Document, node: Node, new: str) -> list[Edit]:
+def rename_edits(document: Document, node: Node, new: str) -> list[Edit]:
+    """The edits that give a node another name."""
     text = document.text
     if document.format == "xml":
         at = node.start + 1
@@ -356,108 +356,3 @@ def _renamed(document: Document, node: Node, new: str) -> list[Edit]:
 
 
 # --- records ------------------------------------------------------------------
-
-
-@dataclass(frozen=True)
-class Shape:
-    """Another shape for records. ``rename``: field -> its new name; ``values``: field -> { old value: new one };
-    ``default``: field -> the value where it is missing; ``drop``: fields that go; ``scale``: field -> factor."""
-
-    rename: Mapping[str, str] = field(default_factory=dict)
-    values: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
-    default: Mapping[str, str] = field(default_factory=dict)
-    drop: tuple[str, ...] = ()
-    scale: Mapping[str, Decimal] = field(default_factory=dict)
-
-
-def reshaped(path: str, data: bytes, at: str, shape: Shape) -> tuple[bytes, int]:
-    """The file with its records at ``at`` (names joined by ``/``, ``*`` for any; "": the file itself) given another
-    shape, and how many of them changed."""
-    opened = _File(path, data)
-    document = opened.require_document()
-    edits: list[Edit] = []
-    count = 0
-    for node in _records(document.root, [part for part in at.split("/") if part]):
-        found = list(_shaped(opened, document, node, shape))
-        edits += found
-        count += bool(found)
-    return opened.written(edits), count
-
-
-@dataclass(frozen=True)
-class Found:
-    """A record that was asked for: its name, its 1-based line, its text, and its place among the formats' nodes."""
-
-    name: str
-    line: int
-    text: str
-    node: Node
-
-
-def without_records(path: str, data: bytes, at: str, goes: Callable[[Found], bool]) -> tuple[bytes, tuple[Found, ...]]:
-    """The file without those of the records at ``at`` (as in :func:`reshaped`) that ``goes`` chooses, and which."""
-    opened = _File(path, data)
-    document = opened.require_document()
-    gone: list[Found] = []
-    edits: list[Edit] = []
-    for parent, records in _parents(document.root, [part for part in at.split("/") if part]):
-        found = [Found(node.name, document.line(node.start), document.raw(node), node) for node in records]
-        chosen = [one for one in found if goes(one)]
-        gone += chosen
-        edits += layout.removals_from(document, parent, {id(one.node) for one in chosen})
-    return opened.written(edits), tuple(gone)
-
-
-def _parents(node: Node, names: Sequence[str]) -> Iterator[tuple[Node, list[Node]]]:
-    """Records whose items are asked for, each with those items."""
-    records = [item for item in node.items if item.role is Role.RECORD and item.name != TOP]
-    inside = [item for item in records if names and names[0] in ("*", item.name)]
-    if len(names) == 1 and inside:
-        yield node, inside
-    for item in inside if len(names) > 1 else ():
-        yield from _parents(item, names[1:])
-
-
-def _records(root: Node, names: Sequence[str]) -> Iterator[Node]:
-    if not names:
-        yield _top(root)
-        return
-    for item in root.items:
-        if item.role is Role.RECORD and item.name != TOP and names[0] in ("*", item.name):
-            yield from _records(item, names[1:])
-
-
-def _shaped(opened: _File, document: Document, node: Node, shape: Shape) -> Iterator[Edit]:
-    inside = {item.name: item for item in node.items if item.role is Role.RECORD}
-    plain = plain_fields(node)
-    renamed = {new: old for old, new in shape.rename.items()}
-    added = {
-        name: wanted
-        for name, wanted in shape.default.items()
-        if name not in inside and f"@{name}" not in node.fields and renamed.get(name) not in inside
-    }
-    gone = {id(inside[name]) for name in shape.drop if name in inside}
-    yield from layout.removals_from(document, node, gone, filled_again=bool(added))
-    for name in shape.drop:
-        if name not in inside and f"@{name}" in node.fields:
-            yield Edit(*node.fields[f"@{name}"].outer, "")
-    for name, new in shape.rename.items():
-        if name in inside and new not in inside:
-            yield from _renamed(document, inside[name], new)
-        elif (told := node.fields.get(f"@{name}")) is not None and f"@{new}" not in node.fields:
-            start = document.text.index(name, *told.outer)
-            yield Edit(start, start + len(name), new)
-    for name, told in plain.items():
-        wanted = _new_value(told, shape.values.get(name, {}), shape.scale.get(name))
-        if wanted is not None and name not in shape.drop:
-            yield Edit(told.start, told.end, opened.spelled(wanted, told))
-    yield from insert(document, node, added)
-
-
-def _new_value(told: Field, values: Mapping[str, str], factor: Decimal | None) -> str | None:
-    """What becomes of a value; None when it stays."""
-    plain = unquoted(told.value)
-    if plain in values:
-        return values[plain]
-    exact = number(plain) if factor is not None else None
-    return respelled(exact * factor, plain) if exact is not None and factor is not None else None

@@ -27,8 +27,9 @@ from typing import IO, cast
 import zstandard
 
 from emberkeep.errors import Place, UnreadableInput, UsageError
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.scan import TEMPORARY
-from emberkeep.fs.trees import CHUNK, Entry, FolderTree, Kind, Skipped, Still, Tree, digest_of, fitting, parents
+from emberkeep.fs.trees import CHUNK, Entry, Kind, Skipped, Still, Tree, digest_of, fitting, parents
 
 RATIO = 200
 """An archive may unpack to this many times its size …"""

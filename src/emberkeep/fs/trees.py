@@ -6,12 +6,10 @@ with ``/`` and never containing ``..``. Names that are not UTF-8 carry surrogate
 
 from __future__ import annotations
 
-import errno
 import os
 import stat
-import sys
 from collections.abc import Iterable, Iterator, Mapping, Set
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
 from typing import NamedTuple, Protocol
@@ -19,7 +17,6 @@ from typing import NamedTuple, Protocol
 from blake3 import blake3
 
 from emberkeep.errors import UnreadableInput
-from emberkeep.fs.scan import Root, Scan
 
 CHUNK = 1 << 20
 
@@ -57,10 +54,10 @@ class Entry(NamedTuple):
 
 def fitting(number: int) -> int:
     """A number, or what 64 bits hold that is nearest to it: in ns, times from the year 1677 to 2262 can be told."""
-    return min(max(number, -_MOST), _MOST - 1)
+    return min(max(number, -MOST), MOST - 1)
 
 
-_MOST = 1 << 63
+MOST = 1 << 63
 
 
 Stamp = tuple[int, ...]
@@ -155,219 +152,22 @@ def file_chunks(path: str | Path, expected: int = CHUNK) -> Iterator[bytes]:
 
     OSError as the system raises it.
     """
-    return _chunks_of(os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0)), expected)
+    return chunks_of(os.open(path, os.O_RDONLY | getattr(os, "O_BINARY", 0)), expected)
 
 
-_AS_IT_IS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
+AS_IT_IS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 0) | getattr(os, "O_NONBLOCK", 0)
 """How a file is opened that may have become anything since it was listed: no link is followed, no pipe waited for."""
-_SET_ID = stat.S_ISUID | stat.S_ISGID
+SET_ID = stat.S_ISUID | stat.S_ISGID
 
 
-def _chunks_of(descriptor: int, expected: int) -> Iterator[bytes]:
+def chunks_of(descriptor: int, expected: int) -> Iterator[bytes]:
+    """What an open file holds, of about ``expected`` bytes; it is closed at the end."""
     size = min(CHUNK, max(expected, 4096))
     try:
         while chunk := os.read(descriptor, size):
             yield chunk
     finally:
         os.close(descriptor)
-
-
-@dataclass
-class FolderTree:
-    """A folder on disk, read without ever following a link.
-
-    Devices, sockets, pipes and whatever may not be read are left out and listed in ``skipped``.
-    """
-
-    root: Path
-    name: str = ""
-    stamps: dict[str, tuple[int, int]] = field(default_factory=dict, repr=False)
-    """ctime (ns) and inode of each file as the scan found it."""
-    copied: dict[str, Path] = field(default_factory=dict, repr=False)
-    """Files whose contents are read from a copy."""
-    _entries: dict[str, Entry] | None = field(default=None, repr=False)
-    _skipped: list[Skipped] = field(default_factory=list, repr=False)
-    _names: dict[tuple[int, int], list[str]] = field(default_factory=dict, repr=False)
-    _sparse: set[str] = field(default_factory=set, repr=False)
-    _scan: Scan | None = field(default=None, repr=False)
-
-    def __post_init__(self) -> None:
-        self._way = Root(str(self.root))
-
-    @property
-    def label(self) -> str:
-        return self.name or str(self.root)
-
-    @property
-    def skipped(self) -> tuple[Skipped, ...]:
-        self.entries()
-        return tuple(self._skipped)
-
-    @property
-    def top(self) -> Entry | None:
-        facts = self.root.stat()
-        mode = stat.S_IMODE(facts.st_mode)
-        return Entry("", Kind.FOLDER, mode, fitting(facts.st_mtime_ns), 0, "", facts.st_uid, facts.st_gid)
-
-    def on_disk(self, path: str) -> Path | None:
-        return self.copied.get(path, self.root / path)
-
-    @property
-    def leftovers(self) -> tuple[str, ...]:
-        """Temporary files of ours that an interrupted run left behind; they are no entries."""
-        return tuple(self.scanned().temporary)
-
-    def entries(self) -> Mapping[str, Entry]:
-        if self._entries is None:
-            found: dict[str, Entry] = {}
-            self.stamps.clear()
-            self._names.clear()
-            self._sparse.clear()
-            scan = self.scanned()
-            self._skipped = [Skipped(path, why) for path, why in scan.unread]
-            for path, facts in scan.rows:
-                try:
-                    entry = self._entry(path, facts)
-                except OSError as error:
-                    self._skipped.append(Skipped(path, f"cannot be read: {error.strerror}"))
-                    continue
-                if entry is None:
-                    self._skipped.append(Skipped(path, NO_FILE))
-                    continue
-                found[path] = entry
-            self._tell_names(found)
-            self._entries = {path: found[path] for path in sorted(found)}
-        return self._entries
-
-    def now_at(self, path: str) -> Entry | None:
-        """What stands at one path now, without a scan; None where nothing does."""
-        try:
-            return self._entry(path, self._facts(path))
-        except OSError:
-            return None
-
-    def _facts(self, path: str) -> os.stat_result:
-        name, folder = self._way.at(path)
-        return os.stat(name, dir_fd=folder, follow_symlinks=False)
-
-    def fingerprint(self) -> str:
-        """Of what the scan found, see ``scan``; "" where something could not be read. Many times quicker than making
-        the entries."""
-        return self.scanned().fingerprint()
-
-    def scanned(self) -> Scan:
-        """What the system told of the folder, asked once."""
-        if self._scan is None:
-            try:
-                self._scan = Scan(str(self.root))
-            except OSError as error:
-                raise UnreadableInput(f"cannot list {self.root}: {error.strerror}") from error
-        return self._scan
-
-    def _entry(self, path: str, facts: os.stat_result) -> Entry | None:
-        """Every path of a large tree comes through here, so what is common is done without a further call."""
-        full, kind, size, target = facts.st_mode, FILE, 0, ""
-        form = full & _TYPE
-        if form == _REGULAR:
-            size = facts.st_size
-            self.stamps[path] = (facts.st_ctime_ns, facts.st_ino)
-            if facts.st_nlink > 1:
-                self._names.setdefault((facts.st_dev, facts.st_ino), []).append(path)
-            if sys.platform != "win32" and size > facts.st_blocks * 512:
-                self._sparse.add(path)
-        elif form == _FOLDER:
-            kind = FOLDER
-        elif form == _LINK:
-            name, folder = self._way.at(path)
-            kind, target = LINK, os.readlink(name, dir_fd=folder)
-        else:
-            return None
-        when = facts.st_mtime_ns
-        if not -_MOST < when < _MOST:
-            when = fitting(when)
-        fields = (path, kind, full & 0o7777, when, size, target, facts.st_uid, facts.st_gid, "")
-        return tuple.__new__(Entry, fields)
-
-    def _tell_names(self, found: dict[str, Entry]) -> None:
-        for paths in self._names.values():
-            first, *others = sorted(paths)
-            for path in others:
-                found[path] = found[path]._replace(same_as=first)
-
-    def chunks(self, path: str) -> Iterator[bytes]:
-        try:
-            entry = self.entries().get(path)
-            yield from _chunks_of(self._open(path, entry), entry.size if entry else CHUNK)
-        except OSError as error:
-            raise UnreadableInput(f"cannot read {self.root / path}: {error.strerror}") from error
-
-    def _open(self, path: str, entry: Entry | None) -> int:
-        """A descriptor of a file, and of nothing else that may stand there by now."""
-        try:
-            name, folder = self._way.at(path)
-            descriptor = os.open(name, _AS_IT_IS, dir_fd=folder)
-        except FileNotFoundError:  # perhaps its folder was put in another's place
-            self._way.anew()
-            name, folder = self._way.at(path)
-            descriptor = os.open(name, _AS_IT_IS, dir_fd=folder)
-        facts = os.fstat(descriptor)
-        wrong = "" if stat.S_ISREG(facts.st_mode) else "it is no file any more"
-        if entry is not None and entry.mode & _SET_ID and (entry.owner, entry.group) != (facts.st_uid, facts.st_gid):
-            wrong = "it was replaced meanwhile"  # what runs as its owner must be its owner's
-        if wrong:
-            os.close(descriptor)
-            raise OSError(errno.EINVAL, wrong, path)
-        return descriptor
-
-    def digest(self, path: str) -> str:
-        return digest_of(self.chunks(path))
-
-    def stamp(self, path: str) -> Stamp | None:
-        try:
-            facts = self._facts(path)
-        except OSError:
-            return ()  # gone: it can only differ from what it was
-        inode = facts.st_ino if _LISTS_INODES else 0
-        return facts.st_size, fitting(facts.st_mtime_ns), facts.st_ctime_ns, inode
-
-    def holes(self, path: str) -> tuple[Hole, ...]:
-        if sys.platform == "win32" or path not in self._sparse or not hasattr(os, "SEEK_HOLE"):
-            return ()
-        try:
-            descriptor = self._open(path, None)
-            try:
-                return tuple(_holes(descriptor))
-            finally:
-                os.close(descriptor)
-        except OSError:
-            return ()  # a file system that cannot tell; reading it tells what is wrong, if anything is
-
-    def changed(self, path: str) -> None:
-        return
-
-
-_TYPE = 0o170000
-"""The bits of a mode that say what kind of thing it is."""
-_REGULAR, _FOLDER, _LINK = stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK
-
-
-_LISTS_INODES = os.name != "nt"
-"""Whether listing a folder tells inodes; Windows gives 0 there."""
-
-
-def _holes(descriptor: int) -> Iterator[Hole]:
-    if sys.platform == "win32":  # which tells of none this way
-        return
-    end, at = os.fstat(descriptor).st_size, 0
-    while at < end:
-        hole = os.lseek(descriptor, at, os.SEEK_HOLE)
-        if hole >= end:
-            return
-        try:
-            at = os.lseek(descriptor, hole, os.SEEK_DATA)
-        except OSError:  # ENXIO: nothing but a hole up to the end
-            at = end
-        yield hole, at
 
 
 class PartTree:

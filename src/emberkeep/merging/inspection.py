@@ -11,11 +11,11 @@ from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Se
 from typing import NamedTuple
 
 from emberkeep.documents import registry
-from emberkeep.documents.align import Placed, records_in, top_records, walk, walk_from
 from emberkeep.documents.encoding import decode
 from emberkeep.documents.identity import Identities, Rule
 from emberkeep.documents.model import Document, Node, is_value, plain_fields
 from emberkeep.documents.values import number
+from emberkeep.documents.walk import Placed, records_in, top_records, walk, walk_from
 from emberkeep.errors import EmberKeepError
 from emberkeep.fs.trees import Kind, Tree, read
 from emberkeep.merging.checks import LOOSE, Record, Sides, Table, breaches, learn

@@ -13,10 +13,10 @@ from dataclasses import dataclass, replace
 from decimal import ROUND_HALF_UP, Decimal
 from functools import cached_property
 
-from emberkeep.documents.align import Placed, walk
 from emberkeep.documents.identity import TEXT, Identities
 from emberkeep.documents.model import Document, facts, plain_fields
 from emberkeep.documents.values import ROUNDINGS, number, same_value
+from emberkeep.documents.walk import Placed, walk
 from emberkeep.merging.orders import DROP, NAMED, PARENT, Order, list_of
 
 LEAST = 3

@@ -31,10 +31,10 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 
 from emberkeep.documents import layout
-from emberkeep.documents.align import Placed, walk
 from emberkeep.documents.identity import Identities
 from emberkeep.documents.model import Document, Edit, Field, Role, facts, plain_fields
 from emberkeep.documents.values import ROUNDINGS, is_whole, number, respelled, same_value
+from emberkeep.documents.walk import Placed, walk
 from emberkeep.fs import globs, writing
 from emberkeep.keep.toml_reader import Reader, load, quote
 from emberkeep.merging.results import Disagreement, Obeyed

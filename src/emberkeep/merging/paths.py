@@ -8,8 +8,9 @@ from pathlib import Path
 
 from emberkeep.documents import registry
 from emberkeep.errors import Refused, UnreadableInput, UsageError
-from emberkeep.fs import writing
-from emberkeep.fs.trees import Entry, FileTree, FolderTree, Kind, NoTree, PartTree, Tree, best_root, deepest_first, read
+from emberkeep.fs import metadata, system, writing
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Entry, FileTree, Kind, NoTree, PartTree, Tree, best_root, deepest_first, read
 from emberkeep.merging.answers import Answers
 from emberkeep.merging.merge import merge_trees, no_rules
 from emberkeep.merging.orders import Order
@@ -72,11 +73,11 @@ def write(found: Merge, mine: Path, out: Path) -> None:
     if out == mine:
         _write_files(out, found.to_write)
         return
-    with writing.durable():
+    with system.durable():
         folders = _copy(mine, out, {item.path for item in found.to_write})
         _write_files(out, [item for item in found.to_write if item.data is not None])
         for entry in folders:  # whose times what was written in them has changed
-            writing.set_folder_metadata(out / entry.path, writing.Facts(entry.mode, entry.mtime_ns))
+            metadata.set_folder_metadata(out / entry.path, metadata.Facts(entry.mode, entry.mtime_ns))
 
 
 def _write_file(found: Merge, mine: Path, out: Path) -> None:
@@ -91,14 +92,14 @@ def _write_files(folder: Path, items: Sequence[FileMerge]) -> None:
     try:
         for item in items:
             if item.data is not None:
-                staged.put(folder / item.path, [item.data], writing.Facts(item.mode))
+                staged.put(folder / item.path, [item.data], metadata.Facts(item.mode))
         staged.commit()
     except BaseException:
         staged.abandon()
         raise
     for item in items:
         if item.outcome is Outcome.REMOVED:
-            writing.io.unlink(folder / item.path)
+            system.io.unlink(folder / item.path)
 
 
 def _copy(mine: Path, out: Path, leave: set[str]) -> list[Entry]:
@@ -110,7 +111,7 @@ def _copy(mine: Path, out: Path, leave: set[str]) -> list[Entry]:
         if entry.kind is Kind.FOLDER:
             writing.make_folder(out / path)
         elif entry.kind is Kind.LINK:
-            writing.place_link(out / path, entry.points_at, writing.Facts(mtime_ns=entry.mtime_ns))
+            writing.place_link(out / path, entry.points_at, metadata.Facts(mtime_ns=entry.mtime_ns))
         elif path not in leave:
             writing.write_whole(out / path, [read(tree, path)], mode=entry.mode, mtime_ns=entry.mtime_ns)
     return deepest_first(entry for entry in entries.values() if entry.kind is Kind.FOLDER)

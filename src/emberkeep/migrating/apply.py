@@ -9,7 +9,7 @@ from pathlib import Path
 
 from emberkeep.databases import sqlite
 from emberkeep.databases.sqlite import statements as sqlite_statements
-from emberkeep.documents import edit
+from emberkeep.documents import edit, reshape
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.fs import globs
 from emberkeep.fs.overlay import Planned
@@ -207,7 +207,7 @@ def _records(act: Records, folder: Planned, place: Place) -> list[str]:
     for path in paths:
         data = read(folder, path)
         try:
-            after, records = edit.reshaped(path, data, act.at, act.shape)
+            after, records = reshape.reshaped(path, data, act.at, act.shape)
         except UnreadableInput as error:
             raise UnreadableInput(error.faults[0].what, place=error.faults[0].place or Place(path)) from error
         if after != data:

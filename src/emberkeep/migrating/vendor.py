@@ -17,7 +17,8 @@ from emberkeep.fs.trees import FILE, Tree
 from emberkeep.inventory.versions import ordering
 from emberkeep.keep.tables.databases import Databases, VendorSql
 from emberkeep.migrating.apply import is_so
-from emberkeep.migrating.recipe import When, same_version
+from emberkeep.migrating.chain import same_version
+from emberkeep.migrating.recipe import When
 
 _VERSION = r"[vV]?\d[0-9A-Za-z.+]*(?:-\d[0-9A-Za-z.+]*)*?"
 _NATURAL = re.compile(r"(\d+)")

@@ -17,7 +17,8 @@ from typing import Any
 
 from emberkeep.errors import Fault, Place, Refused, RunFailed
 from emberkeep.fs import writing
-from emberkeep.fs.trees import FILE, FolderTree, Tree
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import FILE, Tree
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep

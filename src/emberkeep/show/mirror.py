@@ -7,11 +7,13 @@ from pathlib import Path
 
 from emberkeep.keep.tables.transfer import Address
 from emberkeep.operations.flows.send import Asked, SendPlan
-from emberkeep.operations.record.journal import Run
-from emberkeep.operations.upkeep.fetch import Fetched, FetchPlan
+from emberkeep.operations.record.facts import Run
+from emberkeep.operations.upkeep.fetch import Fetched
+from emberkeep.operations.upkeep.fetch_plan import FetchPlan
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen
-from emberkeep.vault.vault import Checked, Sent
+from emberkeep.vault.checking import Checked
+from emberkeep.vault.sending import Sent
 
 MOST_NAMED = 8
 

@@ -12,7 +12,7 @@ from emberkeep.operations.engine.preview import Preview
 from emberkeep.operations.engine.undo import Undoing
 from emberkeep.operations.flows.drill import Drill
 from emberkeep.operations.flows.update import Report
-from emberkeep.operations.record.journal import Run
+from emberkeep.operations.record.facts import Run
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
 from emberkeep.show.snapshots import restore_plan

@@ -19,9 +19,9 @@ from emberkeep.survey.survey import Survey
 
 if TYPE_CHECKING:
     from emberkeep.operations.record.databases import Standing as OfDatabase
-    from emberkeep.operations.record.journal import DrillRecord
-    from emberkeep.operations.upkeep.fetch import Standing
-    from emberkeep.vault.vault import Standing as OfVault
+    from emberkeep.operations.record.facts import DrillRecord
+    from emberkeep.operations.upkeep.fetch_plan import Standing
+    from emberkeep.vault.checking import Standing as OfVault
 
 MOST, FEW = 8, 5
 """Of things that are alike: how many are all shown, and how many of more than that."""

@@ -15,9 +15,9 @@ from emberkeep.store.manifest import ASKED, About
 if TYPE_CHECKING:  # each command loads only what it shows
     from rich.table import Table
 
-    from emberkeep.operations.engine.apply import RestorePlan
+    from emberkeep.operations.engine.restore_plan import RestorePlan
     from emberkeep.operations.record.databases import DatabasePlan
-    from emberkeep.operations.record.journal import DrillRecord, Run
+    from emberkeep.operations.record.facts import DrillRecord, Run
     from emberkeep.operations.upkeep.thin import Thinning
     from emberkeep.retention.growth import Growth
     from emberkeep.store.compact import Freed

@@ -11,7 +11,7 @@ from emberkeep.operations.flows.wipe import Preview, Report
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, GOOD, HEAD, QUIET, Screen, cell, table
 from emberkeep.wiping.leftovers import Leftover
-from emberkeep.wiping.scopes import Kept, ScopeCleared
+from emberkeep.wiping.results import Kept, ScopeCleared
 from emberkeep.wiping.values import Setting
 
 MOST_FOLDERS = 4

@@ -18,7 +18,7 @@ from contextlib import closing
 from dataclasses import dataclass, field, replace
 
 from emberkeep.errors import Damage, Refused, system_may_refuse
-from emberkeep.fs import writing
+from emberkeep.fs import system, writing
 from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
@@ -160,8 +160,8 @@ def _joined(parts: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
 
 def _drop(store: Store, labels: Iterable[str]) -> None:
     for label in labels:
-        writing.io.unlink(store.manifest_path(label))
-    writing.io.sync_folder(store.folder / "snapshots")
+        system.io.unlink(store.manifest_path(label))
+    system.io.sync_folder(store.folder / "snapshots")
 
 
 # --- blocks of which little is needed ----------------------------------------
@@ -266,8 +266,8 @@ def compact(store: Store, needs: Needs, progress: Progress = silent) -> tuple[st
     index = {block: at for block, at in store.index.items() if at.pack not in gone}
     store.replace_index(index | moved, without=gone)
     for number in sorted(gone):
-        writing.io.unlink(pack_path(store.packs, number))
-    writing.io.sync_folder(store.packs)
+        system.io.unlink(pack_path(store.packs, number))
+    system.io.sync_folder(store.packs)
     left = {pack.number for pack in packs if pack.torn} | spoilt
     return tuple(f"packs/{number:08d}.pack" for number in sorted(left))
 

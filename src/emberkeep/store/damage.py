@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from emberkeep.errors import Damage
-from emberkeep.fs import writing
+from emberkeep.fs import system, writing
 from emberkeep.store.packs import LARGEST_BLOCK, BlockId, Location, PackReader, pack_numbers
 
 
@@ -61,4 +61,4 @@ def save(path: Path, spots: Iterable[Spot]) -> None:
         writing.write_whole(path, ["".join(lines).encode("ascii")])
     else:
         with contextlib.suppress(FileNotFoundError):
-            writing.io.unlink(path)
+            system.io.unlink(path)

@@ -31,7 +31,7 @@ import zstandard
 from blake3 import blake3
 
 from emberkeep.errors import Damage, Place
-from emberkeep.fs import writing
+from emberkeep.fs import system
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
@@ -320,11 +320,11 @@ class PackWriter:
     def add(self, encoded: Encoded) -> Location:
         """Append one block and tell where it will lie."""
         if self._handle is None:
-            self._handle = writing.io.create(self._part)
-            writing.io.write(self._handle, MAGIC)
+            self._handle = system.io.create(self._part)
+            system.io.write(self._handle, MAGIC)
             self._offset = len(MAGIC)
         head, stored = encoded
-        writing.io.write(self._handle, b"".join((serialize_head(head), stored)))
+        system.io.write(self._handle, b"".join((serialize_head(head), stored)))
         location = Location(self.number, self._offset, len(stored), head.raw)
         self._offset += HEAD + len(stored)
         if self._offset - self._begun >= EAGER and (self._syncing is None or self._syncing.done()):
@@ -341,7 +341,7 @@ class PackWriter:
             self._pool = ThreadPoolExecutor(1, "sync")
         assert self._handle is not None
         self._begun = self._offset
-        self._syncing = self._pool.submit(writing.io.sync, self._handle)
+        self._syncing = self._pool.submit(system.io.sync, self._handle)
 
     def finish(self) -> None:
         """Sync the pack and make it count; one that holds nothing was never made."""
@@ -349,17 +349,17 @@ class PackWriter:
             return
         if self._syncing is not None:
             self._syncing.result()  # a failure is told once only, so it counts though a later sync goes well
-        writing.io.sync(self._handle)
+        system.io.sync(self._handle)
         self._close()
-        writing.io.replace(self._part, self._path)
-        writing.io.sync_folder(self._path.parent)
+        system.io.replace(self._part, self._path)
+        system.io.sync_folder(self._path.parent)
 
     def abandon(self) -> None:
         """Throw the half-made pack away. What cannot be removed now, the next writer sweeps."""
         if self._handle is not None:
             self._close()
             with contextlib.suppress(OSError):
-                writing.io.unlink(self._part)
+                system.io.unlink(self._part)
 
     def _close(self) -> None:
         if self._pool is not None:

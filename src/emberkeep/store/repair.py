@@ -13,7 +13,7 @@ from contextlib import closing
 from dataclasses import dataclass, field, replace
 
 from emberkeep.errors import Damage, UnreadableInput, system_may_refuse
-from emberkeep.fs import writing
+from emberkeep.fs import system, writing
 from emberkeep.fs.trees import Entry, Kind, Tree
 from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE
@@ -67,8 +67,8 @@ def _put_aside(store: Store) -> tuple[str, ...]:
         label, defaults = parted(name)
         path = store.manifest_path(label, defaults=defaults)
         if not manifests.is_sound(path.read_bytes()):
-            writing.io.replace(path, path.with_name(path.name + ".damaged"))
-            writing.io.sync_folder(path.parent)
+            system.io.replace(path, path.with_name(path.name + ".damaged"))
+            system.io.sync_folder(path.parent)
             found.append(name)
     return tuple(found)
 
@@ -92,11 +92,11 @@ class _Mending:
             self._write_manifests(rows)
         self.store.replace_index({**self.packs.sound, **fresh}, without=self.packs.torn)
         for number in sorted(self.packs.torn):
-            writing.io.unlink(pack_path(self.store.packs, number))
+            system.io.unlink(pack_path(self.store.packs, number))
         for name in ("seen", "damaged"):  # the next scan must not lean on what was damaged; that is gone now
             with contextlib.suppress(FileNotFoundError):
-                writing.io.unlink(self.store.folder / name)
-        writing.io.sync_folder(self.store.packs)
+                system.io.unlink(self.store.folder / name)
+        system.io.sync_folder(self.store.packs)
         self.store.forget_index()
 
     def _damaged(self) -> dict[str, list[str]]:

@@ -34,8 +34,10 @@ from typing import NamedTuple
 from blake3 import blake3
 
 from emberkeep.errors import Damage, Place, Refused, UsageError, system_may_refuse
+from emberkeep.fs import private, system
 from emberkeep.fs import writing as files
-from emberkeep.fs.trees import FILE, Entry, FolderTree, Skipped, Tree
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import FILE, Entry, Skipped, Tree
 from emberkeep.store import damage, seen
 from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
@@ -343,7 +345,7 @@ class Store:
                 files.make_folder(folder, private=True)
             if not (self.folder / "format").exists():
                 files.write_whole(self.folder / "format", [FORMAT])
-        with files.alone(self.folder / "lock", self._is_held):
+        with private.alone(self.folder / "lock", self._is_held):
             with self._may_be_written():
                 if self.format_damaged:
                     files.write_whole(self.folder / "format", [FORMAT])
@@ -384,7 +386,7 @@ class Store:
         for folder in (self.folder, self.folder / "snapshots", self.folder / "defaults"):
             files.sweep(folder)
         for part in self.packs.glob("*.part"):
-            files.io.unlink(part)
+            system.io.unlink(part)
 
     def add(
         self,
@@ -623,8 +625,8 @@ class Store:
         with self.writing():
             path = self.manifest_path(label, defaults=defaults)
             self._bytes_of(path)
-            files.io.unlink(path)
-            files.io.sync_folder(path.parent)
+            system.io.unlink(path)
+            system.io.sync_folder(path.parent)
 
 
 class _Base(NamedTuple):

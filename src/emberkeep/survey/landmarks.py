@@ -20,9 +20,9 @@ from blake3 import blake3
 
 from emberkeep.databases import sqlite
 from emberkeep.documents import edit, registry
-from emberkeep.documents.align import walk
 from emberkeep.documents.identity import Identities
 from emberkeep.documents.model import OWN, Document, Node, Role, content, plain_fields
+from emberkeep.documents.walk import walk
 from emberkeep.errors import EmberKeepError
 from emberkeep.fs import globs
 from emberkeep.fs.trees import FILE, Tree, read

@@ -15,8 +15,9 @@ from emberkeep.documents import edit, registry
 from emberkeep.documents.identity import Rule
 from emberkeep.errors import EmberKeepError, Fault, Place
 from emberkeep.fs import globs
-from emberkeep.fs.trees import FolderTree, Skipped, Tree, read
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Kind as EntryKind
+from emberkeep.fs.trees import Skipped, Tree, read
 from emberkeep.inventory.extensions import Extension, duplicates, fits_engine, missing_companions, read_manifest
 from emberkeep.inventory.probe import LARGEST_DOCUMENT, Look
 from emberkeep.inventory.published import Published

@@ -27,7 +27,7 @@ from typing import NamedTuple
 from blake3 import blake3
 
 from emberkeep.errors import Place, UnreadableInput
-from emberkeep.fs import writing
+from emberkeep.fs import private, system, writing
 from emberkeep.fs.trees import Kind
 from emberkeep.transfer.protocol import FarEntry
 
@@ -60,7 +60,7 @@ class FarState:
     def _opened(self) -> Iterator[sqlite3.Connection]:
         with self._guard:
             try:
-                with writing.database(self._file, _TABLES, lasting=False) as database:
+                with private.database(self._file, _TABLES, lasting=False) as database:
                     yield database
             except sqlite3.Error as error:
                 raise UnreadableInput(
@@ -134,7 +134,7 @@ class FarState:
             )
         writing.make_folder(self.parts, private=True)
         if place.exists():
-            writing.io.unlink(place)
+            system.io.unlink(place)
         return place, 0
 
     def whole(self, path: str) -> None:

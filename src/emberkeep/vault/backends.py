@@ -10,9 +10,10 @@ from typing import Any, Protocol
 
 from emberkeep.errors import Place as Where
 from emberkeep.errors import Refused, UnreadableInput
-from emberkeep.fs import writing
+from emberkeep.fs import system, writing
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.scan import TEMPORARY
-from emberkeep.fs.trees import FolderTree, Kind, file_chunks
+from emberkeep.fs.trees import Kind, file_chunks
 from emberkeep.transfer.pool import Lines
 from emberkeep.transfer.protocol import Denied, Door, Host
 from emberkeep.transfer.walk import now_there, walk
@@ -68,7 +69,7 @@ class FolderPlace:
 
     def remove(self, name: str) -> None:
         with suppress(FileNotFoundError):
-            writing.io.unlink(self.folder / name)
+            system.io.unlink(self.folder / name)
 
     def close(self) -> None:
         """Nothing is open."""

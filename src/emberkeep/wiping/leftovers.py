@@ -28,7 +28,9 @@ from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.keep.tables.wiping import Scope
 from emberkeep.store.intake import Progress, silent
 from emberkeep.wiping.identifiers import Known, identifiers, unpacked
-from emberkeep.wiping.scopes import NONE, Cleared, cells
+from emberkeep.wiping.made_by_hand import cells
+from emberkeep.wiping.results import Cleared
+from emberkeep.wiping.scopes import NONE
 
 if TYPE_CHECKING:
     from emberkeep.databases.mariadb import Connection

@@ -11,16 +11,14 @@ import difflib
 import sqlite3
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
 from emberkeep.comparing.picking import condition
 from emberkeep.databases import sqlite
 from emberkeep.databases.live import BESIDE
-from emberkeep.documents import edit, registry
-from emberkeep.documents.model import Node, Role
-from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput, UsageError
+from emberkeep.documents import reshape
+from emberkeep.errors import Place, Refused, UnreadableInput, UsageError
 from emberkeep.fs import globs
 from emberkeep.fs.overlay import Planned
 from emberkeep.fs.trees import FILE, FOLDER, Tree, read
@@ -29,7 +27,9 @@ from emberkeep.keep.config import Config
 from emberkeep.keep.locate import FILE as KEEP_FILE
 from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.keep.tables.wiping import CLEAR, RecordPick, RowPick, Scope, Survivor
-from emberkeep.wiping.identifiers import Known, canonical, dashed, identifiers, unpacked
+from emberkeep.wiping.identifiers import Known, dashed
+from emberkeep.wiping.made_by_hand import Looked, definitions_in, tables_of
+from emberkeep.wiping.results import Cleared, Deletion, Kept, RecordsGone, RowsGone, ScopeCleared, Stays
 
 if TYPE_CHECKING:  # only where there is one: most servers have no such database
     from emberkeep.databases.mariadb import Connection
@@ -45,86 +45,6 @@ PLAYERS = ("extension-data", "players", "progress")
 """Scopes of single players; the first of those asked for takes what was unsorted and is to be cleared."""
 UNASKED = "no role covers it, and what is unsorted is never wiped unasked"
 MOST_NAMED = 12
-LARGEST_PARSED = 32 << 20
-
-
-@dataclass(frozen=True)
-class RecordsGone:
-    """Records of a file that go; ``line``: of the first one, 1-based."""
-
-    file: str
-    at: str
-    count: int
-    line: int
-
-
-@dataclass(frozen=True)
-class RowsGone:
-    """Rows of a table that go, of how many."""
-
-    database: str
-    table: str
-    count: int
-    of: int
-
-
-@dataclass(frozen=True)
-class Deletion:
-    """Rows of a database server that go: those of ``table`` that meet ``where``; ``count``: how many there were."""
-
-    database: str
-    table: str
-    where: str
-    count: int
-
-
-@dataclass(frozen=True)
-class Stays:
-    """Something within a scope's reach that stays, and why."""
-
-    path: str
-    why: str
-    count: int = 1
-
-
-@dataclass(frozen=True)
-class ScopeCleared:
-    """What one scope clears. ``bytes``: of whole files; ``players``: how many players have something there."""
-
-    scope: str
-    files: tuple[str, ...] = ()
-    bytes: int = 0
-    records: tuple[RecordsGone, ...] = ()
-    rows: tuple[RowsGone, ...] = ()
-    players: int = 0
-    stays: tuple[Stays, ...] = ()
-
-    @property
-    def nothing(self) -> bool:
-        """Whether there is nothing that it would clear."""
-        return not (self.files or self.records or self.rows)
-
-
-@dataclass(frozen=True)
-class Kept:
-    """Files of a role that a wipe leaves as they are, and why."""
-
-    role: str
-    files: int
-    bytes: int
-    why: str
-
-
-@dataclass(frozen=True)
-class Cleared:
-    """What a wipe clears and keeps. ``survives``: by the name of what survives, how many files, records and rows."""
-
-    scopes: tuple[ScopeCleared, ...]
-    survives: Mapping[str, int] = field(default_factory=dict)
-    kept: tuple[Kept, ...] = ()
-    players: frozenset[str] = frozenset()
-    """Canonical identifiers of the players who lose something."""
-    deletions: tuple[Deletion, ...] = ()
 
 
 def scope_of(config: Config, name: str) -> Scope:
@@ -307,10 +227,10 @@ class Clearing:
         there = self.folder.entries()
         return [path for path, entry in there.items() if entry.kind is FILE and globs.matches(path, [pattern])]
 
-    def _take_out(self, pick: RecordPick, path: str) -> Sequence[edit.Found]:
+    def _take_out(self, pick: RecordPick, path: str) -> Sequence[reshape.Found]:
         wanted = condition(pick.where) if pick.where else None
 
-        def goes(one: edit.Found) -> bool:
+        def goes(one: reshape.Found) -> bool:
             if wanted is not None and not wanted(one.name, [one.node]):
                 return False
             for survivor in self.survivors:
@@ -319,7 +239,7 @@ class Clearing:
                     return False
             return True
 
-        data, gone = edit.without_records(path, read(self.folder, path), pick.at, goes)
+        data, gone = reshape.without_records(path, read(self.folder, path), pick.at, goes)
         if gone:
             self.folder.write(path, data)
         return gone
@@ -498,7 +418,7 @@ class _Surviving:
             return True
         return next(self.people.in_text(read(self.tree, path)), None) is not None
 
-    def takes_record(self, path: str, at: str, one: edit.Found) -> bool:
+    def takes_record(self, path: str, at: str, one: reshape.Found) -> bool:
         """Whether a record survives."""
         for pick, wanted in self._conditions:
             if pick.at != at or not globs.matches(path, [pick.file]):
@@ -517,116 +437,3 @@ class _Surviving:
 
 
 # --- whose it is, and what was made by hand ----------------------------------------------------
-
-
-class Looked:
-    """Files looked through for players, each once."""
-
-    def __init__(self, tree: Tree, known: Known, roles: Roles) -> None:
-        self.tree, self.known, self.roles = tree, known, roles
-        self._found: dict[str, frozenset[str]] = {}
-
-    def people(self, path: str) -> frozenset[str]:
-        """The players that a file belongs to: by its name, else by what it holds. The world is nobody's."""
-        if path not in self._found:
-            owner = self.known.owner(path)
-            named = frozenset([owner] if owner else (mention.known for mention in self.known.in_name(path)))
-            self._found[path] = named if named or self.roles.of(path) == "world" else self._inside(path)
-        return self._found[path]
-
-    def _inside(self, path: str) -> frozenset[str]:
-        entry = self.tree.entries()[path]
-        if entry.kind is not FILE or entry.size > LARGEST_PARSED:
-            return frozenset()
-        data = read(self.tree, path)
-        if sqlite.is_sqlite(data[:16]):
-            told = {value for _, _, values in cells(self.tree, path) for value in values}
-            return frozenset(filter(None, map(self.value, told)))
-        plain = unpacked(data)
-        return frozenset(mention.known for mention in self.known.in_text(plain, names=b"\0" not in plain[:8192]))
-
-    def value(self, value: object) -> str:
-        """The player that a database's value is, or names in it; "" for none."""
-        if isinstance(value, str):
-            found = self.known.whole(value)
-            if found or len(value) < 12:
-                return found
-            return next((mention.known for mention in self.known.in_text(value.encode())), "")
-        if isinstance(value, bytes):
-            inside = next(self.known.in_binary(value), None) or next(self.known.in_text(value), None)
-            return inside.known if inside else ""
-        return self.known.whole(str(value)) if isinstance(value, int) and value >= 10**11 else ""
-
-
-def cells(tree: Tree, path: str) -> Iterator[tuple[str, list[str], tuple[object, ...]]]:
-    """Every row of a SQLite database: its table, the names of its columns, its values. Nothing for one that cannot be
-    read."""
-    try:
-        with sqlite.of_tree(tree, path) as database:
-            for table in sqlite.tables(database):
-                rows = database.execute(f"select * from {sqlite.quoted(table)}")
-                columns = [column[0] for column in rows.description]
-                for row in rows:
-                    yield table, columns, row
-    except EmberKeepError:
-        return
-
-
-def definitions_in(tree: Tree, path: str, places: Looked) -> str:
-    """Why a file of an extension is, or holds, what the admin defined; "" when all of it belongs to players.
-
-    What belongs to players has an identifier of theirs in its name or in it. Of a file that holds both, the records
-    beside those that do are the admin's.
-    """
-    if next(places.known.in_name(path), None) is not None or _named_by_an_identifier(path):
-        return ""
-    data = read(tree, path) if tree.entries()[path].size <= LARGEST_PARSED else b""
-    if sqlite.is_sqlite(data[:16]):
-        return _tables_without(tree, path, places)
-    if not places.people(path):
-        return "" if not data.strip() else "no player's identifier in it"
-    try:
-        document = registry.parse(path, data)
-    except (EmberKeepError, RecursionError):
-        return ""
-    if document is None:
-        return ""
-    own = list(_records_without(document.root, document.raw, places.known))
-    return f"in it without players: {', '.join(own[:4])}" if own else ""
-
-
-def _named_by_an_identifier(path: str) -> bool:
-    stem = path.rpartition("/")[2].partition(".")[0]
-    return bool(canonical(stem)) or bool(identifiers(stem.encode("utf-8", "surrogateescape")))
-
-
-def _records_without(node: Node, raw: Callable[[Node], str], known: Known) -> Iterator[str]:
-    """Records that hold others and name no player, beside such as do; the outermost ones."""
-    records = [item for item in node.items if item.role is Role.RECORD]
-    with_players = [item for item in records if next(known.in_text(raw(item).encode()), None) is not None]
-    if not with_players:
-        return
-    for item in records:
-        if item in with_players:
-            yield from _records_without(item, raw, known)
-        elif any(inner.role is Role.RECORD for inner in item.items):
-            yield item.name.replace("\0", "")
-
-
-def _tables_without(tree: Tree, path: str, places: Looked) -> str:
-    _, own = tables_of(tree, path, places)
-    return f"tables in it without players: {', '.join(own[:4])}" if own else ""
-
-
-def tables_of(tree: Tree, path: str, places: Looked, *, more_than: int = 0) -> tuple[list[str], list[str]]:
-    """The tables of a database that are players', by their rows or by what they refer to, and those of others with
-    more than so many rows."""
-    rows: Counter[str] = Counter()
-    owned: set[str] = set()
-    for table, _, values in cells(tree, path):
-        rows[table] += 1
-        if table not in owned and any(places.value(value) for value in values):
-            owned.add(table)
-    with sqlite.of_tree(tree, path) as database:
-        owned = set(sqlite.with_referring(database, owned))
-    return sorted(owned), [table for table in rows if table not in owned and rows[table] > more_than]

@@ -15,7 +15,7 @@ from emberkeep.detection.doubts import Choice, Doubt, answered, doubts
 from emberkeep.detection.draft import draft
 from emberkeep.detection.refresh import refresh, written
 from emberkeep.errors import Refused, UsageError
-from emberkeep.fs import writing
+from emberkeep.fs import system, writing
 from emberkeep.keep.config import check_text
 from emberkeep.keep.keep import Keep, beside
 from emberkeep.keep.locate import FILE, keep_meant, likely_server
@@ -136,7 +136,7 @@ def _far(args: argparse.Namespace, screen: Screen) -> int:
             done = mirror.bring(args, screen, opened_keep, lines)
     except BaseException:
         if not copy.is_dir():
-            writing.io.unlink(keep / FILE)  # nothing came: the same can be said again
+            system.io.unlink(keep / FILE)  # nothing came: the same can be said again
         raise
     found = adopt(copy)
     _write(keep, with_way(draft(found, str(address), args.zone)))

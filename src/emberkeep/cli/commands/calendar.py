@@ -12,7 +12,7 @@ from pathlib import Path
 from emberkeep.cli.context import answer, now, the_keep
 from emberkeep.errors import UsageError
 from emberkeep.fs import writing
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.flows import wipe
 from emberkeep.operations.record.journal import Journal

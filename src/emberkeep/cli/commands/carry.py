@@ -15,7 +15,8 @@ from emberkeep.documents.encoding import decode
 from emberkeep.documents.formats.lines import split
 from emberkeep.errors import UsageError
 from emberkeep.fs import writing
-from emberkeep.fs.trees import FolderTree, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import read
 from emberkeep.keep.keep import Keep, beside
 from emberkeep.keep.locate import FILE
 from emberkeep.merging import answers as answer_files

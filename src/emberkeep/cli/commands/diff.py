@@ -18,8 +18,9 @@ from emberkeep.detection.people import listed_people
 from emberkeep.errors import EmberKeepError, UsageError
 from emberkeep.fs import writing
 from emberkeep.fs.archives import is_archive, open_source
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Planned
-from emberkeep.fs.trees import FileTree, FolderTree, Tree
+from emberkeep.fs.trees import FileTree, Tree
 from emberkeep.inventory.roles import Roles, RoleTable, require_some, selection
 from emberkeep.inventory.tiles import SECTOR, TileNames, seen_tiles
 from emberkeep.keep.keep import Keep

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from emberkeep.cli.context import add_only, answer, now, opened, the_keep
 from emberkeep.inventory.roles import require_some
-from emberkeep.operations.engine import apply
+from emberkeep.operations.engine import restore_plan
 from emberkeep.operations.flows import restore as recovery
 from emberkeep.operations.record import snapshot
 from emberkeep.operations.upkeep import export
@@ -34,7 +34,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     target = Path(os.path.abspath(args.file))
     with opened(keep) as store, progress("export") as step:
         tree = snapshot.find(store, keep, args.ref, now())
-        wanted = apply.scope_of(tree.manifest, args.only, keep.config)
+        wanted = restore_plan.scope_of(tree.manifest, args.only, keep.config)
         databases = recovery.selected(keep, tree, tuple(args.only))
         if not databases:
             require_some(args.only, wanted, tree.entries(), tree.label)

@@ -10,7 +10,8 @@ from emberkeep.cli.context import answer, now, opened, the_keep
 from emberkeep.errors import UnreadableInput, UsageError
 from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.record.journal import DrillRecord, Journal, Run
+from emberkeep.operations.record.facts import DrillRecord, Run
+from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.record.snapshot import pin, snapshots
 from emberkeep.retention.growth import growth
 from emberkeep.show import snapshots as view

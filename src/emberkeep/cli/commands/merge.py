@@ -13,7 +13,8 @@ from emberkeep.documents.encoding import decode
 from emberkeep.documents.formats.lines import split
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.fs import writing
-from emberkeep.fs.trees import FileTree, FolderTree, Tree, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import FileTree, Tree, read
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging import orders as order_files
 from emberkeep.merging import paths

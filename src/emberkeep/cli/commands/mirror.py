@@ -15,8 +15,9 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.runner import carry_out, resume
 from emberkeep.operations.flows import send
 from emberkeep.operations.record import snapshot
-from emberkeep.operations.record.journal import Journal, Run
-from emberkeep.operations.upkeep import fetch
+from emberkeep.operations.record.facts import Run
+from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.upkeep import fetch, fetch_plan, transfer_access
 from emberkeep.show import mirror as view
 from emberkeep.show.console import Screen, progress
 from emberkeep.store.manifest import About
@@ -93,32 +94,32 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 
 def seen(args: argparse.Namespace, keep: Keep, lines: Lines) -> Listing:
     """The far folder's listing. Refused where the server seems to run there."""
-    found = fetch.look(keep, lines, twice=not args.while_running)
+    found = transfer_access.look(keep, lines, twice=not args.while_running)
     if not args.while_running:
-        fetch.refuse_if_written_to(found, lines.door.address)
+        transfer_access.refuse_if_written_to(found, lines.door.address)
     return found.listing
 
 
 class Brought(NamedTuple):
     """A fetch. ``before``: the snapshot of what was changed here, where theirs was taken."""
 
-    plan: fetch.FetchPlan
+    plan: fetch_plan.FetchPlan
     fetched: fetch.Fetched
     before: About | None
 
 
 def bring(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -> Brought:
     """Bring here what changed there."""
-    wanted = fetch.wanted_of(keep, tuple(args.only))
+    wanted = transfer_access.wanted_of(keep, tuple(args.only))
     listing, state = seen(args, keep, lines), FarState(keep.folder)
     require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.door.address} and the copy here")
     known = state.known() if state.address == str(lines.door.address) else {}
     if not args.another:
-        fetch.refuse_another(listing, known, lines.door.address)
-    local = fetch.Local(keep.server, known)
+        fetch_plan.refuse_another(listing, known, lines.door.address)
+    local = fetch_plan.Local(keep.server, known)
     whose = "theirs" if args.theirs else "mine" if args.mine else ""
-    plan = fetch.fetch_plan(listing, known, local, wanted, whose=whose, rehash=args.rehash)
-    fetch.refuse_clashes(plan)
+    plan = fetch_plan.fetch_plan(listing, known, local, wanted, whose=whose, rehash=args.rehash)
+    fetch_plan.refuse_clashes(plan)
     before = None
     if args.theirs and keep.server.is_dir():
         before = snapshot.take(keep, now(), note="before fetching theirs").about
@@ -139,16 +140,16 @@ def _fetch(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -
 
 
 def _send(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -> int:
-    wanted = fetch.wanted_of(keep, tuple(args.only))
+    wanted = transfer_access.wanted_of(keep, tuple(args.only))
     listing, state = seen(args, keep, lines), FarState(keep.folder)
     require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.door.address} and the copy here")
     if state.address != str(lines.door.address):
         raise UsageError(f"nothing was fetched from {lines.door.address} yet", hint="'emberkeep mirror fetch' first")
     known = state.known()
     if not args.another:
-        fetch.refuse_another(listing, known, lines.door.address)
+        fetch_plan.refuse_another(listing, known, lines.door.address)
     keep.require_server()
-    plan = send.send_plan(listing, known, fetch.Local(keep.server, known), wanted, lines.door.address)
+    plan = send.send_plan(listing, known, fetch_plan.Local(keep.server, known), wanted, lines.door.address)
     asked = send.asked_of(plan, listing, lines.door.address)
     done: Run | None = None
     if args.go and not plan.nothing:

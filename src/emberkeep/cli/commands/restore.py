@@ -11,7 +11,7 @@ from emberkeep.errors import Damage, Refused, UsageError, system_may_refuse
 from emberkeep.fs import writing
 from emberkeep.inventory.roles import require_some
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine import apply
+from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.operations.flows import restore as recovery
 from emberkeep.operations.record import snapshot
 from emberkeep.show import snapshots as view
@@ -108,15 +108,15 @@ def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, 
 
 def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: SnapshotTree) -> int:
     into = Path(os.path.abspath(args.into))
-    apply.check_target(into, keep.server)
-    wanted = apply.scope_of(tree.manifest, args.only, keep.config)
+    fitness.check_target(into, keep.server)
+    wanted = restore_plan.scope_of(tree.manifest, args.only, keep.config)
     if not recovery.selected(keep, tree, tuple(args.only)):
         require_some(args.only, wanted, tree.entries(), tree.label)
-    fits = apply.fitting(tree, into) if args.what_fits else None
+    fits = fitness.fitting(tree, into) if args.what_fits else None
     left_out = [path for path in tree.entries() if wanted(path) and not fits(path)] if fits else []
-    plan = apply.plan(tree, into, lambda path: wanted(path) and (fits is None or fits(path)))
-    apply.check_names(plan, tree, "--what-fits restores the rest")
-    apply.check_room(plan)
+    plan = restore_plan.plan(tree, into, lambda path: wanted(path) and (fits is None or fits(path)))
+    fitness.check_names(plan, tree, "--what-fits restores the rest")
+    fitness.check_room(plan)
     hint = f"{into} is not whole; remove it and try again"
     with system_may_refuse("the restore stopped", into, hint), progress("restore") as step:
         faults = apply.elsewhere(plan, tree, step)

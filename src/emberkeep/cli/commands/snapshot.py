@@ -90,11 +90,11 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 def _far(args: argparse.Namespace, screen: Screen, keep: Keep, step: Progress) -> Taken:
     """Straight from the far side, past the copy here."""
     from emberkeep.cli.transfer_options import lines_to  # only where a far host is asked
-    from emberkeep.operations.upkeep import fetch
+    from emberkeep.operations.upkeep import fetch, transfer_access
 
     with lines_to(args, screen, keep) as lines:
-        found = fetch.look(keep, lines, twice=not args.while_running)
+        found = transfer_access.look(keep, lines, twice=not args.while_running)
         if not args.while_running:
-            fetch.refuse_if_written_to(found, lines.door.address)
+            transfer_access.refuse_if_written_to(found, lines.door.address)
         only = tuple(args.only)
         return fetch.snapshot_of(keep, lines, found, now(), note=args.note, only=only, pin=args.pin, progress=step)

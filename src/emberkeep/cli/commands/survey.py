@@ -9,7 +9,7 @@ from datetime import timedelta
 from typing import TYPE_CHECKING
 
 from emberkeep.cli.context import add_all, answer, now, opened, the_keep
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.inventory.published import wanted_versions
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.record import defaults
@@ -26,10 +26,10 @@ AHEAD = timedelta(days=62)
 """How far ahead the next events are looked for."""
 if TYPE_CHECKING:
     from emberkeep.operations.record.databases import Standing as OfDatabase
-    from emberkeep.operations.upkeep.fetch import Standing
+    from emberkeep.operations.upkeep.fetch_plan import Standing
     from emberkeep.store.manifest import About
     from emberkeep.store.store import Store
-    from emberkeep.vault.vault import Standing as OfVault
+    from emberkeep.vault.checking import Standing as OfVault
 
 EXAMPLES = ("emberkeep survey", "emberkeep survey --offline --json")
 
@@ -103,15 +103,15 @@ def _databases(keep: Keep, found: Survey, taken: Sequence[About]) -> list[OfData
 def _vaults(keep: Keep, store: Store) -> list[OfVault]:
     if not keep.config.vaults:
         return []
-    from emberkeep.vault import vault  # only where there are some
+    from emberkeep.vault import checking  # only where there are some
 
-    return vault.standings(keep, store)
+    return checking.standings(keep, store)
 
 
 def _far(keep: Keep) -> Standing | None:
     if keep.config.far.address is None:
         return None
-    from emberkeep.operations.upkeep.fetch import standing  # only where the server is far
+    from emberkeep.operations.upkeep.fetch_plan import standing  # only where the server is far
 
     return standing(keep)
 

@@ -15,7 +15,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.transfer import Far, VaultAt, address_of, checked_target, is_by_transfer, is_far
 from emberkeep.show import mirror as view
 from emberkeep.show.console import BAD, Screen, progress
-from emberkeep.vault import vault
+from emberkeep.vault import checking, sending, vault
 
 
 def run_vault(args: argparse.Namespace, screen: Screen) -> int:
@@ -28,7 +28,7 @@ def run_vault(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     meant = _meant(args, keep)
     share = share_of(args.sample) if args.sample else 0.0
-    done: list[vault.Sent | vault.Checked] = []
+    done: list[sending.Sent | checking.Checked] = []
     failed: dict[str, EmberKeepError] = {}
     for at in meant:
         try:
@@ -37,8 +37,8 @@ def run_vault(args: argparse.Namespace, screen: Screen) -> int:
             if len(meant) == 1:
                 raise
             failed[at.name] = error
-    sent = [one for one in done if isinstance(one, vault.Sent)]
-    seen = [one for one in done if isinstance(one, vault.Checked)]
+    sent = [one for one in done if isinstance(one, sending.Sent)]
+    seen = [one for one in done if isinstance(one, checking.Checked)]
     codes = [error.exit_code for error in failed.values()]
     codes += [4] if any(one.faults for one in seen) else []
     codes += [1] if any(one.astray for one in sent) else []
@@ -58,7 +58,9 @@ def run_vault(args: argparse.Namespace, screen: Screen) -> int:
     return answer(args, max(codes, default=0), {"vaults": sent, "checked": seen, "failed": told}, text)
 
 
-def _one(args: argparse.Namespace, screen: Screen, keep: Keep, at: VaultAt, share: float) -> vault.Sent | vault.Checked:
+def _one(
+    args: argparse.Namespace, screen: Screen, keep: Keep, at: VaultAt, share: float
+) -> sending.Sent | checking.Checked:
     """Look at one vault, or bring it up to date."""
     hint = "make room or mend that, and say it again; what was sent stays there"
     with (
@@ -67,8 +69,8 @@ def _one(args: argparse.Namespace, screen: Screen, keep: Keep, at: VaultAt, shar
         progress("vault") as step,
     ):
         if args.check:
-            return vault.check(found, share, random.SystemRandom(), step, keep)
-        return vault.send(keep, found, now(), another=args.another, progress=step)
+            return checking.check(found, share, random.SystemRandom(), step, keep)
+        return sending.send(keep, found, now(), another=args.another, progress=step)
 
 
 def _bring_back(args: argparse.Namespace, screen: Screen) -> int:
@@ -78,7 +80,7 @@ def _bring_back(args: argparse.Namespace, screen: Screen) -> int:
         raise UsageError("which folder is to become the keep?", hint="--keep DIR names it")
     folder = Path(os.path.abspath(args.keep))
     with vault.opened(_told(args), folder, os.environ, trust(args, screen)) as found, progress("vault") as step:
-        back = vault.bring_back(found, folder, step)
+        back = checking.bring_back(found, folder, step)
     return answer(args, 0, {"keep": folder, "brought": back}, lambda: view.brought(screen, back, folder))
 
 

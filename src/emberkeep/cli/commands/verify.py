@@ -6,7 +6,7 @@ import argparse
 
 from emberkeep.cli.context import add_all, answer, now, opened, the_keep
 from emberkeep.errors import UsageError
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.record.snapshot import meant
 from emberkeep.show import snapshots as view

@@ -12,7 +12,7 @@ from typing import Any
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
 from emberkeep.cli.run_context import room_for, told_watch
 from emberkeep.errors import Refused, UsageError
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.edit import remember
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.wiping import CLEAR, STAYS

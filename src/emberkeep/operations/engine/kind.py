@@ -11,7 +11,7 @@ from typing import Any, Generic, TypeVar
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.codec import from_json, to_json
 from emberkeep.operations.engine.step import Room, Step
-from emberkeep.operations.record.journal import Run
+from emberkeep.operations.record.facts import Run
 from emberkeep.store.store import Store
 
 R = TypeVar("R")

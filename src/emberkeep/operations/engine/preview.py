@@ -7,8 +7,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from emberkeep.errors import EmberKeepError, Fault, Place, Refused
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Change
-from emberkeep.fs.trees import FILE, FolderTree
+from emberkeep.fs.trees import FILE
 from emberkeep.operations.engine.step import Findings, Plan, Room, Step
 
 

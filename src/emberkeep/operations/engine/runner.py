@@ -8,10 +8,11 @@ from dataclasses import replace
 from datetime import datetime
 
 from emberkeep.errors import Damage, EmberKeepError, Interrupted, Place, Refused, RunFailed, UsageError
-from emberkeep.fs import writing
-from emberkeep.fs.trees import FILE, Entry, FolderTree
+from emberkeep.fs import system
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import FILE, Entry
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine import apply, registry
+from emberkeep.operations.engine import apply, registry, restore_plan
 from emberkeep.operations.engine.preview import refuse_unreadable, require_possible
 from emberkeep.operations.engine.step import FINISHES, Plan, Room, Step
 from emberkeep.operations.engine.undo import (
@@ -23,7 +24,9 @@ from emberkeep.operations.engine.undo import (
     undo,
     undo_plan,
 )
-from emberkeep.operations.record.journal import DONE, TAKEN_BACK, Journal, Run, noted, noted_at, remember_written
+from emberkeep.operations.record.facts import DONE, TAKEN_BACK, Run, noted, noted_at
+from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.written import remember_written
 from emberkeep.store.tree import snapshot_tree
 
 
@@ -135,7 +138,7 @@ def _one(room: Room, step: Step, plan: Plan, begun: datetime) -> None:
         room.run = room.journal.change(replace(room.run, whole=True))
     room.say(step.title)
     # durable before the journal says that it is done
-    with writing.durable(), writing.anchored(room.keep.server):
+    with system.durable(), system.anchored(room.keep.server):
         step.act(room, plan)
     room.journal.step_done(room.run, room.at, room.clock())
 
@@ -154,7 +157,7 @@ def _check_given_back(room: Room, plan: Plan) -> None:
     before = room.before()
     if before is None or not before.skipped:
         return
-    sparing = apply.Sparing([before])
+    sparing = restore_plan.Sparing([before])
     for path in sorted(plan.touched):
         if path and path not in before.entries() and sparing.keeps(Entry(path, FILE, 0, 0)):
             refuse_unreadable(path)

@@ -13,12 +13,13 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from emberkeep.errors import Damage, Fault
-from emberkeep.fs import writing
+from emberkeep.fs import system, writing
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Change, Planned, What
-from emberkeep.fs.trees import FolderTree
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine import apply
-from emberkeep.operations.record.journal import Journal, Once, Run
+from emberkeep.operations.engine import apply, fitness, restore_plan
+from emberkeep.operations.record.facts import Once, Run
+from emberkeep.operations.record.journal import Journal
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
@@ -31,7 +32,7 @@ if TYPE_CHECKING:
     from emberkeep.process.watch import Watched
     from emberkeep.survey.landmarks import Measured, Missed
     from emberkeep.transfer.pool import Lines
-    from emberkeep.wiping.scopes import Cleared
+    from emberkeep.wiping.results import Cleared
 
 Clock = Callable[[], datetime]
 Say = Callable[[str], None]
@@ -206,9 +207,9 @@ def write(room: Room, plan: Plan) -> None:
         old, new = server / change.was, server / change.path
         if old.exists() and not new.exists():
             writing.make_folder(new.parent)
-            writing.io.replace(old, new)
-    found = apply.plan(room.folder, server, lambda path: path in plan.touched, trusted=moved)
-    apply.check_room(found)
+            system.io.replace(old, new)
+    found = restore_plan.plan(room.folder, server, lambda path: path in plan.touched, trusted=moved)
+    fitness.check_room(found)
     room.faults += apply.apply(found, room.folder, progress=room.progress)
     if room.faults:
         raise Damage.gathered(tuple(room.faults))

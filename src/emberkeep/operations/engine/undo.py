@@ -10,12 +10,13 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from emberkeep.errors import Damage, Interrupted, Refused, UsageError, system_may_refuse
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine import apply, registry
+from emberkeep.operations.engine import apply, fitness, registry, restore_plan
 from emberkeep.operations.engine.step import FINISHES, Clock
 from emberkeep.operations.record import snapshot
-from emberkeep.operations.record.journal import BEGUN, DONE, UNDO, UNDONE, Journal, Run, noted_at
+from emberkeep.operations.record.facts import BEGUN, DONE, UNDO, UNDONE, Run, noted_at
+from emberkeep.operations.record.journal import Journal
 from emberkeep.process.signs import refuse_if_running
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import BESIDE, About, beside
@@ -29,7 +30,7 @@ class Undoing:
     are put back too, where they are not as they were."""
 
     run: Run
-    plan: apply.RestorePlan | None
+    plan: restore_plan.RestorePlan | None
     databases: tuple[str, ...] = ()
 
 
@@ -53,7 +54,7 @@ def to_undo(keep: Keep, store: Store, number: int | None, *, partly: bool = Fals
         _check_untouched(keep, journal, run)
         paths = journal.touched(run).keys()
         tree = snapshot_tree(store, run.before)
-        return Undoing(run, apply.plan(tree, keep.server, lambda path: path in paths))
+        return Undoing(run, restore_plan.plan(tree, keep.server, lambda path: path in paths))
     try:
         tree = snapshot_tree(store, run.before)
     except (Damage, UsageError) as error:
@@ -122,11 +123,11 @@ def _check_untouched(keep: Keep, journal: Journal, run: Run) -> None:
         )
 
 
-def undo_plan(keep: Keep, store: Store, run: Run, journal: Journal) -> apply.RestorePlan:
+def undo_plan(keep: Keep, store: Store, run: Run, journal: Journal) -> restore_plan.RestorePlan:
     """Putting back what stood there before a run, over all that it may have changed. After one that came to its end,
     files that nobody has written to since the last snapshot need no reading."""
     known = store if run.state == DONE else None
-    return apply.plan(snapshot_tree(store, run.before), keep.server, reach(keep, store, run, journal), known)
+    return restore_plan.plan(snapshot_tree(store, run.before), keep.server, reach(keep, store, run, journal), known)
 
 
 def reach(keep: Keep, store: Store, run: Run, journal: Journal) -> Callable[[str], bool]:
@@ -155,7 +156,7 @@ def undo(
     if run.state == DONE:
         note = f"before undoing run {run.number}"
         before = snapshot.take(keep, clock(), note=note, why=UNDO, store=store, progress=progress).about
-        plan = plan.sparing(apply.Sparing([snapshot_tree(store, before.label)]))
+        plan = plan.sparing(restore_plan.Sparing([snapshot_tree(store, before.label)]))
         journal.change(replace(run, undoing=True))
         journal.end(run, BEGUN, clock())  # stopped from here on, it waits to be taken back wholly
     hint = "mend that, and 'emberkeep undo --go' again"
@@ -174,18 +175,18 @@ def undo(
 
 def check(
     keep: Keep,
-    plan: apply.RestorePlan,
+    plan: restore_plan.RestorePlan,
     tree: SnapshotTree,
-    hint: str = apply.ELSEWHERE,
+    hint: str = fitness.ELSEWHERE,
     *,
     partly: bool = False,
 ) -> None:
     """What must be so before a snapshot is put back in place; ``partly``: damage in it is none of it."""
     refuse_if_running(keep, "it would write over what is put back")
-    apply.check_names(plan, tree)
-    apply.check_room(plan)
+    fitness.check_names(plan, tree)
+    fitness.check_room(plan)
     if not partly:
-        apply.check_whole(plan, tree, hint)
+        fitness.check_whole(plan, tree, hint)
 
 
 def forget_recorded(store: Store, journal: Journal, run: Run) -> None:

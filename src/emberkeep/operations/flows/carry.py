@@ -11,8 +11,9 @@ from typing import Any
 from emberkeep.detection import launch
 from emberkeep.documents.encoding import decode
 from emberkeep.errors import Fault, Refused, RunFailed, UnreadableInput, UsageError
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Planned
-from emberkeep.fs.trees import FILE, FOLDER, FolderTree, NoTree, Tree, digest_of, file_chunks, read
+from emberkeep.fs.trees import FILE, FOLDER, NoTree, Tree, digest_of, file_chunks, read
 from emberkeep.inventory.roles import MERGED, Roles
 from emberkeep.inventory.versions import ordering
 from emberkeep.keep.config import Config

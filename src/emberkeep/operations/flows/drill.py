@@ -16,12 +16,13 @@ from pathlib import Path
 
 from emberkeep.documents import edit
 from emberkeep.errors import EmberKeepError, Place, Refused
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine import apply
+from emberkeep.operations.engine import fitness
 from emberkeep.operations.flows import rehearsal
 from emberkeep.operations.record import snapshot
-from emberkeep.operations.record.journal import DrillRecord, Journal
+from emberkeep.operations.record.facts import DrillRecord
+from emberkeep.operations.record.journal import Journal
 from emberkeep.process import lifecycle
 from emberkeep.process.lifecycle import Hear
 from emberkeep.process.signs import signs
@@ -138,7 +139,7 @@ def drill(
 ) -> Drill:
     """Try a snapshot, and note in the journal how it went. Refused, and UsageError, where it cannot be tried at all."""
     lifecycle.how_to_start(keep.config)
-    apply.check_target(request.into, keep.server)  # what stands there already is not ours to remove
+    fitness.check_target(request.into, keep.server)  # what stands there already is not ours to remove
     began = clock()
     tree = snapshot.find(store, keep, request.about.label, began)
     try:

@@ -14,7 +14,7 @@ from datetime import datetime
 from pathlib import Path
 
 from emberkeep.errors import EmberKeepError, Place, Refused
-from emberkeep.fs import writing
+from emberkeep.fs import private
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE as KEEP_FILE
 from emberkeep.keep.tables.schedule import ANY, Event
@@ -22,7 +22,8 @@ from emberkeep.operations.engine.runner import carried_out
 from emberkeep.operations.engine.step import Room
 from emberkeep.operations.flows import migrate, update, wipe
 from emberkeep.operations.record import snapshot
-from emberkeep.operations.record.journal import BEGUN, DONE, FAILED, MISSED, WAITS, Journal, Run
+from emberkeep.operations.record.facts import BEGUN, DONE, Run
+from emberkeep.operations.record.journal import FAILED, MISSED, WAITS, Journal
 from emberkeep.operations.upkeep import thin
 from emberkeep.process import announce
 from emberkeep.process.announce import Message
@@ -114,7 +115,7 @@ def _came(duty: Duty, state: str, words: str = "") -> Came:
 def exclusive_lock(keep: Keep) -> Iterator[None]:
     """The one process that does what is due."""
     place = Place(str(keep.folder))
-    with writing.alone(
+    with private.alone(
         keep.folder / LOCK,
         lambda: Refused("another 'emberkeep due' is at work", place=place, hint="it will do what is due"),
     ):
@@ -269,13 +270,16 @@ def _thin(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
 
 def _vault(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     """All vaults, each by itself: one that cannot be reached does not keep the others from being brought up to date."""
-    from emberkeep.vault import vault  # only where there are some
+    from emberkeep.vault import (
+        sending,  # only where there are some
+        vault,
+    )
 
     state, told = DONE, []
     for at in keep.config.vaults:
         try:
             with vault.opened(at, keep.folder, hands.environment) as found:
-                sent = vault.send(keep, found, hands.clock())
+                sent = sending.send(keep, found, hands.clock())
             told.append(f"{at.name}: {sent.new} of {sent.files} files sent")
         except (EmberKeepError, OSError) as error:
             state = FAILED

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from emberkeep.errors import EmberKeepError, UsageError
-from emberkeep.fs.trees import FILE, FolderTree, Tree, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import FILE, Tree, read
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.tiles import SECTOR, TileNames, seen_tiles
 from emberkeep.keep.keep import Keep

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep.errors import Refused, UnreadableInput
-from emberkeep.fs.trees import FolderTree
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.keep import Keep
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging.answers import Answer

@@ -12,22 +12,25 @@ from pathlib import Path
 from emberkeep.errors import Damage, Place, Refused, RunFailed, UsageError
 from emberkeep.fs import globs
 from emberkeep.fs.archives import open_source
-from emberkeep.fs.trees import FolderTree, Tree, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Tree, read
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.versions import find, ordering
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.secrets import handed_on
 from emberkeep.migrating import apply
-from emberkeep.migrating.recipe import Program, Recipe, RecipeStep, Renumber, Sql, chain, read_all, require_known
+from emberkeep.migrating.chain import chain, require_known
+from emberkeep.migrating.recipe import Program, Recipe, RecipeStep, Renumber, Sql, read_all
 from emberkeep.migrating.vendor import natural
 from emberkeep.operations.engine import registry
-from emberkeep.operations.engine.apply import within
 from emberkeep.operations.engine.kind import RunKind, Saves
+from emberkeep.operations.engine.restore_plan import within
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
 from emberkeep.operations.flows import restore
 from emberkeep.operations.record import defaults, snapshot
-from emberkeep.operations.record.journal import DONE, Journal
+from emberkeep.operations.record.facts import DONE
+from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.server import LandmarkStep, MeasureStep
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.lifecycle import in_words
@@ -283,8 +286,9 @@ class ProgramStep(Step):
     def _as_before(self, room: Room) -> None:
         """What an interrupted run of it may have changed is put back first."""
         from emberkeep.operations.engine import apply as putting
+        from emberkeep.operations.engine import restore_plan
 
-        found = putting.plan(room.folder, room.keep.server, lambda path: True)
+        found = restore_plan.plan(room.folder, room.keep.server, lambda path: True)
         if not found.nothing:
             putting.apply(found, room.folder)
 

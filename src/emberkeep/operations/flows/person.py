@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from emberkeep.fs.trees import FolderTree, Tree
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Tree
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind

@@ -15,9 +15,10 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from emberkeep.errors import EmberKeepError, Fault, Place, Refused
-from emberkeep.fs import globs, writing
+from emberkeep.fs import globs, private
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Planned
-from emberkeep.fs.trees import FolderTree, Kind
+from emberkeep.fs.trees import Kind
 from emberkeep.inventory import versions
 from emberkeep.inventory.versions import ordering
 from emberkeep.keep.keep import Keep
@@ -215,7 +216,7 @@ def _disk(checked: _Checked) -> Iterator[Fault]:
     if free < needed:
         told = f"{free >> 20} MB are free where the keep lies; a run may need {needed >> 20} MB"
         yield Fault(told, Place(str(checked.keep.folder)), "make room, or thin old snapshots: 'emberkeep thin'")
-    if writing.is_open_to_others(checked.keep.folder):
+    if private.is_open_to_others(checked.keep.folder):
         what = "others may read the keep, with all that is secret in the server folder: its disk keeps no rights"
         yield Fault(what, Place(str(checked.keep.folder)), "keep it on another disk, or mount this one for you alone")
 

@@ -21,14 +21,15 @@ import tomlkit
 from emberkeep.documents.encoding import decode
 from emberkeep.errors import Damage, EmberKeepError, Fault, Place, Refused, UsageError
 from emberkeep.fs import writing
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Planned
 from emberkeep.fs.trees import FILE as A_FILE
-from emberkeep.fs.trees import LINK, FolderTree, Tree
+from emberkeep.fs.trees import LINK, Tree
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.edit import make_like
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE
-from emberkeep.operations.engine import apply
+from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.operations.engine.step import Room
 from emberkeep.operations.flows.update import Request
 from emberkeep.operations.record import snapshot
@@ -49,7 +50,7 @@ def prepare(
     store: Store,
     into: Path,
     progress: Progress = silent,
-    source: apply.Source | None = None,
+    source: restore_plan.Source | None = None,
     *,
     starts: bool = True,
 ) -> Keep:
@@ -58,7 +59,7 @@ def prepare(
     While the server runs, the newest snapshot of it is taken instead; ``source``: this is copied, and no snapshots
     beside it; ``starts``: whether the copy is started later. Refused for a folder that is not empty.
     """
-    apply.check_target(into, keep.server)
+    fitness.check_target(into, keep.server)
     roles = Roles(keep.config.roles)
     if starts and keep.config.running.start is not None:
         if not ports(keep):
@@ -72,8 +73,8 @@ def prepare(
     copied = source or _live(keep, store)
     _refuse_ways_out(keep, copied)
     left = {path for path, entry in copied.entries().items() if entry.kind is A_FILE and roles.of(path) == "scratch"}
-    plan = apply.plan(copied, server, lambda path: path not in left)
-    apply.check_room(plan)
+    plan = restore_plan.plan(copied, server, lambda path: path not in left)
+    fitness.check_room(plan)
     faults = apply.apply(plan, copied, fresh=True, progress=progress)
     if faults:
         raise Damage.gathered(tuple(faults))
@@ -83,7 +84,7 @@ def prepare(
     return _keep_beside(keep, into, server, with_store=source is None)
 
 
-def _live(keep: Keep, store: Store) -> apply.Source:
+def _live(keep: Keep, store: Store) -> restore_plan.Source:
     """The live folder, or while its server runs the newest snapshot of it."""
     if not lifecycle.is_running(keep):
         return Planned(FolderTree(keep.require_server(), "live"), 0)

@@ -9,15 +9,16 @@ from typing import TYPE_CHECKING
 
 from emberkeep.databases.access import meant
 from emberkeep.errors import Damage, Refused, UsageError
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Change, What
-from emberkeep.fs.trees import FolderTree
 from emberkeep.inventory.roles import require_some
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine import apply, runner, undo
-from emberkeep.operations.engine.apply import RestorePlan
+from emberkeep.operations.engine import apply, restore_plan, runner, undo
 from emberkeep.operations.engine.kind import RunKind, Saves
+from emberkeep.operations.engine.restore_plan import RestorePlan
 from emberkeep.operations.engine.step import Clock, Plan, Room, Step
-from emberkeep.operations.record.journal import Journal, Run
+from emberkeep.operations.record.facts import Run
+from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.store.intake import Progress
 from emberkeep.store.manifest import About, beside
@@ -62,8 +63,8 @@ class Recovery:
 
 def planned(keep: Keep, store: Store, tree: SnapshotTree, only: tuple[str, ...], *, rehash: bool = False) -> Recovery:
     """What putting ``tree`` back, or what ``only`` selects of it, would do; databases are read whole."""
-    wanted = apply.scope_of(tree.manifest, only, keep.config)
-    found = apply.plan(tree, keep.server, wanted, None if rehash else store)
+    wanted = restore_plan.scope_of(tree.manifest, only, keep.config)
+    found = restore_plan.plan(tree, keep.server, wanted, None if rehash else store)
     if found.nothing and not selected(keep, tree, only):
         live = FolderTree(keep.server).entries() if keep.server.is_dir() else {}
         require_some(only, wanted, (*tree.entries(), *live), tree.label)
@@ -114,11 +115,11 @@ class RestoreStep(Step):
 
     def plan(self, room: Room) -> Plan:
         tree = target_of(room)
-        wanted = apply.scope_of(tree.manifest, self.only, room.keep.config)
+        wanted = restore_plan.scope_of(tree.manifest, self.only, room.keep.config)
         before = room.before()
         found = self.found
         if found is None or (before is not None and before.skipped):
-            found = apply.plan(tree, room.keep.server, wanted, before=before)
+            found = restore_plan.plan(tree, room.keep.server, wanted, before=before)
         self.found = found
         changes = [Change(entry.path, What.WRITE, entry.size) for entry in found.write]
         changes += [Change(entry.path, What.DELETE, 0, entry.size) for entry in (*found.replace, *found.remove)]
@@ -136,7 +137,7 @@ class RestoreStep(Step):
             found = self.found
             changed = (*found.write, *found.touch, *found.make, *found.replace, *found.remove)
             paths = {entry.path for entry in changed}
-            room.findings.restored = frozenset({"", *paths, *apply.all_parents(paths)})
+            room.findings.restored = frozenset({"", *paths, *restore_plan.all_parents(paths)})
 
 
 def steps(keep: Keep, store: Store, request: Request, found: RestorePlan | None = None) -> list[Step]:
@@ -172,15 +173,15 @@ def put_back(
 def reach(keep: Keep, store: Store, request: Request) -> Callable[[str], bool]:
     """Which paths a restore may have touched: by what the journal noted, as its snapshot may be gone."""
     if request.scope is None:
-        return apply.scope_of(store.manifest(request.target), request.only, keep.config)
-    return apply.within(request.scope, request.roles, request.tiles, request.only, keep.config)
+        return restore_plan.scope_of(store.manifest(request.target), request.only, keep.config)
+    return restore_plan.within(request.scope, request.roles, request.tiles, request.only, keep.config)
 
 
 def _require_possible_still(room: Room) -> None:
     """What must be so before an interrupted restore goes on."""
     tree = target_of(room)
-    wanted = apply.scope_of(tree.manifest, KIND.request_of(room.run).only, room.keep.config)
-    undo.check(room.keep, apply.plan(tree, room.keep.server, wanted), tree)
+    wanted = restore_plan.scope_of(tree.manifest, KIND.request_of(room.run).only, room.keep.config)
+    undo.check(room.keep, restore_plan.plan(tree, room.keep.server, wanted), tree)
 
 
 KIND = RunKind(

@@ -21,8 +21,8 @@ from emberkeep.fs.trees import Entry, Kind, Tree, parents
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.step import Plan, Room, Step
-from emberkeep.operations.record.journal import BEGUN, DONE, UNDONE
-from emberkeep.operations.upkeep.fetch import Local
+from emberkeep.operations.record.facts import BEGUN, DONE, UNDONE
+from emberkeep.operations.upkeep.fetch_plan import Local
 from emberkeep.store.intake import Progress
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store

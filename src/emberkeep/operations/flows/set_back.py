@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from emberkeep.documents import edit
-from emberkeep.fs.trees import FolderTree, Tree, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Tree, read
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.runner import carry_out

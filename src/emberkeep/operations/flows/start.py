@@ -10,12 +10,14 @@ from typing import Any
 from emberkeep.documents import edit, registry
 from emberkeep.errors import Refused
 from emberkeep.fs import writing
-from emberkeep.fs.trees import FolderTree, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import read
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
 from emberkeep.operations.flows import set_back
-from emberkeep.operations.record.journal import Journal, Once
+from emberkeep.operations.record.facts import Once
+from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.server import StartStep, Told, deaf
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.signs import signs

@@ -16,21 +16,22 @@ from emberkeep.documents.encoding import decode
 from emberkeep.errors import Place, Refused, UsageError
 from emberkeep.fs import globs
 from emberkeep.fs.archives import open_source
-from emberkeep.fs.trees import FILE, FOLDER, FolderTree, PartTree, Tree, best_root, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import FILE, FOLDER, PartTree, Tree, best_root, read
 from emberkeep.inventory.extensions import Extension, fits_engine, read_manifest
 from emberkeep.inventory.probe import Look
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.versions import ordering
-from emberkeep.keep import edit
+from emberkeep.keep import edit as keep_edit
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
 from emberkeep.merging.answers import Answer
-from emberkeep.migrating.recipe import is_of
+from emberkeep.migrating.chain import is_of
 from emberkeep.operations.engine.kind import RunKind, Saves
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
 from emberkeep.operations.flows import migrate
 from emberkeep.operations.record import defaults
-from emberkeep.operations.record.journal import Run
+from emberkeep.operations.record.facts import Run
 from emberkeep.operations.steps import merge as merging
 from emberkeep.operations.steps import server
 from emberkeep.operations.steps.server import LandmarkStep, MeasureStep, StartStep, StopStep, Told, WarnStep, deaf
@@ -532,7 +533,7 @@ def report(room: Room, done: Run) -> Report:
 def remember(keep: Keep, choices: Mapping[str, str]) -> None:
     """Write into keep.toml what is done with extensions without a new build."""
     if choices:
-        edit.remember(keep, ("update", "remember"), choices)
+        keep_edit.remember(keep, ("update", "remember"), choices)
 
 
 def _title(request: Request) -> str:

@@ -12,8 +12,9 @@ from typing import TYPE_CHECKING, Any
 from emberkeep.databases.access import access
 from emberkeep.errors import Fault, Place, Refused, RunFailed
 from emberkeep.fs import globs
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Planned
-from emberkeep.fs.trees import FILE, FolderTree, Tree, read
+from emberkeep.fs.trees import FILE, Tree, read
 from emberkeep.inventory.roles import Roles, selection
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
@@ -21,7 +22,8 @@ from emberkeep.keep.locate import FILE as KEEP_FILE
 from emberkeep.keep.tables.wiping import SetText
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
-from emberkeep.operations.record.journal import DONE, Journal
+from emberkeep.operations.record.facts import DONE
+from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.server import StartStep, StopStep, Told, WarnStep, deaf
 from emberkeep.operations.steps.snapshot import SnapshotStep, unconfirmed
 from emberkeep.process import announce, lifecycle
@@ -35,7 +37,8 @@ from emberkeep.store.verify import verify
 from emberkeep.wiping import leftovers, values
 from emberkeep.wiping.identifiers import Known, canonical, known_people, people
 from emberkeep.wiping.leftovers import Audit, Leftover
-from emberkeep.wiping.scopes import MADE, NONE, OF_EXTENSIONS, Cleared, Clearing, Deletion, scope_of
+from emberkeep.wiping.results import Cleared, Deletion
+from emberkeep.wiping.scopes import MADE, NONE, OF_EXTENSIONS, Clearing, scope_of
 from emberkeep.wiping.values import Asked, Setting, Values, Wiped
 
 if TYPE_CHECKING:

@@ -20,7 +20,8 @@ from emberkeep.databases.dump import Facts, Watch
 from emberkeep.databases.mariadb import Access, Connection, quoted
 from emberkeep.errors import Damage, EmberKeepError, Fault, Place, RunFailed, UnreadableInput, UsageError
 from emberkeep.fs import globs
-from emberkeep.fs.trees import Entry, FolderTree, Kind, Tree, digest_of
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Entry, Kind, Tree, digest_of
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.databases import Database
 from emberkeep.store.intake import Progress, Stream, silent

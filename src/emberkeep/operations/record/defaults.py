@@ -12,7 +12,8 @@ from emberkeep.comparing import fit
 from emberkeep.comparing.fit import Fit
 from emberkeep.errors import Refused, UsageError
 from emberkeep.fs import globs
-from emberkeep.fs.trees import FILE, FolderTree, PartTree, Tree, best_root
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import FILE, PartTree, Tree, best_root
 from emberkeep.inventory.roles import SHIPPED, Roles
 from emberkeep.inventory.versions import ordering
 from emberkeep.keep.keep import Keep

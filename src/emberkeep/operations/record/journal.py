@@ -36,19 +36,15 @@ import sqlite3
 import tempfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 from emberkeep.errors import Place, Refused, UnreadableInput
-from emberkeep.fs import writing
-from emberkeep.fs.trees import LINK, Entry, Tree, digest_of, file_chunks
-from emberkeep.keep.keep import Keep
+from emberkeep.fs import private, system
+from emberkeep.operations.record.facts import BEGUN, DONE, Came, DrillRecord, Once, Run, StartRecord, StepRecord
 
-BEGUN, DONE, TAKEN_BACK, UNDONE = "begun", "done", "taken back", "undone"
-UNDO = "undo"
-"""Why a snapshot was taken before a run was taken back."""
 _TABLES = (
     "create table if not exists run (number integer primary key, kind text not null,"
     " begun text not null, ended text, state text not null, facts text not null)",
@@ -69,100 +65,6 @@ _TABLES = (
     "create table if not exists due (event text not null, planned text not null, part text not null,"
     " state text not null, begun text not null, ended text, said text not null, primary key (event, planned, part))",
 )
-
-
-@dataclass(frozen=True)
-class StepRecord:
-    """A step of a run as the journal knows it. ``facts``: what the step noted for resuming."""
-
-    at: int
-    name: str
-    title: str
-    begun: datetime
-    ended: datetime | None = None
-    facts: Mapping[str, Any] = field(default_factory=dict)
-
-    @property
-    def seconds(self) -> float | None:
-        """How long it took; None while it is not done."""
-        return (self.ended - self.begun).total_seconds() if self.ended else None
-
-
-@dataclass(frozen=True)
-class Run:
-    """One run. ``title``: what it does, in words; ``before``: the snapshot of the whole server folder taken before it;
-    ``request``: what was asked for, which resuming begins from; ``whole``: whether anything in the folder may have
-    changed, as a program ran in it, and not only the paths that were noted; ``undoing``: whether it is being taken
-    back."""
-
-    number: int
-    kind: str
-    begun: datetime
-    before: str = ""
-    title: str = ""
-    request: Mapping[str, Any] = field(default_factory=dict)
-    whole: bool = False
-    undoing: bool = False
-    ended: datetime | None = None
-    state: str = BEGUN
-    steps: tuple[StepRecord, ...] = ()
-
-    @property
-    def words(self) -> str:
-        """What it is, for messages."""
-        return self.title or self.kind
-
-    @property
-    def how_it_went(self) -> str:
-        """Its state, for messages."""
-        return "interrupted" if self.state == BEGUN else self.state
-
-
-@dataclass(frozen=True)
-class StartRecord:
-    """A start of the server: ``world``: bytes of its world; ``seconds``: until it was ready or given up."""
-
-    begun: datetime
-    version: str
-    world: int
-    seconds: float
-    converted: bool
-    state: str
-
-
-@dataclass(frozen=True)
-class DrillRecord:
-    """A snapshot that was tried. ``taken``: when the snapshot was; ``seconds``: until the server on it was ready."""
-
-    begun: datetime
-    snapshot: str
-    taken: datetime
-    proven: bool
-    seconds: float
-    words: str
-
-
-@dataclass(frozen=True)
-class Once:
-    """A setting that holds for one start, and what it is set back to."""
-
-    file: str
-    key: str
-    value: str
-    back: str
-
-
-@dataclass(frozen=True)
-class Came:
-    """Something that came round. ``planned``: its moment, in UTC; ``part``: "" for the event itself, else which
-    announcement; ``said``: what came of it, in words."""
-
-    event: str
-    planned: str
-    part: str
-    state: str
-    begun: datetime
-    said: str = ""
 
 
 WAITS, MISSED, FAILED = "waits", "missed", "failed"
@@ -191,7 +93,7 @@ class Journal:
     @contextmanager
     def _opened(self) -> Iterator[sqlite3.Connection]:
         try:
-            with writing.database(self._file, _TABLES) as database:
+            with private.database(self._file, _TABLES) as database:
                 yield database
         except (sqlite3.Error, OSError) as error:
             raise self._unusable("written", error) from error
@@ -244,7 +146,7 @@ class Journal:
         """Put a run's intent on disk and give it its number. Refused while another one waits."""
         if not self._file.exists():
             with self._opened():
-                writing.io.sync_folder(self._file.parent)
+                system.io.sync_folder(self._file.parent)
         with self._opened() as database:
             database.execute("begin immediate")  # of two that begin at once, one sees the other
             if database.execute("select 1 from run where state = ?", (BEGUN,)).fetchone():
@@ -429,7 +331,7 @@ class Journal:
         """
         if not self._file.exists():
             with self._opened():
-                writing.io.sync_folder(self._file.parent)
+                system.io.sync_folder(self._file.parent)
         with self._opened() as database:
             database.execute("begin immediate")
             key = (event, planned, part)
@@ -492,46 +394,3 @@ def _run(row: tuple[int, str, str, str | None, str, str], steps: tuple[StepRecor
 def _step(at: int, name: str, title: str, begun: str, ended: str | None, facts: str) -> StepRecord:
     finished = datetime.fromisoformat(ended) if ended else None
     return StepRecord(at, name, title, datetime.fromisoformat(begun), finished, json.loads(facts))
-
-
-def noted_at(tree: Tree, path: str) -> str:
-    """What stands at a path, as ``touched`` has it."""
-    return noted(tree.entries().get(path) if path else tree.top)
-
-
-def noted(entry: Entry | None) -> str:
-    """An entry as ``touched`` has it; "" for none."""
-    if entry is None:
-        return ""
-    if entry.kind is LINK:
-        return f"link {entry.points_at}"
-    return f"{entry.kind} {entry.mode:o} {entry.mtime_ns} {entry.size}"
-
-
-def _written(keep: Keep) -> dict[str, tuple[int, int, str]]:
-    found = {}
-    for path in keep.written:
-        with suppress(OSError):
-            facts = path.stat()
-            digest = digest_of(file_chunks(path))
-            found[path.relative_to(keep.folder).as_posix()] = (facts.st_size, facts.st_mtime_ns, digest)
-    return found
-
-
-def remember_written(keep: Keep) -> None:
-    """Record what the admin has written in the keep, so that a later fault of the disk in it is seen."""
-    journal, now = Journal(keep.folder), _written(keep)
-    if now != journal.remembered():
-        journal.remember(now)
-
-
-def rotten(keep: Keep) -> list[str]:
-    """Files of the keep that hold something else than they did, though nobody has saved them since: no hand did
-    that."""
-    before = Journal(keep.folder).remembered()
-    now = _written(keep) if before else {}
-    return [path for path, facts in now.items() if path in before and _is_rotten(before[path], facts)]
-
-
-def _is_rotten(before: tuple[int, int, str], now: tuple[int, int, str]) -> bool:
-    return before[:2] == now[:2] and before[2] != now[2]

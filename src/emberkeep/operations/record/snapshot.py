@@ -17,7 +17,7 @@ from emberkeep.fs.scan import TEMPORARY
 from emberkeep.inventory.roles import selection
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.record.journal import remember_written
+from emberkeep.operations.record.written import remember_written
 from emberkeep.process.signs import running_signs
 from emberkeep.store.intake import Progress, Stream, silent
 from emberkeep.store.manifest import ASKED, About

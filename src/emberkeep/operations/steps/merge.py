@@ -11,8 +11,9 @@ from emberkeep.comparing.fit import LEAST_SHARE
 from emberkeep.databases.access import ROLE
 from emberkeep.documents import registry
 from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput, UsageError
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Planned
-from emberkeep.fs.trees import FILE, FolderTree, NoTree, Tree
+from emberkeep.fs.trees import FILE, NoTree, Tree
 from emberkeep.inventory.roles import require_some, selection
 from emberkeep.inventory.versions import ordering
 from emberkeep.keep.config import Config

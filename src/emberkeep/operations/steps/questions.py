@@ -18,7 +18,8 @@ from emberkeep.merging.merge import merge_file
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import MINE, FileMerge, Merge, Outcome, Question, Settle
 from emberkeep.operations.record import defaults
-from emberkeep.operations.record.journal import DONE, Journal
+from emberkeep.operations.record.facts import DONE
+from emberkeep.operations.record.journal import Journal
 from emberkeep.store.store import Store
 
 OPEN = "open"

@@ -7,16 +7,18 @@ from dataclasses import replace
 from typing import Any
 
 from emberkeep.errors import EmberKeepError, Place, RunFailed
-from emberkeep.fs import writing
-from emberkeep.fs.trees import FILE, FolderTree
+from emberkeep.fs import metadata
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import FILE
 from emberkeep.inventory.extensions import read_manifest
 from emberkeep.inventory.probe import Look
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.process import Service
-from emberkeep.migrating.recipe import is_of
+from emberkeep.migrating.chain import is_of
 from emberkeep.operations.engine.step import Plan, Room, Step
-from emberkeep.operations.record.journal import Journal, StartRecord
+from emberkeep.operations.record.facts import StartRecord
+from emberkeep.operations.record.journal import Journal
 from emberkeep.process import lifecycle
 from emberkeep.process.forecast import Forecast, forecast
 from emberkeep.process.lifecycle import Hear, in_words
@@ -113,7 +115,7 @@ def another_version(keep: Keep, seen: Watched, wanted: str) -> str:
 
 def _as_root(keep: Keep, service: Service) -> list[str]:
     """What is to know where root starts the server of somebody else."""
-    if not writing.may_give_away() or service.user or not keep.server.is_dir():
+    if not metadata.may_give_away() or service.user or not keep.server.is_dir():
         return []
     owner = keep.server.stat().st_uid
     return [f"it would run as root, and its folder is of user {owner}: [start] user tells who"] if owner else []

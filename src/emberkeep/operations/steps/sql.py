@@ -23,7 +23,7 @@ from emberkeep.inventory.versions import ordering
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.databases import Database
 from emberkeep.migrating import vendor
-from emberkeep.migrating.recipe import same_version
+from emberkeep.migrating.chain import same_version
 from emberkeep.migrating.vendor import Batch
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
 from emberkeep.operations.record import databases

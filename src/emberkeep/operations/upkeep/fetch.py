@@ -7,13 +7,10 @@ that was broken off goes on where it stopped. What was changed here and not sent
 from __future__ import annotations
 
 import itertools
-import os
-import socket
 import threading
-import time
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import closing, suppress
+from contextlib import closing
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from pathlib import Path
@@ -21,26 +18,24 @@ from typing import NamedTuple
 
 from blake3 import blake3
 
-from emberkeep.errors import Place, Refused, UnreadableInput
-from emberkeep.fs import writing
-from emberkeep.fs.trees import Entry, FolderTree, Kind, Skipped
-from emberkeep.inventory.roles import selection
+from emberkeep.errors import UnreadableInput
+from emberkeep.fs import metadata, system, writing
+from emberkeep.fs.trees import Skipped
 from emberkeep.keep.keep import Keep
-from emberkeep.keep.secrets import secret
+from emberkeep.operations.upkeep.fetch_plan import FetchPlan, stays_inside
+from emberkeep.operations.upkeep.transfer_access import Look, wanted_of
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.store import Store, Taken
 from emberkeep.transfer.pool import Line, Lines
-from emberkeep.transfer.protocol import Denied, Door, FarEntry, Odd, Trust, Want, nobody
+from emberkeep.transfer.protocol import Denied, FarEntry, Want
 from emberkeep.transfer.state import FarState, Known
-from emberkeep.transfer.walk import FarTree, Listing, now_there, walk
+from emberkeep.transfer.walk import FarTree, now_there
 
 LARGE = 4 << 20
 """Files from this size on go on where they stopped."""
 TRIES = 3
 """How often a file is fetched that has another size than its listing told."""
-LEAST_ALIKE = 0.3
-"""Least share of what is known that a far folder still holds, to be the same server."""
 _BATCH, _BATCH_BYTES = 400, 64 << 20
 """Files that are put into their places together, and their bytes."""
 _NEW = ".new"
@@ -48,237 +43,10 @@ _NEW = ".new"
 _Given = tuple[Path, int, Iterator[bytes]]
 
 
-def door_of(keep: Keep, environment: Mapping[str, str], trust: Trust = nobody) -> Door:
-    """The way to the keep's far server folder. Refused where its folder is none, or the secret is not to be had."""
-    far = keep.config.far
-    if far.address is None:
-        raise Refused(
-            f"the server folder {keep.config.folder} is not far away",
-            place=Place(str(keep.folder / "keep.toml")),
-            hint='an address is, as folder = "sftp://USER@HOST/FOLDER" under [server]',
-        )
-    word = secret(far.secret_env, far.secret_file, environment, "the far host's secret")
-    return Door(far, word, str(keep.folder / "known_hosts"), trust)
-
-
 # --- is anybody writing there ----------------------------------------------------
 
 
-@dataclass(frozen=True)
-class Look:
-    """What was seen of a far folder. ``signs``: what speaks for a server that runs there."""
-
-    listing: Listing
-    signs: tuple[str, ...]
-
-
-def look(keep: Keep, lines: Lines, *, twice: bool = True, wait: Callable[[float], None] = time.sleep) -> Look:
-    """List the far folder, and see whether the server runs there: by its console, where it has one, else (``twice``)
-    by what changes between two looks."""
-    console = keep.config.running.console
-    listing = walk(lines)
-    if console is not None and console.kind in ("line", "packet"):
-        host, _, port = console.address.rpartition(":")
-        answers = _answers(host, int(port))
-        return Look(listing, (f"its console answers at {console.address}",) if answers else ())
-    if not twice:
-        return Look(listing, ())
-    wait(keep.config.far.still.total_seconds())
-    again = walk(lines)
-    changed = [
-        path
-        for path in sorted({*listing.entries, *again.entries})
-        if (one := listing.entries.get(path)) is None
-        or (other := again.entries.get(path)) is None
-        or (one.kind is Kind.FILE and not one.same_as(other))
-    ]
-    return Look(again, tuple(f"{path} changed between two looks" for path in changed))
-
-
-def _answers(host: str, port: int) -> bool:
-    with suppress(OSError), socket.create_connection((host, port), timeout=3):
-        return True
-    return False
-
-
-def refuse_if_written_to(found: Look, address: object) -> None:
-    """Refused where the server seems to run there."""
-    if found.signs:
-        more = f", and {len(found.signs) - 1} more" if len(found.signs) > 1 else ""
-        raise Refused(
-            f"the far server is running ({found.signs[0]}{more}); a copy taken now would be torn",
-            place=Place(str(address)),
-            hint="stop it and try again, or say --while-running",
-        )
-
-
 # --- what a fetch would do -------------------------------------------------------
-
-
-@dataclass(frozen=True)
-class FetchPlan:
-    """What a fetch will do. ``get``: files to fetch; ``folders`` and ``links`` to make; ``remove``: what is there no
-    more; ``unsent``: paths changed here and not sent yet, which stay; ``clashes``: those that changed on both sides."""
-
-    get: tuple[FarEntry, ...]
-    folders: tuple[FarEntry, ...]
-    links: tuple[FarEntry, ...]
-    remove: tuple[str, ...]
-    unsent: tuple[str, ...]
-    clashes: tuple[str, ...]
-    odd: tuple[Odd, ...]
-    files: int
-    forgotten: tuple[str, ...] = ()
-    """What is gone there and was changed here: from now on it is new here."""
-    met: tuple[Known, ...] = ()
-    """Files that are here already, of that size and time, though nobody noted that they were fetched."""
-    kept: tuple[Known, ...] = ()
-    """What changed on both sides and stays as it is here, to be sent over theirs."""
-    timeless: bool = False
-
-    @property
-    def bytes(self) -> int:
-        """Bytes to fetch, as far as the listing tells."""
-        return sum(max(0, entry.size) for entry in self.get)
-
-
-class Local:
-    """The copy, and what of it was changed since it was fetched."""
-
-    def __init__(self, folder: Path, known: Mapping[str, Known]) -> None:
-        self.tree = FolderTree(folder) if folder.is_dir() else None
-        self.entries: Mapping[str, Entry] = self.tree.entries() if self.tree else {}
-        self._known = known
-
-    def changed(self, path: str) -> bool:
-        """Whether a path differs from what was fetched: by size and time, and where these differ by contents."""
-        now, then = self.entries.get(path), self._known.get(path)
-        if now is None or then is None:
-            return (now is None) != (then is None)
-        if now.kind is not then.entry.kind:
-            return True
-        if now.kind is Kind.LINK:
-            return now.points_at != then.entry.points_at
-        if now.kind is Kind.FOLDER or (now.size, now.mtime_ns) == then.here:
-            return False
-        assert self.tree is not None
-        return self.tree.digest(path) != then.digest
-
-
-def fetch_plan(
-    listing: Listing,
-    known: Mapping[str, Known],
-    local: Local,
-    wanted: Callable[[str], bool],
-    *,
-    whose: str = "",
-    rehash: bool = False,
-) -> FetchPlan:
-    """Compare a listing with what is known and what lies here. ``whose``: "theirs" where what changed on both sides
-    comes from there, "mine" where it stays; ``rehash``: every file is fetched, whatever its size and time."""
-    plan = _Planning(known, local, whose, rehash)
-    there = {path: entry for path, entry in listing.entries.items() if wanted(path)}
-    for path, entry in there.items():
-        plan.stands_there(path, entry)
-    unseen = tuple(f"{item.path}/" for item in listing.odd)  # of what cannot be listed nobody knows whether it is gone
-    for path in (*known, *(path for path in local.entries if path not in known)):
-        if path not in listing.entries and wanted(path) and not path.startswith(unseen):
-            plan.is_not_there(path)
-    return FetchPlan(
-        tuple(plan.get),
-        tuple(plan.folders),
-        tuple(plan.links),
-        tuple(sorted(plan.remove, reverse=True)),
-        tuple(sorted(plan.unsent)),
-        tuple(plan.clashes),
-        tuple(item for item in listing.odd if wanted(item.path)),
-        sum(1 for entry in there.values() if entry.kind is Kind.FILE),
-        tuple(plan.forgotten),
-        tuple(plan.met),
-        tuple(plan.kept),
-        listing.timeless,
-    )
-
-
-@dataclass
-class _Planning:
-    known: Mapping[str, Known]
-    local: Local
-    whose: str
-    rehash: bool
-    get: list[FarEntry] = field(default_factory=list)
-    folders: list[FarEntry] = field(default_factory=list)
-    links: list[FarEntry] = field(default_factory=list)
-    remove: list[str] = field(default_factory=list)
-    unsent: list[str] = field(default_factory=list)
-    clashes: list[str] = field(default_factory=list)
-    forgotten: list[str] = field(default_factory=list)
-    met: list[Known] = field(default_factory=list)
-    kept: list[Known] = field(default_factory=list)
-
-    def stands_there(self, path: str, entry: FarEntry) -> None:
-        then, now = self.known.get(path), self.local.entries.get(path)
-        if entry.kind is Kind.FOLDER:
-            if now is None or now.kind is not Kind.FOLDER:
-                self.folders.append(entry)
-            return
-        if then is None and now is not None and self._met(entry, now):
-            return
-        there_changed = then is None or not entry.same_as(then.entry)
-        here_changed = self.local.changed(path) if then is not None else now is not None
-        if here_changed and not there_changed:
-            self.unsent.append(path)
-            return
-        if here_changed and self.whose != "theirs":
-            if self.whose == "mine":
-                self.kept.append(Known(entry, then.digest if then else ""))
-            else:
-                self.clashes.append(path)
-            return
-        if there_changed or (self.rehash and entry.kind is Kind.FILE):
-            (self.links if entry.kind is Kind.LINK else self.get).append(entry)
-
-    def _met(self, entry: FarEntry, now: Entry) -> bool:
-        """Whether a file is here already: a fetch that was killed had no time to note it."""
-        here = FarEntry(entry.path, now.kind, now.size, now.mtime_ns)
-        if entry.kind is not Kind.FILE or entry.mtime_ns is None or not entry.same_as(here):
-            return False
-        assert self.local.tree is not None
-        self.met.append(Known(entry, self.local.tree.digest(entry.path), (now.size, now.mtime_ns)))
-        return True
-
-    def is_not_there(self, path: str) -> None:
-        now = self.local.entries.get(path)
-        if path in self.known and not self.local.changed(path):
-            self.remove += [path] if now is not None else []
-            return
-        if path in self.known:
-            self.forgotten.append(path)
-        if now is not None and now.kind is not Kind.FOLDER:
-            self.unsent.append(path)
-
-
-def refuse_another(listing: Listing, known: Mapping[str, Known], address: object) -> None:
-    """Refused where a far folder holds too little of what it held before to be the same server."""
-    paths = [path for path, then in known.items() if then.entry.kind is Kind.FILE]
-    still = sum(1 for path in paths if path in listing.entries)
-    if len(paths) >= 5 and still < LEAST_ALIKE * len(paths):
-        raise Refused(
-            f"of {len(paths)} files known of this server, {still} are there: is it another one?",
-            place=Place(str(address)),
-            hint="see the folder in the address; if the server was really set up anew, --another fetches all the same",
-        )
-
-
-def refuse_clashes(plan: FetchPlan) -> None:
-    """Refused where something changed on both sides."""
-    if plan.clashes:
-        named = ", ".join(plan.clashes[:5]) + (f" and {len(plan.clashes) - 5} more" if len(plan.clashes) > 5 else "")
-        raise Refused(
-            f"changed both here and there since the last fetch: {named}",
-            hint="'mirror fetch --theirs' takes a snapshot of yours first and fetches theirs; '--mine' keeps yours, "
-            "to be sent over theirs",
-        )
 
 
 # --- doing it --------------------------------------------------------------------
@@ -292,28 +60,6 @@ class Fetched:
     bytes: int
     removed: int
     failed: tuple[Skipped, ...]
-
-
-@dataclass(frozen=True)
-class Standing:
-    """How the copy stands to the far side, as far as is known without asking it. ``fetched``: when it was last fetched;
-    ``unsent``: paths changed here since."""
-
-    address: str
-    fetched: datetime | None
-    unsent: tuple[str, ...]
-
-
-def standing(keep: Keep) -> Standing | None:
-    """How the copy stands; None where the server folder is none."""
-    if keep.config.far.address is None:
-        return None
-    state = FarState(keep.folder)
-    known = state.known()
-    local = Local(keep.server, known)
-    changed = (path for path in sorted({*known, *local.entries}) if local.changed(path))
-    folders = {path for path, entry in local.entries.items() if entry.kind is Kind.FOLDER}
-    return Standing(str(keep.config.far.address), state.fetched, tuple(path for path in changed if path not in folders))
 
 
 class _Whole(NamedTuple):
@@ -363,7 +109,7 @@ class _Fetch:
 
     def _sweep(self) -> None:
         for left in self.state.parts.glob(f"*{_NEW}"):
-            writing.io.unlink(left)
+            system.io.unlink(left)
 
     def _in_turn(self, line: Line, entries: Sequence[FarEntry]) -> None:
         parts = [self._part(entry) for entry in entries]
@@ -411,13 +157,13 @@ class _Fetch:
             hasher.update_mmap(part)
         with writing.appending(part) as handle:
             for chunk in chunks:
-                writing.io.write(handle, chunk)
+                system.io.write(handle, chunk)
                 hasher.update(chunk)
                 size += len(chunk)
                 self._told(len(chunk))
         fresh = now_there_of(line, entry.path) if size != entry.size else entry
         if fresh is None or fresh.size not in (size, -1):
-            writing.io.unlink(part)
+            system.io.unlink(part)
             self._told(start - size)
             if fresh is None:
                 raise UnreadableInput("it was taken away meanwhile")
@@ -466,8 +212,8 @@ class _Fetch:
         """Put files into their places together: syncing many behind one another costs little more than the first of
         them does."""
         for one in rows:
-            writing.persist_metadata(one.part, _facts(one.entry))
-        with writing.durable():
+            metadata.persist_metadata(one.part, _facts(one.entry))
+        with system.durable():
             known = self._moved_in(rows)
         self.state.put(known)
         for one in rows:
@@ -496,9 +242,9 @@ def now_there_of(line: Line, path: str) -> FarEntry | None:
     return line.do(lambda host: now_there(host, path), f"cannot list {path}")
 
 
-def _facts(entry: FarEntry) -> writing.Facts:
+def _facts(entry: FarEntry) -> metadata.Facts:
     mode = None if entry.mode is None else entry.mode & 0o777 | 0o600
-    return writing.Facts(0o644 if mode is None else mode, entry.mtime_ns)
+    return metadata.Facts(0o644 if mode is None else mode, entry.mtime_ns)
 
 
 def _check_way(top: Path, path: str) -> None:
@@ -516,20 +262,20 @@ def fetch(keep: Keep, lines: Lines, plan: FetchPlan, progress: Progress = silent
     UnreadableInput when the host cannot be reached any more.
     """
     writing.make_folder(keep.server)
-    with writing.anchored(keep.server):
+    with system.anchored(keep.server):
         return _fetched(keep, lines, plan, progress)
 
 
 def _fetched(keep: Keep, lines: Lines, plan: FetchPlan, progress: Progress) -> Fetched:
     server, state = keep.server, FarState(keep.folder)
     state.speaks_of(str(lines.door.address))
-    with writing.durable():
+    with system.durable():
         removed = _remove(server, plan)
     state.forget(removed)
     state.forget(plan.forgotten)
     state.put((*plan.met, *plan.kept))
     work = _Fetch(keep, lines, state, progress, plan.bytes)
-    with writing.durable():
+    with system.durable():
         rows = _made(server, plan, work)
     state.put(rows)
     work.all(plan.get)
@@ -547,13 +293,13 @@ def _made(server: Path, plan: FetchPlan, work: _Fetch) -> list[Known]:
         except UnreadableInput as error:
             work.failed.append(Skipped(entry.path, error.faults[0].what))
     for entry in plan.links:
-        if not _stays_inside(entry):
+        if not stays_inside(entry):
             work.failed.append(Skipped(entry.path, f"a link that leads out of the folder, to {entry.points_at}"))
             continue
         try:
             _check_way(server, entry.path)
             writing.make_folder((server / entry.path).parent)
-            writing.place_link(server / entry.path, entry.points_at, writing.Facts())
+            writing.place_link(server / entry.path, entry.points_at, metadata.Facts())
             rows.append(Known(entry))
         except (UnreadableInput, OSError) as error:
             work.failed.append(Skipped(entry.path, str(error)))
@@ -568,24 +314,11 @@ def _remove(server: Path, plan: FetchPlan) -> list[str]:
         if place.is_dir() and not place.is_symlink():
             if any(place.iterdir()):
                 continue
-            writing.io.rmdir(place)
+            system.io.rmdir(place)
         else:
-            writing.io.unlink(place)
+            system.io.unlink(place)
         gone.append(path)
     return gone
-
-
-def _stays_inside(entry: FarEntry) -> bool:
-    target = entry.points_at
-    if not target or target.startswith("/") or "\\" in target or "\0" in target:
-        return False
-    landed = os.path.normpath(f"{entry.path}/../{target}")
-    return not landed.startswith("..")
-
-
-def wanted_of(keep: Keep, only: tuple[str, ...]) -> Callable[[str], bool]:
-    """Which paths ``--only`` means."""
-    return selection(only, keep.config.roles, keep.config.world.tiles) if only else lambda path: True
 
 
 def snapshot_of(

@@ -10,7 +10,8 @@ from emberkeep.documents.identity import Identities
 from emberkeep.documents.model import Document
 from emberkeep.errors import EmberKeepError
 from emberkeep.fs import globs
-from emberkeep.fs.trees import FolderTree, read
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import read
 from emberkeep.keep.keep import Keep
 from emberkeep.merging import intents
 from emberkeep.merging.intents import HandEdit, Intent, Intents
