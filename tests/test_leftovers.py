@@ -20,8 +20,8 @@ from emberkeep.errors import Refused
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.edit import remember
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.flows import wipe
-from emberkeep.operations.flows.wipe import Preview
+from emberkeep.operations.flows import wipe_preview
+from emberkeep.operations.flows.wipe_preview import Preview
 from emberkeep.wiping.identifiers import Known, canonical, identifiers, known_people
 from tests.conftest import Moorings
 
@@ -59,8 +59,8 @@ def database(keep: Keep, path: str, *values: object) -> str:
 
 
 def looked(keep: Keep, *scopes: str, **further: bool) -> Preview:
-    request = wipe.request_of(keep, scopes or SCOPES, NOW)
-    return wipe.preview(keep, request, {}, NOW, **further)
+    request = wipe_preview.request_of(keep, scopes or SCOPES, NOW)
+    return wipe_preview.preview(keep, request, {}, NOW, **further)
 
 
 def plant(keep: Keep) -> list[str]:
@@ -203,13 +203,13 @@ def test_an_answer_is_remembered_and_does_what_it_says(keep: Keep) -> None:
     put(keep, "attic/lockers.json", json.dumps({ident: 3}))
     put(keep, "attic/keepsakes.json", json.dumps({ident: "a shell"}))
     with pytest.raises(Refused, match=r"attic/keepsakes.json, attic/lockers.json"):
-        wipe.require_answers(looked(keep))
+        wipe_preview.require_answers(looked(keep))
     before = (keep.folder / "keep.toml").read_text()
     remember(keep, ("wipe", "unsorted"), {"attic/lockers.json": "clear", "attic/keep*": "keep"})
     again = Keep(keep.folder)
     assert (keep.folder / "keep.toml").read_text().startswith(before.rstrip("\n"))
     found = looked(again)
-    wipe.require_answers(found)
+    wipe_preview.require_answers(found)
     going = {path for one in found.cleared.scopes for path in one.files}
     assert "attic/lockers.json" in going
     assert "attic/keepsakes.json" not in going
@@ -359,5 +359,5 @@ def test_a_name_counts_where_it_stands_by_itself(text: str, there: bool) -> None
 def test_a_player_who_is_called_like_a_thing_of_the_game_is_not_looked_for_by_that_name(keep: Keep) -> None:
     (name, ident), (other, _), *_ = people(keep)
     put(keep, "mission/named.xml", f"<goods><good name='{name}'/></goods>")
-    found = wipe.known_of(keep, FolderTree(keep.server))
+    found = wipe_preview.known_of(keep, FolderTree(keep.server))
     assert (name in found.names, other in found.names, canonical(ident) in found.ids) == (False, True, True)

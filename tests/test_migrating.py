@@ -31,7 +31,7 @@ from emberkeep.keep.tables.updates import Landmark
 from emberkeep.migrating import apply
 from emberkeep.migrating.chain import chain
 from emberkeep.migrating.recipe import Recipe, RecipeStep, Remove, Renumber, read
-from emberkeep.operations.flows import migrate, update
+from emberkeep.operations.flows import migrate, update, update_request
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
 from emberkeep.store.store import Store
@@ -360,7 +360,7 @@ def test_the_saves_version_is_what_the_last_run_that_stands_came_to(tmp_path: Pa
         ):
             asked = {
                 "migrate": migrate.KIND.run(migrate.Request("4.2", new, ()), NOW),
-                "update": update.KIND.run(update.Request(None, new, "", None, ""), NOW),
+                "update": update.KIND.run(update_request.Request(None, new, "", None, ""), NOW),
                 "wipe": Run(0, "wipe", NOW, request={"new": new}),
             }
             run = journal.begin(asked[kind])

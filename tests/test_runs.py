@@ -35,7 +35,9 @@ from emberkeep.operations.flows import (
     set_back,
     start,
     update,
+    update_request,
     wipe,
+    wipe_preview,
 )
 from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.facts import Run, StartRecord
@@ -59,7 +61,7 @@ def room(keep: Keep, store: Store, run: Run) -> Room:
 
 def the_update(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
     place = keep.folder.parent
-    request = update.Request(
+    request = update_request.Request(
         place / "releases" / "skerrylight-4.3.zip",
         "4.3",
         "4.2.0",
@@ -104,7 +106,7 @@ def the_wipe(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
     values = Values(1, "1 June 2026", "18072", "4096", "map, players and progress", "Gannet Rock")
     texts = (SetText("cast-off.sh", "SEED", "{seed}"), SetText("keeper.properties", "greeting", "Tide {number}"))
     scopes = ("map", "players", "progress", "extension-data")
-    request = wipe.Request(scopes, values, texts, "770421", warn=False, start=False)
+    request = wipe_preview.Request(scopes, values, texts, "770421", warn=False, start=False)
     return wipe.KIND.run(request, NOW), wipe.steps(keep, store, request)
 
 
@@ -433,14 +435,16 @@ REQUESTS: list[tuple[RunKind[Any], object]] = [
     (merge.KIND, merge.Request("4.2", "4.3", ("economy",), False, (A,), {"a.xml": "00", "b.xml": None})),
     (
         update.KIND,
-        update.Request(Path("/r"), "4.3", "4.2.0", None, "4.2", (Path("/b\udcff"),), None, {"x": "keep"}, (A,)),
+        update_request.Request(Path("/r"), "4.3", "4.2.0", None, "4.2", (Path("/b\udcff"),), None, {"x": "keep"}, (A,)),
     ),
     (migrate.KIND, migrate.Request("4.2", "4.3", (Path("/a"),), Path("/sql"))),
     (carry.KIND, carry.Request(Path("/old"), Path("/new"), None, (A,), True)),
     (import_world.KIND, import_world.Request(Path("/w.zip"), "isles")),
     (
         wipe.KIND,
-        wipe.Request(("map",), Values(3, "1 June", "5", "", "map", "x"), (SetText("a", "b", "", "S"),), start=False),
+        wipe_preview.Request(
+            ("map",), Values(3, "1 June", "5", "", "map", "x"), (SetText("a", "b", "", "S"),), start=False
+        ),
     ),
     (send.KIND, send.Asked(("a",), ("a",), (), ("b",), (), "ftp://x")),
     (start.KIND, start.Request((start.OnceRequest("a.ini", "k", "v"),))),

@@ -23,7 +23,7 @@ from emberkeep.keep.tables.schedule import Webhook
 from emberkeep.operations.engine import runner, undo
 from emberkeep.operations.engine.codec import to_json
 from emberkeep.operations.engine.step import Room
-from emberkeep.operations.flows import due, wipe
+from emberkeep.operations.flows import due, wipe, wipe_preview
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.record.snapshot import snapshots
@@ -61,12 +61,12 @@ def replaced(keep: Keep, old: str, new: str) -> Keep:
     return Keep(keep.folder)
 
 
-def request_of(keep: Keep, *scopes: str, **further: Any) -> wipe.Request:
+def request_of(keep: Keep, *scopes: str, **further: Any) -> wipe_preview.Request:
     further.setdefault("start", False)
-    return wipe.request_of(keep, scopes, NOW, warn=False, **further)
+    return wipe_preview.request_of(keep, scopes, NOW, warn=False, **further)
 
 
-def carry_out(keep: Keep, request: wipe.Request, environment: dict[str, str] | None = None) -> tuple[Room, Run]:
+def carry_out(keep: Keep, request: wipe_preview.Request, environment: dict[str, str] | None = None) -> tuple[Room, Run]:
     with closing(Store(keep.store_folder)) as store:
         asked = wipe.KIND.run(request, NOW)
         room = Room(keep, store, Journal(keep.folder), asked, lambda: NOW, environment=environment or {})
@@ -90,7 +90,7 @@ def contents(folder: Path) -> dict[str, bytes]:
 def test_what_goes_is_what_the_preview_said_and_comes_back(keep: Keep, scopes: tuple[str, ...]) -> None:
     before, state = contents(keep.server), tree_state(keep.server)
     request = request_of(keep, *scopes, asked=Asked("18072"))
-    found = wipe.preview(keep, request, {}, NOW)
+    found = wipe_preview.preview(keep, request, {}, NOW)
     assert tree_state(keep.server) == state
     going = {path for one in found.cleared.scopes for path in one.files}
     assert going
@@ -108,7 +108,7 @@ def test_what_goes_is_what_the_preview_said_and_comes_back(keep: Keep, scopes: t
 
 
 def test_each_scope_clears_what_it_is_called_after(keep: Keep) -> None:
-    found = wipe.preview(keep, request_of(keep, *SCOPES), {}, NOW)
+    found = wipe_preview.preview(keep, request_of(keep, *SCOPES), {}, NOW)
     told = {one.scope: one for one in found.cleared.scopes}
     assert len([path for path in told["map"].files if path.endswith(".sea")]) == 8
     assert (len(told["players"].files), told["players"].players) == (4, 4)
@@ -143,7 +143,7 @@ def test_the_same_on_a_server_of_another_shape(tmp_path: Path) -> None:
     before, state = contents(root), tree_state(root)
     for scopes in (("map",), ("players",), ("map", "players")):
         request = request_of(keep, *scopes, asked=Asked("4711"))
-        found = wipe.preview(keep, request, {}, NOW)
+        found = wipe_preview.preview(keep, request, {}, NOW)
         going = {path for one in found.cleared.scopes for path in one.files}
         _, run = carry_out(keep, request)
         expected = {path: data for path, data in before.items() if path not in going}
@@ -169,7 +169,7 @@ rows = [{ database = "outer-skerries/logbook.*.db", table = "learned", where = "
     )
     rows = _rows(keep)
     request = request_of(keep, "economy-of-players")
-    found = wipe.preview(keep, request, {}, NOW).cleared.scopes[0]
+    found = wipe_preview.preview(keep, request, {}, NOW).cleared.scopes[0]
     assert [(one.file, one.count, one.line) for one in found.records] == [("extensions/tarline/book.json", 3, 9)]
     assert [(one.table, one.count, one.of) for one in found.rows] == [("learned", 4, 12)]
     assert found.players == 4
@@ -199,20 +199,20 @@ def test_a_preview_counts_rows_of_a_database_that_is_in_use(keep: Keep) -> None:
         '[scopes.signals]\nrows = [{ database = "**/logbook.*.db", table = "learned", where = "craft = \'signals\'" }]',
     )
     with in_use(keep):
-        found = wipe.preview(keep, request_of(keep, "signals"), {}, NOW).cleared.scopes[0]
+        found = wipe_preview.preview(keep, request_of(keep, "signals"), {}, NOW).cleared.scopes[0]
         assert [(one.count, one.of) for one in found.rows] == [(5, 13)]
 
 
 def test_the_logs_of_a_database_go_and_stay_with_it(keep: Keep) -> None:
     with in_use(keep):
         for scope, goes in (("map", False), ("progress", True)):
-            found = wipe.preview(keep, request_of(keep, scope), {}, NOW).cleared.scopes[0]
+            found = wipe_preview.preview(keep, request_of(keep, scope), {}, NOW).cleared.scopes[0]
             assert [path.endswith("-wal") for path in found.files].count(True) == goes, scope
             assert ("outer-skerries/logbook.5.db" in found.files) is goes
         keep = replaced(
             keep, "[scopes.map]", '[[survives]]\nname = "crafts"\nfiles = ["**/logbook.5.db"]\n[scopes.map]'
         )
-        found = wipe.preview(keep, request_of(keep, "map", "progress", lenient=True), {}, NOW).cleared
+        found = wipe_preview.preview(keep, request_of(keep, "map", "progress", lenient=True), {}, NOW).cleared
         assert not [path for one in found.scopes for path in one.files if "logbook" in path]
         assert found.survives == {"crafts": 1}
 
@@ -245,7 +245,7 @@ rows = [{ database = "**/logbook.*.db", table = "learned" }]
 """,
     )
     request = request_of(keep, "map", "extension-data", "crafts")
-    found = wipe.preview(keep, request, {}, NOW)
+    found = wipe_preview.preview(keep, request, {}, NOW)
     assert dict(found.cleared.survives) == {
         "the lantern's plot": 1,
         "paid ranks": 1,
@@ -328,9 +328,9 @@ def test_used_seeds_are_those_of_wipes_that_were_not_taken_back(keep: Keep) -> N
     carry_out(keep, first)
     with closing(Store(keep.store_folder)) as store:
         undo.undo(keep, store, undo.to_undo(keep, store, None), lambda: NOW)
-    assert wipe.wipes(Journal(keep.folder)) == []
+    assert wipe_preview.wipes(Journal(keep.folder)) == []
     carry_out(keep, request_of(keep, "players", asked=Asked("222")))
-    (only,) = wipe.wipes(Journal(keep.folder))
+    (only,) = wipe_preview.wipes(Journal(keep.folder))
     assert (only.seed, only.left, only.when, only.scopes) == ("222", "770421", NOW, ("players",))
 
 
@@ -347,9 +347,9 @@ join-word = { env = "JOIN" }
 """,
     )
     request = request_of(keep, "players", "progress", asked=Asked("random"))
-    found = wipe.preview(keep, request, {"JOIN": "open sesame"}, NOW)
+    found = wipe_preview.preview(keep, request, {"JOIN": "open sesame"}, NOW)
     with pytest.raises(Refused, match="JOIN is not set"):
-        wipe.preview(keep, request, {}, NOW)
+        wipe_preview.preview(keep, request, {}, NOW)
     assert "open sesame" not in json.dumps([found.told, to_json(request)])
     carry_out(keep, request, {"JOIN": "open sesame"})
     script, settings = ((keep.server / name).read_text() for name in ("cast-off.sh", "keeper.properties"))
@@ -413,7 +413,7 @@ def test_a_scope_that_cannot_be_is_refused_and_touches_nothing(keep: Keep, scope
     state = tree_state(keep.server)
     keep = add(keep, f"[scopes.wild]\n{scope}")
     with pytest.raises((Refused, UnreadableInput), match=wrong):
-        wipe.preview(keep, request_of(keep, "wild"), {}, NOW)
+        wipe_preview.preview(keep, request_of(keep, "wild"), {}, NOW)
     with pytest.raises((Refused, UnreadableInput)):
         carry_out(keep, request_of(keep, "wild"))
     assert tree_state(keep.server) == state
@@ -426,18 +426,18 @@ def test_what_is_unsorted_is_never_wiped_unasked(keep: Keep) -> None:
     (keep.server / "attic" / "old.chest").write_text("gold")
     keep = add(keep, '[scopes.wild]\nfiles = ["attic/**", "outer-skerries/keepers/*.json"]')
     request = request_of(keep, "wild")
-    found = wipe.preview(keep, request, {}, NOW).cleared.scopes[0]
+    found = wipe_preview.preview(keep, request, {}, NOW).cleared.scopes[0]
     assert [(one.path, one.why, one.count) for one in found.stays] == [("attic/old.chest", UNASKED, 1)]
     assert found.files and "attic/old.chest" not in found.files
     carry_out(keep, request)
     assert (keep.server / "attic" / "old.chest").read_text() == "gold"
     assert not list((keep.server / "outer-skerries" / "keepers").glob("*.json"))
     with pytest.raises(Refused, match=r"all that it reaches stays: attic/old\.chest \(no role covers it") as caught:
-        wipe.preview(keep, request, {}, NOW)
+        wipe_preview.preview(keep, request, {}, NOW)
     assert "--unsorted 'GLOB=clear'" in caught.value.faults[0].hint
     (keep.server / "attic" / "older.chest").write_text("silver")
     with pytest.raises(Refused, match=r"attic/old\.chest and 1 more \(no role covers it"):
-        wipe.preview(keep, request, {}, NOW)
+        wipe_preview.preview(keep, request, {}, NOW)
     keep = add(keep, '[wipe.unsorted]\n"attic/*" = "clear"')
     carry_out(keep, request_of(keep, "wild"))
     assert not (keep.server / "attic" / "old.chest").exists()

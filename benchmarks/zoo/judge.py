@@ -20,7 +20,7 @@ from emberkeep.fs import globs
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.server import UNSORTED
-from emberkeep.operations.flows import wipe
+from emberkeep.operations.flows import wipe_preview
 
 RIGHT, WRONG, LACKING = "right", "wrong", "not found"
 WEAKEST = ("guess", "likely", "sure")
@@ -227,8 +227,8 @@ class Judge:
                 draft(self.found, str(self.ground.root), "UTC"), encoding="utf-8"
             )
         keep = Keep(self.keep_folder, {})
-        request = wipe.request_of(keep, (scope,), MOMENT, warn=False, start=False)
-        found = wipe.preview(keep, request, {}, MOMENT)
+        request = wipe_preview.request_of(keep, (scope,), MOMENT, warn=False, start=False)
+        found = wipe_preview.preview(keep, request, {}, MOMENT)
         files = {path for cleared in found.cleared.scopes for path in cleared.files}
         rows = [one for cleared in found.cleared.scopes for one in cleared.rows]
         return files, {f"{one.database}:{one.table}" for one in rows if one.count == one.of}

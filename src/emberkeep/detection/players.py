@@ -12,40 +12,30 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 
-from emberkeep.databases import sqlite
-from emberkeep.detection.context import Scene, stem
+from emberkeep.detection.context import Scene
 from emberkeep.detection.evidence import WEIGHTS, Evidence, Hypothesis
-from emberkeep.detection.findings import PlayerBound, Sure, TableFinding
-from emberkeep.detection.people import KEY, MOSTLY_OTHERS, NAME, are_names, is_list, records_of
+from emberkeep.detection.findings import Sure
+from emberkeep.detection.people import NAME, are_names
 from emberkeep.detection.recurring import (
     LOOKED_THROUGH,
-    MOST_FILES,
     NAMED,
     SAMPLE,
     ValuePlace,
-    entries_in_lines,
-    first_entries,
 )
-from emberkeep.documents.model import Role, facts
+from emberkeep.documents.model import facts
 from emberkeep.fs import globs
-from emberkeep.inventory.probe import ADDRESS, IDENT, is_identifier
+from emberkeep.inventory.probe import IDENT, is_identifier
 
 LARGE_FAMILY = 24
 OF_MANY = "a large family of files holds them"
 NAME_IN_EACH = "each of the files has a name in it"
 CALLED_BY_ID = "each of the files says what it is called by"
-MOST_OF_THEM = 0.5
-"""Share of the players of whom files are that the server keeps of each."""
 MOST_LOOKED_INTO = 200
 """Files of players in which it is looked for what they are called."""
 FEWEST = 3
 """Values that two places must share to be of one kind, but where they look like ids: then one will do."""
-_TOKEN = re.compile(r"[\w.-]{3,64}")
-_IDS = re.compile(rf"(?<![\w-])(?:{IDENT.pattern})(?![\w-])")
+TOKEN = re.compile(r"[\w.-]{3,64}")
 _LONG_ID = re.compile(rf"{IDENT.pattern}|[0-9a-f]{{32,64}}")
-
-
-# --- which of them are players ------------------------------------------------------
 
 
 @dataclass(frozen=True)
@@ -75,7 +65,7 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
     where: dict[str, list[int]] = defaultdict(list)
     for at, place in enumerate(places):
         for value in place.values:
-            if _TOKEN.fullmatch(value):
+            if TOKEN.fullmatch(value):
                 where[bare(value)].append(at)
     for at_once in where.values():
         for one, other in combinations(at_once[:40], 2):
@@ -92,10 +82,10 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
     named: set[str | tuple[str, str]] = {
         place.path for place in places if place.alone and place.kind in ("field", "list") and are_names(place.values)
     }
-    named |= {_table_of(place) for place in places if place.kind == "column" and are_names(place.values)}
+    named |= {table_of(place) for place in places if place.kind == "column" and are_names(place.values)}
     priced: dict[str, list[ValuePlace]] = defaultdict(list)
     for place in places:
-        if place.alone and place.kind == "field" and _are_numbers(place.values):
+        if place.alone and place.kind == "field" and are_numbers(place.values):
             priced[place.path].append(place)
     found = []
     for held in together.values():
@@ -116,14 +106,14 @@ def _with_files(scene: Scene, places: Sequence[ValuePlace], weighed: Hypothesis)
 
 def _within(scene: Scene, place: ValuePlace) -> Iterator[Evidence]:
     """What files that were written one by one say of whose they are: each another name, and what it is called by."""
-    every = _files_of(scene, place)
+    every = files_of(scene, place)
     paths = every[:: 1 + len(every) // LARGE_FAMILY]
     if len(paths) < FEWEST or not _written_one_by_one(scene, paths):
         return
-    if not any(are_names([value]) for value in _said(scene, paths[0]).values()):
+    if not any(are_names([value]) for value in said_in(scene, paths[0]).values()):
         return  # most families are told by one of them
-    told = [_said(scene, path) for path in paths]
-    if any(are_names(values) and len(set(values)) == len(paths) for values in _by_key(told).values()):
+    told = [said_in(scene, path) for path in paths]
+    if any(are_names(values) and len(set(values)) == len(paths) for values in by_key(told).values()):
         yield Evidence(NAME_IN_EACH)
         called = _called_by(place, paths)
         if not _are_ids(called) and all(
@@ -133,12 +123,13 @@ def _within(scene: Scene, place: ValuePlace) -> Iterator[Evidence]:
             yield Evidence(CALLED_BY_ID)
 
 
-def _files_of(scene: Scene, place: ValuePlace) -> list[str]:
+def files_of(scene: Scene, place: ValuePlace) -> list[str]:
     """The files whose names a place is a part of."""
-    return [path for path in scene.matching(_glob_of(place)) if path not in scene.dirs]
+    return [path for path in scene.matching(glob_of(place)) if path not in scene.dirs]
 
 
-def _glob_of(place: ValuePlace) -> str:
+def glob_of(place: ValuePlace) -> str:
+    """The glob that fits the files of a place."""
     return f"{globs.escape(place.path)}/{place.at}" if place.path else place.at
 
 
@@ -153,14 +144,15 @@ def _written_one_by_one(scene: Scene, paths: Sequence[str]) -> bool:
     return 2 * len(times) > len(paths)
 
 
-def _said(scene: Scene, path: str) -> dict[str, str]:
+def said_in(scene: Scene, path: str) -> dict[str, str]:
     """The plain values that a file holds once, by name."""
     document = scene.document(path) if scene.look.size(path) <= LOOKED_THROUGH else None
     values = facts(document.root) if document else {}
     return {name: next(iter(said)).strip("\"'") for name, said in values.items() if len(said) == 1}
 
 
-def _by_key(told: Iterable[Mapping[str, str]]) -> dict[str, list[str]]:
+def by_key(told: Iterable[Mapping[str, str]]) -> dict[str, list[str]]:
+    """What several records say under each key."""
     found: dict[str, list[str]] = defaultdict(list)
     for says in told:
         for key, value in says.items():
@@ -198,7 +190,7 @@ def _level(place: ValuePlace) -> tuple[str, str]:
     return place.path, place.at.rpartition("/")[0]
 
 
-def _are_numbers(values: Iterable[str]) -> bool:
+def are_numbers(values: Iterable[str]) -> bool:
     """Whether values are quantities: numbers, too short for ids."""
     some = list(values)[:SAMPLE]
     return sum(re.fullmatch(r"-?\d{1,7}(?:\.\d+)?", value) is not None for value in some) >= 0.9 * len(some)
@@ -221,7 +213,7 @@ def _weighed(
     if kinds & {*NAMED} and (len(places) > 1 or len(values & logged) >= FEWEST):
         evidence.append(Evidence("files are named by them"))
     if any(place.alone and place.kind in ("list", "field", "keys") for place in places) or any(
-        place.kind == "column" and _table_of(place) in named for place in places
+        place.kind == "column" and table_of(place) in named for place in places
     ):
         evidence.append(Evidence("a list holds them and little else"))
     if not are_names(values) and any(place.alone and place.path in named for place in places):
@@ -256,14 +248,14 @@ def find_players(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[s
     found: dict[ValuePlace, Sure] = {}
     tables: set[tuple[str, str]] = set()
     for kin in sorted(every, key=_by_rank):
-        if tables.issuperset(map(_table_of, kin.places)):  # what the same people are called
+        if tables.issuperset(map(table_of, kin.places)):  # what the same people are called
             scene.names.update(value for value in kin.values if NAME.fullmatch(value))
             continue
         if kin.hypothesis.probability < 0.5 or (scene.people and _are_others(scene, kin)):
             continue  # who plays is told by others, and these are none of them
         found.update(dict.fromkeys(kin.places, kin.hypothesis.sure))
-        tables.update(map(_table_of, kin.places))
-        scene.people.update(value for value in kin.values if _TOKEN.fullmatch(value))
+        tables.update(map(table_of, kin.places))
+        scene.people.update(value for value in kin.values if TOKEN.fullmatch(value))
     scene.names.update(value for value in scene.people if NAME.fullmatch(value))
     return found
 
@@ -275,11 +267,11 @@ def _are_others(scene: Scene, kin: Kin) -> bool:
     if NAME_IN_EACH not in told or not told <= {NAME_IN_EACH, CALLED_BY_ID, "shaped like ids"}:
         return False
     known = scene.people | scene.names
-    files = [path for place in kin.places for path in _files_of(scene, place)[:MOST_LOOKED_INTO]]
-    return not any(known.intersection(_said(scene, path).values()) for path in files)
+    files = [path for place in kin.places for path in files_of(scene, place)[:MOST_LOOKED_INTO]]
+    return not any(known.intersection(said_in(scene, path).values()) for path in files)
 
 
-def _table_of(place: ValuePlace) -> tuple[str, str]:
+def table_of(place: ValuePlace) -> tuple[str, str]:
     """Where the records stand that a place is one field of; itself for what is none."""
     if place.kind == "field":
         return place.path, place.at.rstrip("/").rpartition("/")[0]
@@ -298,234 +290,3 @@ def _by_rank(kin: Kin) -> tuple[bool, float]:
         "files are named by them",
         "names stand beside them",
     }, -kin.hypothesis.log_odds
-
-
-# --- lists of people ------------------------------------------------------------------
-
-
-def lists_of_people(
-    scene: Scene, places: Mapping[ValuePlace, Sure], every: Sequence[ValuePlace], extension_folders: Iterable[str]
-) -> None:
-    """Files that are nothing but a list of players, or of addresses, become ``access``; empty lists beside them too.
-    ``every``: all places, also those of other values."""
-    inside = tuple(f"{folder}/" for folder in extension_folders if folder)
-    listed = {
-        place.path: place
-        for place in places
-        if place.alone and place.kind in ("list", "field") and not _numbers_beside(place, every)
-    }
-    for path, place in listed.items():
-        if not scene.is_covered(path) and not path.startswith(inside):
-            told = f"a list of {len(place.values)} with ids of players"
-            scene.cover("access", globs.escape(path), told, places[place])
-    for place in places:
-        if place.kind == "keys" and not place.path.startswith(inside) and _says_who(place, every):
-            told = f"{len(place.values)} ids of players, each with a name and the same few values"
-            scene.cover("access", globs.escape(place.path), told, Sure.GUESS)
-    beside = {path.rpartition("/")[0]: path for path in listed}
-    for family in list(scene.open_families()):
-        for path in family.members if len(family.members) <= MOST_FILES else ():
-            if not path.startswith(inside):
-                _other_list(scene, path, beside.get(path.rpartition("/")[0], ""))
-
-
-def _says_who(place: ValuePlace, places: Sequence[ValuePlace]) -> bool:
-    """Whether keys are followed by who somebody is, rather than by what they have: a name, and no numbers of their
-    own."""
-    beside = _beside(place, places)
-    return any(are_names(one.values) and len(one.values) > 1 for one in beside) and not _numbers_beside(place, places)
-
-
-def _beside(place: ValuePlace, every: Sequence[ValuePlace]) -> list[ValuePlace]:
-    """The other fields of the records that a place is one field of, or the key."""
-    return [one for one in every if one is not place and one.kind == "field" and _table_of(one) == _table_of(place)]
-
-
-def _numbers_beside(place: ValuePlace, every: Sequence[ValuePlace]) -> bool:
-    """Whether numbers stand beside ids, in which many differ: what each has, rather than who each is."""
-    return any(_are_numbers(one.values) and len(one.values) > FEWEST for one in _beside(place, every))
-
-
-def _other_list(scene: Scene, path: str, beside: str) -> None:
-    kind = scene.look.kind(path)
-    if kind == "json":
-        value = scene.look.json(path)
-        records = records_of(path, scene.look.whole(path)) if isinstance(value, (list, dict)) else []
-        amounts = any(
-            _are_numbers(values) and len(set(values)) > FEWEST
-            for values in (
-                [one[key] for one in records[:SAMPLE] if key in one] for key in (records[0] if records else ())
-            )
-        )
-        if is_list(records) and not amounts:
-            scene.cover("access", globs.escape(path), f"a list of {len(records)} with ids or addresses")
-        elif _look_like_people(records):
-            told = f"a list of {len(records)} that have a name each, and no numbers of their own"
-            scene.cover("access", globs.escape(path), told, Sure.GUESS)
-        elif value == [] and beside:
-            scene.cover("access", globs.escape(path), f"an empty list beside {beside}", Sure.LIKELY)
-    elif kind == "text":
-        text = scene.look.text(path)
-        if not _begin_as_people(scene, text):
-            return
-        first = [next(iter(entry.values())) for entry in entries_in_lines(text)]
-        addresses = [word for word in first if ADDRESS.fullmatch(word)]
-        known = [word for word in first if word in scene.names or word in scene.people]
-        if first and len(addresses) + len(known) >= 0.9 * len(first):
-            what = "names of players" if known else "addresses"
-            scene.cover("access", globs.escape(path), f"a list of {len(first)} with {what}", Sure.LIKELY)
-
-
-def _look_like_people(records: Sequence[Mapping[str, str]]) -> bool:
-    """Whether each of several records has a name of its own, as people do, and another value of its own, and none has
-    numbers that many differ in."""
-    some = records[:SAMPLE]
-    held = {key: [record[key] for record in some if key in record] for key in {key for one in some for key in one}}
-    own = [key for key, values in held.items() if len(set(values)) == len(values) == len(some)]
-    names = [key for key in own if are_names(held[key])]
-    numbers = [key for key in own if key not in names and _are_numbers(held[key])]
-    differing = [
-        key for key, values in held.items() if _are_numbers(values) and FEWEST < len(set(values)) < len(values)
-    ]
-    short = any(len(value) < FEWEST for key in numbers for value in held[key])  # an amount, rather than an id
-    few = len(names) == 1 and len(numbers) <= 1 and not short
-    return len(some) >= FEWEST and KEY not in held and few and len(own) > 1 and not differing
-
-
-def _is_who_is_who(place: ValuePlace, every: Sequence[ValuePlace]) -> bool:
-    """Whether each record that has an id here has a name beside it, and no numbers of its own."""
-    if place.kind != "field" or _numbers_beside(place, every):
-        return False
-    return any(are_names(one.values) and len(one.values) >= len(place.values) for one in _beside(place, every))
-
-
-def _begin_as_people(scene: Scene, text: str) -> bool:
-    """Whether half of a text's first lines begin with an address, or with a player's id or name."""
-    first = [next(iter(entry.values())) for entry in first_entries(text)]
-    return sum(
-        word in scene.names or word in scene.people or ADDRESS.fullmatch(word) is not None for word in first
-    ) >= max(1, len(first) // 2)
-
-
-# --- what is theirs ----------------------------------------------------------------------
-
-
-def player_files(scene: Scene, places: Mapping[ValuePlace, Sure], extension_folders: Iterable[str]) -> None:
-    """Files and folders named by players become ``players``, unless they are an extension's."""
-    inside = tuple(f"{folder}/" for folder in extension_folders)
-    most = max((len(place.values) for place in places if place.kind in NAMED), default=0)
-    for place, sure in places.items():
-        if place.kind not in NAMED or f"{place.path}/".startswith(inside):
-            continue
-        known = len(place.values & scene.people)
-        if known < 0.8 * len(place.values):
-            continue
-        glob = _glob_of(place)
-        if place.kind == "folders":
-            glob += "/**"
-        what = "files" if place.kind == "names" else "folders"
-        if all(path in scene.dirs for path in scene.matching(glob)):
-            continue  # nothing is in them
-        told = f"{known} {what} named by players' ids"
-        if known < MOST_OF_THEM * most:  # what some have, as bans, may be the admin's
-            sure, told = Sure.GUESS, f"{what} named by the ids of {known} of {most} players"
-        scene.cover("players", glob, told, sure)
-        if place.kind == "names":
-            _note_names(scene, _files_of(scene, place))
-
-
-def _note_names(scene: Scene, paths: Sequence[str]) -> None:
-    """What players are called stands in files of theirs, under the same key in each."""
-    told = _by_key(_said(scene, path) for path in paths[:MOST_LOOKED_INTO])
-    for values in told.values():
-        if len(values) >= FEWEST and are_names(values) and len(set(values)) >= MOSTLY_OTHERS * len(values):
-            scene.names.update(value for value in values if NAME.fullmatch(value))
-
-
-def personal_files(scene: Scene, places: Iterable[ValuePlace], every: Sequence[ValuePlace]) -> None:
-    """Other files in which players' ids stand as keys or in a field become ``progress``; in which they only stand in
-    lists, ``access`` where there is little else, and settings that name some people are left."""
-    inside: dict[str, set[str]] = defaultdict(set)
-    in_lists: dict[str, bool] = {}
-    for place in places:
-        if place.kind in ("keys", "field", "list"):
-            inside[place.path] |= place.values & scene.people
-            listed = place.kind == "list" or place.at.endswith("/*/")
-            in_lists[place.path] = in_lists.get(place.path, True) and listed
-    for path, ids in sorted(inside.items()):
-        if len(ids) < 2 or scene.is_covered(path):
-            continue
-        if any(_is_who_is_who(place, every) for place in places if place.path == path):
-            told = f"{len(ids)} ids of players, each with a name and no numbers of its own"
-            scene.cover("access", globs.escape(path), told, Sure.GUESS)
-        elif not in_lists[path]:
-            scene.cover("progress", globs.escape(path), f"{len(ids)} players' ids stand in it", Sure.LIKELY)
-        elif 2 * len(ids) > sum(1 for _ in scene.leaves(path)):
-            told = f"lists of {len(ids)} players' ids, and little else"
-            scene.cover("access", globs.escape(path), told, Sure.LIKELY)
-
-
-def tables(scene: Scene, places: Iterable[ValuePlace]) -> Iterator[TableFinding]:
-    """Tables of SQLite files in which players' ids stand, and those whose rows belong to such."""
-    personal: dict[str, set[str]] = defaultdict(set)
-    for place in places:
-        if place.kind == "column":
-            personal[place.path].add(place.at.rpartition(".")[0])
-    for path, theirs in sorted(personal.items()):
-        held = scene.look.columns(path)
-        theirs |= scene.look.with_referring(path, theirs)
-        rows = {table: max(map(len, columns.values()), default=0) for table, columns in held.items()}
-        others = tuple(sorted(table for table in rows.keys() - theirs if rows[table] > sqlite.FEW_ROWS))
-        for table in sorted(theirs):
-            of_world = tuple(other for other in others if other in scene.look.blobs(path))
-            yield TableFinding(path, table, others, f"players' ids stand in {table}", Sure.LIKELY, of_world)
-
-
-def player_bound(scene: Scene, extension_folders: dict[str, str]) -> Iterator[PlayerBound]:
-    """Extension data in which ids of known players occur, in a file or in its name; by family of files."""
-    for folder in sorted(extension_folders):
-        for family in scene.families:
-            if family.folder != folder and not family.folder.startswith(folder + "/"):
-                continue
-            in_names = {stem(path) for path in family.members} & scene.people
-            inside = {found for path in scene.sampled(family) for found in ids_in(scene, path)}
-            ids = tuple(sorted(in_names | inside))
-            if not ids:
-                continue
-            several = len(family.members) > 1 or "{id}" in family.shape
-            glob = family.open_glob if several else globs.escape(family.members[0])
-            where = "in the files' names" if in_names else "in it"
-            some = ", ".join(f"{ident[:8]}…" for ident in ids[:2]) + (
-                f" and {len(ids) - 2} more" if len(ids) > 2 else ""
-            )
-            evidence = f"{len(ids)} known player{'s' if len(ids) > 1 else ''} {where}: {some}"
-            sure = Sure.SURE if len(ids) > 1 else Sure.LIKELY
-            parts = () if in_names or several else tuple(_parts(scene, family.members[0]))
-            yield PlayerBound(glob, len(family.members), ids, evidence, sure, parts)
-
-
-def _parts(scene: Scene, path: str) -> Iterator[str]:
-    """Where players' records stand in a file that holds others beside them; nothing where all of it is theirs."""
-    document = scene.document(path)
-    if document is None:
-        return
-    records = [item for item in document.root.items if item.role is Role.RECORD]
-    theirs = [item for item in records if _known_ids(scene, document.raw(item))]
-    others = [item for item in records if item not in theirs and any(inner.role is Role.RECORD for inner in item.items)]
-    if others and not any(item.name in scene.people for item in theirs):
-        yield from (f"{item.name}/*" for item in theirs)
-
-
-def _known_ids(scene: Scene, text: str) -> set[str]:
-    found = {match[0] for match in _IDS.finditer(text)} & scene.people
-    if len(found) < 2 and scene.odd_people:
-        found |= {word for word in _TOKEN.findall(text) if word in scene.odd_people}
-    return found
-
-
-def ids_in(scene: Scene, path: str) -> set[str]:
-    """Ids of known players in a file."""
-    if scene.look.kind(path) == "sqlite":
-        columns = scene.look.columns(path).values()
-        return {text for table in columns for values in table.values() for text in values} & scene.people
-    return _known_ids(scene, scene.look.beginning(path, LOOKED_THROUGH).decode("utf-8", "replace"))

@@ -353,6 +353,3 @@ def rename_edits(document: Document, node: Node, new: str) -> list[Edit]:
         return [Edit(node.start, found.end(), json.dumps(new, ensure_ascii=False))]
     start = text.find(node.name, node.start, node.end)
     return [Edit(start, start + len(node.name), new)] if start >= 0 else []
-
-
-# --- records ------------------------------------------------------------------

@@ -7,7 +7,8 @@ from collections.abc import Iterator, Sequence
 
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.flows.keep_map import Keeping
-from emberkeep.operations.flows.wipe import Preview, Report
+from emberkeep.operations.flows.wipe import Report
+from emberkeep.operations.flows.wipe_preview import Preview
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, GOOD, HEAD, QUIET, Screen, cell, table
 from emberkeep.wiping.leftovers import Leftover

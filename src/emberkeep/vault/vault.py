@@ -184,9 +184,6 @@ def _is_safe(name: str) -> bool:
     return not any(part in ("", ".", "..") or "\\" in part or "\0" in part or ":" in part for part in parts)
 
 
-# --- the way there -------------------------------------------------------------------
-
-
 @contextmanager
 def opened(at: VaultAt, keep: Path, environment: Mapping[str, str], trust: Trust = nobody) -> Iterator[Vault]:
     """The vault that is meant; ``keep``: the keep's folder. Refused where a secret is not to be had."""
@@ -197,9 +194,3 @@ def opened(at: VaultAt, keep: Path, environment: Mapping[str, str], trust: Trust
         door = Door(at.way, word, str(keep / "known_hosts"), trust)
     with closing(backends.place_of(at.target, door)) as place:
         yield Vault(place, words)
-
-
-# --- bringing it up to date ------------------------------------------------------------
-
-
-# --- looking at it, and coming back from it ------------------------------------------------

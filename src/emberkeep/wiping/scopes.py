@@ -386,9 +386,6 @@ def _spellings(ident: str) -> Iterator[str]:
         yield from (dashed(ident), dashed(ident).upper(), ident.upper())
 
 
-# --- survivors ---------------------------------------------------------------------------
-
-
 class _Surviving:
     """What survives on purpose, ready to be asked."""
 
@@ -434,6 +431,3 @@ class _Surviving:
         for pick in self.told.picked.rows:
             if pick.table == table and globs.matches(path, [pick.database]):
                 yield self.told.name, pick.where, self.people.ids if self.people else None
-
-
-# --- whose it is, and what was made by hand ----------------------------------------------------

@@ -14,7 +14,7 @@ from emberkeep.errors import UsageError
 from emberkeep.fs import writing
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.flows import wipe
+from emberkeep.operations.flows import wipe_preview
 from emberkeep.operations.record.journal import Journal
 from emberkeep.schedule import attendance, calendar
 from emberkeep.schedule.attendance import Attendance
@@ -105,7 +105,7 @@ def _wipes(keep: Keep) -> list[Wiped]:
     told = [
         Wiped(datetime(day.year, day.month, day.day, 12, tzinfo=keep.config.tz)) for day in keep.config.wiping.earlier
     ]
-    return [*told, *wipe.wipes(Journal(keep.folder))]
+    return [*told, *wipe_preview.wipes(Journal(keep.folder))]
 
 
 def _explain(args: argparse.Namespace, screen: Screen, keep: Keep, found: list[Occurrence]) -> int:
@@ -145,7 +145,7 @@ def _written(
 
 def _attendance(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
     lines, seen = attendance.visits(FolderTree(keep.require_server(), "live"), keep.config)
-    wipes = [one.when for one in wipe.wipes(Journal(keep.folder))]
+    wipes = [one.when for one in wipe_preview.wipes(Journal(keep.folder))]
     days = attendance.by_day(lines, seen if lines else set())
     found: Attendance = attendance.attendance(days, wipes, keep.config.tz, keep.config.wiping.earlier)
     if args.attendance and found.tides:

@@ -17,8 +17,8 @@ from emberkeep.keep.keep import Keep
 from emberkeep.merging import answers as answer_files
 from emberkeep.operations.engine import preview
 from emberkeep.operations.engine.runner import carried_out
-from emberkeep.operations.flows import migrate, update
-from emberkeep.operations.flows.update import Request
+from emberkeep.operations.flows import migrate, update, update_request
+from emberkeep.operations.flows.update_request import Request
 from emberkeep.operations.record.journal import Journal
 from emberkeep.show import runs as view
 from emberkeep.show.console import HEAD, Screen, progress
@@ -75,15 +75,15 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 def _asked(screen: Screen, keep: Keep, request: Request) -> dict[str, str]:
     """What the admin says of extensions without a new build."""
     found = {}
-    for item in update.undecided(keep, request):
+    for item in update_request.undecided(keep, request):
         screen.line(f"{item.name} {item.version} has no new build and was built for {item.built_for}.", HEAD)
         screen.line(
             "  keep: old builds sometimes still work · remove: out for now, it is in the snapshot · stop: no update"
         )
         while (said := input("  keep, remove or stop? ").strip().lower()) not in (
-            update.KEEP,
-            update.REMOVE,
-            update.STOP,
+            update_request.KEEP,
+            update_request.REMOVE,
+            update_request.STOP,
         ):
             continue
         found[item.name] = said
@@ -92,7 +92,7 @@ def _asked(screen: Screen, keep: Keep, request: Request) -> dict[str, str]:
 
 def request_of(args: argparse.Namespace, keep: Keep, store: Store) -> Request:
     """What the call asks for. UsageError and Refused where it cannot be."""
-    return update.request_of(
+    return update_request.request_of(
         keep,
         store,
         Path(os.path.abspath(args.source)) if args.source else None,
@@ -113,7 +113,7 @@ def _choices(told: list[str]) -> dict[str, str]:
     found = {}
     for item in told:
         name, _, choice = item.partition("=")
-        if not name or choice not in (update.KEEP, update.REMOVE, update.STOP):
+        if not name or choice not in (update_request.KEEP, update_request.REMOVE, update_request.STOP):
             raise UsageError(f"'{item}' is no choice", hint="--without-build NAME=keep, =remove or =stop")
         found[name] = choice
     return found

@@ -18,8 +18,8 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.wiping import CLEAR, STAYS
 from emberkeep.operations.engine.codec import to_json
 from emberkeep.operations.engine.runner import carried_out
-from emberkeep.operations.flows import wipe
-from emberkeep.operations.flows.wipe import Preview, Request
+from emberkeep.operations.flows import wipe, wipe_preview
+from emberkeep.operations.flows.wipe_preview import Preview, Request
 from emberkeep.operations.record.journal import Journal
 from emberkeep.show import wipes as view
 from emberkeep.show.console import ASKS, HEAD, Screen, progress
@@ -95,16 +95,16 @@ def _request(args: argparse.Namespace, keep: Keep, live: FolderTree) -> Request:
     asked = Asked(args.seed or "", args.size or "")
     start = False if args.no_start else None
     scopes = tuple(dict.fromkeys(args.scopes))
-    return wipe.request_of(keep, scopes, now(), asked=asked, warn=not args.now, start=start, live=live)
+    return wipe_preview.request_of(keep, scopes, now(), asked=asked, warn=not args.now, start=start, live=live)
 
 
 def _looked(args: argparse.Namespace, screen: Screen, keep: Keep, request: Request, live: FolderTree) -> Preview:
     with progress("look through", screen) as step:
-        return wipe.preview(keep, request, os.environ, now(), deep=args.deep, live=live, progress=step)
+        return wipe_preview.preview(keep, request, os.environ, now(), deep=args.deep, live=live, progress=step)
 
 
 def _preview(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
-    live = wipe.live_of(keep)
+    live = wipe_preview.live_of(keep)
     found = _looked(args, screen, keep, _request(args, keep, live), live)
     _remember(args, keep, found)
     code = 1 if found.audit.forgotten or found.audit.left_out else 0
@@ -120,17 +120,17 @@ def _remember(args: argparse.Namespace, keep: Keep, found: Preview) -> None:
 def _wipe(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
     journal = Journal(keep.folder)
     before = journal.previewed(_asked(args))
-    live = wipe.live_of(keep)
+    live = wipe_preview.live_of(keep)
     request = _request(args, keep, live)
     if before is not None:  # the values that the preview told, not others
         shown = wipe.KIND.read(before["request"], "the preview that the journal remembers")
         request = Request(**{**vars(shown), "warn": request.warn, "start": request.start})
     found = _looked(args, screen, keep, request, live)
-    changed = wipe.differences(before["told"], found.told) if before is not None else []
+    changed = wipe_preview.differences(before["told"], found.told) if before is not None else []
     keep = _questions(args, screen, keep, found)
     if before is None or changed:
         _ask_again(args, screen, keep, found, changed)
-    wipe.require_answers(found)
+    wipe_preview.require_answers(found)
     with opened(keep) as store, progress("wipe", screen) as step:
         return _carry_out(args, screen, keep, store, request, found, step)
 

@@ -20,7 +20,7 @@ from emberkeep.keep.locate import FILE as KEEP_FILE
 from emberkeep.keep.tables.schedule import ANY, Event
 from emberkeep.operations.engine.runner import carried_out
 from emberkeep.operations.engine.step import Room
-from emberkeep.operations.flows import migrate, update, wipe
+from emberkeep.operations.flows import migrate, update, update_request, wipe, wipe_preview
 from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.facts import BEGUN, DONE, Run
 from emberkeep.operations.record.journal import FAILED, MISSED, WAITS, Journal
@@ -211,7 +211,7 @@ def _done(keep: Keep, journal: Journal, duty: Duty, hands: Hands) -> Came:
 
 def _tell(keep: Keep, one: Occurrence, hands: Hands) -> tuple[str, str]:
     template = one.event.text or keep.config.calendar.announcing.text
-    number = len(keep.config.wiping.earlier) + len(wipe.wipes(Journal(keep.folder))) + 1
+    number = len(keep.config.wiping.earlier) + len(wipe_preview.wipes(Journal(keep.folder))) + 1
     message = Message(one.event.name, _scopes(one.event), one.at, number)
     told = announce.announce(keep, hands.environment, message, template, hands.clock())
     state = PARTLY if any(way.why for way in told) else "told"
@@ -298,7 +298,7 @@ def _update(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     store = Store(keep.store_folder)
     try:
         source = Path(os.path.normpath(keep.folder / event.source))
-        request = update.request_of(keep, store, source, event.to, recipes=migrate.folders(keep, None))
+        request = update_request.request_of(keep, store, source, event.to, recipes=migrate.folders(keep, None))
         asked = update.KIND.run(request, hands.clock())
         room = hands.room(store, asked)
         done = carried_out(room, update.steps(keep, store, request))
@@ -316,7 +316,7 @@ def _wipe(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
         for one in Journal(keep.folder).came()
         if (one.event, one.planned) == duty.key[:2] and one.state in ("told", PARTLY)
     }
-    request = wipe.request_of(
+    request = wipe_preview.request_of(
         keep,
         event.scopes,
         hands.clock(),
@@ -326,7 +326,7 @@ def _wipe(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
         lenient=True,
         warn=not states or bool(duty.why),
     )
-    found = wipe.preview(keep, request, hands.environment, hands.clock())
+    found = wipe_preview.preview(keep, request, hands.environment, hands.clock())
     store = Store(keep.store_folder)
     try:
         asked = wipe.KIND.run(request, hands.clock())

@@ -10,7 +10,7 @@ from emberkeep.inventory.roles import Roles
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.step import FileStep, Notes, Room, Step
-from emberkeep.operations.flows import wipe
+from emberkeep.operations.flows import wipe_preview
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.signs import refuse_if_running
 from emberkeep.store.store import Store
@@ -34,7 +34,7 @@ def who(keep: Keep, told: str, *trees: Tree) -> Person:
     for tree in trees:
         for ident, name in people(tree, keep.config).items():
             everybody[ident] = everybody.get(ident, "") or name
-    words = wipe.words_of_the_game(keep, trees[-1], everybody) - {told}
+    words = wipe_preview.words_of_the_game(keep, trees[-1], everybody) - {told}
     return persons.person(told, everybody, words)
 
 

@@ -24,7 +24,7 @@ from emberkeep.inventory.versions import ordering
 from emberkeep.keep.keep import Keep
 from emberkeep.merging import answers, orders
 from emberkeep.migrating import recipe
-from emberkeep.operations.flows import migrate, wipe
+from emberkeep.operations.flows import migrate, wipe_preview
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps import merge
 from emberkeep.process import console, lifecycle
@@ -163,9 +163,9 @@ def _world(checked: _Checked) -> Iterator[Fault]:
 def _scopes(checked: _Checked) -> Iterator[Fault]:
     """Each scope is cleared from a planned folder, as a wipe would."""
     config = checked.keep.config
-    known = wipe.known_of(checked.keep, checked.live)
+    known = wipe_preview.known_of(checked.keep, checked.live)
     moment = int(checked.now.timestamp()) * 1_000_000_000
-    with wipe.served(checked.keep) as there:
+    with wipe_preview.served(checked.keep) as there:
         for scope in config.wiping.scopes:
             try:
                 Clearing(Planned(checked.live, moment), config, (scope.name,), known, served=there).run()

@@ -31,7 +31,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE
 from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.operations.engine.step import Room
-from emberkeep.operations.flows.update import Request
+from emberkeep.operations.flows.update_request import Request
 from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.journal import Journal
 from emberkeep.process import lifecycle

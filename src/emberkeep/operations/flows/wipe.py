@@ -2,251 +2,34 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import ExitStack, contextmanager
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from emberkeep.databases.access import access
-from emberkeep.errors import Fault, Place, Refused, RunFailed
-from emberkeep.fs import globs
+from emberkeep.errors import Place, Refused, RunFailed
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.overlay import Planned
-from emberkeep.fs.trees import FILE, Tree, read
+from emberkeep.fs.trees import FILE, Tree
 from emberkeep.inventory.roles import Roles, selection
-from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
-from emberkeep.keep.locate import FILE as KEEP_FILE
-from emberkeep.keep.tables.wiping import SetText
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
-from emberkeep.operations.record.facts import DONE
-from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.flows.wipe_preview import NAME, Request, clear, known_of, rests_on, served, some_of
 from emberkeep.operations.steps.server import StartStep, StopStep, Told, WarnStep, deaf
-from emberkeep.operations.steps.snapshot import SnapshotStep, unconfirmed
-from emberkeep.process import announce, lifecycle
+from emberkeep.operations.steps.snapshot import SnapshotStep
+from emberkeep.process import announce
 from emberkeep.process.announce import Message
 from emberkeep.process.signs import matching
 from emberkeep.process.watch import last_start
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import beside
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
-from emberkeep.wiping import leftovers, values
-from emberkeep.wiping.identifiers import Known, canonical, known_people, people
-from emberkeep.wiping.leftovers import Audit, Leftover
+from emberkeep.wiping import values
 from emberkeep.wiping.results import Cleared, Deletion
-from emberkeep.wiping.scopes import MADE, NONE, OF_EXTENSIONS, Clearing, scope_of
-from emberkeep.wiping.values import Asked, Setting, Values, Wiped
+from emberkeep.wiping.scopes import MADE, OF_EXTENSIONS, scope_of
+from emberkeep.wiping.values import Setting
 
 if TYPE_CHECKING:
     from emberkeep.databases.mariadb import Connection
-
-_WORD = re.compile(r"\w{3,}")
-
-
-@dataclass(frozen=True)
-class Request:
-    """What a wipe is asked to do. ``values``: chosen once, so that preview, run and resuming agree; ``left``: the seed
-    before it; ``lenient``: whether a scope may find nothing to clear; ``warn`` and ``start``: whether players are told
-    first, and the server is started afterwards."""
-
-    scopes: tuple[str, ...]
-    values: Values
-    texts: tuple[SetText, ...] = ()
-    left: str = ""
-    event: str = ""
-    lenient: bool = False
-    warn: bool = True
-    start: bool = True
-
-    @property
-    def title(self) -> str:
-        """It, in words."""
-        return f"wipe {self.values.number} ({', '.join(self.scopes)})"
-
-
-def request_of(
-    keep: Keep,
-    scopes: Sequence[str],
-    now: datetime,
-    *,
-    asked: Asked | None = None,
-    sets: Sequence[SetText] = (),
-    event: str = "",
-    lenient: bool = False,
-    warn: bool = True,
-    start: bool | None = None,
-    live: FolderTree | None = None,
-) -> Request:
-    """A wipe of ``scopes``, with its values chosen. ``start``: None to start where keep.toml tells how; ``live``: the
-    server folder, where it was scanned already."""
-    for name in scopes:
-        scope_of(keep.config, name)
-    live = live or live_of(keep)
-    chosen = values.choose(keep.config, live, scopes, wipes(Journal(keep.folder)), asked or Asked(), now)
-    texts = values.texts_of(keep.config, chosen, scopes, sets)
-    left = values.current(keep.config, live)[0]
-    started = keep.config.running.start is not None if start is None else start
-    return Request(tuple(scopes), chosen, tuple(texts), left, event, lenient, warn, started)
-
-
-def live_of(keep: Keep) -> FolderTree:
-    """The server folder as it is."""
-    return FolderTree(keep.require_server(), "live")
-
-
-def wipes(journal: Journal) -> list[Wiped]:
-    """The wipes that were carried out and not taken back, oldest first."""
-    done = [run for run in journal.runs() if run.kind == KIND.name and run.state == DONE]
-    return [
-        Wiped(run.begun, asked.values.seed, asked.left, asked.scopes, run.number)
-        for run, asked in ((run, KIND.request_of(run)) for run in done)
-    ]
-
-
-# --- what it would do -----------------------------------------------------------------------
-
-
-@dataclass(frozen=True)
-class Preview:
-    """What a wipe will do. ``audit``: what it would forget; ``questions``: unsorted files that mention players."""
-
-    request: Request
-    cleared: Cleared
-    settings: tuple[Setting, ...]
-    audit: Audit
-    questions: tuple[Leftover, ...] = ()
-    obstacles: tuple[Fault, ...] = ()
-    """What would keep the server from being started again."""
-
-    @property
-    def told(self) -> dict[str, Any]:
-        """What goes and what is set, as a later preview is compared with it."""
-        return {
-            "scopes": {
-                one.scope: {
-                    "files": list(one.files),
-                    "records": {f"{gone.file}: {gone.at}": gone.count for gone in one.records},
-                    "rows": {f"{gone.database}: {gone.table}": gone.count for gone in one.rows},
-                }
-                for one in self.cleared.scopes
-            },
-            "survives": dict(self.cleared.survives),
-            "values": {f"{one.file}: {one.field}": [one.before, one.after] for one in self.settings},
-        }
-
-
-def preview(
-    keep: Keep,
-    request: Request,
-    environment: Mapping[str, str],
-    now: datetime,
-    *,
-    deep: bool = False,
-    live: FolderTree | None = None,
-    progress: Progress = silent,
-) -> Preview:
-    """What a wipe would do and forget. Writes nothing. ``deep``: look through tiles that stay, too."""
-    live = live or live_of(keep)
-    folder = Planned(live, int(now.timestamp()) * 1_000_000_000)
-    known = known_of(keep, live)
-    with served(keep) as there:
-        cleared = clear(keep, folder, request, known, in_use=True, there=there)
-        found = leftovers.audit(live, folder, keep.config, cleared, known, deep=deep, served=there, progress=progress)
-    settings = values.set_all(folder, request.texts, request.values, environment)
-    asked = tuple(item for item in found.forgotten if item.unsorted and not _answered(keep, item.path))
-    starts = request.start and keep.config.running.start is not None
-    obstacles = tuple(lifecycle.obstacles(keep.config, folder, environment)) if starts else ()
-    obstacles = (*unconfirmed(keep.config, rests_on(keep.config, request.scopes)), *obstacles)
-    return Preview(request, cleared, tuple(settings), found, asked, obstacles)
-
-
-def clear(
-    keep: Keep,
-    folder: Planned,
-    request: Request,
-    known: Known,
-    *,
-    in_use: bool,
-    there: Mapping[str, Connection] = NONE,
-) -> Cleared:
-    """Clear the scopes out of a planned folder. ``in_use``: a server may be using its databases; ``there``: the
-    databases of servers, whose rows are counted."""
-    return Clearing(
-        folder, keep.config, request.scopes, known, lenient=request.lenient, in_use=in_use, served=there
-    ).run()
-
-
-@contextmanager
-def served(keep: Keep) -> Iterator[Mapping[str, Connection]]:
-    """Connections to all databases of servers, by what the keep calls them."""
-    if not keep.config.databases.served:
-        yield NONE
-        return
-    from emberkeep.databases.mariadb import Connection  # only where there are some
-
-    with ExitStack() as stack:
-        yield {one.name: stack.enter_context(Connection(access(keep, one))) for one in keep.config.databases.served}
-
-
-def known_of(keep: Keep, tree: Tree) -> Known:
-    """The players that are looked for. Names that the game's own files use as words of their own are left out."""
-    told = people(tree, keep.config)
-    return known_people(told, words_of_the_game(keep, tree, told))
-
-
-def words_of_the_game(keep: Keep, tree: Tree, told: Mapping[str, str]) -> set[str]:
-    """What people are called that stands in the game's own tables as well. ``told``: id -> name."""
-    roles = Roles(keep.config.roles)
-    names = {name for name in told.values() if name} | {ident for ident in told if not canonical(ident)}
-    words: set[str] = set()
-    for path, entry in tree.entries().items():
-        if names and entry.kind is FILE and roles.of(path) == "economy" and entry.size < leftovers.LARGEST:
-            words |= names.intersection(_WORD.findall(read(tree, path).decode("utf-8", "replace")))
-    return words
-
-
-def _answered(keep: Keep, path: str) -> bool:
-    return globs.matches(path, keep.config.wiping.unsorted)
-
-
-MOST_TOLD = 6
-
-
-def differences(before: Mapping[str, Any], now: Mapping[str, Any]) -> list[str]:
-    """What is otherwise than an earlier preview said, in words."""
-    found = []
-    for scope in sorted({*before["scopes"], *now["scopes"]}):
-        was, there = before["scopes"].get(scope, {}), now["scopes"].get(scope, {})
-        old, new = set(was.get("files", ())), set(there.get("files", ()))
-        found += [f"{scope}: {path} would go now and would not before" for path in _some(new - old)]
-        found += [f"{scope}: {path} would have gone and is not there now" for path in _some(old - new)]
-        for what in ("records", "rows"):
-            found += _changed(f"{scope}: ", was.get(what, {}), there.get(what, {}), f" {what}")
-    found += _changed("survives: ", before["survives"], now["survives"], "")
-    found += [
-        f"{name} is {now['values'].get(name, ['nothing'])[0]} now, was {before['values'].get(name, ['nothing'])[0]}"
-        for name in sorted({*before["values"], *now["values"]})
-        if before["values"].get(name) != now["values"].get(name)
-    ]
-    return found
-
-
-def _some(paths: set[str]) -> list[str]:
-    more = [f"and {len(paths) - MOST_TOLD} more"] if len(paths) > MOST_TOLD else []
-    return sorted(paths)[:MOST_TOLD] + more
-
-
-def _changed(lead: str, was: Mapping[str, int], now: Mapping[str, int], what: str) -> list[str]:
-    names = sorted({*was, *now})
-    return [
-        f"{lead}{name}: {now.get(name, 0)}{what}, {was.get(name, 0)} before"
-        for name in names
-        if was.get(name, 0) != now.get(name, 0)
-    ]
 
 
 # --- the steps --------------------------------------------------------------------------------
@@ -272,12 +55,6 @@ def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list
     if request.start:
         found += [StartStep(told), LookStep(request)]
     return [*found, AnnounceStep(request)]
-
-
-def rests_on(config: Config, scopes: Sequence[str]) -> tuple[str, ...]:
-    """The roles by which scopes are told what to clear."""
-    picked = (told for name in scopes for told in scope_of(config, name).picked.files)
-    return tuple(dict.fromkeys(told.partition("/")[0] for told in picked))
 
 
 class VerifyStep(Step):
@@ -497,7 +274,7 @@ def report(room: Room, number: int, foreseen: Mapping[str, Any] | None = None) -
     waits += [*watched.failures, *watched.errors] if watched is not None else []
     gone = {path for one in cleared.scopes for path in one.files}
     said = {path for one in (foreseen or {}).get("scopes", {}).values() for path in one["files"]}
-    since = _some(gone - said) if foreseen else []
+    since = some_of(gone - said) if foreseen else []
     return Report(
         number,
         room.run.before,
@@ -509,14 +286,4 @@ def report(room: Room, number: int, foreseen: Mapping[str, Any] | None = None) -
     )
 
 
-def require_answers(found: Preview) -> None:
-    """Refused while it is open what becomes of unsorted files that mention players."""
-    if found.questions:
-        names = ", ".join(item.path for item in found.questions[:4])
-        raise Refused(
-            f"no role covers {names}, and players who are wiped are mentioned there: is it cleared or kept?",
-            hint=f"say --unsorted '{found.questions[0].path}=clear' or '=keep'; it is remembered in {KEEP_FILE}",
-        )
-
-
-KIND = RunKind("wipe", Request, title=lambda request: request.title, steps=steps)
+KIND = RunKind(NAME, Request, title=lambda request: request.title, steps=steps)

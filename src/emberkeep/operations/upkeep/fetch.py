@@ -43,15 +43,6 @@ _NEW = ".new"
 _Given = tuple[Path, int, Iterator[bytes]]
 
 
-# --- is anybody writing there ----------------------------------------------------
-
-
-# --- what a fetch would do -------------------------------------------------------
-
-
-# --- doing it --------------------------------------------------------------------
-
-
 @dataclass(frozen=True)
 class Fetched:
     """What came of a fetch. ``failed``: files that could not be had, or would not settle, and why."""
