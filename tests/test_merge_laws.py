@@ -12,7 +12,7 @@ from emberkeep.comparing import records as comparing
 from emberkeep.comparing.records import Difference, compare, facts
 from emberkeep.documents import align, registry
 from emberkeep.documents.formats.lines import matches, split
-from emberkeep.merging import records
+from emberkeep.merging import rows
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import Outcome
 from tests import makers
@@ -144,7 +144,7 @@ def test_the_result_is_the_same_when_unchanged_records_are_read_too(
     left_out = merge_file("stores.xml", *sides)
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(align, "WORTH_IT", 1 << 30)
-        patch.setattr(records, "in_step", lambda *_: None)
+        patch.setattr(rows, "in_step", lambda *_: None)
         assert left_out == merge_file("stores.xml", *sides)
 
 
