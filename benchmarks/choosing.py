@@ -23,7 +23,7 @@ import zstandard
 
 from emberkeep.demo import sample
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.store import intake, packs, pieces, reuse
+from emberkeep.store import intake, packs, pieces, reuse, writer
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 
@@ -49,7 +49,7 @@ def taken(store: Path, server: Path) -> tuple[float, float]:
         before = opened.size() if store.exists() else 0
         live = FolderTree(server)
         moment = datetime.now(UTC) + timedelta(hours=1)
-        opened.add(live, About("", moment, "asked"), live=live)
+        writer.add(opened, live, About("", moment, "asked"), live=live)
         return time.perf_counter() - started, (opened.size() - before) / 1e6
 
 

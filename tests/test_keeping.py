@@ -22,6 +22,7 @@ from emberkeep.keep.tables.ladder import Rung
 from emberkeep.operations.upkeep import thin
 from emberkeep.retention.growth import growth
 from emberkeep.retention.ladder import judge
+from emberkeep.store import writer
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
@@ -108,7 +109,9 @@ def aged(place: Path, server: Path, days: list[int]) -> None:
     with closing(Store(place / "gannet-rock.keep" / "store")) as store:
         for number, day in enumerate(sorted(days, reverse=True)):
             (server / "una-notes.txt").write_bytes(os.urandom(40_000))
-            store.add(FolderTree(server), About("", datetime.now(UTC) - timedelta(days=day), "asked", f"day {number}"))
+            writer.add(
+                store, FolderTree(server), About("", datetime.now(UTC) - timedelta(days=day), "asked", f"day {number}")
+            )
 
 
 def test_thinning_previews_then_frees_the_space(keeper: Program, place: Path, server: Path) -> None:

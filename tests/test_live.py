@@ -22,9 +22,11 @@ from emberkeep.databases.live import LiveTree
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply, restore_plan
+from emberkeep.store import writer
 from emberkeep.store.manifest import About
-from emberkeep.store.store import Store, Taken
+from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
+from emberkeep.store.writer import Taken
 from tests.conftest import tree_state
 from tests.program import Program
 
@@ -51,7 +53,7 @@ def take(store: Store, root: Path, *, later: float = 10, rehash: bool = False) -
     """A snapshot whose clock is far enough ahead for what was just written to be trusted from now on."""
     live = LiveTree(root, "live", room=store.folder / "room")
     try:
-        return store.add(live, About("", now() + timedelta(seconds=later), "asked"), live=live, rehash=rehash)
+        return writer.add(store, live, About("", now() + timedelta(seconds=later), "asked"), live=live, rehash=rehash)
     finally:
         shutil.rmtree(store.folder / "room", ignore_errors=True)
 
@@ -190,7 +192,7 @@ class Counting(FolderTree):
 
 def read_for(store: Store, root: Path, *, later: float = 10, rehash: bool = False) -> set[str]:
     live = Counting(root)
-    store.add(live, About("", now() + timedelta(seconds=later), "asked"), live=live, rehash=rehash)
+    writer.add(store, live, About("", now() + timedelta(seconds=later), "asked"), live=live, rehash=rehash)
     return live.asked
 
 
@@ -246,7 +248,7 @@ def test_what_changes_while_it_is_read_is_read_again(
     (root / "quiet").write_text("q")
     live = Restless(root)
     live.times = times
-    done = store.add(live, About("", now(), "asked"), live=live)
+    done = writer.add(store, live, About("", now(), "asked"), live=live)
     assert done.about.unsettled is not settles
     assert [item.path for item in done.skipped] == ([] if settles else ["log"])
     held = store.manifest("1").held
@@ -268,7 +270,7 @@ def test_a_file_that_cannot_be_read_is_named_and_the_rest_is_taken(store: Store,
                 (self.root / "a").unlink()
             return super().chunks(path)
 
-    done = store.add(Denied(root), About("", now(), "asked"))
+    done = writer.add(store, Denied(root), About("", now(), "asked"))
     assert [item.path for item in done.skipped] == ["a"]
     assert set(store.manifest("1").held) == {"b"}
 

@@ -21,7 +21,7 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.inventory.roles import selection
 from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply, fitness, restore_plan
-from emberkeep.store import seen
+from emberkeep.store import seen, writer
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
@@ -39,7 +39,7 @@ def taken(tmp_path: Path, root: Path, scope: tuple[str, ...] = ()) -> SnapshotTr
     store = Store(tmp_path / "store")
     about = About("", NOW, "asked", scope=scope, roles=ROLES if scope else ())
     wanted = selection(scope, ROLES) if scope else None
-    done = store.add(FolderTree(root), about, wanted=wanted).about
+    done = writer.add(store, FolderTree(root), about, wanted=wanted).about
     return SnapshotTree(store, store.manifest(done.label), "snapshot 1")
 
 
@@ -180,7 +180,7 @@ def test_a_row_that_says_another_digest_than_the_snapshot_is_not_trusted(tmp_pat
     os.utime(path, ns=(1, when))
     live = FolderTree(root)
     store = Store(tmp_path / "store")
-    store.add(live, About("", datetime.now(UTC) + timedelta(minutes=1), "asked"), live=live)
+    writer.add(store, live, About("", datetime.now(UTC) + timedelta(minutes=1), "asked"), live=live)
     assert "notes" in store.unwritten(FolderTree(root))
     plan = restore_plan.plan(first, root, lambda path: True, store)
     assert [entry.path for entry in plan.write] == ["notes"]

@@ -24,10 +24,11 @@ from emberkeep.fs.scan import Ahead, Scan
 from emberkeep.fs.trees import read
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.record import snapshot
-from emberkeep.store import seen
+from emberkeep.store import seen, writer
 from emberkeep.store.manifest import About
-from emberkeep.store.store import Store, Taken
+from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
+from emberkeep.store.writer import Taken
 from tests.program import Program
 
 needs_fork = pytest.mark.skipif(not scan.FORKS, reason="no processes are forked here")
@@ -200,7 +201,7 @@ def test_where_there_is_no_look_ahead_there_is_none(monkeypatch: pytest.MonkeyPa
 def take(store: Store, root: Path, glimpse: str = "", running: str = "", **more: bool) -> Taken:
     about = About("", datetime.now(UTC) + timedelta(seconds=10), "asked", running=running)
     live = FolderTree(root, "live")
-    return store.add(live, about, live=live, glimpse=glimpse, **more)  # type: ignore[arg-type]
+    return writer.add(store, live, about, live=live, glimpse=glimpse, **more)  # type: ignore[arg-type]
 
 
 def held(store: Store, label: str, path: str) -> bytes:

@@ -28,7 +28,7 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Kind, read
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
-from emberkeep.store import packs
+from emberkeep.store import packs, writer
 from emberkeep.store import store as store_module
 from emberkeep.store.intake import BLOCK
 from emberkeep.store.manifest import About
@@ -77,7 +77,7 @@ def store(tmp_path: Path) -> Iterator[Store]:
 
 
 def test_what_goes_in_comes_out(store: Store, source: Path) -> None:
-    taken = store.add(FolderTree(source), ABOUT)
+    taken = writer.add(store, FolderTree(source), ABOUT)
     assert (taken.about.label, taken.about.files) == ("1", 5)
     assert store.manifest("1") == Store(store.folder).manifest("1")  # at hand as it was written
     same_contents(Store(store.folder), "1", source)
@@ -85,13 +85,13 @@ def test_what_goes_in_comes_out(store: Store, source: Path) -> None:
 
 
 def test_what_is_known_takes_no_room_again(store: Store, source: Path) -> None:
-    store.add(FolderTree(source), ABOUT)
-    again = store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
+    again = writer.add(store, FolderTree(source), ABOUT)
     assert (again.about.label, again.about.new_bytes) == ("2", 0)
     with (source / "chart" / "strip.0.0.sea").open("r+b") as tile:
         tile.seek(BLOCK + 5)
         tile.write(b"changed")
-    third = store.add(FolderTree(source), ABOUT)
+    third = writer.add(store, FolderTree(source), ABOUT)
     assert 4096 <= third.about.new_bytes < 3 * 4096  # the sector that changed, and a list
     same_contents(store, "3", source)
 
@@ -102,13 +102,13 @@ def test_names_that_are_not_utf_8_survive(store: Store, source: Path) -> None:
         (source / odd).write_text("x")
     except OSError:
         pytest.skip("this file system takes only UTF-8 names")
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     same_contents(Store(store.folder), "1", source)
 
 
 def test_sockets_and_pipes_are_told_not_taken(store: Store, source: Path) -> None:
     os.mkfifo(source / "pipe")
-    taken = store.add(FolderTree(source), ABOUT)
+    taken = writer.add(store, FolderTree(source), ABOUT)
     assert [item.path for item in taken.skipped] == ["pipe"]
 
 
@@ -117,7 +117,7 @@ def test_links_out_of_the_folder_are_not_followed(store: Store, source: Path, tm
     (tmp_path / "secret" / "key").write_text("k")
     (source / "out").symlink_to(tmp_path / "secret", target_is_directory=True)
     (source / "round").symlink_to(".", target_is_directory=True)
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     taken = store.manifest("1")
     assert taken.held["out"].entry.kind is Kind.LINK
     assert not [path for path in taken.held if path.startswith(("out/", "round/"))]
@@ -133,7 +133,7 @@ def test_heads_round_trip_and_notice_any_flip(digest: bytes, raw: int, stored: i
 
 
 def test_the_index_is_only_a_cache(store: Store, source: Path) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     whole = Store(store.folder).index
     for spoil in (b"", b"garbage", (store.folder / "index").read_bytes()[:-1]):
         (store.folder / "index").write_bytes(spoil)
@@ -143,10 +143,10 @@ def test_the_index_is_only_a_cache(store: Store, source: Path) -> None:
 
 
 def test_an_index_of_other_packs_does_not_count(store: Store, source: Path) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     old = (store.folder / "index").read_bytes()
     (source / "more").write_bytes(b"more")
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     (store.folder / "index").write_bytes(old)
     same_contents(Store(store.folder), "2", source)
     with pytest.raises(ValueError, match="other packs"):
@@ -158,7 +158,7 @@ def test_an_index_of_other_packs_does_not_count(store: Store, source: Path) -> N
 
 @pytest.mark.parametrize("share", [0.0, 0.1, 0.35, 0.6, 0.8, 0.999])
 def test_a_flipped_bit_in_a_pack_is_found_named_and_never_given_back(store: Store, source: Path, share: float) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     pack = next((store.folder / "packs").glob("*.pack"))
     flip(pack, int(share * (pack.stat().st_size - 1)))
     (store.folder / "index").unlink()
@@ -179,7 +179,7 @@ def test_a_flipped_bit_in_a_pack_is_found_named_and_never_given_back(store: Stor
 
 @pytest.mark.parametrize("where", ["start", "middle", "end"])
 def test_a_cut_pack_is_found(store: Store, source: Path, where: str) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     pack = next((store.folder / "packs").glob("*.pack"))
     keep = {"start": 5, "middle": pack.stat().st_size // 2, "end": pack.stat().st_size - 1}[where]
     os.truncate(pack, keep)
@@ -189,13 +189,13 @@ def test_a_cut_pack_is_found(store: Store, source: Path, where: str) -> None:
 
 
 def test_a_missing_pack_is_found(store: Store, source: Path) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     next((store.folder / "packs").glob("*.pack")).unlink()
     assert {item.snapshot for item in verify(Store(store.folder)).files} == {"1"}
 
 
 def test_after_a_damaged_stretch_the_rest_of_a_pack_is_still_read(store: Store, source: Path) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     pack = next((store.folder / "packs").glob("*.pack"))
     whole = [found for found in scan(store.folder / "packs", 1) if not isinstance(found, Gap)]
     flip(pack, whole[1][1].offset + 2)
@@ -206,8 +206,8 @@ def test_after_a_damaged_stretch_the_rest_of_a_pack_is_still_read(store: Store, 
 
 @pytest.mark.parametrize("share", [0.0, 0.2, 0.5, 0.9, 1.0])
 def test_a_damaged_manifest_is_named_and_the_others_stay(store: Store, source: Path, share: float) -> None:
-    store.add(FolderTree(source), ABOUT)
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     path = store.folder / "snapshots" / "000001.manifest"
     flip(path, int(share * (path.stat().st_size - 1)))
     found = verify(store)
@@ -219,7 +219,7 @@ def test_a_damaged_manifest_is_named_and_the_others_stay(store: Store, source: P
 
 
 def test_a_newer_format_is_refused(store: Store, source: Path) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     (store.folder / "format").write_bytes(b"emberkeep store 4\n" * 2)
     with pytest.raises(Refused):
         Store(store.folder)
@@ -227,14 +227,14 @@ def test_a_newer_format_is_refused(store: Store, source: Path) -> None:
 
 def test_a_manifest_round_trips(store: Store, source: Path) -> None:
     about = About("", NOW, "merge", "a note", ("world",), (("world", ("a/**",)),), running="process 5")
-    store.add(FolderTree(source), about)
+    writer.add(store, FolderTree(source), about)
     taken = store.manifest("1")
     assert manifests.parse(manifests.serialize(taken), "x") == taken
     assert store.about("1") == taken.about
 
 
 def test_an_unknown_snapshot_is_a_usage_error(store: Store, source: Path) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     with pytest.raises(UsageError):
         store.manifest("7")
 
@@ -244,20 +244,20 @@ def test_an_unknown_snapshot_is_a_usage_error(store: Store, source: Path) -> Non
 
 def test_a_second_writer_is_refused_and_told_who_writes(store: Store, source: Path) -> None:
     with store.writing(), pytest.raises(Refused, match=f"process {os.getpid()}"):
-        Store(store.folder).add(FolderTree(source), ABOUT)
-    Store(store.folder).add(FolderTree(source), ABOUT)
+        writer.add(Store(store.folder), FolderTree(source), ABOUT)
+    writer.add(Store(store.folder), FolderTree(source), ABOUT)
 
 
 def test_an_opened_store_finds_what_another_writer_added_since(store: Store, source: Path) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     assert store.index
     (source / "later").write_bytes(b"later")
-    Store(store.folder).add(FolderTree(source), ABOUT)
+    writer.add(Store(store.folder), FolderTree(source), ABOUT)
     same_contents(store, "2", source)
 
 
 def test_a_reader_is_not_stopped_by_a_writer(store: Store, source: Path) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     with store.writing():
         same_contents(Store(store.folder), "1", source)
         assert verify(Store(store.folder)).sound
@@ -278,7 +278,7 @@ def test_the_blocks_at_hand_are_those_used_last_and_no_more_than_fit(monkeypatch
 def test_a_block_that_several_threads_ask_for_is_read_again_by_none(
     store: Store, source: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     blocks = [block for block, _ in store.index.items()]
     read_from_disk: list[bytes] = []
     together = threading.Barrier(2)
@@ -381,16 +381,16 @@ def test_an_early_sync_that_failed_counts_though_the_last_one_goes_well(
             super().sync(handle)
 
     with system.use(bad := OnceBad()), pytest.raises(RunFailed, match="Input/output error"):
-        store.add(FolderTree(source), ABOUT)
+        writer.add(store, FolderTree(source), ABOUT)
     assert bad.synced >= 1
     assert store.numbers() == [] and not list(store.packs.iterdir())
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     same_contents(store, "1", source)
 
 
 def test_each_digest_is_compared_where_no_other_would_notice(store: Store, source: Path) -> None:
     """Blocks, stretches of them, and files: what is wrong in one is not left to the others."""
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     held = store.manifest("1").held
     for path in ("chart/strip.0.0.sea", "chart/strip.0.1.sea", "notes.txt"):
         wrong = held[path]._replace(digest="0" * 64)
@@ -418,7 +418,7 @@ def test_a_block_that_would_unpack_to_more_than_any_is_not_unpacked() -> None:
 
 
 def test_entries_are_found_again_right_behind_a_stray_byte(store: Store, source: Path) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     pack = store.packs / "00000001.pack"
     whole = [found[1] for found in scan(store.packs, 1) if not isinstance(found, Gap)]
     data, at = pack.read_bytes(), whole[1].offset
@@ -430,7 +430,7 @@ def test_entries_are_found_again_right_behind_a_stray_byte(store: Store, source:
 
 def test_what_was_seen_of_another_state_of_a_snapshot_counts_for_nothing(store: Store, source: Path) -> None:
     live = FolderTree(source)
-    store.add(live, replace(ABOUT, taken=datetime.now(UTC) + timedelta(minutes=1)), live=live)
+    writer.add(store, live, replace(ABOUT, taken=datetime.now(UTC) + timedelta(minutes=1)), live=live)
     assert "notes.txt" in Store(store.folder).unwritten(FolderTree(source))
     manifest = store.manifest("1")
     rows = {path: row for path, row in manifest.held.items() if path != "nothing"}
@@ -449,7 +449,7 @@ def test_a_broken_archive_is_no_snapshot_and_a_file_that_goes_is_left_out(
     data[data.index(b"notes") + 20] ^= 0xFF
     archive.write_bytes(bytes(data))
     with pytest.raises(UnreadableInput, match="notes"):
-        store.add(open_source(archive), About("", NOW, "asked", source="r.zip"))
+        writer.add(store, open_source(archive), About("", NOW, "asked", source="r.zip"))
     assert store.numbers() == []
 
     class Going(FolderTree):
@@ -459,7 +459,7 @@ def test_a_broken_archive_is_no_snapshot_and_a_file_that_goes_is_left_out(
             return super().chunks(path)
 
     live = Going(source)
-    taken = store.add(live, ABOUT, live=live)
+    taken = writer.add(store, live, ABOUT, live=live)
     assert [item.path for item in taken.skipped] == ["notes.txt"]
     assert "notes.txt" not in store.manifest("1").held
 
@@ -469,7 +469,7 @@ def test_a_file_that_changes_between_comparing_and_storing_is_read_again(store: 
     tile = source / "chart" / "strip.0.0.sea"
     size = tile.stat().st_size
     live = FolderTree(source)
-    store.add(live, ABOUT, live=live)
+    writer.add(store, live, ABOUT, live=live)
     for number, at_read in enumerate((1, 2, 3), 2):
         tile.write_bytes(random.Random(number).randbytes(size))
         reads = 0
@@ -484,7 +484,7 @@ def test_a_file_that_changes_between_comparing_and_storing_is_read_again(store: 
                 return super().chunks(path)
 
         live = Changing(source)
-        store.add(live, ABOUT, live=live)
+        writer.add(store, live, ABOUT, live=live)
         assert verify(Store(store.folder)).sound
         same_contents(store, str(number), source)
 
@@ -494,12 +494,12 @@ def test_files_compared_in_other_threads_come_out_as_they_stand(store: Store, tm
     root.mkdir()
     for number in range(24):
         (root / f"strip.{number}.sea").write_bytes(chance.randbytes(40_000 + number * 4096))
-    store.add(FolderTree(root), ABOUT)
+    writer.add(store, FolderTree(root), ABOUT)
     for number in range(24):
         with (root / f"strip.{number}.sea").open("r+b") as tile:
             tile.seek(chance.randrange(9) * 4096)
             tile.write(chance.randbytes(4096))
-    again = store.add(FolderTree(root), ABOUT)
+    again = writer.add(store, FolderTree(root), ABOUT)
     assert again.about.new_bytes < 24 * 2 * 4096 + 8192
     same_contents(store, "2", root)
     assert verify(store).sound
@@ -509,12 +509,12 @@ def test_files_compared_in_other_threads_come_out_as_they_stand(store: Store, tm
 
 
 def test_the_next_writer_sweeps_what_a_killed_one_left(store: Store, source: Path) -> None:
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     left = [store.folder / writing.TEMPORARY, store.folder / "snapshots" / f"{writing.TEMPORARY}1"]
     left += [store.folder / "defaults" / f"{writing.TEMPORARY}2", store.packs / "00000009.pack.part"]
     for path in left:
         path.write_bytes(b"half")
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     assert not [path for path in left if path.exists()]
 
 
@@ -530,16 +530,16 @@ def test_nothing_stays_open_and_no_thread_goes_on(store: Store, source: Path) ->
 
     for number in range(12):
         (source / f"{number}.sea").write_bytes(random.Random(number).randbytes(300_000))
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     gc.collect()  # what others left
     opened, threads = len(os.listdir("/proc/self/fd")), threading.active_count()
     for number in range(12):
         with (source / f"{number}.sea").open("r+b") as tile:
             tile.write(random.Random(100 + number).randbytes(5000))
     with system.use(Full()), pytest.raises(RunFailed):
-        Store(store.folder).add(FolderTree(source), ABOUT)
+        writer.add(Store(store.folder), FolderTree(source), ABOUT)
     again = Store(store.folder)
-    again.add(FolderTree(source), ABOUT)
+    writer.add(again, FolderTree(source), ABOUT)
     assert verify(again).sound
     same_contents(again, "2", source)
     again.close()
@@ -550,9 +550,9 @@ def test_a_small_pack_is_synced_once_and_a_large_one_while_it_is_written(
     store: Store, source: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     with system.use(noted := Recorder()):
-        store.add(FolderTree(source), ABOUT)
+        writer.add(store, FolderTree(source), ABOUT)
     assert len(noted.places("sync", ".pack.part")) == 1
     monkeypatch.setattr(packs, "EAGER", 1 << 20)
     with system.use(eager := Recorder()):
-        Store(store.folder.parent / "other").add(FolderTree(source), ABOUT)
+        writer.add(Store(store.folder.parent / "other"), FolderTree(source), ABOUT)
     assert len(eager.places("sync", ".pack.part")) > 1

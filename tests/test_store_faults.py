@@ -21,7 +21,7 @@ from emberkeep.fs import system, writing
 from emberkeep.fs.archives import open_source
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, read
-from emberkeep.store import compact
+from emberkeep.store import compact, writer
 from emberkeep.store.manifest import About
 from emberkeep.store.repair import repair
 from emberkeep.store.store import Store
@@ -65,7 +65,7 @@ def grown(source: Path) -> None:
 
 def taken(store: Store, source: Path) -> str:
     live = FolderTree(source)
-    return store.add(live, ABOUT, live=live).about.label
+    return writer.add(store, live, ABOUT, live=live).about.label
 
 
 def check(folder: Path, source: Path, states: dict[str, dict[str, bytes]]) -> None:
@@ -110,7 +110,7 @@ def prepared(
     new = {path: (source / path).read_bytes() for path, e in FolderTree(source).entries().items() if e.kind is FILE}
     acts: dict[str, Callable[[Path], object]] = {
         "snapshot": lambda where: taken(Store(where), source),
-        "archive": lambda where: Store(where).add(open_source(archive), About("", NOW, "asked", source="x")),
+        "archive": lambda where: writer.add(Store(where), open_source(archive), About("", NOW, "asked", source="x")),
         "thin": lambda where: compact.release(Store(where), ["1"]),
     }
     states["3"] = new if act == "snapshot" else {p: d for p, d in states["2"].items() if p.startswith("players/")}
@@ -235,7 +235,7 @@ def test_each_step_of_the_store_is_on_disk_before_the_next_leans_on_it(tmp_path:
     assert max(thinning.places("sync_folder", "packs")) > packs[-1]
 
     with system.use(dropping := Recorder()):
-        Store(folder).drop("2")
+        writer.drop(Store(folder), "2")
     (gone_at,) = dropping.places("unlink", ".manifest")
     assert max(dropping.places("sync_folder", "snapshots")) > gone_at
 

@@ -20,7 +20,7 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Entry, Kind, Skipped
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
-from emberkeep.store import packs, seen
+from emberkeep.store import packs, seen, writer
 from emberkeep.store.extents import Extent, Place
 from emberkeep.store.manifest import About, Held, Manifest
 from emberkeep.store.packs import BlockId, Location, PackWriter, block_id, encode
@@ -282,7 +282,7 @@ def test_each_kind_of_damage_is_counted_and_named(tmp_path: Path) -> None:
     for number in range(4):
         (root / f"{number}.sea").write_bytes(random.Random(number).randbytes(1_200_000))
     store = Store(tmp_path / "store")
-    store.add(FolderTree(root), ABOUT)
+    writer.add(store, FolderTree(root), ABOUT)
     found = verify(store)
     entries = [item for item in packs.scan(store.packs, 1) if not isinstance(item, packs.Gap)]
     assert (found.sound, found.snapshots, found.blocks) == (True, 1, len(entries))

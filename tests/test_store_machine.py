@@ -16,7 +16,7 @@ from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, 
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply, fitness, restore_plan
-from emberkeep.store import compact
+from emberkeep.store import compact, writer
 from emberkeep.store.manifest import About
 from emberkeep.store.repair import repair
 from emberkeep.store.store import Store
@@ -94,7 +94,7 @@ class Keeping(RuleBasedStateMachine):
     def snapshot(self, trusting: bool) -> None:
         self.clock += timedelta(seconds=60 if trusting else 0)
         live = FolderTree(self.root)
-        label = self.store.add(live, About("", self.clock, "asked"), live=live).about.label
+        label = writer.add(self.store, live, About("", self.clock, "asked"), live=live).about.label
         self.states[label] = self._state()
 
     @precondition(lambda self: self.states)

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.store import damage
+from emberkeep.store import damage, writer
 from emberkeep.store.packs import Gap, scan
 from emberkeep.store.store import FORMAT, Store
 from tests import depth
@@ -63,10 +63,10 @@ def test_what_verify_found_damaged_the_next_snapshot_stores_again(
 
 def test_damage_that_is_met_while_reading_is_leaned_on_no_more_either(tmp_path: Path, source: Path) -> None:
     store = Store(tmp_path / "store")
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     flipped(next(store.packs.glob("*.pack")))
     (source / "large").write_bytes((source / "large").read_bytes() + b"more")  # compared with what is damaged
-    taken = Store(store.folder).add(FolderTree(source), ABOUT)
+    taken = writer.add(Store(store.folder), FolderTree(source), ABOUT)
     assert not taken.about.unsettled  # read once: nobody changes it
     same_contents(Store(store.folder), "2", source)
     assert damage.load(store.folder / "damaged", store.packs, store._reader)
@@ -74,7 +74,7 @@ def test_damage_that_is_met_while_reading_is_leaned_on_no_more_either(tmp_path: 
 
 def test_a_note_of_damage_counts_only_while_it_is_true(tmp_path: Path, source: Path) -> None:
     store = Store(tmp_path / "store")
-    store.add(FolderTree(source), ABOUT)
+    writer.add(store, FolderTree(source), ABOUT)
     spots = {damage.Spot(at.pack, at.offset, block) for block, at in store.index.items()}
     damage.save(store.folder / "damaged", {*spots, damage.Spot(99, 12, next(iter(store.index)))})
     with (store.folder / "damaged").open("a") as notes:
@@ -144,7 +144,7 @@ def test_a_store_that_is_changed_while_it_is_verified_is_not_called_damaged(
     store = Store(tmp_path / "store")
     for number in range(4):
         (source / "large").write_bytes(random.Random(number).randbytes(900_000))
-        store.add(FolderTree(source), ABOUT)
+        writer.add(store, FolderTree(source), ABOUT)
     looked = verifying.check_packs
     calls: list[int] = []
 

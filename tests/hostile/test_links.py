@@ -17,6 +17,7 @@ from emberkeep.fs import system
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.scan import Root
 from emberkeep.operations.engine import apply, restore_plan
+from emberkeep.store import writer
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
 from tests import depth
@@ -91,7 +92,7 @@ def test_a_snapshot_reads_nothing_outside(tmp_path: Path, root: Path, outside: P
         for _ in rounds():
             tree = FolderTree(root)
             with suppress(EmberKeepError):
-                store.add(tree, ABOUT, live=tree, rehash=True)
+                writer.add(store, tree, ABOUT, live=tree, rehash=True)
     assert swapped[0] >= SWAPS
     assert store.numbers()
     for number in store.numbers():
@@ -103,7 +104,7 @@ def test_a_snapshot_reads_nothing_outside(tmp_path: Path, root: Path, outside: P
 
 def test_a_restore_writes_and_removes_nothing_outside(tmp_path: Path, root: Path, outside: Path) -> None:
     store = Store(tmp_path / "store")
-    store.add(FolderTree(root), ABOUT)
+    writer.add(store, FolderTree(root), ABOUT)
     tree = SnapshotTree(store, store.manifest("1"), "1")
     before = tree_state(outside)
     with swapping(outside, folders_of(root)) as swapped:

@@ -22,8 +22,8 @@ if TYPE_CHECKING:  # each command loads only what it shows
     from emberkeep.retention.growth import Growth
     from emberkeep.store.compact import Freed
     from emberkeep.store.repair import Repair
-    from emberkeep.store.store import Taken
     from emberkeep.store.verify import DamagedFile, Verification
+    from emberkeep.store.writer import Taken
 
 MOST_LINES = 12
 MOST_DAMAGED = 200

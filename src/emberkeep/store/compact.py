@@ -42,6 +42,7 @@ from emberkeep.store.packs import (
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.store import Store
 from emberkeep.store.verify import load, manifest_file, manifest_names, parted
+from emberkeep.store.writer import keep_trust
 
 IDLE = 0.05
 """A pack is put together anew when more than this share of it is of no use."""
@@ -99,7 +100,7 @@ def release(store: Store, labels: Sequence[str], progress: Progress = silent) ->
             if _move_out_of_sparse_blocks(store, names, needs):
                 needs = needed(store, names, progress)
             left = compact(store, needs, progress)
-        store.keep_trust()
+        keep_trust(store)
     return Freed(before, store.size(), left)
 
 

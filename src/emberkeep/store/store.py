@@ -24,7 +24,7 @@ import os
 import shutil
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import groupby
@@ -33,28 +33,24 @@ from typing import NamedTuple
 
 from blake3 import blake3
 
-from emberkeep.errors import Damage, Place, Refused, UsageError, system_may_refuse
+from emberkeep.errors import Damage, Place, Refused, UsageError
 from emberkeep.fs import private, system
 from emberkeep.fs import writing as files
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import FILE, Entry, Skipped, Tree
+from emberkeep.fs.trees import FILE, Entry
 from emberkeep.store import damage, seen
 from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs as pack_files
 from emberkeep.store.extents import HOLE, Extent
-from emberkeep.store.intake import Intake, Progress, Stream, silent
-from emberkeep.store.manifest import BESIDE, DEFAULTS, About, Held, Manifest
-from emberkeep.store.packs import BlockId, Location, PackReader, PackWriter
-from emberkeep.store.pieces import Pieces
+from emberkeep.store.manifest import About, Held, Manifest
+from emberkeep.store.packs import BlockId, Location, PackReader
 from emberkeep.store.reuse import PIECE
 
 _LINE = b"emberkeep store 3\n"
 FORMAT = _LINE * 2
 OTHER = "this store was written by another version of Ember Keep"
-_SHRINKS = 0.25
-"""Worlds and text rarely shrink to less than this share."""
 _ASKED_ABOUT = 8
 """Files of a store that are asked which format they are of, where the store's own word for it is damaged."""
 _MANIFESTS = 3
@@ -202,17 +198,17 @@ class Store:
     def manifest(self, label: str, *, defaults: bool = False) -> Manifest:
         """A manifest, checked. UsageError when there is none, Damage when it is not what was written."""
         path = self.manifest_path(label, defaults=defaults)
-        return self._parsed(self._bytes_of(path), _within(self.folder, path))
+        return self.parsed(self.bytes_of(path), _within(self.folder, path))
 
-    def _parsed(self, data: bytes, name: str) -> Manifest:
+    def parsed(self, data: bytes, name: str) -> Manifest:
         """A manifest from its bytes. The last ones are kept at hand, by what they hold: a run asks for the same ones
         several times, and snapshots of an unchanged server hold the same."""
         key = manifests.check_of(data)
         if not key or key not in self._manifests:
-            self._at_hand(key, manifests.parse(data, name))
+            self.keep_at_hand(key, manifests.parse(data, name))
         return replace(self._manifests[key], about=manifests.parse_about(data, name))
 
-    def _at_hand(self, key: str, manifest: Manifest) -> None:
+    def keep_at_hand(self, key: str, manifest: Manifest) -> None:
         while len(self._manifests) >= _MANIFESTS:
             self._manifests.pop(next(iter(self._manifests)))
         self._manifests[key] = manifest
@@ -220,14 +216,14 @@ class Store:
     def manifest_file(self, label: str, defaults: bool = False) -> tuple[bytes, str]:
         """The bytes of a manifest file, unchecked, and its name within the store. UsageError when there is none."""
         path = self.manifest_path(label, defaults=defaults)
-        return self._bytes_of(path), _within(self.folder, path)
+        return self.bytes_of(path), _within(self.folder, path)
 
     def about(self, label: str, *, defaults: bool = False) -> About:
         """The facts of a manifest alone."""
         path = self.manifest_path(label, defaults=defaults)
-        return manifests.parse_about(self._bytes_of(path), _within(self.folder, path))
+        return manifests.parse_about(self.bytes_of(path), _within(self.folder, path))
 
-    def _bytes_of(self, path: Path) -> bytes:
+    def bytes_of(self, path: Path) -> bytes:
         try:
             return path.read_bytes()
         except FileNotFoundError:
@@ -311,11 +307,11 @@ class Store:
         since."""
         entries = tree.entries()
         remembered = seen.load(self.folder / "seen")
-        base = self._base(remembered)
+        base = self.base(remembered)
         if manifests.check_of(base.data) != remembered.check:
             return {}
         held = base.manifest.held
-        return _unwritten(entries, held, remembered.stamps(held), tree.stamps)
+        return unwritten_rows(entries, held, remembered.stamps(held), tree.stamps)
 
     def short(self, held: Held) -> bytes | None:
         """A file's contents where they are one stretch of one block, as those of most files are; None where not."""
@@ -388,272 +384,25 @@ class Store:
         for part in self.packs.glob("*.part"):
             system.io.unlink(part)
 
-    def add(
-        self,
-        tree: Tree,
-        about: About,
-        *,
-        wanted: Callable[[str], bool] | None = None,
-        live: FolderTree | None = None,
-        rehash: bool = False,
-        streams: Sequence[Stream] = (),
-        progress: Progress = silent,
-        glimpse: str = "",
-    ) -> Taken:
-        """Take ``tree`` (or what ``wanted`` says of it) in as a snapshot, or as defaults where ``about.why`` says so.
-
-        A snapshot's label is its new number; ``about`` tells the rest. ``live``: the live server folder, when
-        ``tree`` is that; what nobody has written to since the last snapshot of it is not read again, unless
-        ``rehash``. ``streams``: dumps that are taken along. ``glimpse``: the fingerprint of a look at the live
-        folder begun before, which is enough where it tells that nothing has changed. All or nothing: RunFailed when the
-        system refuses to write.
-        """
-        with self.writing():
-            hint = "the store is as it was before; make room or mend that, and try again"
-            with system_may_refuse("the snapshot could not be written", self.folder, hint):
-                return self._add(tree, about, wanted, live, rehash, streams, progress, glimpse)
-
-    def _add(
-        self,
-        tree: Tree,
-        about: About,
-        wanted: Callable[[str], bool] | None,
-        live: FolderTree | None,
-        rehash: bool,
-        streams: Sequence[Stream],
-        progress: Progress,
-        glimpse: str,
-    ) -> Taken:
-        self.forget_index()
-        remembered = seen.load(self.folder / "seen")
-        scan = ""
-        if live is not None and wanted is None and not streams:
-            trusted = seen.Seen() if rehash else remembered
-            same = self._as_before(about, trusted, glimpse, ahead=True)
-            if same is None:
-                scan = live.fingerprint()
-                same = self._as_before(about, trusted, scan)
-            if same is not None:
-                return same
-        entries = {path: entry for path, entry in tree.entries().items() if wanted is None or wanted(path)}
-        if not entries and wanted is not None and not streams:
-            raise UsageError(f"nothing in {tree.label} is selected by {', '.join(about.scope)}; no snapshot was taken")
-        kept, earlier = self._known(entries, remembered, None if rehash else live)
-        self._check_room(sum(entry.size for path, entry in entries.items() if path not in kept))
-        earlier = self._with_streams(earlier, streams)
-        suspect = len(self.damaged)
-        held, intake = self._taken_in(tree, entries, kept, earlier, streams, progress)
-        if len(self.damaged) > suspect:
-            held = self._without_damage(tree, entries, held, intake, progress)
-        own = [row for path, row in held.items() if not path.startswith(BESIDE)] if streams else held.values()
-        about = replace(
-            about,
-            label=about.label or self._next_label(),
-            files=sum(1 for row in own if row.entry.kind is FILE),
-            bytes=sum(row.entry.size for row in own),
-            new_bytes=intake.pieces.writer.size,
-            unsettled=bool(intake.unsettled),
-            copied=tuple(sorted(live.copied)) if live else (),
-        )
-        skipped = (*tree.skipped, *intake.unread, *intake.unsettled)
-        manifest = Manifest(about, held, skipped, tree.top if wanted is None else None)
-        data = manifests.serialize(manifest)
-        self._write(about, data)
-        self._at_hand(manifests.check_of(data), manifest)  # a run plans on from the snapshot that it has just taken
-        if self.damaged:  # also what was only met while files were compared with it
-            damage.save(self.folder / "damaged", self.damaged)
-        if intake.pieces.fresh:
-            self.index.update(intake.pieces.fresh)
-            indexes.save(self.folder / "index", self.packs, self.index)
-        if live is not None and wanted is None:
-            told = {path: live.stamps[path] for path in kept if path in live.stamps} | intake.stamps
-            self._save_seen(manifest, data, told, "" if intake.unread or intake.unsettled or live.copied else scan)
-        return Taken(about, skipped)
-
-    def _without_damage(
-        self,
-        tree: Tree,
-        entries: Mapping[str, Entry],
-        held: Mapping[str, Held],
-        intake: Intake,
-        progress: Progress,
-    ) -> dict[str, Held]:
-        """The rows of a snapshot in the making, where damage was met only while it was made: what leans on that is
-        taken in once more."""
-        fresh = intake.pieces.fresh
-        self.index.update(fresh)
-        whole = self._there(held)
-        lacking = {path: entry for path, entry in entries.items() if path in held and path not in whole}
-        again, further = self._taken_in(tree, lacking, {}, whole, (), progress)
-        fresh.update(further.pieces.fresh)
-        intake.stamps.update(further.stamps)
-        intake.unread += further.unread
-        intake.unsettled += further.unsettled
-        lost = lacking.keys() - again.keys()
-        return {path: again.get(path, row) for path, row in held.items() if path not in lost}
-
-    def _with_streams(self, earlier: Mapping[str, Held], streams: Sequence[Stream]) -> Mapping[str, Held]:
-        """What a new snapshot is compared with, and each stream's newest earlier one where that has none."""
-        lacking = {stream.path for stream in streams} - earlier.keys()
-        found: dict[str, Held] = {}
-        for number in reversed(self.numbers()):
-            if lacking <= found.keys():
-                break
-            with contextlib.suppress(Damage):
-                if self.about(str(number)).databases:
-                    held = self.manifest(str(number)).held
-                    found.update({path: held[path] for path in lacking - found.keys() if path in held})
-        return {**earlier, **self._there(found)} if found else earlier
-
-    def _known(
-        self, entries: Mapping[str, Entry], remembered: seen.Seen, live: FolderTree | None
-    ) -> tuple[dict[str, Held], Mapping[str, Held]]:
-        """The rows of what nobody has written to since the last scan of ``live``, and all rows of an earlier
-        snapshot."""
-        base = self._base(remembered)
-        earlier: Mapping[str, Held] = base.manifest.held
-        kept: dict[str, Held] = {}
-        if live is not None and manifests.check_of(base.data) == remembered.check:
-            kept = _unwritten(entries, earlier, remembered.stamps(earlier), live.stamps)
-        if dict(remembered.packs) != indexes.sizes(self.packs) or self.damaged:
-            kept, earlier = self._there(kept), self._there(earlier)
-        return kept, earlier
-
-    def _taken_in(
-        self,
-        tree: Tree,
-        entries: Mapping[str, Entry],
-        kept: Mapping[str, Held],
-        earlier: Mapping[str, Held],
-        streams: Sequence[Stream],
-        progress: Progress,
-    ) -> tuple[dict[str, Held], Intake]:
-        """All rows of ``entries``, with what was new in a pack that counts from now on."""
-        with PackWriter(self.packs) as writer:
-            intake = Intake(
-                tree,
-                earlier,
-                self.block,
-                Pieces(lambda block: block in self.index, writer),
-                isinstance(tree, FolderTree),
-            )
-            return intake.take(entries, kept, progress, streams), intake
-
-    def _as_before(self, about: About, remembered: seen.Seen, scan: str, *, ahead: bool = False) -> Taken | None:
-        """A snapshot of just what the last one holds; None when the scan, that one or a pack is not what it was.
-        ``ahead``: the scan was begun before it was known that no server runs."""
-        if not scan or scan != remembered.scan:
-            return None
-        if dict(remembered.packs) != indexes.sizes(self.packs) or self.damaged:
-            return None
-        try:
-            data = self._bytes_of(self.manifest_path(remembered.snapshot))
-            if manifests.check_of(data) != remembered.check:
-                return None
-            before = manifests.parse_about(data, remembered.snapshot)
-        except (Damage, UsageError):
-            return None
-        if ahead and before.running:  # that server may have saved, and ended, since the look began
-            return None
-        about = replace(about, label=self._next_label(), files=before.files, bytes=before.bytes)
-        self._write(about, manifests.amended(data, about))
-        return Taken(about, ())
-
-    def _next_label(self) -> str:
-        return str(max(self.numbers(), default=0) + 1)
-
-    def _write(self, about: About, data: bytes) -> None:
-        files.write_whole(self.manifest_path(about.label, defaults=about.why == DEFAULTS), [data])
-
-    def _check_room(self, to_read: int) -> None:
-        """Refused when what must be read cannot fit even if it shrinks to :data:`_SHRINKS`; running out later is
-        survived."""
-        needed = int(to_read * _SHRINKS)
-        free = self.free()
-        if needed > free:
-            raise Refused(
-                f"{to_read} bytes are to be taken in, and the disk has room for {free}",
-                place=Place(str(self.folder)),
-                hint="make room first; 'emberkeep thin' lets old snapshots go",
-            )
-
-    def _save_seen(self, manifest: Manifest, data: bytes, stamps: seen.Stamps, scan: str) -> None:
-        about = manifest.about
-        frame, trusted = seen.of(manifest.held, stamps, int(about.taken.timestamp() * 1e9))
-        if about.files != trusted or manifest.skipped:
-            scan = ""  # what is not trusted, or was left out, is looked at again
-        check, packs = manifests.check_of(data), indexes.sizes(self.packs)
-        seen.save(self.folder / "seen", seen.Seen(about.label, check, scan, packs, frame))
-
-    def keep_trust(self) -> None:
-        """Go on trusting what the last scan saw, after blocks were moved and manifests rewritten by us.
-
-        Only whoever made sure that every block is still there may call it.
-        """
-        remembered = seen.load(self.folder / "seen")
-        with contextlib.suppress(Damage, UsageError):
-            check = manifests.check_of(self._bytes_of(self.manifest_path(remembered.snapshot or "0")))
-            seen.save(self.folder / "seen", replace(remembered, check=check, packs=indexes.sizes(self.packs)))
-
-    def _base(self, remembered: seen.Seen) -> _Base:
+    def base(self, remembered: seen.Seen) -> Base:
         """What a new snapshot is compared with: the one that was scanned last, else the newest that can be read."""
         labels = [str(number) for number in self.numbers()]
         wanted = [(label, False) for label in (remembered.snapshot, *reversed(labels)) if label in labels]
         for label, defaults in (*wanted, *((version, True) for version in self.versions())):
             with contextlib.suppress(Damage):
-                data = self._bytes_of(self.manifest_path(label, defaults=defaults))
-                return _Base(self._parsed(data, label), data)
-        return _Base(Manifest(About("", datetime.min.replace(tzinfo=UTC), ""), {}), b"")
-
-    def _there(self, held: Mapping[str, Held]) -> dict[str, Held]:
-        """The rows whose blocks the store has, those behind lists included."""
-        found = {}
-        for path, row in held.items():
-            with contextlib.suppress(Damage):
-                if all(extent.block in self.index or extent.block == HOLE for extent in self.extents(row)):
-                    found[path] = row
-        return found
-
-    def amend(self, about: About) -> None:
-        """Write other facts about the snapshot ``about.label``."""
-        with self.writing():
-            path = self.manifest_path(about.label, defaults=about.why == DEFAULTS)
-            self._write(about, manifests.amended(self._bytes_of(path), about))
-
-    def drop(self, label: str, *, defaults: bool = False) -> None:
-        """Forget a manifest. Its blocks stay until the store is thinned."""
-        with self.writing():
-            path = self.manifest_path(label, defaults=defaults)
-            self._bytes_of(path)
-            system.io.unlink(path)
-            system.io.sync_folder(path.parent)
+                data = self.bytes_of(self.manifest_path(label, defaults=defaults))
+                return Base(self.parsed(data, label), data)
+        return Base(Manifest(About("", datetime.min.replace(tzinfo=UTC), ""), {}), b"")
 
 
-class _Base(NamedTuple):
+class Base(NamedTuple):
     """An earlier snapshot and the bytes of its manifest file."""
 
     manifest: Manifest
     data: bytes
 
 
-class Dumped(NamedTuple):
-    """A database that a snapshot holds: rows in all, and bytes of its dump."""
-
-    name: str
-    tables: int
-    rows: int
-    bytes: int
-
-
-class Taken(NamedTuple):
-    """A snapshot just taken: its facts, what could not be taken or would not settle, and what was dumped along."""
-
-    about: About
-    skipped: tuple[Skipped, ...]
-    dumped: tuple[Dumped, ...] = ()
-
-
-def _unwritten(
+def unwritten_rows(
     entries: Mapping[str, Entry], held: Mapping[str, Held], known: seen.Stamps, stamps: seen.Stamps
 ) -> dict[str, Held]:
     """The rows of files that nobody has written to, and of all else that is as it was."""

@@ -12,6 +12,7 @@ from emberkeep.operations.record import defaults
 from emberkeep.operations.record.journal import Journal
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, HEAD, Screen, cell, progress, table
+from emberkeep.store import writer
 from emberkeep.store.store import Store
 
 EXAMPLES = (
@@ -42,7 +43,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         if args.action == "drop":
             defaults.tree_of(store, args.version)
             Journal(keep.folder).refuse_if_waiting()  # it may need them to go on
-            store.drop(args.version, defaults=True)
+            writer.drop(store, args.version, defaults=True)
             return answer(
                 args,
                 0,

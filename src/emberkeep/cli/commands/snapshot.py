@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from emberkeep.keep.keep import Keep
     from emberkeep.show.console import Screen
     from emberkeep.store.intake import Progress
-    from emberkeep.store.store import Taken
+    from emberkeep.store.writer import Taken
 
 EXAMPLES = (
     "emberkeep snapshot --note 'before 4.3' --pin",

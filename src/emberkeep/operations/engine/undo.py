@@ -18,6 +18,7 @@ from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.facts import BEGUN, DONE, UNDO, UNDONE, Run, noted_at
 from emberkeep.operations.record.journal import Journal
 from emberkeep.process.signs import refuse_if_running
+from emberkeep.store import writer
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import BESIDE, About, beside
 from emberkeep.store.store import Store
@@ -194,4 +195,4 @@ def forget_recorded(store: Store, journal: Journal, run: Run) -> None:
     for step in journal.steps(run).values():
         version = step.facts.get("recorded")
         if version in store.versions():
-            store.drop(str(version), defaults=True)
+            writer.drop(store, str(version), defaults=True)

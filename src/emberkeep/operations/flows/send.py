@@ -23,6 +23,7 @@ from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.step import Plan, Room, Step
 from emberkeep.operations.record.facts import BEGUN, DONE, UNDONE
 from emberkeep.operations.upkeep.fetch_plan import Local
+from emberkeep.store import writer
 from emberkeep.store.intake import Progress
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
@@ -145,7 +146,7 @@ class BeforeStep(Step):
         tree = FarTree(lines.first, walk(lines), lambda path: path in paths)
         about = About("", room.clock(), KIND.name, "before sending", source=str(lines.door.address))
         about = replace(about, scope=tuple(globs.escape(path) for path in sorted(paths)), roles=room.keep.config.roles)
-        taken = room.store.add(tree, about, progress=room.progress)
+        taken = writer.add(room.store, tree, about, progress=room.progress)
         room.note(snapshot=taken.about.label)
 
 

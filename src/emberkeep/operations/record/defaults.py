@@ -18,6 +18,7 @@ from emberkeep.inventory.roles import SHIPPED, Roles
 from emberkeep.inventory.versions import ordering
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.server import UNSORTED
+from emberkeep.store import writer
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
@@ -56,7 +57,7 @@ def record(
     tree = PartTree(whole, below) if below else whole
     shared = len(live & tree.entries().keys())
     about = About(version, now, WHY, source=source.name)
-    manifest = store.add(tree, about, progress=progress)
+    manifest = writer.add(store, tree, about, progress=progress)
     return Recorded(manifest.about, below, shared)
 
 

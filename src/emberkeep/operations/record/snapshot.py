@@ -19,11 +19,13 @@ from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.record.written import remember_written
 from emberkeep.process.signs import running_signs
+from emberkeep.store import writer
 from emberkeep.store.intake import Progress, Stream, silent
 from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.refs import resolve
-from emberkeep.store.store import Dumped, Store, Taken
+from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree, snapshot_tree
+from emberkeep.store.writer import Dumped, Taken
 
 if TYPE_CHECKING:
     from emberkeep.fs.scan import Ahead
@@ -78,8 +80,16 @@ def take(
         wanted = selection(only, config.roles, config.world.tiles) if only else None
         # a server that runs may have been told to save since
         glimpse = ahead.fingerprint(str(server)) if ahead and not signs else ""
-        taken = store.add(
-            live, about, wanted=wanted, live=live, rehash=rehash, streams=streams, progress=progress, glimpse=glimpse
+        taken = writer.add(
+            store,
+            live,
+            about,
+            wanted=wanted,
+            live=live,
+            rehash=rehash,
+            streams=streams,
+            progress=progress,
+            glimpse=glimpse,
         )
         remember_written(keep)
         return taken._replace(dumped=_dumped(store, taken.about)) if streams else taken
@@ -127,7 +137,7 @@ def take_in(
     tree = open_source(source)
     about = About("", now, ASKED, note, source=str(source), pinned=pin)
     with closing(Store(keep.store_folder)) as store:
-        return store.add(tree, about, progress=progress)
+        return writer.add(store, tree, about, progress=progress)
 
 
 def clashes(keep: Keep, label: str) -> list[tuple[str, str]]:
@@ -175,5 +185,5 @@ def pin(store: Store, keep: Keep, ref: str, now: datetime, *, pinned: bool) -> A
     """Pin a snapshot, or let it go again; what is known of it afterwards."""
     about = meant(store, keep, ref, now)
     changed = replace(about, pinned=pinned)
-    store.amend(changed)
+    writer.amend(store, changed)
     return changed

@@ -24,9 +24,11 @@ from emberkeep.fs.trees import Skipped
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.upkeep.fetch_plan import FetchPlan, stays_inside
 from emberkeep.operations.upkeep.transfer_access import Look, wanted_of
+from emberkeep.store import writer
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import ASKED, About
-from emberkeep.store.store import Store, Taken
+from emberkeep.store.store import Store
+from emberkeep.store.writer import Taken
 from emberkeep.transfer.pool import Line, Lines
 from emberkeep.transfer.protocol import Denied, FarEntry, Want
 from emberkeep.transfer.state import FarState, Known
@@ -330,4 +332,4 @@ def snapshot_of(
     if only:
         about = replace(about, roles=keep.config.roles, tiles=keep.config.world.tiles)
     with closing(Store(keep.store_folder)) as store:
-        return store.add(FarTree(lines.first, found.listing, wanted_of(keep, only)), about, progress=progress)
+        return writer.add(store, FarTree(lines.first, found.listing, wanted_of(keep, only)), about, progress=progress)
