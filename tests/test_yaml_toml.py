@@ -15,6 +15,7 @@ from emberkeep.comparing.records import compare, facts
 from emberkeep.documents import registry
 from emberkeep.documents.encoding import Text
 from emberkeep.documents.formats import yaml as yaml_format
+from emberkeep.documents.formats import yaml_reader
 from emberkeep.documents.formats.yaml import YamlDocument
 from emberkeep.documents.identity import field_values
 from emberkeep.documents.model import Node, Role, Unsuited
@@ -392,9 +393,9 @@ def blocks(draw: st.DrawFn, column: int = 0, deeper: int = 4) -> str:
 def test_blocks_that_wait_are_as_those_that_are_read_at_once(text: str, newline: str, mark: str) -> None:
     source = Text(mark + (text + "\n").replace("\n", newline), "utf-8", newline)
     found = []
-    for waits in (lambda text: 1, lambda text: 2, lambda text: yaml_format.DEEPEST):
+    for waits in (lambda text: 1, lambda text: 2, lambda text: yaml_reader.DEEPEST):
         with pytest.MonkeyPatch.context() as patch:
-            patch.setattr(yaml_format, "_waits_from", waits)
+            patch.setattr(yaml_format, "waits_from", waits)
             try:
                 document = yaml_format.parse(source, "a.yaml")
                 found.append((told(document, document.root), document.bracketed()))

@@ -37,6 +37,7 @@ class LiveTree(FolderTree):
     room: Path = Path()
 
     def entries(self) -> Mapping[str, Entry]:
+        """What stands there, with databases as their copies are."""
         if self._entries is None:
             found = dict(super().entries())
             for path in self._open_elsewhere(found):
@@ -76,10 +77,12 @@ class LiveTree(FolderTree):
         return True
 
     def changed(self, path: str) -> None:
+        """Copy a database by SQLite that changed while it was read as a file."""
         if path not in self.copied and self._is_one(path):
             self._copy(path)
 
     def chunks(self, path: str) -> Iterator[bytes]:
+        """The contents of a file; of an open database, those of a copy made by SQLite."""
         if path not in self.copied:
             yield from super().chunks(path)
             return
@@ -89,9 +92,11 @@ class LiveTree(FolderTree):
             raise UnreadableInput(f"cannot read the copy of {path}: {error.strerror}") from error
 
     def stamp(self, path: str) -> Stamp | None:
+        """() for a database that was copied, which is thus read again next time."""
         return () if path in self.copied else super().stamp(path)
 
     def holes(self, path: str) -> tuple[Hole, ...]:
+        """() for a database that was copied: its copy is read."""
         return () if path in self.copied else super().holes(path)
 
 

@@ -90,6 +90,7 @@ class Served:
     connection: Connection
 
     def applied(self) -> Applied:
+        """What the table of ours on the server tells; nothing where there is none."""
         there = self.connection.all(
             "select 1 from information_schema.tables where table_schema = %s and table_name = %s",
             [self.connection.schema, TABLE],
@@ -98,6 +99,7 @@ class Served:
         return {(str(step), str(file)): str(digest) for step, file, digest in rows}
 
     def run(self, script: Script, now: datetime) -> None:
+        """Each statement over the connection; refused, where one leads out of the schema. Then the note."""
         self.connection.execute(_MAKE)
         for statement in statements(iter([script.data.removeprefix(b"\xef\xbb\xbf")])):
             refuse_elsewhere(statement, script.place, self.connection.schema or "")
@@ -121,11 +123,13 @@ class InFile:
     database: sqlite3.Connection
 
     def applied(self) -> Applied:
+        """What the table of ours in the file tells; nothing where there is none."""
         there = self.database.execute("select 1 from sqlite_master where name = ?", [TABLE]).fetchone()
         rows = self.database.execute(_ALL).fetchall() if there else []
         return {(step, file): digest for step, file, digest in rows}
 
     def run(self, script: Script, now: datetime) -> None:
+        """Each statement in the file, then the note."""
         self.database.execute(_MAKE)
         for line, statement in sqlite_statements(script.data.decode("utf-8-sig", "surrogateescape")):
             try:

@@ -82,24 +82,29 @@ class Served:
     """The tables that count; None for all."""
 
     def names(self) -> list[str]:
+        """Tables of the schema."""
         return [one.name for one in self.connection.tables() if self.only is None or one.name in self.only]
 
     def shape(self, table: str) -> Shape:
+        """Columns and primary key, from information_schema."""
         columns = [column for column in self.connection.columns(table) if not column.made]
         binary = frozenset(column.name for column in columns if column.binary)
         names = tuple(column.name for column in columns)
         return Shape(table, names, binary, tuple(self.connection.key(table)))
 
     def rows(self, shape: Shape) -> Iterator[Row]:
+        """Rows in the order of the key, values as the connection gives them."""
         order = ", ".join(map(mariadb.quoted, shape.key))
         told = ", ".join(map(mariadb.quoted, shape.columns))
         for row in self.connection.rows(f"select {told} from {mariadb.quoted(shape.name)} order by {order}"):
             yield dict(zip(shape.columns, row, strict=True))
 
     def write(self, sql: str, values: Sequence[Value]) -> int:
+        """Run one statement with values; how many rows it changed."""
         return self.connection.execute(sql, values)
 
     def quoted(self, name: str) -> str:
+        """A name between backticks."""
         return mariadb.quoted(name)
 
 
@@ -112,9 +117,11 @@ class InFile:
     only: frozenset[str] | None = None
 
     def names(self) -> list[str]:
+        """Tables of the file, SQLite's own left out."""
         return [name for name in sqlite.tables(self.database) if self.only is None or name in self.only]
 
     def shape(self, table: str) -> Shape:
+        """Columns and primary key, from table_info."""
         rows = self.database.execute(f"pragma table_info({sqlite.quoted(table)})").fetchall()
         if not rows:
             raise UnreadableInput(f"there is no table {table}", place=Place("SQLite database"))
@@ -123,15 +130,18 @@ class InFile:
         return Shape(table, tuple(row[1] for row in rows), binary, key)
 
     def rows(self, shape: Shape) -> Iterator[Row]:
+        """Rows in the order of the key; values as text, but for blobs."""
         order = ", ".join(map(sqlite.quoted, shape.key))
         told = ", ".join(map(sqlite.quoted, shape.columns))
         for row in self.database.execute(f"select {told} from {sqlite.quoted(shape.name)} order by {order}"):
             yield {name: _plain(value) for name, value in zip(shape.columns, row, strict=True)}
 
     def write(self, sql: str, values: Sequence[Value]) -> int:
+        """Run one statement with values; how many rows it changed."""
         return self.database.execute(sql, list(values)).rowcount
 
     def quoted(self, name: str) -> str:
+        """A name between double quotes."""
         return sqlite.quoted(name)
 
 

@@ -131,15 +131,18 @@ class File:
                 raise UnreadableInput("this file has no keys and values that we know", place=Place(path))
 
     def place(self, at: int) -> Place:
+        """Where an offset stands, for faults."""
         return Place(self.path, self.source.text.count("\n", 0, at) + 1)
 
     def require_document(self) -> Document:
+        """The document. UnreadableInput where the file has no format of ours."""
         if self.document is None:
             what = "a launch script" if self.script else "a file of no known format"
             raise UnreadableInput(f"names in {what} cannot be changed", place=Place(self.path))
         return self.document
 
     def written(self, edits: Sequence[Edit]) -> bytes:
+        """The bytes of the file with edits made."""
         if not edits:
             return self.source.encode(self.source.text)
         if self.document is not None:
@@ -207,6 +210,7 @@ class File:
         return insert(self.document, container, {name: wanted})
 
     def script_removal(self, key: str) -> list[Edit]:
+        """The edits that take a variable or an argument out of a script."""
         assert self.script is not None
         text = self.source.text
         for variable in self.script.variables:

@@ -66,20 +66,25 @@ class ArchiveTree(Still):
 
     @property
     def label(self) -> str:
+        """The archive's name."""
         return self.path.name
 
     @property
     def skipped(self) -> tuple[Skipped, ...]:
+        """Members that would lead out of the folder, or are neither file, folder nor link."""
         return self._skipped
 
     @property
     def top(self) -> Entry | None:
+        """None: an archive tells nothing of the folder it came from."""
         return None
 
     def entries(self) -> Mapping[str, Entry]:
+        """The members that are safe to unpack, by path."""
         return self._entries
 
     def chunks(self, path: str) -> Iterator[bytes]:
+        """The contents of a member. UnreadableInput where the archive is damaged there."""
         try:
             with self._open(path) as handle:  # gives no more than the archive says that the member holds
                 while chunk := handle.read(CHUNK):
@@ -88,6 +93,7 @@ class ArchiveTree(Still):
             raise UnreadableInput(f"cannot unpack {path}: {error}", place=Place(str(self.path)), hint=_AGAIN) from error
 
     def digest(self, path: str) -> str:
+        """BLAKE3 of a member, worked out by reading it."""
         return digest_of(self.chunks(path))
 
 

@@ -56,20 +56,24 @@ class FolderTree:
 
     @property
     def label(self) -> str:
+        """What was told at making, else the path."""
         return self.name or str(self.root)
 
     @property
     def skipped(self) -> tuple[Skipped, ...]:
+        """What could not be read, or is neither file, folder nor link."""
         self.entries()
         return tuple(self._skipped)
 
     @property
     def top(self) -> Entry | None:
+        """The folder itself."""
         facts = self.root.stat()
         mode = stat.S_IMODE(facts.st_mode)
         return Entry("", Kind.FOLDER, mode, fitting(facts.st_mtime_ns), 0, "", facts.st_uid, facts.st_gid)
 
     def on_disk(self, path: str) -> Path | None:
+        """Where a file of it lies, or its copy where one was made."""
         return self.copied.get(path, self.root / path)
 
     @property
@@ -78,6 +82,7 @@ class FolderTree:
         return tuple(self.scanned().temporary)
 
     def entries(self) -> Mapping[str, Entry]:
+        """What stood there at the scan, by path."""
         if self._entries is None:
             found: dict[str, Entry] = {}
             self.stamps.clear()
@@ -155,6 +160,7 @@ class FolderTree:
                 found[path] = found[path]._replace(same_as=first)
 
     def chunks(self, path: str) -> Iterator[bytes]:
+        """The contents of a file as it is now. UnreadableInput where it cannot be read, or is none any more."""
         try:
             entry = self.entries().get(path)
             yield from chunks_of(self._open(path, entry), entry.size if entry else CHUNK)
@@ -180,9 +186,11 @@ class FolderTree:
         return descriptor
 
     def digest(self, path: str) -> str:
+        """BLAKE3 of a file, read now."""
         return digest_of(self.chunks(path))
 
     def stamp(self, path: str) -> Stamp | None:
+        """Size, times (ns) and inode of a file now, by which a change is seen; () when it is gone."""
         try:
             facts = self._facts(path)
         except OSError:
@@ -191,6 +199,7 @@ class FolderTree:
         return facts.st_size, fitting(facts.st_mtime_ns), facts.st_ctime_ns, inode
 
     def holes(self, path: str) -> tuple[Hole, ...]:
+        """Where a sparse file has no data, as the disk tells."""
         if sys.platform == "win32" or path not in self._sparse or not hasattr(os, "SEEK_HOLE"):
             return ()
         try:
@@ -203,6 +212,7 @@ class FolderTree:
             return ()  # a file system that cannot tell; reading it tells what is wrong, if anything is
 
     def changed(self, path: str) -> None:
+        """Nothing: it is read as it then is."""
         return
 
 

@@ -57,23 +57,28 @@ class Planned(Still):
 
     @property
     def label(self) -> str:
+        """The label of the tree that it changes."""
         return self.name or self.base.label
 
     @property
     def skipped(self) -> tuple[Skipped, ...]:
+        """What the tree that it changes left out."""
         return self.base.skipped
 
     @property
     def top(self) -> Entry | None:
+        """The folder itself, as it is."""
         return self._top
 
     def entries(self) -> Mapping[str, Entry]:
+        """What the folder would hold, by path."""
         return self._entries
 
     def _origin(self, path: str) -> tuple[Tree, str]:
         return self._from.get(path, (self.base, path))
 
     def chunks(self, path: str) -> Iterator[bytes]:
+        """The contents that the path would have."""
         if path in self._data:
             yield self._data[path]
             return
@@ -81,16 +86,19 @@ class Planned(Still):
         yield from tree.chunks(at)
 
     def digest(self, path: str) -> str:
+        """BLAKE3 of what the path would hold."""
         if path in self._data:
             return str(blake3(self._data[path]).hexdigest())
         tree, at = self._origin(path)
         return tree.digest(at)
 
     def holes(self, path: str) -> tuple[Hole, ...]:
+        """Holes of a file that comes from another tree; () for one written here."""
         tree, at = self._origin(path)
         return () if path in self._data else tree.holes(at)
 
     def on_disk(self, path: str) -> Path | None:
+        """Where a file with these contents lies; None for one written here."""
         tree, at = self._origin(path)
         return None if path in self._data else tree.on_disk(at)
 

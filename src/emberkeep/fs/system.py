@@ -37,15 +37,18 @@ class SystemIO:
             self.unsynced.add(os.path.dirname(path))  # noqa: PTH120 - called for every file
 
     def create(self, path: str | Path) -> BinaryIO:
+        """A new file, private, opened for writing. FileExistsError when there is one."""
         self._changed(path)
         return opened(path, "xb", os.O_CREAT | os.O_EXCL)
 
     def write(self, handle: BinaryIO, data: bytes) -> None:
+        """Write all of some bytes."""
         left = memoryview(data)
         while left:  # a file without a buffer may take less than it was given
             left = left[handle.write(left) :]
 
     def sync(self, handle: BinaryIO) -> None:
+        """Have the disk keep what was written to a file."""
         os.fsync(handle.fileno())
 
     def skip(self, handle: BinaryIO, length: int) -> None:
@@ -62,6 +65,7 @@ class SystemIO:
         return opened(path, "r+b" if os.name == "nt" else "rb", 0)
 
     def sync_folder(self, path: str | Path) -> None:
+        """Have the disk keep which names stand in a folder."""
         if self.unsynced is not None:
             self.unsynced.discard(str(path))
         if os.name == "nt":  # Windows keeps folders in its journal and cannot open them for syncing.
@@ -95,6 +99,7 @@ class SystemIO:
         return True
 
     def replace(self, source: Path, target: Path) -> None:
+        """Rename a file over another."""
         self._changed(source)
         self._changed(target)
         old, old_folder = _at(source, keep=True)
@@ -105,27 +110,32 @@ class SystemIO:
             _let_go(old_folder)
 
     def unlink(self, path: str | Path) -> None:
+        """Remove a file or link."""
         self._changed(path)
         name, folder = _at(path)
         os.unlink(name, dir_fd=folder)
 
     def rmdir(self, path: Path) -> None:
+        """Remove an empty folder."""
         self._changed(path)
         name, folder = _at(path)
         os.rmdir(name, dir_fd=folder)
         _gone_down_anew()
 
     def mkdir(self, path: Path, mode: int = 0o777) -> None:
+        """Make a folder."""
         self._changed(path)
         name, folder = _at(path)
         os.mkdir(name, mode, dir_fd=folder)
 
     def symlink(self, target: str, path: Path) -> None:
+        """Make a link."""
         self._changed(path)
         name, folder = _at(path)
         os.symlink(target, name, dir_fd=folder)
 
     def link(self, existing: Path, path: Path) -> None:
+        """Give a file a further name."""
         self._changed(path)
         old, old_folder = _at(existing, keep=True)
         new, new_folder = _at(path)
@@ -136,6 +146,7 @@ class SystemIO:
             _let_go(old_folder)
 
     def chmod(self, path: str | Path, mode: int) -> None:
+        """Set permission bits; no link is followed in an anchored folder."""
         name, folder = _at(path)
         if folder is None:
             os.chmod(name, mode)  # noqa: PTH101
@@ -155,11 +166,13 @@ class SystemIO:
             os.close(descriptor)
 
     def chown(self, path: str | Path, owner: int, group: int) -> None:
+        """Set owner and group, of a link itself."""
         name, folder = _at(path)
         if sys.platform != "win32":
             os.chown(name, owner, group, dir_fd=folder, follow_symlinks=False)
 
     def utime(self, path: str | Path, mtime_ns: int) -> None:
+        """Set the modification time, in ns."""
         follow = os.utime not in os.supports_follow_symlinks
         name, folder = _at(path)
         os.utime(name, ns=(mtime_ns, mtime_ns), dir_fd=folder, follow_symlinks=follow)

@@ -81,9 +81,15 @@ class Tree(Protocol):
     """A readable set of entries. ``label`` names it in messages."""
 
     @property
-    def label(self) -> str: ...
+    def label(self) -> str:
+        """What it is called in messages."""
+        ...
+
     @property
-    def skipped(self) -> tuple[Skipped, ...]: ...
+    def skipped(self) -> tuple[Skipped, ...]:
+        """What could not be taken into it, and why."""
+        ...
+
     @property
     def top(self) -> Entry | None:
         """The root folder itself, with path "", where it has a mode and a time of its own."""
@@ -122,15 +128,19 @@ class Still:
     """What trees have in common that nobody writes to while they are read."""
 
     def stamp(self, path: str) -> Stamp | None:
+        """None: nobody writes to it, so there is nothing to tell a change by."""
         return None
 
     def holes(self, path: str) -> tuple[Hole, ...]:
+        """(): it is read whole."""
         return ()
 
     def changed(self, path: str) -> None:
+        """Nothing: it does not change."""
         return
 
     def on_disk(self, path: str) -> Path | None:
+        """None: it has to be read from the tree."""
         return None
 
 
@@ -189,35 +199,45 @@ class PartTree:
 
     @property
     def label(self) -> str:
+        """The label of the whole tree."""
         return self._whole.label
 
     @property
     def skipped(self) -> tuple[Skipped, ...]:
+        """All that the whole tree left out."""
         return self._whole.skipped
 
     @property
     def top(self) -> Entry | None:
+        """None: it is no root."""
         return None
 
     def entries(self) -> Mapping[str, Entry]:
+        """The entries below the folder, by their path from there."""
         return self._entries
 
     def chunks(self, path: str) -> Iterator[bytes]:
+        """The contents that the whole tree has for it."""
         return self._whole.chunks(self._start + path)
 
     def digest(self, path: str) -> str:
+        """The digest that the whole tree has for it."""
         return self._whole.digest(self._start + path)
 
     def stamp(self, path: str) -> Stamp | None:
+        """The stamp that the whole tree has."""
         return self._whole.stamp(self._start + path)
 
     def holes(self, path: str) -> tuple[Hole, ...]:
+        """The holes that the whole tree knows of."""
         return self._whole.holes(self._start + path)
 
     def changed(self, path: str) -> None:
+        """Hand it on to the whole tree."""
         self._whole.changed(self._start + path)
 
     def on_disk(self, path: str) -> Path | None:
+        """Where the file of the whole tree lies."""
         return self._whole.on_disk(self._start + path)
 
 
@@ -229,12 +249,15 @@ class NoTree(Still):
     top: Entry | None = None
 
     def entries(self) -> Mapping[str, Entry]:
+        """{}."""
         return {}
 
     def chunks(self, path: str) -> Iterator[bytes]:
+        """UnreadableInput: there is no file."""
         raise UnreadableInput(f"there is no file {path} in {self.label}")
 
     def digest(self, path: str) -> str:
+        """UnreadableInput: there is no file."""
         return digest_of(self.chunks(path))
 
 
@@ -247,29 +270,35 @@ class FileTree(Still):
 
     @property
     def label(self) -> str:
+        """The path."""
         return str(self.path)
 
     @property
     def skipped(self) -> tuple[Skipped, ...]:
+        """Nothing: a file that cannot be read is an error."""
         return ()
 
     @property
     def top(self) -> Entry | None:
+        """None: a file stands in no folder of this tree."""
         return None
 
     def entries(self) -> Mapping[str, Entry]:
+        """The one file, under the name it goes by."""
         facts = self.path.stat()
         name = self.name or self.path.name
         mode, when = stat.S_IMODE(facts.st_mode), fitting(facts.st_mtime_ns)
         return {name: Entry(name, Kind.FILE, mode, when, facts.st_size)}
 
     def chunks(self, path: str) -> Iterator[bytes]:
+        """The contents of the file."""
         try:
             yield from file_chunks(self.path)
         except OSError as error:
             raise UnreadableInput(f"cannot read {self.path}: {error.strerror}") from error
 
     def digest(self, path: str) -> str:
+        """BLAKE3 of the file, read now."""
         return digest_of(self.chunks(path))
 
 

@@ -11,13 +11,24 @@ class Started(Protocol):
     """An earlier start: seconds until it was ready, bytes of its world, and whether it converted the world."""
 
     @property
-    def seconds(self) -> float: ...
+    def seconds(self) -> float:
+        """Seconds until it was ready."""
+        ...
+
     @property
-    def world(self) -> int: ...
+    def world(self) -> int:
+        """Bytes of its world."""
+        ...
+
     @property
-    def converted(self) -> bool: ...
+    def converted(self) -> bool:
+        """Whether it converted the world."""
+        ...
+
     @property
-    def state(self) -> str: ...
+    def state(self) -> str:
+        """How it ended, as the journal has it."""
+        ...
 
 
 READY = "ready"

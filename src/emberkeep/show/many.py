@@ -17,13 +17,24 @@ class Told(Protocol):
     """What came of one keep."""
 
     @property
-    def keep(self) -> str: ...
+    def keep(self) -> str:
+        """The keep, as it was named."""
+        ...
+
     @property
-    def exit(self) -> int: ...
+    def exit(self) -> int:
+        """The exit code."""
+        ...
+
     @property
-    def answer(self) -> dict[str, Any] | None: ...
+    def answer(self) -> dict[str, Any] | None:
+        """What it answered as JSON; None where it failed."""
+        ...
+
     @property
-    def said(self) -> str: ...
+    def said(self) -> str:
+        """What it said on standard error."""
+        ...
 
 
 def table_of(screen: Screen, command: str, found: Sequence[Told]) -> None:

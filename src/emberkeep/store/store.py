@@ -68,12 +68,14 @@ class Recent:
         self.bytes = 0
 
     def get(self, block: BlockId) -> bytes | None:
+        """A block that is at hand; None for any other."""
         raw = self.blocks.get(block)
         if raw is not None:
             self.blocks.move_to_end(block)
         return raw
 
     def put(self, block: BlockId, raw: bytes) -> None:
+        """Keep a block at hand; the longest unused ones go when there is no more room."""
         if block in self.blocks:  # another thread may have read it meanwhile
             return
         self.blocks[block] = raw
@@ -209,6 +211,7 @@ class Store:
         return replace(self._manifests[key], about=manifests.parse_about(data, name))
 
     def keep_at_hand(self, key: str, manifest: Manifest) -> None:
+        """Keep a manifest by what it holds; the oldest one goes when there are too many."""
         while len(self._manifests) >= _MANIFESTS:
             self._manifests.pop(next(iter(self._manifests)))
         self._manifests[key] = manifest
@@ -224,6 +227,7 @@ class Store:
         return manifests.parse_about(self.bytes_of(path), _within(self.folder, path))
 
     def bytes_of(self, path: Path) -> bytes:
+        """The bytes of a manifest file. UsageError when there is none."""
         try:
             return path.read_bytes()
         except FileNotFoundError:

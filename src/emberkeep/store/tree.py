@@ -25,17 +25,21 @@ class SnapshotTree(Still):
 
     @property
     def label(self) -> str:
+        """What it is called in messages."""
         return self._label
 
     @property
     def skipped(self) -> tuple[Skipped, ...]:
+        """What the snapshot had to leave out."""
         return self.manifest.skipped
 
     @property
     def top(self) -> Entry | None:
+        """The server folder itself, as it was."""
         return self.manifest.top
 
     def entries(self) -> Mapping[str, Entry]:
+        """What the snapshot holds of the server folder, by path."""
         return self._entries
 
     def beside(self, path: str) -> Entry | None:
@@ -82,6 +86,7 @@ class SnapshotTree(Still):
         return now if now is not None and now.digest == held.digest else held
 
     def digest(self, path: str) -> str:
+        """BLAKE3 of a file, as the manifest has it."""
         return self.manifest.held[path].digest
 
 

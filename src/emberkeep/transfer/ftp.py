@@ -96,6 +96,7 @@ class FtpHost:
     # --- looking -------------------------------------------------------------
 
     def listing(self, folder: str) -> Iterator[FarEntry | Odd]:
+        """MLSD, else LIST."""
         lines: list[str] = []
 
         def take(line: str) -> None:
@@ -118,6 +119,7 @@ class FtpHost:
                 yield found
 
     def size(self, path: str) -> int | None:
+        """SIZE; None where the host does not know it."""
         with _speaking():
             try:
                 self._ftp.voidcmd("TYPE I")  # many hosts count lines otherwise
@@ -133,15 +135,18 @@ class FtpHost:
 
     @property
     def hash_name(self) -> str:
+        """Of the hash command that the host tells in FEAT."""
         return _HASHES.get(self._hash_command, "")
 
     def digest(self, path: str) -> str:
+        """The hash by the command that the host knows (HASH, XMD5 …), in hex."""
         with _speaking():
             return self._ftp.sendcmd(f"{self._hash_command} {self._at(path)}").split()[-1].lower()
 
     # --- contents ------------------------------------------------------------
 
     def read(self, path: str, start: int, size: int) -> Iterator[bytes]:
+        """RETR, from REST where it does not begin at 0."""
         with _speaking():
             self._ftp.voidcmd("TYPE I")
             conn = self._ftp.transfercmd(f"RETR {self._at(path)}", rest=start or None)
@@ -154,6 +159,7 @@ class FtpHost:
             self._ftp.voidresp()
 
     def write(self, path: str, chunks: Iterable[bytes]) -> None:
+        """STOR in passive mode."""
         with _speaking():
             self._ftp.voidcmd("TYPE I")
             conn = self._ftp.transfercmd(f"STOR {self._at(path)}")
@@ -173,22 +179,27 @@ class FtpHost:
     # --- changes -------------------------------------------------------------
 
     def rename(self, path: str, target: str) -> None:
+        """RNFR and RNTO."""
         with _speaking():
             self._ftp.rename(self._at(path), self._at(target))
 
     def remove(self, path: str) -> None:
+        """DELE."""
         with _speaking():
             self._ftp.delete(self._at(path))
 
     def make_folder(self, path: str) -> None:
+        """MKD."""
         with _speaking():
             self._ftp.mkd(self._at(path))
 
     def remove_folder(self, path: str) -> None:
+        """RMD."""
         with _speaking():
             self._ftp.rmd(self._at(path))
 
     def set_facts(self, path: str, mtime_ns: int, mode: int | None) -> None:
+        """MFMT for the time and SITE CHMOD for the mode, where the host takes them."""
         at = datetime.fromtimestamp(mtime_ns // 1_000_000_000, UTC)
         with _speaking():
             if "MFMT" in self._features:
@@ -203,12 +214,15 @@ class FtpHost:
     reads_many = False
 
     def read_many(self, wants: Sequence[Want]) -> Iterator[Piece]:
+        """The bytes of files, one transfer after another."""
         return one_by_one(self, wants)
 
     def another(self) -> NoReturn:
+        """Denied: a control connection carries one transfer."""
         raise Denied("an FTP connection takes one question at a time")
 
     def close(self) -> None:
+        """QUIT; whatever fails, the connection is let go."""
         with suppress(Exception):
             self._ftp.sock.settimeout(2)  # type: ignore[union-attr]
             self._ftp.quit()

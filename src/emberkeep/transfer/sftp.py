@@ -88,6 +88,7 @@ class SftpHost:
         self._top = (("" if door.address.folder.startswith("/") else home) + door.address.folder).rstrip("/")
 
     def another(self) -> SftpHost:
+        """A further channel over the same connection, for another thread."""
         return SftpHost(self._door, self._client)
 
     def _connect(self, door: Door) -> None:
@@ -132,6 +133,7 @@ class SftpHost:
     # --- looking -------------------------------------------------------------
 
     def listing(self, folder: str) -> Iterator[FarEntry | Odd]:
+        """SSH_FXP_READDIR, with the facts that come along."""
         with _speaking():
             found = self._sftp.listdir_attr(self._at(folder))  # type: ignore[arg-type]
         for item in found:
@@ -158,17 +160,20 @@ class SftpHost:
         return FarEntry(path, Kind.FILE, -1 if item.st_size is None else item.st_size, mtime, 1.0, stat.S_IMODE(full))
 
     def size(self, path: str) -> int | None:
+        """SSH_FXP_STAT."""
         with _speaking():
             return self._sftp.stat(self._at(path)).st_size
 
     hash_name = ""  # OpenSSH offers none over SFTP
 
     def digest(self, path: str) -> str:
+        """Denied: SFTP as OpenSSH speaks it has none."""
         raise Denied("no hashes over SFTP")
 
     # --- contents ------------------------------------------------------------
 
     def read(self, path: str, start: int, size: int) -> Iterator[bytes]:
+        """By SSH_FXP_READ, up to ``size``, else to the end."""
         with _speaking():
             handle = self._sftp.open(self._at(path), "rb", bufsize=0)
             if start:
@@ -219,6 +224,7 @@ class SftpHost:
             return Reader(_Channel(channel))
 
     def write(self, path: str, chunks: Iterable[bytes]) -> None:
+        """Written in pieces that are not waited for one by one."""
         with _speaking(), self._sftp.open(self._at(path), "wb") as handle:
             handle.set_pipelined(True)
             for chunk in chunks:
@@ -227,6 +233,7 @@ class SftpHost:
     # --- changes -------------------------------------------------------------
 
     def rename(self, path: str, target: str) -> None:
+        """posix-rename@openssh.com, else SSH_FXP_RENAME."""
         with _speaking():
             try:
                 self._sftp.posix_rename(self._at(path), self._at(target))
@@ -236,18 +243,22 @@ class SftpHost:
                 self._sftp.rename(self._at(path), self._at(target))
 
     def remove(self, path: str) -> None:
+        """SSH_FXP_REMOVE."""
         with _speaking():
             self._sftp.remove(self._at(path))
 
     def make_folder(self, path: str) -> None:
+        """SSH_FXP_MKDIR."""
         with _speaking():
             self._sftp.mkdir(self._at(path))
 
     def remove_folder(self, path: str) -> None:
+        """SSH_FXP_RMDIR."""
         with _speaking():
             self._sftp.rmdir(self._at(path))
 
     def set_facts(self, path: str, mtime_ns: int, mode: int | None) -> None:
+        """SSH_FXP_SETSTAT."""
         at = mtime_ns // 1_000_000_000
         with _speaking():
             if mode is not None:
@@ -255,6 +266,7 @@ class SftpHost:
             self._sftp.utime(self._at(path), (at, at))
 
     def close(self) -> None:
+        """Let the channel go, and the connection, where it is ours."""
         if self._reader is not None:
             with suppress(Exception):
                 self._reader.close()

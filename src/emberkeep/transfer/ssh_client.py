@@ -82,6 +82,7 @@ class Pipe:
                 return
 
     def read(self, size: int) -> bytes:
+        """Exactly so many bytes from the standard output of ssh. ConnectionLost where it ends before."""
         self._turn += 1  # odd while it waits
         data = self._came.read(size)
         self._turn += 1
@@ -90,6 +91,7 @@ class Pipe:
         return data
 
     def write(self, data: bytes) -> None:
+        """Bytes to the standard input of ssh. ConnectionLost where it has ended."""
         try:
             _end(self.process.stdin).write(data)
             _end(self.process.stdin).flush()
@@ -97,6 +99,7 @@ class Pipe:
             raise Lost("the connection was cut") from error
 
     def close(self) -> None:
+        """End the system's ssh."""
         self._ended.set()
         self.process.kill()  # first: whoever reads of it holds its end until then
         for end in (self.process.stdin, self.process.stdout):

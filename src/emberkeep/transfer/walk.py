@@ -92,20 +92,25 @@ class FarTree(Still):
 
     @property
     def label(self) -> str:
+        """The address."""
         return str(self.line.door.address)
 
     @property
     def skipped(self) -> tuple[Skipped, ...]:
+        """Names that are not taken, and folders that could not be listed."""
         return tuple(self._skipped)
 
     @property
     def top(self) -> Entry | None:
+        """None: a listing tells nothing of its own folder."""
         return None
 
     def entries(self) -> Mapping[str, Entry]:
+        """What the listing told, by path."""
         return self._entries
 
     def chunks(self, path: str) -> Iterator[bytes]:
+        """The contents of a file, fetched now."""
         size = self.listing.entries[path].size
         at = 0
         try:
@@ -122,6 +127,7 @@ class FarTree(Still):
             )
 
     def digest(self, path: str) -> str:
+        """BLAKE3 of a file, worked out by fetching it."""
         return digest_of(self.chunks(path))
 
 

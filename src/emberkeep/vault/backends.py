@@ -32,13 +32,21 @@ class Place(Protocol):
         """All files there, and their bytes."""
         ...
 
-    def put(self, name: str, chunks: Chunks) -> None: ...
+    def put(self, name: str, chunks: Chunks) -> None:
+        """Write a file, all or nothing, over what has that name."""
+        ...
+
     def get(self, name: str) -> Iterator[bytes]:
         """A file's bytes. UnreadableInput when it is not there."""
         ...
 
-    def remove(self, name: str) -> None: ...
-    def close(self) -> None: ...
+    def remove(self, name: str) -> None:
+        """Delete a file, if it is there."""
+        ...
+
+    def close(self) -> None:
+        """Let connections go."""
+        ...
 
 
 @dataclass
@@ -51,23 +59,27 @@ class FolderPlace:
         self.label = str(self.folder)
 
     def sizes(self) -> dict[str, int]:
+        """All files below the folder; temporary ones are passed over."""
         if not self.folder.is_dir():
             return {}
         entries = FolderTree(self.folder).entries()
         return {path: entry.size for path, entry in entries.items() if entry.kind is Kind.FILE}
 
     def put(self, name: str, chunks: Chunks) -> None:
+        """Written beside its target and renamed over it."""
         target = self.folder / name
         writing.make_folder(target.parent)
         writing.write_whole(target, chunks())
 
     def get(self, name: str) -> Iterator[bytes]:
+        """Read from the disk. UnreadableInput when it cannot be."""
         try:
             yield from file_chunks(self.folder / name)
         except OSError as error:
             raise UnreadableInput(f"cannot read {name}: {error.strerror}", place=Where(self.label)) from error
 
     def remove(self, name: str) -> None:
+        """Delete it, if it is there."""
         with suppress(FileNotFoundError):
             system.io.unlink(self.folder / name)
 
@@ -86,6 +98,7 @@ class FarPlace:
         self._made: set[str] = set()
 
     def sizes(self) -> dict[str, int]:
+        """What the listing of the far folder tells."""
         try:
             found = walk(self.lines)
         except Refused:  # the folder is made with the first file
@@ -93,6 +106,7 @@ class FarPlace:
         return {path: entry.size for path, entry in found.entries.items() if entry.kind is Kind.FILE}
 
     def put(self, name: str, chunks: Chunks) -> None:
+        """Written beside its target there, checked, and renamed over it."""
         folder, _, last = name.rpartition("/")
         beside = f"{folder}/{TEMPORARY}{last}".lstrip("/")
 
@@ -134,16 +148,19 @@ class FarPlace:
                 self._made.add(path)
 
     def get(self, name: str) -> Iterator[bytes]:
+        """Fetched. UnreadableInput when it cannot be."""
         try:
             yield from self.lines.first.steady(name, 0, -1, f"cannot read {name}")
         except Denied as error:
             raise UnreadableInput(f"cannot read {name}: {error}", place=Where(self.label)) from None
 
     def remove(self, name: str) -> None:
+        """Delete it there."""
         with suppress(Denied):
             self.lines.first.do(lambda host: host.remove(name), f"cannot remove {name}")
 
     def close(self) -> None:
+        """End the connections."""
         self.lines.__exit__()
 
 
@@ -175,6 +192,8 @@ class ObjectPlace:
             raise UnreadableInput(f"{what}: {error}", place=Where(self.label)) from error
 
     def sizes(self) -> dict[str, int]:
+        """All objects below the prefix."""
+
         def look() -> dict[str, int]:
             self._system.invalidate_cache()
             try:
@@ -187,6 +206,8 @@ class ObjectPlace:
         return dict(self._tried(look, "cannot list it"))
 
     def put(self, name: str, chunks: Chunks) -> None:
+        """One upload, which the storage takes whole or not at all."""
+
         def write() -> None:
             with self._system.open(self._name(name), "wb", block_size=16 << 20) as handle:
                 for chunk in chunks():
@@ -195,12 +216,14 @@ class ObjectPlace:
         self._tried(write, f"cannot write {name}")
 
     def get(self, name: str) -> Iterator[bytes]:
+        """The object's bytes."""
         handle = self._tried(lambda: self._system.open(self._name(name), "rb"), f"cannot read {name}")
         with handle:
             while chunk := self._tried(lambda: handle.read(CHUNK), f"cannot read {name}"):
                 yield chunk
 
     def remove(self, name: str) -> None:
+        """Delete the object."""
         with suppress(FileNotFoundError):
             self._system.rm_file(self._name(name))
 

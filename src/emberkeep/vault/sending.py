@@ -66,6 +66,7 @@ class Memory:
         return self._files.get(name, [])[:2] == _stamp(path)
 
     def digest(self, name: str, path: Path) -> str:
+        """BLAKE3 of a file, remembered as long as its stamp is the same."""
         if not self.knows(name, path):
             self._files[name] = [*_stamp(path), digest_of(file_chunks(path))]
         return str(self._files[name][2])
@@ -93,6 +94,7 @@ class Memory:
         return "its list is not what this keep put there last: an older one was put back, or another keep sends there"
 
     def save(self, names: Mapping[str, Path]) -> None:
+        """Write down what is known, for the files that are there."""
         kept = {name: told for name, told in self._files.items() if name in names}
         writing.write_whole(self._file, [json.dumps({"files": kept, "vaults": self.vaults}).encode()])
 

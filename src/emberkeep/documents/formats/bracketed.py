@@ -43,6 +43,7 @@ class BracketedDocument(Document):
 
     @property
     def root(self) -> Node:
+        """The record of the whole text."""
         return self._root
 
     def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
@@ -74,24 +75,28 @@ class BracketedDocument(Document):
         return node.start, found.end() if found else node.end
 
     def inline(self, parts: Sequence[str], *, before: bool) -> str:
-        # Commas on all sides keep values apart; ``finish`` takes out those that are too many.
+        """With a comma on all sides; :meth:`finish` takes out those that are too many."""
         space = " " if ", " in self.text else ""
         if before:
             return "".join(f"{part},{space}" for part in parts)
         return "".join(f",{space}{part}" for part in parts) + ","
 
     def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
+        """The block goes between the brackets, each on a line of its own."""
         value, newline = node.fields[OWN], self.source.newline
         brackets = value.value
         return [Edit(value.start, value.end, f"{brackets[0]}{newline}{block}{newline}{indent}{brackets[1]}")]
 
     def inner_indent(self, node: Node, indent: str) -> str:
+        """One step deeper than ``indent``."""
         return indent + self.indent_unit
 
     def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
+        """Never asked for: a value between brackets has an own field."""
         raise AssertionError("a value between brackets is never without its own field")
 
     def finish(self, edits: Sequence[Edit]) -> str:
+        """Commas set right in every bracketed span that was edited."""
         text = splice(self.text, edits)
         repairs: list[Edit] = []
         ordered = sorted(edits)

@@ -74,8 +74,10 @@ class IniDocument(LinedDocument):
     format = "ini"
 
     def encode_value(self, value: str, field: Field | None) -> str:
+        """On one line. UnreadableInput where the encoding of the file lacks a character."""
         return self.writable(value.replace("\r\n", " ").replace("\n", " ").replace("\r", " "))
 
     def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
+        """A value behind a key that stands alone."""
         at = node.end if not node.items else node.start + len(node.name)
         return [Edit(at, at, f" = {raw}")]

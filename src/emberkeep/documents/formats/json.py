@@ -308,12 +308,15 @@ class JsonDocument(BracketedDocument):
     format = "json"
 
     def tokens(self, text: str) -> Iterator[Token]:
+        """Brackets, commas, comments and values."""
         return tokens(text, "")
 
     def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
+        """The whole text, or the smallest containers in which all edits lie."""
         return _smallest(self.root, sorted(edits)) if edits else super().bracketed()
 
     def encode_value(self, value: str, field: Field | None) -> str:
+        """As it is where it is JSON, else as a string."""
         try:
             json.loads(value)
             raw = value
@@ -322,12 +325,14 @@ class JsonDocument(BracketedDocument):
         return self.adopt_raw(raw, field)
 
     def adopt_raw(self, raw: str, field: Field | None) -> str:
+        """With line ends of ours, and escapes for characters that the encoding lacks."""
         raw = layout.with_newlines(raw, self.source.newline)
         if self.source.can_write(raw):
             return raw
         return "".join(char if self.source.can_write(char) else json.dumps(char)[1:-1] for char in raw)
 
     def container(self, node: Node) -> str:
+        """Its opening bracket."""
         if node.inner is not None:
             return self.text[node.inner[0] - 1]
         return node.own[0] if node.own in ("[]", "{}") else ""

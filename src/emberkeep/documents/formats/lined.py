@@ -110,9 +110,11 @@ class LinedDocument(Document):
 
     @property
     def root(self) -> Node:
+        """The record of the whole file."""
         return self._root
 
     def adopt_raw(self, raw: str, field: Field | None) -> str:
+        """With line ends of ours. UnreadableInput where the encoding lacks a character."""
         return self.writable(layout.with_newlines(raw, self.source.newline))
 
     def writable(self, raw: str) -> str:
@@ -125,6 +127,7 @@ class LinedDocument(Document):
         )
 
     def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
+        """The block goes behind the header of its section, or to the end of the file."""
         newline = self.source.newline
         if node is self._root:
             at = len(self.text)

@@ -73,15 +73,18 @@ class PropertiesDocument(LinedDocument):
     format = "properties"
 
     def encode_value(self, value: str, field: Field | None) -> str:
+        """Backslashes, line ends, tabs and a leading space escaped."""
         raw = value.replace("\\", "\\\\").replace("\n", "\\n").replace("\r", "\\r").replace("\t", "\\t")
         if raw[:1] in (" ", "\f"):
             raw = "\\" + raw
         return self.writable(raw)
 
     def writable(self, raw: str) -> str:
+        """Characters that the encoding of the file lacks as ``\\uXXXX``."""
         return "".join(char if self.source.can_write(char) else _escaped(char) for char in raw)
 
     def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
+        """A value behind a key that stands alone on its line."""
         end = layout.line_end(self.text, node.start)
         at = len(self.text[node.start : end].rstrip("\r\n")) + node.start
         return [Edit(at, at, f"={raw}")]

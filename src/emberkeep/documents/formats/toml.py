@@ -234,9 +234,11 @@ class TomlDocument(BracketedDocument):
         self._tables, self._inside = scanned.tables, scanned.inside
 
     def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
+        """Arrays and inline tables."""
         return self._spans
 
     def tokens(self, text: str) -> Iterator[Token]:
+        """Brackets, commas, comments and values of an array or inline table."""
         for found in _TOKEN.finditer(text):
             if found["key"]:
                 equals = found.start() + found[0].rindex("=")
@@ -245,9 +247,11 @@ class TomlDocument(BracketedDocument):
                 yield Token(found.lastgroup or "", *found.span())
 
     def within(self, node: Node) -> bool:
+        """Whether it stands in an array or inline table."""
         return id(node) in self._inside
 
     def container(self, node: Node) -> str:
+        """``t`` for a table, else the opening bracket."""
         if id(node) in self._tables:
             return "t"
         if node.inner is not None:
@@ -255,6 +259,7 @@ class TomlDocument(BracketedDocument):
         return node.own[0] if node.own in ("[]", "{}") else ""
 
     def encode_value(self, value: str, field: Field | None) -> str:
+        """As it is where it is a TOML value, else as a string."""
         try:
             toml_reader.parsed(f"x = {value}", "value")
             raw = value
@@ -263,9 +268,11 @@ class TomlDocument(BracketedDocument):
         return self.adopt_raw(raw, field)
 
     def adopt_raw(self, raw: str, field: Field | None) -> str:
+        """As it is spelled there, with line ends of ours."""
         return layout.with_newlines(raw, self.source.newline)
 
     def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
+        """The block goes behind the header of its table, to the beginning of the text, or between brackets."""
         if OWN in node.fields:
             return super().open_empty(node, block, indent)
         newline = self.source.newline
@@ -276,7 +283,9 @@ class TomlDocument(BracketedDocument):
         return [Edit(at, at, lead + block + ("" if lead else newline))]
 
     def inner_indent(self, node: Node, indent: str) -> str:
+        """That of the header for a table, one step deeper between brackets."""
         return indent if id(node) in self._tables else super().inner_indent(node, indent)
 
     def fixed_spans(self, start: int, end: int) -> Iterable[tuple[int, int]]:
+        """Strings of several lines."""
         return [span for span in self._fixed if start <= span[0] and span[1] <= end]

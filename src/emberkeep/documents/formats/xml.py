@@ -87,6 +87,7 @@ class XmlDocument(Document):
 
     @cached_property
     def root(self) -> Node:
+        """The document element."""
         return self._outermost() or self._element(self._opening, len(self.text))
 
     @cached_property
@@ -271,10 +272,12 @@ class XmlDocument(Document):
     # --- writing -------------------------------------------------------------
 
     def encode_value(self, value: str, field: Field | None) -> str:
+        """With what XML reserves as entities."""
         raw = "".join(_ESCAPES.get(char, char) for char in value)
         return self.adopt_raw(raw, field)
 
     def adopt_raw(self, raw: str, field: Field | None) -> str:
+        """With line ends of ours; quotes of an attribute, and characters that the encoding lacks, as references."""
         if field is not None and field.name.startswith("@"):
             quote = self.text[field.end : field.end + 1]
             raw = raw.replace(quote, "&quot;" if quote == '"' else "&apos;") if quote in ('"', "'") else raw
@@ -282,9 +285,11 @@ class XmlDocument(Document):
         return raw.encode(self.source.codec, "xmlcharrefreplace").decode(self.source.codec)
 
     def inner_indent(self, node: Node, indent: str) -> str:
+        """One step deeper than ``indent``."""
         return indent + self.indent_unit
 
     def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
+        """An attribute behind the last one, or a text between the tags."""
         if field.name == OWN:
             return self._fill(node, raw)
         quoted = f'"{raw}"' if '"' not in raw else f"'{raw}'"
@@ -302,10 +307,12 @@ class XmlDocument(Document):
         return [Edit(start, node.end, f">{raw}</{node.name}>")]
 
     def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
+        """An empty-element tag is opened; the block goes between the tags."""
         newline = self.source.newline
         return self._fill(node, f"{newline}{block}{newline}{indent}")
 
     def fixed_spans(self, start: int, end: int) -> Iterable[tuple[int, int]]:
+        """Texts, CDATA sections and attribute values of several lines."""
         at = start
         for token in _TOKEN.finditer(self.text, start, end):
             if not _blank(self.text, at, token.start()):

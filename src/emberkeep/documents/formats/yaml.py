@@ -77,23 +77,29 @@ class YamlDocument(BracketedDocument):
         self._opened = read.opened
 
     def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
+        """The flow collections, in order."""
         return sorted(self._spans)  # blocks that waited told of theirs later
 
     def tokens(self, text: str) -> Iterator[Token]:
+        """Brackets, commas, comments and scalars of a flow collection."""
         for found in _TOKEN.finditer(text):
             if not found["space"]:
                 yield Token(found.lastgroup or "", *found.span())
 
     def within(self, node: Node) -> bool:
+        """Whether it stands in a flow collection."""
         return id(node) in self._inside
 
     def block_indent(self, node: Node) -> str | None:
+        """The indentation of a block sequence or mapping, whose first item need not begin its line."""
         return self._indents.get(id(node))
 
     def container(self, node: Node) -> str:
+        """Its kind as it was read, else its opening bracket."""
         return self._kinds.get(id(node)) or (node.own[0] if node.own in ("[]", "{}") else "")
 
     def encode_value(self, value: str, field: Field | None) -> str:
+        """Plain where it stays what it is, else in double quotes."""
         if value.startswith('"') and value.endswith('"'):
             try:
                 json.loads(value)
@@ -104,6 +110,7 @@ class YamlDocument(BracketedDocument):
         return self.adopt_raw(value if plain else json.dumps(value, ensure_ascii=False), field)
 
     def adopt_raw(self, raw: str, field: Field | None) -> str:
+        """With line ends of ours; lines behind the first moved to the indentation of the place."""
         raw = layout.with_newlines(raw, self.source.newline)
         if field is None:
             return raw
@@ -123,6 +130,7 @@ class YamlDocument(BracketedDocument):
         return self.source.newline.join([first, *moved])
 
     def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
+        """The block takes the place of an empty value, or goes to the end of an empty document."""
         newline = self.source.newline
         if OWN in node.fields:
             if self.within(node):
@@ -136,6 +144,7 @@ class YamlDocument(BracketedDocument):
         return [Edit(at, at, lead + block + newline)]
 
     def emptied(self, node: Node) -> list[Edit]:
+        """``{}`` or ``[]``, as an empty block would be null."""
         empty = {"{block": "{}", "[block": "[]"}.get(self._kinds.get(id(node), ""))
         if empty is None:
             return []
@@ -143,4 +152,5 @@ class YamlDocument(BracketedDocument):
         return [Edit(at, at, f" {empty}" if id(node) in self._opened else empty + self.source.newline)]
 
     def inner_indent(self, node: Node, indent: str) -> str:
+        """The same for the outermost block, else one step deeper."""
         return indent if node is self.root else super().inner_indent(node, indent)

@@ -170,6 +170,7 @@ class FileStep(Step):
         self.name, self.title, self.change = name, title, change
 
     def plan(self, room: Room) -> Plan:
+        """What ``change`` does to the planned folder, with a fingerprint of it."""
         folder = room.folder
         mark = folder.mark()
         notes = self.change(room)
@@ -184,6 +185,7 @@ class FileStep(Step):
         )
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Make the planned changes, file by file."""
         write(room, plan)
 
 

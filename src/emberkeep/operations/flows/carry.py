@@ -286,6 +286,7 @@ class VerifyStep(Step):
         self.request = request
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Read what was carried on both sides. RunFailed where a byte differs."""
         old, roles = FolderTree(self.request.old), Roles(room.keep.config.roles)
         differing, count, done = [], 0, 0
         total = sum(entry.size for entry in old.entries().values())
@@ -313,6 +314,7 @@ class SeedStep(Step):
         self.request = request
 
     def plan(self, room: Room) -> Plan:
+        """Refused where seed, size or world pointer would not be those of the old install."""
         config = room.keep.config
         before = landmarks.measure_facts(FolderTree(self.request.old), config)
         migrate.check_facts(before, room.folder, config)

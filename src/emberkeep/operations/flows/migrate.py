@@ -261,6 +261,7 @@ class ProgramStep(Step):
         self.title = f"migrate {recipe.name}: {step.why or 'run ' + step.act.command[0]}"
 
     def plan(self, room: Room) -> Plan:
+        """The command that would run; what it changes is not known before."""
         if not apply.applies(self.step, self.recipe, room.folder):
             return Plan(notes=(f"not here: '{self.step.when}' is not so",))
         notes = [f"run {' '.join(self.act_of.command)}, for {in_words(self.act_of.limit)} at most"]
@@ -268,10 +269,12 @@ class ProgramStep(Step):
         return Plan(notes=(*notes, "what it changes is only known when it has run"))
 
     def passed(self, room: Room) -> None:
+        """Plan on from what the program made."""
         if room.facts.get("snapshot"):
             room.begin_from(str(room.facts["snapshot"]))
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Run the program where its recipe applies, and take a snapshot of what it made."""
         if not apply.applies(self.step, self.recipe, room.folder):
             return
         self._as_before(room)
@@ -362,6 +365,7 @@ class GuardStep(Step):
         self.allowed = tuple(allowed)
 
     def plan(self, room: Room) -> Plan:
+        """Refused where seed, size, pointer or save numbers would not be what they must be."""
         measured = room.findings.measured
         if measured is not None:
             check_facts(measured.facts, room.folder, room.keep.config, self.allowed)

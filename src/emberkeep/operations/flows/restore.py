@@ -114,6 +114,7 @@ class RestoreStep(Step):
         self.foreseen = found is not None
 
     def plan(self, room: Room) -> Plan:
+        """What differs from the snapshot, and the databases that are put back."""
         tree = target_of(room)
         wanted = restore_plan.scope_of(tree.manifest, self.only, room.keep.config)
         before = room.before()
@@ -127,6 +128,7 @@ class RestoreStep(Step):
         return Plan(tuple(changes), notes, touched=frozenset(map(beside, self.databases)))
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Make the folder as planned, then put databases back."""
         assert self.found is not None
         room.faults += apply.apply(self.found, target_of(room), progress=room.progress)
         if self.databases:

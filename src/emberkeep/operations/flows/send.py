@@ -133,12 +133,14 @@ class BeforeStep(Step):
         self.asked = asked
 
     def plan(self, room: Room) -> Plan:
+        """How many files are taken."""
         return Plan(notes=(f"{len(self._paths())} files",))
 
     def _paths(self) -> set[str]:
         return {*self.asked.put, *self.asked.remove} - {*self.asked.new}
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Take what stands there at those paths into a snapshot."""
         paths = self._paths()
         if not paths:
             return
@@ -160,6 +162,7 @@ class SendStep(Step):
         self.asked = asked
 
     def plan(self, room: Room) -> Plan:
+        """The files that still differ from what was sent, and those that go."""
         state = FarState(room.keep.folder)
         local = Local(room.keep.server, state.known())
         changes = [
@@ -171,6 +174,7 @@ class SendStep(Step):
         return Plan(tuple(changes))
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Send what still differs, each file noted once it is checked. Refused where one is not here any more."""
         state, lines = FarState(room.keep.folder), _lines(room)
         room.findings.on_back.append(lambda: put_back(room))
         local = Local(room.keep.server, state.known())

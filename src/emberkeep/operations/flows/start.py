@@ -55,6 +55,7 @@ class OnceStep(FileStep):
         return notes
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Set the values once the journal knows what they are set back to."""
         for one in room.findings.once:
             room.journal.set_once(one)
             room.findings.on_back.append(partial(room.journal.forget_once, one))
@@ -76,6 +77,7 @@ class BackStep(Step):
     whole = True
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Set back in the live files whatever still has the value of one start."""
         for path, data in set_back.files(room.journal, FolderTree(room.keep.server)).items():
             writing.write_whole(room.keep.server / path, [data])
 

@@ -88,9 +88,11 @@ class DefaultsStep(Step):
         self.title = f"record the untouched files of {version}"
 
     def plan(self, room: Room) -> Plan:
+        """Whether they are recorded already."""
         return Plan(notes=("they are recorded already",) if self.version in room.store.versions() else ())
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Record the release, unless it is recorded already."""
         if self.version in room.store.versions() or self.source is None:
             return
         room.note(recorded=self.version)

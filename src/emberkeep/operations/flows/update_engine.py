@@ -83,16 +83,19 @@ class UpdaterStep(Step):
         self.title = f"run {' '.join(command)}"
 
     def plan(self, room: Room) -> Plan:
+        """Nothing that is known before it ran; a preview plans on with the release itself."""
         if room.only_planned:
             self.expected(room)  # so that the steps behind it have something to plan on
         return Plan(notes=("what it changes is only known when it has run",))
 
     def passed(self, room: Room) -> None:
+        """Plan on from what the updater made."""
         if room.facts.get("snapshot"):
             room.begin_from(str(room.facts["snapshot"]))
             self._see_programs(room)
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Run the updater, and take a snapshot of what it made of the folder."""
         migrate.run_program(room, self.command, None, "", Place(self.command[0]))
         room.note(snapshot=migrate.checkpoint(room, f"after {self.command[0]}"))
         self._see_programs(room)
@@ -130,6 +133,7 @@ class OverlayStep(FileStep):
         return Notes([f"{archive}: {len(members)} files, {replaced} of them over the engine's own{last}"])
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Lay the archive's files, and note how many of the engine's own they replaced."""
         super().act(room, plan)
         room.note(replaced=room.findings.laid)
 

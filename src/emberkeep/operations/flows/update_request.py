@@ -88,6 +88,7 @@ class CheckStep(Step):
         self.request, self.source, self.needless = request, source, needless
 
     def plan(self, room: Room) -> Plan:
+        """Refused where versions, room or extensions forbid it."""
         config, request = room.keep.config, self.request
         notes = [_check_versions(config, request, self.source), _check_room(room, self.source)]
         notes += [self.needless] if self.needless else []

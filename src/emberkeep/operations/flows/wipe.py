@@ -63,6 +63,7 @@ class VerifyStep(Step):
     name, title = "verify", "read the snapshot back, every byte of it"
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Read every byte of the snapshot before. RunFailed where one is not what was stored."""
         found = verify(room.store, room.run.before, progress=room.progress)
         if not found.sound:
             told = found.files[0].path if found.files else found.faults[0]
@@ -111,6 +112,7 @@ class RowsStep(Step):
     name, title = "rows", "clear rows of databases"
 
     def plan(self, room: Room) -> Plan:
+        """The rows that the clearing counted, by database and table."""
         deletions = _cleared(room).deletions
         touched = frozenset(beside(one.database) for one in deletions)
         return Plan(
@@ -118,6 +120,7 @@ class RowsStep(Step):
         )
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Delete the counted rows. Refused, and rolled back, where a table has another count by now."""
         with served(room.keep) as there:
             for name, connection in there.items():
                 own = [one for one in _cleared(room).deletions if one.database == name]
@@ -170,6 +173,7 @@ class LookStep(Step):
         self.request = request
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Look at the live folder. RunFailed where what was made by hand is gone, or the seed is not the one set."""
         live = FolderTree(room.keep.server)
         lost = _lost(room, live)
         if lost:
@@ -230,6 +234,7 @@ class AnnounceStep(Step):
         self.request = request
 
     def plan(self, room: Room) -> Plan:
+        """Who is told, and how."""
         told = room.keep.config.calendar.announcing
         ways = [
             *(["in the game"] if told.in_game and self.request.start else []),
@@ -239,6 +244,7 @@ class AnnounceStep(Step):
         return Plan(notes=(", ".join(ways) or "keep.toml tells nobody to be told",))
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Tell it every way that keep.toml knows; failures are noted."""
         template = room.keep.config.calendar.announcing.done
         name = self.request.event or f"Wipe {self.request.values.number}"
         message = Message(name, self.request.values.scopes, room.clock(), self.request.values.number)

@@ -313,6 +313,7 @@ class MergeStep(FileStep):
         )
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Write the merged files, and note the questions that stay open."""
         super().act(room, plan)
         merged = room.findings.merge
         assert merged is not None

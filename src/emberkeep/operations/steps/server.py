@@ -43,6 +43,7 @@ class WarnStep(Step):
     name, title = "warn", "tell the players"
 
     def plan(self, room: Room) -> Plan:
+        """When players are told; an obstacle where nobody would hear it."""
         stop = room.keep.config.running.stop
         console = room.keep.config.running.console
         if console is None or "say" not in console.phrases or not stop.tell:
@@ -52,6 +53,7 @@ class WarnStep(Step):
         return Plan(notes=(told,), obstacles=tuple(unheard))
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Tell them, and wait until the last time has come; nothing where the server does not run."""
         if lifecycle.is_running(room.keep):
             lifecycle.warn(room.keep, room.environment, room.say)
 
@@ -62,10 +64,12 @@ class StopStep(Step):
     name, title = "stop", "save, stop, and wait until the server is gone and its files are still"
 
     def plan(self, room: Room) -> Plan:
+        """Whether it runs, and by which sign."""
         found = next(signs(room.keep.server, room.keep.config), None)
         return Plan(notes=(f"it is running: {found.words}" if found else "it is not running",))
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Stop it. RunFailed where it does not end in time."""
         stopped = lifecycle.stop(room.keep, room.environment, room.say)
         room.note(stopped=list(stopped.signs), forced=stopped.forced)
         room.findings.stopped = stopped
@@ -85,6 +89,7 @@ class StartStep(Step):
         self.told, self.only = told, only
 
     def plan(self, room: Room) -> Plan:
+        """How it is started, for how long at most, and what would keep it from starting."""
         service = lifecycle.how_to_start(room.keep.config)
         notes = [f"{' '.join(service.command)}; ready within {in_words(service.limit)}"]
         notes += [f"before it: {other.name}" for other in room.keep.config.running.services]
@@ -94,6 +99,7 @@ class StartStep(Step):
         return Plan(notes=(*notes, *([expected.words] if expected else [])), obstacles=tuple(obstacles))
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Start and follow it; taking the run back stops it first."""
         room.findings.on_back.append(lambda: _stop_ours(room))
         seen = start_and_watch(room, self.told)
         room.findings.watched = seen
@@ -235,6 +241,7 @@ class MeasureStep(Step):
     name, title = "measure", "measure the landmarks"
 
     def plan(self, room: Room) -> Plan:
+        """What is measured, over the planned folder."""
         measured = landmarks.measure(room.folder, room.keep.config)
         room.findings.measured = measured
         return Plan(notes=(measured.words,))
@@ -254,6 +261,7 @@ class LandmarkStep(Step):
         self.allowed, self.planned = tuple(allowed), planned
 
     def plan(self, room: Room) -> Plan:
+        """What may change; without a start, what would be missed."""
         told = f"may change, as the recipe says: {', '.join(self.allowed)}"
         if self.planned and not room.only_planned:
             return Plan()
@@ -265,6 +273,7 @@ class LandmarkStep(Step):
         return Plan(notes=(told,) if self.allowed else ())
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Measure the live folder again and compare."""
         before = _measured(room)
         after = landmarks.measure(FolderTree(room.keep.server), room.keep.config)
         missed = landmarks.compare(before, after, self.allowed)

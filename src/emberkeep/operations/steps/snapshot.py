@@ -34,11 +34,13 @@ class SnapshotStep(Step):
         self.note, self.why, self.pin, self.rests_on = note, why, pin, rests_on
 
     def plan(self, room: Room) -> Plan:
+        """What it is called; guesses that nobody confirmed are obstacles."""
         pinned = ", pinned: no thinning takes it" if self.pin else ""
         guesses = tuple(unconfirmed(room.keep.config, self.rests_on))
         return Plan(notes=(f"called “{self.note}”{pinned}",), obstacles=guesses)
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Take it and plan on from it. Refused while the server runs."""
         if room.keep.server.is_dir():
             refuse_if_running(room.keep, "it would write while it is copied and changed")
             taken = snapshot.take(
@@ -57,5 +59,6 @@ class SnapshotStep(Step):
             writing.make_folder(room.keep.server)
 
     def passed(self, room: Room) -> None:
+        """Plan on from the snapshot that was taken."""
         if room.run.before:
             room.begin_from(room.run.before)

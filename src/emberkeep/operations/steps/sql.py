@@ -124,6 +124,7 @@ class ServedSqlStep(Step):
     name: str = field(default=NAME, init=False)
 
     def plan(self, room: Room) -> Plan:
+        """Which files are yet to be run, and which were run with other bytes."""
         notes = Notes()
         with Connection(access(room.keep, self.one)) as connection:
             found = stepping.standing(Served(connection).applied(), self.scripts)
@@ -132,6 +133,7 @@ class ServedSqlStep(Step):
         return Plan(notes=tuple(notes.lines), warnings=tuple(notes.warnings), touched=touched)
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Run the files that are yet to be run, each noted; one that was stopped half-way begins anew from the dump."""
         way = access(room.keep, self.one)
         scripts: tuple[Script, ...] = self.scripts
         if room.facts.get("file"):  # it was stopped in the middle of a file

@@ -300,11 +300,13 @@ class TablesStep(FileStep):
         return notes
 
     def plan(self, room: Room) -> Plan:
+        """The tables that change; served databases count as touched whole."""
         plan = super().plan(room)
         served = [one for one in mergeable(room.keep, self.only) if one.served]
         return replace(plan, touched=plan.touched | {beside(one.name) for one in served})
 
     def act(self, room: Room, plan: Plan) -> None:
+        """Write the merged rows: into SQLite files as planned, into served databases in one transaction each."""
         super().act(room, plan)
         assert self.found is not None
         for one in mergeable(room.keep, self.only):
