@@ -31,7 +31,7 @@ from emberkeep.fs.trees import FOLDER
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import apply, restore_plan
 from emberkeep.operations.engine.runner import carry_out
-from emberkeep.operations.engine.step import FileStep, Notes, Room
+from emberkeep.operations.engine.step import FileStep, Notes, RunContext
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.snapshot import SnapshotStep
@@ -54,9 +54,9 @@ def chosen(source: FolderTree) -> list[str]:
     return [path for path, entry in source.entries().items() if entry.kind is not FOLDER and path.startswith(TAKEN)]
 
 
-def bare(server: Path, room: Path) -> float:
+def bare(server: Path, context: Path) -> float:
     """Only the file work."""
-    target = room / "bare"
+    target = context / "bare"
     target.mkdir()
     source = FolderTree(server)
     paths = chosen(source)
@@ -70,24 +70,24 @@ def bare(server: Path, room: Path) -> float:
     return seconds
 
 
-def as_run(server: Path, room: Path) -> tuple[float, int]:
+def as_run(server: Path, context: Path) -> tuple[float, int]:
     """The same as a run; without its snapshot step."""
-    target = room / "run"
+    target = context / "run"
     target.mkdir()
-    folder = room / "run.keep"
+    folder = context / "run.keep"
     folder.mkdir()
     (folder / "keep.toml").write_text('format = 1\n[server]\nname = "x"\nfolder = "../run"\n')
     keep, source = Keep(folder), FolderTree(server)
     paths = chosen(source)
 
-    def bring(room: Room) -> Notes:
+    def bring(context: RunContext) -> Notes:
         for path in paths:
-            room.folder.take(path, source)
+            context.folder.take(path, source)
         return Notes()
 
     with closing(Store(keep.store_folder)) as store:
         journal = Journal(folder)
-        there = Room(keep, store, journal, Run(0, "bench", now()), now)
+        there = RunContext(keep, store, journal, Run(0, "bench", now()), now)
         began = time.perf_counter()
         done = carry_out(there, [SnapshotStep("before", "bench"), FileStep("bring", "bring", bring)])
         seconds = time.perf_counter() - began

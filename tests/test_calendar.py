@@ -25,7 +25,7 @@ from emberkeep.errors import UnreadableInput
 from emberkeep.keep.config import Config, check_text
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.recurrence import MONTHS, NotUnderstood, Shift, from_rule, from_words, placed
-from emberkeep.operations.engine.step import Room
+from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows import due
 from emberkeep.operations.record.facts import BEGUN, DONE, Run
 from emberkeep.operations.record.journal import Journal
@@ -378,10 +378,10 @@ class Clock:
 
 
 def come_by(keep: Keep, clock: Clock) -> list[tuple[str, str, str]]:
-    def room(store: Store, asked: Run) -> Room:
-        return Room(keep, store, Journal(keep.folder), asked, clock)
+    def context(store: Store, asked: Run) -> RunContext:
+        return RunContext(keep, store, Journal(keep.folder), asked, clock)
 
-    hands = due.Hands(room, clock, {})
+    hands = due.Hands(context, clock, {})
     return [(one.event, one.part, one.state) for one in due.do(keep, hands)]
 
 
@@ -443,7 +443,9 @@ def test_what_waits_for_a_word_is_done_or_dropped_on_it(tmp_path: Path) -> None:
         come_by(keep, clock)
         assert "due --run" in due.waiting(keep)[0]
         hands = due.Hands(
-            lambda store, run, keep=keep, clock=clock: Room(keep, store, Journal(keep.folder), run, clock), clock, {}
+            lambda store, run, keep=keep, clock=clock: RunContext(keep, store, Journal(keep.folder), run, clock),
+            clock,
+            {},
         )
         assert [one.state for one in due.settle(keep, "nightly", hands, run=word)] == ["done" if word else "missed"]
         assert due.waiting(keep) == []
@@ -482,7 +484,7 @@ def test_what_was_broken_off_is_told_and_done_on_a_word_alone(tmp_path: Path) ->
     assert "broken off" in due.waiting(keep)[0]
     with due.exclusive_lock(keep):
         assert due.waiting(keep) == []  # somebody is at it
-    hands = due.Hands(lambda store, run: Room(keep, store, Journal(keep.folder), run, clock), clock, {})
+    hands = due.Hands(lambda store, run: RunContext(keep, store, Journal(keep.folder), run, clock), clock, {})
     assert [came.state for came in due.settle(keep, "nightly", hands, run=True)] == ["done"]
     assert due.waiting(keep) == []
 

@@ -28,7 +28,7 @@ from emberkeep.merging import orders, paths
 from emberkeep.merging.answers import Answer, Answers, save
 from emberkeep.merging.results import Merge
 from emberkeep.operations.engine import apply, restore_plan
-from emberkeep.operations.engine.step import Plan, Room
+from emberkeep.operations.engine.step import Plan, RunContext
 from emberkeep.operations.flows.merge import write_merge
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
@@ -517,15 +517,15 @@ def test_a_folder_is_merged_over_itself_and_a_disk_that_fails_leaves_every_file_
     assert "weather.yaml" not in end
     assert end["own"] == ("link", "economy")
     for at in moments(calls, 1, 30):
-        room = place / f"at{at}"
-        shutil.copytree(mine, room, symlinks=True)
+        context = place / f"at{at}"
+        shutil.copytree(mine, context, symlinks=True)
         with system.use(FaultyIO(at, OSError(28, "No space left on device"))), suppress(OSError):
-            paths.write(found, room, room)
-        state = tree_state(room, times=False)
+            paths.write(found, context, context)
+        state = tree_state(context, times=False)
         assert all(told in (before.get(path), end.get(path)) for path, told in state.items()), at
         assert before.keys() & end.keys() <= state.keys()
-        paths.write(paths.merge(old, new, room, Answers({})), room, room)
-        assert tree_state(room, times=False) == end, at
+        paths.write(paths.merge(old, new, context, Answers({})), context, context)
+        assert tree_state(context, times=False) == end, at
 
 
 def test_merging_files_without_a_keep(place: Path) -> None:
@@ -716,8 +716,8 @@ def test_what_a_run_plans_twice_is_merged_once_and_again_when_anything_it_goes_b
         step = runs.MergeStep(wanted, ())
 
         def planned(one: runs.MergeStep) -> Plan:
-            room = Room(keep, store, Journal(keep.folder), Run(0, "merge", now), lambda: now)
-            return one.plan(room)
+            context = RunContext(keep, store, Journal(keep.folder), Run(0, "merge", now), lambda: now)
+            return one.plan(context)
 
         assert planned(step) == planned(step)
         assert len(merges) == 1

@@ -22,7 +22,7 @@ from emberkeep.errors import EmberKeepError, Interrupted, Refused, RunFailed
 from emberkeep.fs import system
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import runner
-from emberkeep.operations.engine.step import Room
+from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows import restore
 from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.journal import Journal
@@ -70,7 +70,7 @@ def put_back(keep: Keep, *only: str) -> None:
 
 def resume(keep: Keep) -> None:
     with closing(Store(keep.store_folder)) as store:
-        runner.resume(Room(keep, store, Journal(keep.folder), runner.waiting(keep), real_clock))
+        runner.resume(RunContext(keep, store, Journal(keep.folder), runner.waiting(keep), real_clock))
 
 
 def copy_of(keep: Keep, place: Path) -> Keep:
@@ -99,9 +99,9 @@ def test_stopped_at_any_call_it_is_finished_or_taken_back(keep: Keep, tmp_path: 
     waited = 0
     for at in moments(calls, 10):
         mine = copy_of(keep, tmp_path / f"at{at}")
-        room = tmp_path / f"room{at}"
-        room.mkdir()
-        faulty = PowerCut(at, random.Random(at), room) if power else FaultyIO(at, Stop())
+        context = tmp_path / f"room{at}"
+        context.mkdir()
+        faulty = PowerCut(at, random.Random(at), context) if power else FaultyIO(at, Stop())
         with system.use(faulty), suppress(Stop, EmberKeepError, OSError):
             put_back(mine)
         if isinstance(faulty, PowerCut):
@@ -136,9 +136,9 @@ def test_what_was_reported_done_outlasts_a_power_cut(keep: Keep, tmp_path: Path,
     done = tree_state(whole.server)
     assert done != tree_state(keep.server)
     for chance in range(12):
-        mine, room = copy_of(keep, tmp_path / f"cut{chance}"), tmp_path / f"room{chance}"
-        room.mkdir()
-        power = PowerCut(10**9, random.Random(chance), room)
+        mine, context = copy_of(keep, tmp_path / f"cut{chance}"), tmp_path / f"room{chance}"
+        context.mkdir()
+        power = PowerCut(10**9, random.Random(chance), context)
         with system.use(power):
             act(mine)
         power.cut()
@@ -178,9 +178,9 @@ def test_what_any_command_wrote_outlasts_a_power_cut(recorded: Program, place: P
     (place / "gannet-rock/mission/economy/squalls.xml").write_text("<squalls/>")
     shutil.copytree(place / "releases/skerrylight-4.2", place / "fresh")
     shutil.copytree(place / "gannet-rock/outer-skerries", place / "friend")
-    room, before = tmp_path / "room", outlasting(place)
-    room.mkdir()
-    power = PowerCut(10**9, random.Random(what), room)
+    context, before = tmp_path / "context", outlasting(place)
+    context.mkdir()
+    power = PowerCut(10**9, random.Random(what), context)
     power.at_once = "file by file" not in what
     with system.use(power):
         done = recorded(*{**WRITERS, **MORE_WRITERS}[what])

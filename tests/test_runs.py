@@ -23,7 +23,7 @@ from emberkeep.merging.answers import Answer
 from emberkeep.operations.engine import registry, runner
 from emberkeep.operations.engine import undo as undoing
 from emberkeep.operations.engine.kind import RunKind
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.flows import (
     carry,
     import_world,
@@ -55,8 +55,8 @@ from tests.program import run_program
 STOPS = (Stop, EmberKeepError, OSError)
 
 
-def room(keep: Keep, store: Store, run: Run) -> Room:
-    return Room(keep, store, Journal(keep.folder), run, clock)
+def context(keep: Keep, store: Store, run: Run) -> RunContext:
+    return RunContext(keep, store, Journal(keep.folder), run, clock)
 
 
 def the_update(keep: Keep, store: Store) -> tuple[Run, list[Step]]:
@@ -150,7 +150,7 @@ def copy_of(built: Path, place: Path, kind: str) -> Keep:
 def carry_out(keep: Keep, kind: str) -> None:
     with closing(Store(keep.store_folder)) as store:
         run, steps = KINDS[kind](keep, store)
-        runner.carry_out(room(keep, store, run), steps)
+        runner.carry_out(context(keep, store, run), steps)
 
 
 @pytest.mark.parametrize("kind", depth.some([*KINDS], 2))
@@ -181,7 +181,7 @@ def test_stopped_anywhere_it_is_finished_or_taken_back(built: Path, tmp_path: Pa
         with closing(Store(mine.store_folder)) as store:
             if kind == "carry":  # its request names the folders
                 run = Journal(mine.folder).change(run)
-            runner.resume(room(mine, store, run))
+            runner.resume(context(mine, store, run))
         assert tree_state(mine.server) == end, (kind, at)
         again = Keep(other / "gannet-rock.keep")
         with closing(Store(again.store_folder)) as store:
@@ -227,13 +227,13 @@ def keep(tmp_path: Path) -> Keep:
 
 
 def write(keep: Keep, path: str, text: str) -> None:
-    def change(room: Room) -> Notes:
-        room.folder.write(path, text.encode())
+    def change(context: RunContext) -> Notes:
+        context.folder.write(path, text.encode())
         return Notes()
 
     with closing(Store(keep.store_folder)) as store:
         steps: list[Step] = [SnapshotStep("before", "test"), FileStep("write", "write", change)]
-        runner.carry_out(room(keep, store, Run(0, "test", NOW, title=f"writing {path}")), steps)
+        runner.carry_out(context(keep, store, Run(0, "test", NOW, title=f"writing {path}")), steps)
 
 
 def test_an_older_run_is_taken_back_while_what_it_changed_has_not_changed_since(keep: Keep) -> None:
@@ -290,7 +290,7 @@ def test_an_undo_that_was_stopped_waits_and_is_finished(keep: Keep) -> None:
     with pytest.raises(Refused, match="interrupted half-way"):
         write(keep, "world/a", "1")
     with closing(Store(keep.store_folder)) as store:
-        runner.resume(room(keep, store, waiting))
+        runner.resume(context(keep, store, waiting))
     assert Journal(keep.folder).waiting() is None
     assert (keep.server / "world" / "c").read_text() == "c"
 
@@ -300,27 +300,27 @@ def test_what_a_step_notes_is_there_when_it_is_resumed(keep: Keep) -> None:
     found: list[dict[str, object]] = []
 
     class Noting(FileStep):
-        def act(self, room: Room, plan: Plan) -> None:
-            found.append(dict(room.facts))
-            if "pids" not in room.facts:
-                room.note(pids=[7], more="x")
+        def act(self, context: RunContext, plan: Plan) -> None:
+            found.append(dict(context.facts))
+            if "pids" not in context.facts:
+                context.note(pids=[7], more="x")
                 raise Stop
-            super().act(room, plan)
+            super().act(context, plan)
 
-    def change(room: Room) -> Notes:
-        room.folder.write("world/a", b"whole")
+    def change(context: RunContext) -> Notes:
+        context.folder.write("world/a", b"whole")
         return Notes()
 
     steps: list[Step] = [SnapshotStep("before", "test"), Noting("write", "write", change)]
     with closing(Store(keep.store_folder)) as store, pytest.raises(Stop):
-        runner.carry_out(room(keep, store, Run(0, "test", NOW, title="a test")), steps)
+        runner.carry_out(context(keep, store, Run(0, "test", NOW, title="a test")), steps)
     waiting = Journal(keep.folder).waiting()
     assert waiting is not None
     step = Journal(keep.folder).steps(waiting)[1]
     assert (step.facts["pids"], step.facts["more"], step.ended) == ([7], "x", None)
     assert step.facts["plan"] == found[0]["plan"]
     with closing(Store(keep.store_folder)) as store:
-        runner.go_on(room(keep, store, waiting), steps)
+        runner.go_on(context(keep, store, waiting), steps)
     assert found[1]["pids"] == [7]
     assert (keep.server / "world" / "a").read_text() == "whole"
     with pytest.raises(UsageError, match="nothing to resume"):
@@ -330,38 +330,38 @@ def test_what_a_step_notes_is_there_when_it_is_resumed(keep: Keep) -> None:
 def test_a_run_whose_plan_is_another_now_is_only_taken_back(keep: Keep) -> None:
     text = {"now": b"one"}
 
-    def change(room: Room) -> Notes:
-        room.folder.write("world/a", text["now"])
+    def change(context: RunContext) -> Notes:
+        context.folder.write("world/a", text["now"])
         return Notes()
 
     class Stops(FileStep):
-        def act(self, room: Room, plan: Plan) -> None:
+        def act(self, context: RunContext, plan: Plan) -> None:
             raise Stop
 
     steps: list[Step] = [SnapshotStep("before", "test"), Stops("write", "write", change)]
     with closing(Store(keep.store_folder)) as store, pytest.raises(Stop):
-        runner.carry_out(room(keep, store, Run(0, "test", NOW, title="a test")), steps)
+        runner.carry_out(context(keep, store, Run(0, "test", NOW, title="a test")), steps)
     text["now"] = b"another"
     waiting = runner.waiting(keep)
     with (
         closing(Store(keep.store_folder)) as store,
         pytest.raises(EmberKeepError, match="not there any more as it was"),
     ):
-        runner.go_on(room(keep, store, waiting), [steps[0], FileStep("write", "write", change)])
+        runner.go_on(context(keep, store, waiting), [steps[0], FileStep("write", "write", change)])
     assert (keep.server / "world" / "a").read_text() == "a"
 
 
 def test_all_that_changed_since_is_counted_and_some_of_it_named(keep: Keep) -> None:
     names = [f"f{number}" for number in range(undoing.MOST_NAMED + 2)]
 
-    def change(room: Room) -> Notes:
+    def change(context: RunContext) -> Notes:
         for name in names:
-            room.folder.write(f"world/{name}", b"1")
+            context.folder.write(f"world/{name}", b"1")
         return Notes()
 
     with closing(Store(keep.store_folder)) as store:
         steps: list[Step] = [SnapshotStep("before", "test"), FileStep("write", "write", change)]
-        runner.carry_out(room(keep, store, Run(0, "test", NOW, title="many")), steps)
+        runner.carry_out(context(keep, store, Run(0, "test", NOW, title="many")), steps)
     write(keep, "world/a", "1")
     for number, more in ((undoing.MOST_NAMED, ""), (undoing.MOST_NAMED + 1, " and 1 more")):
         for name in names[:number]:
@@ -374,13 +374,13 @@ def test_all_that_changed_since_is_counted_and_some_of_it_named(keep: Keep) -> N
 
 
 def test_while_one_run_waits_no_other_begins(keep: Keep) -> None:
-    def broken(room: Room) -> Notes:
+    def broken(context: RunContext) -> Notes:
         raise OSError(5, "Input/output error")
 
     with closing(Store(keep.store_folder)) as store:
         steps: list[Step] = [SnapshotStep("before", "test"), FileStep("no", "no", broken)]
         with pytest.raises(RunFailed, match="stays as it is"):
-            runner.carry_out(room(keep, store, Run(0, "test", NOW, title="a test")), steps, stay=True)
+            runner.carry_out(context(keep, store, Run(0, "test", NOW, title="a test")), steps, stay=True)
     with pytest.raises(Refused, match="interrupted half-way"):
         write(keep, "world/a", "1")
     undo(keep)
@@ -390,14 +390,14 @@ def test_while_one_run_waits_no_other_begins(keep: Keep) -> None:
 def test_the_second_ctrl_c_goes_back(keep: Keep) -> None:
     before = tree_state(keep.server)
 
-    def pressed(room: Room) -> Notes:
+    def pressed(context: RunContext) -> Notes:
         (keep.server / "world" / "a").write_text("half")
-        room.folder.write("world/a", b"whole")
+        context.folder.write("world/a", b"whole")
         return Notes()
 
     class Pressed(FileStep):
-        def act(self, room: Room, plan: Plan) -> None:
-            super().act(room, plan)
+        def act(self, context: RunContext, plan: Plan) -> None:
+            super().act(context, plan)
             raise KeyboardInterrupt
 
     def asked() -> bool:
@@ -405,7 +405,7 @@ def test_the_second_ctrl_c_goes_back(keep: Keep) -> None:
 
     with closing(Store(keep.store_folder)) as store:
         steps: list[Step] = [SnapshotStep("before", "test"), Pressed("write", "write", pressed)]
-        there = room(keep, store, Run(0, "test", NOW, title="a test"))
+        there = context(keep, store, Run(0, "test", NOW, title="a test"))
         there.interrupted = asked
         with pytest.raises(EmberKeepError, match="all was put back"):
             runner.carry_out(there, steps)
@@ -512,14 +512,14 @@ def test_a_new_kind_of_run_is_one_module_and_one_line(
             self.request = request
             super().__init__("light", "light it", self._light)
 
-        def _light(self, room: Room) -> Notes:
-            room.folder.write(self.request.file, self.request.light.encode())
+        def _light(self, context: RunContext) -> Notes:
+            context.folder.write(self.request.file, self.request.light.encode())
             return Notes()
 
-        def act(self, room: Room, plan: Plan) -> None:
+        def act(self, context: RunContext, plan: Plan) -> None:
             if stops:
                 raise stops.pop()
-            super().act(room, plan)
+            super().act(context, plan)
 
     def steps(keep: Keep, store: Store, request: Lantern) -> list[Step]:
         return [SnapshotStep("before lighting", "lantern"), Lights(request)]
@@ -531,7 +531,7 @@ def test_a_new_kind_of_run_is_one_module_and_one_line(
     monkeypatch.setitem(registry.KINDS, "lantern", "lantern")
     before, request = tree_state(keep.server), Lantern("lantern.txt", "bright")
     with closing(Store(keep.store_folder)) as store, pytest.raises(Stop):
-        runner.carry_out(room(keep, store, kind.run(request, NOW)), steps(keep, store, request))
+        runner.carry_out(context(keep, store, kind.run(request, NOW)), steps(keep, store, request))
 
     def program(*words: str) -> str:
         done = run_program("--keep", keep.folder, *words, cwd=tmp_path)

@@ -17,7 +17,7 @@ from pathlib import Path
 import pytest
 
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine.step import Room
+from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows import due, rehearsal
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
@@ -603,10 +603,10 @@ def test_an_update_that_the_calendar_tells_is_carried_out_when_it_is_due(rock: R
     keep = Keep(rock.keep)
     now = datetime(2031, 6, 1, 3, tzinfo=UTC)
 
-    def room(store: Store, asked: Run) -> Room:
-        return Room(keep, store, Journal(keep.folder), asked, lambda: now, {**os.environ, **WORD})
+    def context(store: Store, asked: Run) -> RunContext:
+        return RunContext(keep, store, Journal(keep.folder), asked, lambda: now, {**os.environ, **WORD})
 
-    hands = due.Hands(room, lambda: now, WORD)
+    hands = due.Hands(context, lambda: now, WORD)
     assert due.do(keep, hands) == []
     now += timedelta(hours=1, minutes=1)
     (came,) = due.do(keep, hands)

@@ -22,7 +22,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.schedule import Webhook
 from emberkeep.operations.engine import runner, undo
 from emberkeep.operations.engine.codec import to_json
-from emberkeep.operations.engine.step import Room
+from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows import due, wipe, wipe_preview
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
@@ -66,11 +66,13 @@ def request_of(keep: Keep, *scopes: str, **further: Any) -> wipe_preview.Request
     return wipe_preview.request_of(keep, scopes, NOW, warn=False, **further)
 
 
-def carry_out(keep: Keep, request: wipe_preview.Request, environment: dict[str, str] | None = None) -> tuple[Room, Run]:
+def carry_out(
+    keep: Keep, request: wipe_preview.Request, environment: dict[str, str] | None = None
+) -> tuple[RunContext, Run]:
     with closing(Store(keep.store_folder)) as store:
         asked = wipe.KIND.run(request, NOW)
-        room = Room(keep, store, Journal(keep.folder), asked, lambda: NOW, environment=environment or {})
-        return room, runner.carried_out(room, wipe.steps(keep, store, request))
+        context = RunContext(keep, store, Journal(keep.folder), asked, lambda: NOW, environment=environment or {})
+        return context, runner.carried_out(context, wipe.steps(keep, store, request))
 
 
 def contents(folder: Path) -> dict[str, bytes]:
@@ -678,11 +680,11 @@ def test_a_wipe_that_is_due_is_carried_out_and_announced_ahead(rock: Rock, tmp_p
     keep = Keep(rock.keep)
     clock = {"now": datetime(2026, 6, 11, 12, tzinfo=UTC)}
 
-    def room(store: Store, asked: Run) -> Room:
+    def context(store: Store, asked: Run) -> RunContext:
         environment = {"ROCK_CONSOLE": "x", "SKERRYLIGHT_PACE": "0.1", "PATH": "/usr/bin:/bin:/usr/local/bin"}
-        return Room(keep, store, Journal(keep.folder), asked, lambda: clock["now"], environment=environment)
+        return RunContext(keep, store, Journal(keep.folder), asked, lambda: clock["now"], environment=environment)
 
-    hands = due.Hands(room, lambda: clock["now"], {"ROCK_CONSOLE": "x"})
+    hands = due.Hands(context, lambda: clock["now"], {"ROCK_CONSOLE": "x"})
     assert due.do(keep, hands) == []
     clock["now"] = datetime(2026, 6, 11, 19, 5, tzinfo=UTC)
     assert [(one.part, one.state) for one in due.do(keep, hands)] == [("tell 1 day", "told")]

@@ -1,4 +1,4 @@
-"""What commands that carry out runs share: the room of a run, what is said while it goes on, and being stopped."""
+"""What commands that carry out runs share: the context of a run, what is said while it goes on, and being stopped."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 from emberkeep.cli.context import answer, now
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.preview import preview
-from emberkeep.operations.engine.step import Room, Step
+from emberkeep.operations.engine.step import RunContext, Step
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
 from emberkeep.process.watch import Watched
@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from emberkeep.transfer.pool import Lines
 
 
-def room_for(
+def run_context_for(
     args: argparse.Namespace,
     screen: Screen,
     keep: Keep,
@@ -34,7 +34,7 @@ def room_for(
     run: Run,
     progress: Progress,
     lines: Lines | None = None,
-) -> Room:
+) -> RunContext:
     """What the steps of ``run`` work with: this terminal, this environment, this clock, ``lines`` to a remote host."""
 
     def say(text: str) -> None:
@@ -43,7 +43,7 @@ def room_for(
     def interrupted() -> bool:
         return ask_whether_back(screen) if sys.stdin.isatty() and not args.json else False
 
-    return Room(
+    return RunContext(
         keep,
         store,
         Journal(keep.folder),
@@ -63,10 +63,10 @@ def ask_whether_back(screen: Screen) -> bool:
     return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
-def shown(args: argparse.Namespace, screen: Screen, title: str, room: Room, steps: Sequence[Step]) -> int:
+def shown(args: argparse.Namespace, screen: Screen, title: str, context: RunContext, steps: Sequence[Step]) -> int:
     """Preview a run; exit code 1 when something of it wants the admin's eye. Refused while another run waits."""
-    room.journal.refuse_if_waiting()
-    found = preview(room, steps)
+    context.journal.refuse_if_waiting()
+    found = preview(context, steps)
     result = {"preview": found, "done": False}
     text = partial(view.whole, screen, title, found, details=args.details)
     return answer(args, 1 if found.warnings else 0, result, text)

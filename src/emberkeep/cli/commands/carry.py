@@ -10,7 +10,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.run_context import room_for, shown
+from emberkeep.cli.run_context import run_context_for, shown
 from emberkeep.documents.encoding import decode
 from emberkeep.documents.formats.lines import split
 from emberkeep.errors import UsageError
@@ -98,15 +98,15 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         with opened(keep) as store, progress("carry", screen) as step:
             steps = carry.steps(keep, store, request)
             title = f"Carrying {old.name} ({before or '?'}) into {new.name} ({after or '?'})"
-            room = room_for(args, screen, keep, store, carry.KIND.run(request, now()), step)
+            context = run_context_for(args, screen, keep, store, carry.KIND.run(request, now()), step)
             if not args.go:
-                return shown(args, screen, title, room, steps)
-            done = carried_out(room, steps, stay=args.stay)
+                return shown(args, screen, title, context, steps)
+            done = carried_out(context, steps, stay=args.stay)
 
     def text() -> None:
         view.done(screen, title, done)
-        screen.line(f"{room.findings.verified} files were read again on both sides and are the same.")
+        screen.line(f"{context.findings.verified} files were read again on both sides and are the same.")
         screen.line(f"The keep of {new.name} is {keep.folder}.")
 
-    result = {"run": done, "verified": room.findings.verified, "keep": keep.folder, "done": True}
+    result = {"run": done, "verified": context.findings.verified, "keep": keep.folder, "done": True}
     return answer(args, 0, result, text)

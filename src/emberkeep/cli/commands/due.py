@@ -6,7 +6,7 @@ import argparse
 import os
 
 from emberkeep.cli.context import add_all, add_go, answer, now, the_keep
-from emberkeep.cli.run_context import room_for
+from emberkeep.cli.run_context import run_context_for
 from emberkeep.errors import UsageError
 from emberkeep.operations.flows import due
 from emberkeep.show import calendar as view
@@ -43,7 +43,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         result = {"due": found, "waiting": waits, "done": False}
         return answer(args, code, result, lambda: view.due(screen, found, waits, keep.config.tz, done=False))
     with progress("due", screen) as step:
-        hands = due.Hands(lambda store, asked: room_for(args, screen, keep, store, asked, step), now, os.environ)
+        hands = due.Hands(lambda store, asked: run_context_for(args, screen, keep, store, asked, step), now, os.environ)
         if args.run or args.drop:
             found = due.settle(keep, args.run or args.drop, hands, run=bool(args.run))
         else:

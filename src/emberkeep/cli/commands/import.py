@@ -7,7 +7,7 @@ import os
 from pathlib import Path
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.run_context import room_for, shown
+from emberkeep.cli.run_context import run_context_for, shown
 from emberkeep.operations.engine.runner import carried_out
 from emberkeep.operations.flows import import_world
 from emberkeep.operations.flows.import_world import Request
@@ -37,9 +37,12 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     title = f"Bringing {request.source.name} into {keep.config.name}"
     with opened(keep) as store, progress("import", screen) as step:
         asked = import_world.KIND.run(request, now())
-        room, steps = room_for(args, screen, keep, store, asked, step), import_world.steps(keep, store, request)
+        context, steps = (
+            run_context_for(args, screen, keep, store, asked, step),
+            import_world.steps(keep, store, request),
+        )
         if not args.go:
-            return shown(args, screen, title, room, steps)
+            return shown(args, screen, title, context, steps)
         refuse_if_running(keep, "it would write its settings back when it exits")
-        done = carried_out(room, steps)
+        done = carried_out(context, steps)
     return answer(args, 0, {"run": done, "done": True}, lambda: view.done(screen, title, done))

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.run_context import room_for, shown
+from emberkeep.cli.run_context import run_context_for, shown
 from emberkeep.errors import Refused, UsageError
 from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
@@ -57,12 +57,12 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         if not steps:
             return answer(args, 0, {"done": False}, lambda: screen.line(f"The saves are of {request.old}.", GOOD))
         asked = migrate.KIND.run(request, now())
-        room = room_for(args, screen, keep, store, asked, step)
+        context = run_context_for(args, screen, keep, store, asked, step)
         if not args.go:
-            return shown(args, screen, title, room, steps)
+            return shown(args, screen, title, context, steps)
         refuse_if_running(keep, "it would write over what is migrated")
-        done = carried_out(room, steps, stay=args.stay)
-        missed = room.findings.missed
+        done = carried_out(context, steps, stay=args.stay)
+        missed = context.findings.missed
     result: dict[str, Any] = {"run": done, "missed": missed, "done": True}
     return answer(args, 0, result, lambda: view.done(screen, title, done, missed))
 

@@ -7,7 +7,7 @@ import argparse
 from typing import NamedTuple
 
 from emberkeep.cli.context import add_details, add_go, add_only, answer, now, opened, the_keep
-from emberkeep.cli.run_context import room_for
+from emberkeep.cli.run_context import run_context_for
 from emberkeep.cli.transfer_options import add_far, lines_to
 from emberkeep.errors import UsageError
 from emberkeep.inventory.roles import require_some
@@ -154,8 +154,8 @@ def _send(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) ->
     done: Run | None = None
     if args.go and not plan.nothing:
         with opened(keep) as store, progress("send", screen) as step:
-            room = room_for(args, screen, keep, store, send.KIND.run(asked, now()), step, lines)
-            done = carry_out(room, send.steps(keep, store, asked))
+            context = run_context_for(args, screen, keep, store, send.KIND.run(asked, now()), step, lines)
+            done = carry_out(context, send.steps(keep, store, asked))
     code = 0 if done or plan.nothing else 1
     return answer(
         args,
@@ -170,7 +170,7 @@ def take_back(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store
     asked = send.KIND.request_of(run)
     if args.go:
         with lines_to(args, screen, keep) as lines, progress("undo", screen) as step:
-            send.undo(room_for(args, screen, keep, store, run, step, lines))
+            send.undo(run_context_for(args, screen, keep, store, run, step, lines))
     result = {"run": run, "far": asked, "done": bool(args.go)}
     return answer(args, 0, result, lambda: view.taken_back(screen, run, asked, bool(args.go)))
 
@@ -180,6 +180,6 @@ def go_on(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, ru
     asked = send.KIND.request_of(run)
     if args.go:
         with lines_to(args, screen, keep) as lines, progress("resume", screen) as step:
-            resume(room_for(args, screen, keep, store, run, step, lines), stay=args.stay)
+            resume(run_context_for(args, screen, keep, store, run, step, lines), stay=args.stay)
     result = {"run": run, "far": asked, "done": bool(args.go)}
     return answer(args, 0, result, lambda: view.going_on(screen, run, asked, bool(args.go)))

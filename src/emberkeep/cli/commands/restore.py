@@ -71,7 +71,7 @@ def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, 
     """One player's files, records and rows, as a run; exit code 1 where something of theirs cannot be taken apart."""
     if args.into or args.into_database or args.only:
         raise UsageError("--player cannot go with --into, --into-database or --only")
-    from emberkeep.cli.run_context import room_for  # only where somebody is put back
+    from emberkeep.cli.run_context import run_context_for  # only where somebody is put back
     from emberkeep.operations.engine import preview, runner
     from emberkeep.operations.flows import person
     from emberkeep.operations.record.journal import Journal
@@ -84,7 +84,7 @@ def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, 
         steps = person.steps(keep, store, request)
         title = f"{args.player} as of snapshot {label}"
         Journal(keep.folder).refuse_if_waiting()
-        found = preview.preview(room_for(args, screen, keep, store, asked, step), steps)
+        found = preview.preview(run_context_for(args, screen, keep, store, asked, step), steps)
         code = 1 if found.warnings else 0
         if not args.go:
 
@@ -96,7 +96,7 @@ def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, 
                 screen.line(f"'emberkeep diff {label} --player {args.player}' shows it record by record.")
 
             return answer(args, code, {"preview": found, "done": False}, text)
-        done = runner.carried_out(room_for(args, screen, keep, store, asked, step), steps)
+        done = runner.carried_out(run_context_for(args, screen, keep, store, asked, step), steps)
 
     def told() -> None:
         shown.done(screen, title, done)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from emberkeep.cli.context import add_go, answer, opened, the_keep
-from emberkeep.cli.run_context import room_for
+from emberkeep.cli.run_context import run_context_for
 from emberkeep.operations.engine import preview, registry, runner
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
@@ -32,11 +32,11 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             from emberkeep.cli.commands import mirror  # only where a far host is asked
 
             return mirror.go_on(args, screen, keep, store, found)
-        room = room_for(args, screen, keep, store, found, step)
+        context = run_context_for(args, screen, keep, store, found, step)
         left = None
         if not found.undoing:
-            left = preview.left_to_do(room, registry.kind_of(found.kind).steps_of(keep, store, found))
+            left = preview.left_to_do(context, registry.kind_of(found.kind).steps_of(keep, store, found))
         if args.go:
-            runner.resume(room_for(args, screen, keep, store, found, step), stay=args.stay)
+            runner.resume(run_context_for(args, screen, keep, store, found, step), stay=args.stay)
     result = {"run": found, "left": left, "done": bool(args.go)}
     return answer(args, 0, result, lambda: view.resuming(screen, found, left, bool(args.go), keep.config.tz))

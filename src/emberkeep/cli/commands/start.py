@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from emberkeep.cli.context import add_go, answer, now, opened, the_keep
-from emberkeep.cli.run_context import room_for, told_watch
+from emberkeep.cli.run_context import run_context_for, told_watch
 from emberkeep.errors import RunFailed, UsageError
 from emberkeep.operations.engine import preview
 from emberkeep.operations.engine.runner import carried_out
@@ -46,11 +46,11 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         start.require_idle(keep)
         lifecycle.how_to_start(keep.config)
         request = Request(tuple(once))
-        room = room_for(args, screen, keep, store, start.KIND.run(request, now()), step)
+        context = run_context_for(args, screen, keep, store, start.KIND.run(request, now()), step)
         broken = [] if args.no_checks else start.checked(keep, store)
         steps = start.steps(keep, store, request, told)
         if not args.go:
-            found = preview.preview(room, steps if once else [server.StartStep(told)])
+            found = preview.preview(context, steps if once else [server.StartStep(told)])
             title = f"Start of {keep.config.name}"
 
             def text() -> None:
@@ -59,17 +59,17 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
                 view.whole(screen, title, found)
 
             return answer(args, 1 if broken else 0, {"preview": found, "checks": broken, "done": False}, text)
-        preview.require_possible(room, [server.StartStep(told)])
+        preview.require_possible(context, [server.StartStep(told)])
         back = set_back.KIND.run(set_back.Request(), now())
-        set_back.set_back(room_for(args, screen, keep, store, back, step))
+        set_back.set_back(run_context_for(args, screen, keep, store, back, step))
         for line in broken:
             screen.note(f"  ! {line}")
         if once:
-            carried_out(room, steps)
-            assert room.findings.watched is not None
-            seen = room.findings.watched
+            carried_out(context, steps)
+            assert context.findings.watched is not None
+            seen = context.findings.watched
         else:
-            seen = server.start_and_watch(room, told)
+            seen = server.start_and_watch(context, told)
     if seen.state is not State.READY:
         raise RunFailed(server.unwell(seen), hint=f"what it printed is in {keep.output}")
     code = 0 if seen.good and not broken else 1

@@ -6,7 +6,7 @@ import argparse
 import os
 
 from emberkeep.cli.context import add_go, answer, now, opened, the_keep
-from emberkeep.cli.run_context import room_for
+from emberkeep.cli.run_context import run_context_for
 from emberkeep.operations.flows import set_back
 from emberkeep.process import lifecycle
 from emberkeep.process.signs import running_signs
@@ -44,7 +44,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     done = lifecycle.stop(keep, os.environ, lambda line: screen.note(f"  {line}"))
     asked = set_back.KIND.run(set_back.Request(), now())
     with opened(keep) as store, progress("snapshot", screen) as step:
-        back = set_back.set_back(room_for(args, screen, keep, store, asked, step))
+        back = set_back.set_back(run_context_for(args, screen, keep, store, asked, step))
 
     def stopped() -> None:
         forced = f" ({done.forced})" if done.forced else ""

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.run_context import room_for, told_watch
+from emberkeep.cli.run_context import run_context_for, told_watch
 from emberkeep.errors import UsageError
 from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
@@ -126,7 +126,7 @@ def _update(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, 
         title = f"Update of {keep.config.name} from {request.engine} to {request.new}"
         if not args.go:
             Journal(keep.folder).refuse_if_waiting()
-            found = preview.preview(room_for(args, screen, keep, store, asked, step), steps)
+            found = preview.preview(run_context_for(args, screen, keep, store, asked, step), steps)
             _write_report(args, title, found, None)
             code = 1 if found.warnings else 0
             return answer(
@@ -136,9 +136,9 @@ def _update(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, 
                 lambda: view.whole(screen, title, found, details=args.details),
             )
         update.remember(keep, request.choices)
-        room = room_for(args, screen, keep, store, asked, step)
-        done = carried_out(room, steps, stay=args.stay)
-    report = update.report(room, done)
+        context = run_context_for(args, screen, keep, store, asked, step)
+        done = carried_out(context, steps, stay=args.stay)
+    report = update.report(context, done)
     _write_report(args, title, None, report)
     code = 1 if report.waits else 0
     return answer(args, code, {"report": report, "done": True}, lambda: view.reported(screen, title, report))
@@ -169,10 +169,10 @@ def _rehearse(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
         told = rehearsal.request_for(request)
         asked = update.KIND.run(told, now())
         with told_watch(args, screen) as hear:
-            room = room_for(args, screen, copy, store, asked, step)
-            done = carried_out(room, update.steps(copy, store, told, hear), stay=True)
-        report = update.report(room, done)
-        rehearsal.stop(room)
+            context = run_context_for(args, screen, copy, store, asked, step)
+            done = carried_out(context, update.steps(copy, store, told, hear), stay=True)
+        report = update.report(context, done)
+        rehearsal.stop(context)
         rehearsal.learn(keep, copy)
     wrong = rehearsal.touched(keep, untouched)
     if wrong:

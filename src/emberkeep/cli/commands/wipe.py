@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.run_context import room_for, told_watch
+from emberkeep.cli.run_context import run_context_for, told_watch
 from emberkeep.errors import Refused, UsageError
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.edit import remember
@@ -173,9 +173,9 @@ def _carry_out(
 ) -> int:
     asked = wipe.KIND.run(request, now())
     with told_watch(args, screen) as told:
-        room = room_for(args, screen, keep, store, asked, step)
-        done = carried_out(room, wipe.steps(keep, store, request, told), stay=args.stay)
-    report = wipe.report(room, done.number, found.told)
+        context = run_context_for(args, screen, keep, store, asked, step)
+        done = carried_out(context, wipe.steps(keep, store, request, told), stay=args.stay)
+    report = wipe.report(context, done.number, found.told)
     code = 1 if report.waits or found.audit.forgotten or found.audit.left_out else 0
     result = {"run": done, "report": report, "forgotten": found.audit.forgotten, "done": True}
     return answer(args, code, result, lambda: view.report(screen, report, found))

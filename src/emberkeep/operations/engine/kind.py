@@ -10,7 +10,7 @@ from typing import Any, Generic, TypeVar
 
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.codec import from_json, to_json
-from emberkeep.operations.engine.step import Room, Step
+from emberkeep.operations.engine.step import RunContext, Step
 from emberkeep.operations.record.facts import Run
 from emberkeep.store.store import Store
 
@@ -30,7 +30,7 @@ class Saves(Enum):
 Json = Mapping[str, Any]
 
 
-def no_check(room: Room) -> None:
+def no_check(context: RunContext) -> None:
     """Nothing must be so."""
 
 
@@ -56,10 +56,10 @@ class RunKind(Generic[R]):
     title: Callable[[R], str]
     steps: Callable[[Keep, Store, R], list[Step]]
     from_earlier: Callable[[Json], Json] = as_it_is
-    before_resuming: Callable[[Room], None] = no_check
+    before_resuming: Callable[[RunContext], None] = no_check
     reach: Callable[[Keep, Store, R], Callable[[str], bool]] | None = None
     saves: Saves = Saves.STAY
-    undo: Callable[[Room], None] | None = None
+    undo: Callable[[RunContext], None] | None = None
 
     @property
     def remote(self) -> bool:

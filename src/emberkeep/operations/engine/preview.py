@@ -10,7 +10,7 @@ from emberkeep.errors import EmberKeepError, Fault, Place, Refused
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Change
 from emberkeep.fs.trees import FILE
-from emberkeep.operations.engine.step import Findings, Plan, Room, Step
+from emberkeep.operations.engine.step import Findings, Plan, RunContext, Step
 
 
 @dataclass(frozen=True)
@@ -48,18 +48,18 @@ class Preview:
         return tuple(warning for step in self.steps for warning in step.warnings)
 
 
-def preview(room: Room, steps: Sequence[Step]) -> Preview:
+def preview(context: RunContext, steps: Sequence[Step]) -> Preview:
     """What ``steps`` will do, as far as it can be known before they are done. Writes nothing.
 
     What cannot be planned behind a step that is opaque is a warning, elsewhere the error it is.
     """
-    room.only_planned = True
+    context.only_planned = True
     found = []
     unknown = False
     for step in steps:
         try:
-            plan = step.plan(room)
-            _check_readable(room, plan)
+            plan = step.plan(context)
+            _check_readable(context, plan)
         except EmberKeepError as error:
             if not unknown:
                 raise
@@ -68,59 +68,59 @@ def preview(room: Room, steps: Sequence[Step]) -> Preview:
         unknown = unknown or step.opaque
         warnings = (*plan.warnings, *(f"it would stop here: {fault}" for fault in obstacles))
         found.append(StepPreview(step.name, step.title, plan.changes, plan.notes, warnings, obstacles))
-    if found and not unknown and (fault := _starts_nothing(room)) is not None:
+    if found and not unknown and (fault := _starts_nothing(context)) is not None:
         last = found[-1]
         warnings = (*last.warnings, f"it would stop here: {fault}")
         found[-1] = replace(last, warnings=warnings, obstacles=(*last.obstacles, fault))
-    return Preview(room.run.title, tuple(found))
+    return Preview(context.run.title, tuple(found))
 
 
-def _starts_nothing(room: Room) -> Fault | None:
+def _starts_nothing(context: RunContext) -> Fault | None:
     """What is wrong where the launch script executes a program now, and would execute none afterwards."""
-    script = room.keep.config.launch.script
-    was, will = room.folder.base.entries(), room.folder.entries()
+    script = context.keep.config.launch.script
+    was, will = context.folder.base.entries(), context.folder.entries()
     if script not in was or script not in will or (was[script] == will[script] and was.keys() <= will.keys()):
         return None
     from emberkeep.detection.launch import programs_of  # only where a script is looked at
 
-    before = programs_of(room.folder.base, script)
-    if not before or programs_of(room.folder, script):
+    before = programs_of(context.folder.base, script)
+    if not before or programs_of(context.folder, script):
         return None
     hint = f"have {script} name the program that will be there"
     return Fault(f"{script} would start nothing: {before[0]} will not be there", Place(script), hint)
 
 
-def left_to_do(room: Room, steps: Sequence[Step]) -> Preview:
+def left_to_do(context: RunContext, steps: Sequence[Step]) -> Preview:
     """What is left to do of an interrupted run: the steps that are not done."""
-    room.only_planned = True
-    known = room.journal.steps(room.run)
+    context.only_planned = True
+    known = context.journal.steps(context.run)
     found = []
-    for room.at, step in enumerate(steps):
-        plan = step.plan(room)
-        record = known.get(room.at)
+    for context.at, step in enumerate(steps):
+        plan = step.plan(context)
+        record = known.get(context.at)
         if record is not None and record.ended is not None:
-            room.facts = dict(record.facts)
-            step.passed(room)
+            context.facts = dict(record.facts)
+            step.passed(context)
         else:
             found.append(StepPreview(step.name, step.title, plan.changes, plan.notes, plan.warnings))
-    return Preview(room.run.title, tuple(found))
+    return Preview(context.run.title, tuple(found))
 
 
-def foreseen(room: Room, steps: Sequence[Step]) -> Preview:
-    """A preview that leaves ``room`` as it is, so that the same steps can be carried out in it."""
-    return preview(replace(room, planned=None, facts={}, findings=Findings(), faults=[]), steps)
+def foreseen(context: RunContext, steps: Sequence[Step]) -> Preview:
+    """A preview that leaves ``context`` as it is, so that the same steps can be carried out in it."""
+    return preview(replace(context, planned=None, facts={}, findings=Findings(), faults=[]), steps)
 
 
-def require_possible(room: Room, steps: Sequence[Step]) -> None:
+def require_possible(context: RunContext, steps: Sequence[Step]) -> None:
     """Refused where something would stop a run on its way, as far as it can be found before anybody is told."""
-    obstacles = foreseen(room, steps).obstacles
+    obstacles = foreseen(context, steps).obstacles
     if obstacles:
         raise Refused.gathered(obstacles)
 
 
-def _check_readable(room: Room, plan: Plan) -> None:
+def _check_readable(context: RunContext, plan: Plan) -> None:
     """Refused beforehand for the same reason."""
-    base = room.planned.base if room.planned is not None else None
+    base = context.planned.base if context.planned is not None else None
     if not isinstance(base, FolderTree):
         return
     for path in sorted(plan.touched):

@@ -14,7 +14,7 @@ from emberkeep.fs.trees import FILE, Entry
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import apply, registry, restore_plan
 from emberkeep.operations.engine.preview import refuse_unreadable, require_possible
-from emberkeep.operations.engine.step import FINISHES, Plan, Room, Step
+from emberkeep.operations.engine.step import FINISHES, Plan, RunContext, Step
 from emberkeep.operations.engine.undo import (
     databases_of,
     forget_recorded,
@@ -30,53 +30,59 @@ from emberkeep.operations.record.written import remember_written
 from emberkeep.store.tree import snapshot_tree
 
 
-def carry_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:
+def carry_out(context: RunContext, steps: Sequence[Step], *, stay: bool = False) -> Run:
     """Do a new run. RunFailed, with all put back, when a step cannot be done; ``stay``: it then stays as it is, to be
     looked at. Interrupted when somebody stops it."""
-    room.journal.refuse_if_waiting()
-    remember_written(room.keep)
-    room.run = room.journal.begin(room.run)
-    return _through(room, steps, stay)
+    context.journal.refuse_if_waiting()
+    remember_written(context.keep)
+    context.run = context.journal.begin(context.run)
+    return _through(context, steps, stay)
 
 
-def carried_out(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:
+def carried_out(context: RunContext, steps: Sequence[Step], *, stay: bool = False) -> Run:
     """Carry out a run; Damage where the store could not give all back whole.
 
     All of it is planned first, over the live files: what can be refused beforehand is, before anybody is warned or
     anything stopped.
     """
-    room.journal.refuse_if_waiting()
-    require_possible(room, steps)
-    done = carry_out(room, steps, stay=stay)
-    if room.faults:
-        raise Damage.gathered(tuple(room.faults))
+    context.journal.refuse_if_waiting()
+    require_possible(context, steps)
+    done = carry_out(context, steps, stay=stay)
+    if context.faults:
+        raise Damage.gathered(tuple(context.faults))
     return done
 
 
-def go_on(room: Room, steps: Sequence[Step], *, stay: bool = False) -> Run:
+def go_on(context: RunContext, steps: Sequence[Step], *, stay: bool = False) -> Run:
     """Finish a run that was interrupted."""
-    return _through(room, steps, stay)
+    return _through(context, steps, stay)
 
 
-def resume(room: Room, *, stay: bool = False) -> Run:
-    """Finish the interrupted run of ``room``: go on with it, or take it back wholly where that had begun."""
-    if room.run.undoing:
-        _go_on_undoing(room)
-        return room.run
-    kind = registry.kind_of(room.run.kind)
-    kind.before_resuming(room)
-    done = go_on(room, kind.steps_of(room.keep, room.store, room.run), stay=stay)
-    if room.faults:
-        raise Damage.gathered(tuple(room.faults))
+def resume(context: RunContext, *, stay: bool = False) -> Run:
+    """Finish the interrupted run of ``context``: go on with it, or take it back wholly where that had begun."""
+    if context.run.undoing:
+        _go_on_undoing(context)
+        return context.run
+    kind = registry.kind_of(context.run.kind)
+    kind.before_resuming(context)
+    done = go_on(context, kind.steps_of(context.keep, context.store, context.run), stay=stay)
+    if context.faults:
+        raise Damage.gathered(tuple(context.faults))
     return done
 
 
-def _go_on_undoing(room: Room) -> None:
-    kind = registry.find(room.run.kind)
+def _go_on_undoing(context: RunContext) -> None:
+    kind = registry.find(context.run.kind)
     if kind is not None and kind.undo is not None:
-        kind.undo(room)
+        kind.undo(context)
     else:
-        undo(room.keep, room.store, to_undo(room.keep, room.store, room.run.number), room.clock, room.progress)
+        undo(
+            context.keep,
+            context.store,
+            to_undo(context.keep, context.store, context.run.number),
+            context.clock,
+            context.progress,
+        )
 
 
 def waiting(keep: Keep) -> Run:
@@ -87,64 +93,64 @@ def waiting(keep: Keep) -> Run:
     return run
 
 
-def _through(room: Room, steps: Sequence[Step], stay: bool) -> Run:
-    known = room.journal.steps(room.run)
+def _through(context: RunContext, steps: Sequence[Step], stay: bool) -> Run:
+    known = context.journal.steps(context.run)
     step: Step = Step()
     try:
-        for room.at, step in enumerate(steps):
-            record = known.get(room.at)
-            room.facts = dict(record.facts) if record else {}
-            begun = room.clock()
-            plan = step.plan(room)
+        for context.at, step in enumerate(steps):
+            record = known.get(context.at)
+            context.facts = dict(record.facts) if record else {}
+            begun = context.clock()
+            plan = step.plan(context)
             if record is not None and record.ended is not None:
-                step.passed(room)
+                step.passed(context)
                 continue
-            _check_same(room, plan)
-            _check_given_back(room, plan)
-            _one(room, step, plan, begun)
+            _check_same(context, plan)
+            _check_given_back(context, plan)
+            _one(context, step, plan, begun)
     except KeyboardInterrupt:
-        raise _stopped(room) from None
+        raise _stopped(context) from None
     except (EmberKeepError, OSError) as error:
         if isinstance(error, Interrupted):
             raise
-        raise _failed(room, step, error, stay) from error
+        raise _failed(context, step, error, stay) from error
     except Exception as error:  # a fault of ours: what the run did so far goes back like any other's
-        raise _failed(room, step, _fault_of_ours(error), stay) from error
-    return _ended(room)
+        raise _failed(context, step, _fault_of_ours(error), stay) from error
+    return _ended(context)
 
 
-def _ended(room: Room) -> Run:
+def _ended(context: RunContext) -> Run:
     """The run as done, once the journal has it so. It is told twice where it fails: a failed write may stand."""
     for again in (True, False):
         try:
-            _record_left(room)
-            room.journal.end(room.run, DONE, room.clock())
+            _record_left(context)
+            context.journal.end(context.run, DONE, context.clock())
             break
         except (EmberKeepError, OSError) as error:
             if not again:
                 raise RunFailed(
-                    f"the {room.run.words} did all its work, but the journal cannot note it: {error}", hint=FINISHES
+                    f"the {context.run.words} did all its work, but the journal cannot note it: {error}", hint=FINISHES
                 ) from error
-    return replace(room.run, state=DONE)
+    return replace(context.run, state=DONE)
 
 
-def _one(room: Room, step: Step, plan: Plan, begun: datetime) -> None:
-    room.journal.step_begun(room.run, room.at, step.name, step.title, begun)
+def _one(context: RunContext, step: Step, plan: Plan, begun: datetime) -> None:
+    context.journal.step_begun(context.run, context.at, step.name, step.title, begun)
     if plan.fingerprint:
-        room.note(plan=plan.fingerprint)
+        context.note(plan=plan.fingerprint)
     if plan.touched:
-        room.journal.touch(room.run, ((path, noted_at(room.folder, path)) for path in plan.touched))
-    if step.whole and not room.run.whole:
-        room.run = room.journal.change(replace(room.run, whole=True))
-    room.say(step.title)
+        context.journal.touch(context.run, ((path, noted_at(context.folder, path)) for path in plan.touched))
+    if step.whole and not context.run.whole:
+        context.run = context.journal.change(replace(context.run, whole=True))
+    context.say(step.title)
     # durable before the journal says that it is done
-    with system.durable(), system.anchored(room.keep.server):
-        step.act(room, plan)
-    room.journal.step_done(room.run, room.at, room.clock())
+    with system.durable(), system.anchored(context.keep.server):
+        step.act(context, plan)
+    context.journal.step_done(context.run, context.at, context.clock())
 
 
-def _check_same(room: Room, plan: Plan) -> None:
-    told = room.facts.get("plan", "")
+def _check_same(context: RunContext, plan: Plan) -> None:
+    told = context.facts.get("plan", "")
     if told and told != plan.fingerprint:
         raise Refused(
             "what this run began from is not there any more as it was (a source, keep.toml, answers or orders changed)",
@@ -152,9 +158,9 @@ def _check_same(room: Room, plan: Plan) -> None:
         )
 
 
-def _check_given_back(room: Room, plan: Plan) -> None:
+def _check_given_back(context: RunContext, plan: Plan) -> None:
     """Refused where a step would change what the snapshot before had to leave out."""
-    before = room.before()
+    before = context.before()
     if before is None or not before.skipped:
         return
     sparing = restore_plan.Sparing([before])
@@ -163,34 +169,34 @@ def _check_given_back(room: Room, plan: Plan) -> None:
             refuse_unreadable(path)
 
 
-def _record_left(room: Room) -> None:
+def _record_left(context: RunContext) -> None:
     """Note what the run left wherever the folder differs from the snapshot taken before; where all was planned, that
     is known already."""
-    kind = registry.find(room.run.kind)
-    if not room.run.before or not (room.run.whole or (kind is not None and kind.reach is not None)):
+    kind = registry.find(context.run.kind)
+    if not context.run.before or not (context.run.whole or (kind is not None and kind.reach is not None)):
         return
-    now = FolderTree(room.keep.server)
-    restored = room.findings.restored
+    now = FolderTree(context.keep.server)
+    restored = context.findings.restored
     if restored is not None:
-        room.journal.touch(room.run, [(path, noted(now.now_at(path))) for path in sorted(restored)])
+        context.journal.touch(context.run, [(path, noted(now.now_at(path))) for path in sorted(restored)])
         return
-    before = snapshot_tree(room.store, room.run.before)
-    wanted = reach(room.keep, room.store, room.run, room.journal)
-    known = room.journal.touched(room.run)
+    before = snapshot_tree(context.store, context.run.before)
+    wanted = reach(context.keep, context.store, context.run, context.journal)
+    known = context.journal.touched(context.run)
     there, then = now.entries(), before.entries()
     paths = {path for path in there.keys() | then.keys() if there.get(path) != then.get(path)} | {"", *known}
     left = ((path, noted_at(now, path)) for path in paths if wanted(path))
-    room.journal.touch(room.run, [(path, after) for path, after in left if known.get(path) != after])
+    context.journal.touch(context.run, [(path, after) for path, after in left if known.get(path) != after])
 
 
-def _stopped(room: Room) -> EmberKeepError:
+def _stopped(context: RunContext) -> EmberKeepError:
     """What a run that somebody stopped comes to: taken back, or waiting."""
     with suppress(KeyboardInterrupt):
-        if not room.interrupted():
-            return Interrupted(f"the {room.run.words} was interrupted half-way", hint=FINISHES)
-    if _taken_back(room):
-        return Interrupted(f"the {room.run.words} was interrupted; all was put back as it was")
-    return Interrupted(f"the {room.run.words} was interrupted, and not all could be put back", hint=FINISHES)
+        if not context.interrupted():
+            return Interrupted(f"the {context.run.words} was interrupted half-way", hint=FINISHES)
+    if _taken_back(context):
+        return Interrupted(f"the {context.run.words} was interrupted; all was put back as it was")
+    return Interrupted(f"the {context.run.words} was interrupted, and not all could be put back", hint=FINISHES)
 
 
 def _fault_of_ours(error: Exception) -> EmberKeepError:
@@ -198,45 +204,45 @@ def _fault_of_ours(error: Exception) -> EmberKeepError:
     return RunFailed(what, hint="run the same with --debug and send what it prints")
 
 
-def _failed(room: Room, step: Step, error: EmberKeepError | OSError, stay: bool) -> EmberKeepError:
+def _failed(context: RunContext, step: Step, error: EmberKeepError | OSError, stay: bool) -> EmberKeepError:
     if isinstance(error, OSError):
-        what, place, hint = error.strerror or str(error), Place(str(error.filename or room.keep.server)), ""
+        what, place, hint = error.strerror or str(error), Place(str(error.filename or context.keep.server)), ""
     else:
         fault = error.faults[0]
-        what, place, hint = fault.what, fault.place or Place(str(room.keep.server)), fault.hint
+        what, place, hint = fault.what, fault.place or Place(str(context.keep.server)), fault.hint
     if stay:
         return RunFailed(
-            f"the {room.run.words} stopped at “{step.title or step.name}”: {what}; it stays as it is",
+            f"the {context.run.words} stopped at “{step.title or step.name}”: {what}; it stays as it is",
             place=place,
             hint=FINISHES,
         )
-    back = _taken_back(room)
+    back = _taken_back(context)
     if isinstance(error, Damage) and back:
         return error
     end = "all was put back as it was" if back else "NOT all could be put back"
-    stopped = room.findings.stopped
+    stopped = context.findings.stopped
     if back and stopped is not None and stopped.signs:
         hint = f"{hint}; the server is stopped, 'emberkeep start --go' starts it".removeprefix("; ")
     return RunFailed(
-        f"the {room.run.words} stopped: {what}; {end}",
+        f"the {context.run.words} stopped: {what}; {end}",
         place=place,
         hint=hint if back else f"mend that; then {FINISHES}",
     )
 
 
-def _taken_back(room: Room) -> bool:
+def _taken_back(context: RunContext) -> bool:
     """Put back what stood there before; False when that cannot be done."""
     try:
-        for act in reversed(room.findings.on_back):
+        for act in reversed(context.findings.on_back):
             act()
-        if room.run.before:
-            found = undo_plan(room.keep, room.store, room.run, room.journal)
-            tree = snapshot_tree(room.store, room.run.before)
+        if context.run.before:
+            found = undo_plan(context.keep, context.store, context.run, context.journal)
+            tree = snapshot_tree(context.store, context.run.before)
             if apply.apply(found, tree):
                 return False
-            put_databases_back(room.keep, tree, databases_of(room.run, room.journal, tree))
-        forget_recorded(room.store, room.journal, room.run)
+            put_databases_back(context.keep, tree, databases_of(context.run, context.journal, tree))
+        forget_recorded(context.store, context.journal, context.run)
     except (EmberKeepError, OSError):
         return False
-    room.journal.end(room.run, TAKEN_BACK, room.clock())
+    context.journal.end(context.run, TAKEN_BACK, context.clock())
     return True

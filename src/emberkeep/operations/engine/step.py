@@ -93,7 +93,7 @@ class Findings:
 
 
 @dataclass
-class Room:
+class RunContext:
     """What the steps of one run work with. ``facts``: what the current step noted for resuming."""
 
     keep: Keep
@@ -112,7 +112,7 @@ class Room:
     findings: Findings = field(default_factory=Findings)
     faults: list[Fault] = field(default_factory=list)
     only_planned: bool = False
-    """Whether nothing is carried out: the room of a preview."""
+    """Whether nothing is carried out: that of a preview."""
     lines: Lines | None = None
     """Connections to the remote host, in a run that changes what lies there."""
 
@@ -152,28 +152,28 @@ class Step:
     whole = False
     opaque = False
 
-    def plan(self, room: Room) -> Plan:
-        """What it will do; changes ``room.folder``."""
+    def plan(self, context: RunContext) -> Plan:
+        """What it will do; changes ``context.folder``."""
         return Plan()
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Do what is left to do of it."""
 
-    def passed(self, room: Room) -> None:
+    def passed(self, context: RunContext) -> None:
         """Hear, when a run is resumed, that it was done before."""
 
 
 class FileStep(Step):
     """A step that only changes files: ``change`` changes the planned folder and returns what else there is to say."""
 
-    def __init__(self, name: str, title: str, change: Callable[[Room], Notes]) -> None:
+    def __init__(self, name: str, title: str, change: Callable[[RunContext], Notes]) -> None:
         self.name, self.title, self.change = name, title, change
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """What ``change`` does to the planned folder, with a fingerprint of it."""
-        folder = room.folder
+        folder = context.folder
         mark = folder.mark()
-        notes = self.change(room)
+        notes = self.change(context)
         touched = frozenset(folder.touched(mark))
         return Plan(
             folder.since(mark),
@@ -184,9 +184,9 @@ class FileStep(Step):
             tuple(notes.obstacles),
         )
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Make the planned changes, file by file."""
-        write(room, plan)
+        write(context, plan)
 
 
 @dataclass
@@ -198,9 +198,9 @@ class Notes:
     obstacles: list[Fault] = field(default_factory=list)
 
 
-def write(room: Room, plan: Plan) -> None:
+def write(context: RunContext, plan: Plan) -> None:
     """Make the server folder as planned, at the paths that a plan touches."""
-    server = room.keep.server
+    server = context.keep.server
     moved = set()
     for change in plan.changes:
         if change.what is not What.RENAME:
@@ -210,8 +210,8 @@ def write(room: Room, plan: Plan) -> None:
         if old.exists() and not new.exists():
             writing.make_folder(new.parent)
             system.io.replace(old, new)
-    found = restore_plan.plan(room.folder, server, lambda path: path in plan.touched, trusted=moved)
+    found = restore_plan.plan(context.folder, server, lambda path: path in plan.touched, trusted=moved)
     fitness.check_room(found)
-    room.faults += apply.apply(found, room.folder, progress=room.progress)
-    if room.faults:
-        raise Damage.gathered(tuple(room.faults))
+    context.faults += apply.apply(found, context.folder, progress=context.progress)
+    if context.faults:
+        raise Damage.gathered(tuple(context.faults))

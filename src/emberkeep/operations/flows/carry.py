@@ -25,7 +25,7 @@ from emberkeep.merging.answers import GIVEN, Answer, Answers
 from emberkeep.merging.merge import merge_trees
 from emberkeep.merging.results import LINES, MINE, RECORD, Merge, Outcome, Question
 from emberkeep.operations.engine.kind import RunKind, Saves
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.flows import migrate
 from emberkeep.operations.record import defaults
 from emberkeep.operations.steps.merge import Once, into, stands
@@ -133,9 +133,9 @@ class _Carry:
     base: Tree | None
     once: Once = field(default_factory=Once)
 
-    def __call__(self, room: Room) -> Notes:
-        folder, old = room.folder, FolderTree(self.request.old, str(self.request.old))
-        roles = Roles(room.keep.config.roles)
+    def __call__(self, context: RunContext) -> Notes:
+        folder, old = context.folder, FolderTree(self.request.old, str(self.request.old))
+        roles = Roles(context.keep.config.roles)
         notes = Notes()
         by_role: dict[str, list[str]] = {}
         for path, entry in old.entries().items():
@@ -157,20 +157,20 @@ class _Carry:
             notes.warnings.append(f"unsorted, and carried along: {some}" + (" …" if len(by_role[UNSORTED]) > 4 else ""))
         if differing:
             notes.warnings.append(f"in both and different, the old one's is taken: {', '.join(differing[:4])}")
-        notes.lines += self._merge(room, notes, [path for role in MERGED for path in by_role.get(role, ())])
+        notes.lines += self._merge(context, notes, [path for role in MERGED for path in by_role.get(role, ())])
         return notes
 
-    def _merge(self, room: Room, notes: Notes, paths: list[str]) -> list[str]:
+    def _merge(self, context: RunContext, notes: Notes, paths: list[str]) -> list[str]:
         """Settings, economy and scripts: what the fresh install ships is brought into the old, edited files."""
-        folder = room.folder
-        fresh, old = folder.base, _relaunched(FolderTree(self.request.old), folder.base, room.keep.config)
+        folder = context.folder
+        fresh, old = folder.base, _relaunched(FolderTree(self.request.old), folder.base, context.keep.config)
         both = [path for path in paths if path in folder.entries()]
         for path in paths:
             if path not in folder.entries():
                 folder.take(path, old)
         merged = self.once.of(
             (both, stands((self.base or NoTree(), fresh, old), both)),
-            lambda: _merged(self.request, room.keep.config, self.base, fresh, old, both),
+            lambda: _merged(self.request, context.keep.config, self.base, fresh, old, both),
         )
         if merged.faults:
             raise UnreadableInput.gathered(merged.faults)
@@ -178,7 +178,7 @@ class _Carry:
             if item.outcome is Outcome.SAME and item.path in old.entries():
                 folder.take(item.path, old)
         into(folder, merged)
-        room.findings.merge = merged
+        context.findings.merge = merged
         taken = sum(len(item.taken) for item in merged.files)
         how = "with the defaults they began from" if self.base else "two-way, as their old defaults are not recorded"
         if merged.open:
@@ -285,22 +285,22 @@ class VerifyStep(Step):
     def __init__(self, request: Request) -> None:
         self.request = request
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Read what was carried on both sides. RunFailed where a byte differs."""
-        old, roles = FolderTree(self.request.old), Roles(room.keep.config.roles)
+        old, roles = FolderTree(self.request.old), Roles(context.keep.config.roles)
         differing, count, done = [], 0, 0
         total = sum(entry.size for entry in old.entries().values())
         for path, entry in old.entries().items():
             if entry.kind is not FILE or roles.of(path) not in CARRIED:
                 continue
             count += 1
-            there = room.keep.server / path
+            there = context.keep.server / path
             if not there.is_file() or digest_of(file_chunks(there)) != old.digest(path):
                 differing.append(path)
             done += entry.size
-            room.progress(done, total)
-        room.note(verified=count)
-        room.findings.verified = count
+            context.progress(done, total)
+        context.note(verified=count)
+        context.findings.verified = count
         if differing:
             raise RunFailed(f"{len(differing)} carried files are not what they were: {', '.join(differing[:5])}")
 
@@ -313,15 +313,15 @@ class SeedStep(Step):
     def __init__(self, request: Request) -> None:
         self.request = request
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """Refused where seed, size or world pointer would not be those of the old install."""
-        config = room.keep.config
+        config = context.keep.config
         before = landmarks.measure_facts(FolderTree(self.request.old), config)
-        migrate.check_facts(before, room.folder, config)
+        migrate.check_facts(before, context.folder, config)
         notes = [f"{name} {value}" for name, value in before.items()]
         warnings = []
         try:
-            notes.append(migrate.check_number(config, room.folder))
+            notes.append(migrate.check_number(config, context.folder))
         except Refused as error:
             if "goes back" in str(error):
                 raise

@@ -19,7 +19,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE as KEEP_FILE
 from emberkeep.keep.tables.schedule import ANY, Event
 from emberkeep.operations.engine.runner import carried_out
-from emberkeep.operations.engine.step import Room
+from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows import migrate, update, update_request, wipe, wipe_preview
 from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.facts import BEGUN, DONE, Run
@@ -60,9 +60,9 @@ class Came:
 
 @dataclass(frozen=True)
 class Hands:
-    """What is needed to do things: a room for a run, and the clock and environment."""
+    """What is needed to do things: a context for a run, and the clock and environment."""
 
-    room: Callable[[Store, Run], Room]
+    context: Callable[[Store, Run], RunContext]
     clock: Callable[[], datetime]
     environment: Mapping[str, str]
 
@@ -300,9 +300,9 @@ def _update(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
         source = Path(os.path.normpath(keep.folder / event.source))
         request = update_request.request_of(keep, store, source, event.to, recipes=migrate.folders(keep, None))
         asked = update.KIND.run(request, hands.clock())
-        room = hands.room(store, asked)
-        done = carried_out(room, update.steps(keep, store, request))
-        waits = update.report(room, done).waits
+        context = hands.context(store, asked)
+        done = carried_out(context, update.steps(keep, store, request))
+        waits = update.report(context, done).waits
     finally:
         store.close()
     return (OPEN if waits else DONE), "; ".join((f"run {done.number}", *waits))
@@ -330,9 +330,9 @@ def _wipe(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     store = Store(keep.store_folder)
     try:
         asked = wipe.KIND.run(request, hands.clock())
-        room = hands.room(store, asked)
-        done = carried_out(room, wipe.steps(keep, store, request))
-        report = wipe.report(room, done.number)
+        context = hands.context(store, asked)
+        done = carried_out(context, wipe.steps(keep, store, request))
+        report = wipe.report(context, done.number)
     finally:
         store.close()
     forgotten = [f"{item.path} still mentions {item.ids} {item.what}s" for item in found.audit.forgotten]

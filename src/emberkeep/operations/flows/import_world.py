@@ -22,7 +22,7 @@ from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
 from emberkeep.migrating.apply import numbered_pattern
 from emberkeep.operations.engine.kind import RunKind, Saves
-from emberkeep.operations.engine.step import FileStep, Notes, Room, Step
+from emberkeep.operations.engine.step import FileStep, Notes, RunContext, Step
 from emberkeep.operations.flows import migrate
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.store.store import Store
@@ -94,19 +94,19 @@ def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
 class _Bring:
     request: Request
 
-    def __call__(self, room: Room) -> Notes:
-        folder, config = room.folder, room.keep.config
+    def __call__(self, context: RunContext) -> Notes:
+        folder, config = context.folder, context.keep.config
         pointer = config.world.pointer
         if pointer is None:
             raise Refused("keep.toml does not tell which setting names the world", hint="see [world] pointer")
-        played = _played(room)
+        played = _played(context)
         world = find_world(_source(self.request.source, played), self.request, config, played)
         there = next((path for path in world.parts.values() if path in folder.entries()), "")
         if there or played.beside(world.name) in folder.entries():
             what = there or f"a folder {played.beside(world.name)}"
             raise Refused(f"there is {what} already", hint="--as NAME gives the new one another name")
         notes = Notes([f"found in {world.below or 'the top'} of {self.request.source.name}: {len(world.parts)} files"])
-        notes.lines += _check_number(room, world)
+        notes.lines += _check_number(context, world)
         for path, here in world.parts.items():
             folder.take(here, world.tree, path)
         if world.others:
@@ -116,18 +116,18 @@ class _Bring:
         wanted = played.pointing(world.name)
         folder.write(pointer.file, edit.set_value(pointer.file, read(folder, pointer.file), pointer.key, wanted))
         notes.lines.append(f"{pointer.file}: {pointer.key} = {wanted} (was {before}; that world stays)")
-        notes.lines += _set_seed(room, world, played.at)
+        notes.lines += _set_seed(context, world, played.at)
         return notes
 
 
-def _played(room: Room) -> Played:
+def _played(context: RunContext) -> Played:
     """The world that is in use, by the rule by which adopt and survey find what a pointer leads to."""
-    pointer, folder = room.keep.config.world.pointer, room.folder
+    pointer, folder = context.keep.config.world.pointer, context.folder
     assert pointer is not None
     if pointer.file not in folder.entries():
         raise Refused(f"there is no {pointer.file}, which names the world")
     value = edit.value(pointer.file, read(folder, pointer.file), pointer.key) or ""
-    roles, entries = Roles(room.keep.config.roles), folder.entries()
+    roles, entries = Roles(context.keep.config.roles), folder.entries()
     led = [path for path in entries if leads_to(value, path)]
     saved = [path for path in led if entries[path].kind is FILE and roles.of(path) == "world"]
     holding = Counter(
@@ -265,9 +265,9 @@ def _stem(name: str) -> str:
     return name.split(".", 1)[0] or name
 
 
-def _check_number(room: Room, world: World) -> list[str]:
+def _check_number(context: RunContext, world: World) -> list[str]:
     """The saves' number against the engine's: a newer one is refused, an older one will be converted."""
-    reads = migrate.engine_number(room.keep.config, room.folder)
+    reads = migrate.engine_number(context.keep.config, context.folder)
     if world.number is None:
         return ["its saves carry no number; the engine will tell whether it takes them"]
     if reads is None:
@@ -279,9 +279,9 @@ def _check_number(room: Room, world: World) -> list[str]:
     return [f"its saves carry the number {world.number}, as the engine wants"]
 
 
-def _set_seed(room: Room, world: World, current: str) -> list[str]:
+def _set_seed(context: RunContext, world: World, current: str) -> list[str]:
     """Where the save's name carries seed and size, the launch script must give those of the new world."""
-    config, folder = room.keep.config, room.folder
+    config, folder = context.keep.config, context.folder
     script = config.launch.script
     if not config.world.numbered or script not in folder.entries():
         return []

@@ -15,7 +15,7 @@ from emberkeep.merging.answers import Answer
 from emberkeep.merging.results import Merge
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.runner import carry_out
-from emberkeep.operations.engine.step import Clock, Room, Step
+from emberkeep.operations.engine.step import Clock, RunContext, Step
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps import merge as merging
 from emberkeep.operations.steps.merge import MergeStep, tables_step
@@ -66,9 +66,9 @@ def write_merge(
     based_on = {item.path: item.based_on for item in merge.to_write}
     merging.check_unchanged(FolderTree(keep.require_server()), based_on)
     request = Request(wanted.old, wanted.new, wanted.only, wanted.checked, tuple(answers), based_on)
-    room = Room(keep, store, Journal(keep.folder), KIND.run(request, clock()), clock, progress=progress)
-    carry_out(room, steps(keep, store, request, merge))
-    return room.findings.before
+    context = RunContext(keep, store, Journal(keep.folder), KIND.run(request, clock()), clock, progress=progress)
+    carry_out(context, steps(keep, store, request, merge))
+    return context.findings.before
 
 
 def _from_earlier(request: Mapping[str, Any]) -> Mapping[str, Any]:

@@ -26,7 +26,7 @@ from emberkeep.migrating.vendor import natural
 from emberkeep.operations.engine import registry
 from emberkeep.operations.engine.kind import RunKind, Saves
 from emberkeep.operations.engine.restore_plan import within
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.flows import restore
 from emberkeep.operations.record import defaults, snapshot
 from emberkeep.operations.record.facts import DONE
@@ -241,10 +241,10 @@ def _file_step(recipe: Recipe, step: RecipeStep) -> Step:
     }
     title = f"migrate {recipe.name}: {step.why or words.get(kind, kind)}"
 
-    def change(room: Room) -> Notes:
-        if not apply.applies(step, recipe, room.folder):
+    def change(context: RunContext) -> Notes:
+        if not apply.applies(step, recipe, context.folder):
             return Notes([f"not here: '{step.when}' is not so"])
-        return Notes(apply.apply(step, recipe, room.folder, room.keep.config))
+        return Notes(apply.apply(step, recipe, context.folder, context.keep.config))
 
     return FileStep("migrate", title, change)
 
@@ -260,47 +260,47 @@ class ProgramStep(Step):
         self.recipe, self.step, self.act_of = recipe, step, step.act
         self.title = f"migrate {recipe.name}: {step.why or 'run ' + step.act.command[0]}"
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """The command that would run; what it changes is not known before."""
-        if not apply.applies(self.step, self.recipe, room.folder):
+        if not apply.applies(self.step, self.recipe, context.folder):
             return Plan(notes=(f"not here: '{self.step.when}' is not so",))
         notes = [f"run {' '.join(self.act_of.command)}, for {in_words(self.act_of.limit)} at most"]
         notes += [f"may change {', '.join(self.act_of.changes)}"] if self.act_of.changes else []
         return Plan(notes=(*notes, "what it changes is only known when it has run"))
 
-    def passed(self, room: Room) -> None:
+    def passed(self, context: RunContext) -> None:
         """Plan on from what the program made."""
-        if room.facts.get("snapshot"):
-            room.begin_from(str(room.facts["snapshot"]))
+        if context.facts.get("snapshot"):
+            context.begin_from(str(context.facts["snapshot"]))
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Run the program where its recipe applies, and take a snapshot of what it made."""
-        if not apply.applies(self.step, self.recipe, room.folder):
+        if not apply.applies(self.step, self.recipe, context.folder):
             return
-        self._as_before(room)
-        before = FolderTree(room.keep.server)
+        self._as_before(context)
+        before = FolderTree(context.keep.server)
         before.entries()
         place = Place(str(self.recipe.path), self.step.line)
         command = [part.replace("{recipe}", str(self.recipe.path.parent)) for part in self.act_of.command]
-        run_program(room, command, self.act_of.limit, self.act_of.expects, place)
-        self._check_kept_to(room, before)
-        room.note(snapshot=checkpoint(room, f"after {self.act_of.command[0]}"))
+        run_program(context, command, self.act_of.limit, self.act_of.expects, place)
+        self._check_kept_to(context, before)
+        context.note(snapshot=checkpoint(context, f"after {self.act_of.command[0]}"))
 
-    def _as_before(self, room: Room) -> None:
+    def _as_before(self, context: RunContext) -> None:
         """What an interrupted run of it may have changed is put back first."""
         from emberkeep.operations.engine import apply as putting
         from emberkeep.operations.engine import restore_plan
 
-        found = restore_plan.plan(room.folder, room.keep.server, lambda path: True)
+        found = restore_plan.plan(context.folder, context.keep.server, lambda path: True)
         if not found.nothing:
-            putting.apply(found, room.folder)
+            putting.apply(found, context.folder)
 
-    def _check_kept_to(self, room: Room, before: FolderTree) -> None:
+    def _check_kept_to(self, context: RunContext, before: FolderTree) -> None:
         """Refused when it changed what the recipe does not say it may."""
         if not self.act_of.changes:
             return
         may = globs.combined(self.act_of.changes)
-        now = FolderTree(room.keep.server).entries()
+        now = FolderTree(context.keep.server).entries()
         then = before.entries()
         folder = ("folder",)
         other = [
@@ -317,14 +317,16 @@ class ProgramStep(Step):
             )
 
 
-def run_program(room: Room, command: Sequence[str], limit: timedelta | None, expects: str, place: Place) -> None:
+def run_program(
+    context: RunContext, command: Sequence[str], limit: timedelta | None, expects: str, place: Place
+) -> None:
     """Run a program in the server folder. RunFailed when it cannot be run, ends badly, takes too long or does not
     print what is expected of it."""
     try:
         done = subprocess.run(
             command,
-            cwd=room.keep.server,
-            env=_environment(room),
+            cwd=context.keep.server,
+            env=_environment(context),
             stdin=subprocess.DEVNULL,
             stdout=subprocess.PIPE,
             stderr=subprocess.STDOUT,
@@ -343,16 +345,18 @@ def run_program(room: Room, command: Sequence[str], limit: timedelta | None, exp
         raise RunFailed(f"{command[0]} did not print “{expects}”: {last[0][:200]}", place=place)
 
 
-def _environment(room: Room) -> dict[str, str] | None:
+def _environment(context: RunContext) -> dict[str, str] | None:
     """What a program of others is given of ours: what the server is given too."""
-    start = room.keep.config.running.start
-    return handed_on(room.environment, start.environment if start else ()) or None
+    start = context.keep.config.running.start
+    return handed_on(context.environment, start.environment if start else ()) or None
 
 
-def checkpoint(room: Room, note: str) -> str:
+def checkpoint(context: RunContext, note: str) -> str:
     """Keep what a program made of the folder, and plan on from it; the snapshot's number."""
-    taken = snapshot.take(room.keep, room.clock(), note=note, why=KIND.name, store=room.store, progress=room.progress)
-    room.begin_from(taken.about.label)
+    taken = snapshot.take(
+        context.keep, context.clock(), note=note, why=KIND.name, store=context.store, progress=context.progress
+    )
+    context.begin_from(taken.about.label)
     return taken.about.label
 
 
@@ -364,12 +368,12 @@ class GuardStep(Step):
     def __init__(self, allowed: Sequence[str] = ()) -> None:
         self.allowed = tuple(allowed)
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """Refused where seed, size, pointer or save numbers would not be what they must be."""
-        measured = room.findings.measured
+        measured = context.findings.measured
         if measured is not None:
-            check_facts(measured.facts, room.folder, room.keep.config, self.allowed)
-        return Plan(notes=(check_number(room.keep.config, room.folder),))
+            check_facts(measured.facts, context.folder, context.keep.config, self.allowed)
+        return Plan(notes=(check_number(context.keep.config, context.folder),))
 
 
 def check_facts(before: Mapping[str, str], tree: Tree, config: Config, allowed: Sequence[str] = ()) -> None:

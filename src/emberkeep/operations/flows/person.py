@@ -9,7 +9,7 @@ from emberkeep.fs.trees import Tree
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
-from emberkeep.operations.engine.step import FileStep, Notes, Room, Step
+from emberkeep.operations.engine.step import FileStep, Notes, RunContext, Step
 from emberkeep.operations.flows import wipe_preview
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.signs import refuse_if_running
@@ -44,8 +44,8 @@ def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
     then = snapshot_tree(store, request.target)
     person = who(keep, request.player, then, FolderTree(keep.require_server()))
 
-    def put(room: Room) -> Notes:
-        found = persons.put_back(room.folder, then, Roles(room.keep.config.roles), person)
+    def put(context: RunContext) -> Notes:
+        found = persons.put_back(context.folder, then, Roles(context.keep.config.roles), person)
         notes = Notes([one.words for one in found.put] or ["all is as it was already"])
         notes.warnings += found.staying
         return notes

@@ -30,7 +30,7 @@ from emberkeep.keep.edit import make_like
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE
 from emberkeep.operations.engine import apply, fitness, restore_plan
-from emberkeep.operations.engine.step import Room
+from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows.update_request import Request
 from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.journal import Journal
@@ -270,11 +270,11 @@ def learn(keep: Keep, copy: Keep) -> None:
         journal.started(start)
 
 
-def stop(room: Room) -> None:
+def stop(context: RunContext) -> None:
     """Stop the copy's server, if it was started."""
-    if not lifecycle.is_running(room.keep):
+    if not lifecycle.is_running(context.keep):
         return
     try:
-        lifecycle.stop(room.keep, room.environment, room.say)
+        lifecycle.stop(context.keep, context.environment, context.say)
     except EmberKeepError:
-        lifecycle.end(room.keep, room.findings.pids)
+        lifecycle.end(context.keep, context.findings.pids)

@@ -16,7 +16,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import apply, restore_plan, runner, undo
 from emberkeep.operations.engine.kind import RunKind, Saves
 from emberkeep.operations.engine.restore_plan import RestorePlan
-from emberkeep.operations.engine.step import Clock, Plan, Room, Step
+from emberkeep.operations.engine.step import Clock, Plan, RunContext, Step
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.snapshot import SnapshotStep
@@ -85,14 +85,14 @@ def selected(keep: Keep, tree: SnapshotTree, only: tuple[str, ...]) -> list[str]
     return [name for name in tree.manifest.about.databases if name in wanted]
 
 
-def target_of(room: Room) -> SnapshotTree:
+def target_of(context: RunContext) -> SnapshotTree:
     """The snapshot that a restore puts back. Refused, with the way out, when it is gone or damaged."""
-    label = KIND.request_of(room.run).target
+    label = KIND.request_of(context.run).target
     try:
-        return snapshot_tree(room.store, label)
+        return snapshot_tree(context.store, label)
     except (Damage, UsageError) as error:
         raise Refused(
-            f"the {room.run.words} cannot be finished: {error}",
+            f"the {context.run.words} cannot be finished: {error}",
             hint="'emberkeep undo --go' takes back what it has done so far; that does not need it",
         ) from None
 
@@ -113,33 +113,33 @@ class RestoreStep(Step):
         self.only, self.found, self.databases = request.only, found, request.databases
         self.foreseen = found is not None
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """What differs from the snapshot, and the databases that are put back."""
-        tree = target_of(room)
-        wanted = restore_plan.scope_of(tree.manifest, self.only, room.keep.config)
-        before = room.before()
+        tree = target_of(context)
+        wanted = restore_plan.scope_of(tree.manifest, self.only, context.keep.config)
+        before = context.before()
         found = self.found
         if found is None or (before is not None and before.skipped):
-            found = restore_plan.plan(tree, room.keep.server, wanted, before=before)
+            found = restore_plan.plan(tree, context.keep.server, wanted, before=before)
         self.found = found
         changes = [Change(entry.path, What.WRITE, entry.size) for entry in found.write]
         changes += [Change(entry.path, What.DELETE, 0, entry.size) for entry in (*found.replace, *found.remove)]
         notes = tuple(f"database {name} as it was dumped" for name in self.databases)
         return Plan(tuple(changes), notes, touched=frozenset(map(beside, self.databases)))
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Make the folder as planned, then put databases back."""
         assert self.found is not None
-        room.faults += apply.apply(self.found, target_of(room), progress=room.progress)
+        context.faults += apply.apply(self.found, target_of(context), progress=context.progress)
         if self.databases:
             from emberkeep.operations.record import databases  # only where there are some
 
-            databases.put_back_all(room.keep, target_of(room), self.databases, room.progress)
+            databases.put_back_all(context.keep, target_of(context), self.databases, context.progress)
         if self.foreseen:  # else a part of it may have been done before the run was stopped
             found = self.found
             changed = (*found.write, *found.touch, *found.make, *found.replace, *found.remove)
             paths = {entry.path for entry in changed}
-            room.findings.restored = frozenset({"", *paths, *restore_plan.all_parents(paths)})
+            context.findings.restored = frozenset({"", *paths, *restore_plan.all_parents(paths)})
 
 
 def steps(keep: Keep, store: Store, request: Request, found: RestorePlan | None = None) -> list[Step]:
@@ -163,13 +163,13 @@ def put_back(
     about = found.tree.manifest.about
     roles = tuple((role, tuple(patterns)) for role, patterns in about.roles)
     request = Request(label, only, names, tuple(about.scope), roles, about.tiles, about.taken)
-    room = Room(keep, store, journal, KIND.run(request, clock()), clock, progress=progress)
+    context = RunContext(keep, store, journal, KIND.run(request, clock()), clock, progress=progress)
     carried = steps(keep, store, request, found.plan)
-    done = runner.carry_out(room, carried)
-    if room.faults:
-        raise Damage.gathered(tuple(room.faults))
+    done = runner.carry_out(context, carried)
+    if context.faults:
+        raise Damage.gathered(tuple(context.faults))
     plan = next((step.found for step in carried if isinstance(step, RestoreStep) and step.found), found.plan)
-    return replace(found, plan=plan, run=done, before=room.findings.before)
+    return replace(found, plan=plan, run=done, before=context.findings.before)
 
 
 def reach(keep: Keep, store: Store, request: Request) -> Callable[[str], bool]:
@@ -179,11 +179,11 @@ def reach(keep: Keep, store: Store, request: Request) -> Callable[[str], bool]:
     return restore_plan.within(request.scope, request.roles, request.tiles, request.only, keep.config)
 
 
-def _require_possible_still(room: Room) -> None:
+def _require_possible_still(context: RunContext) -> None:
     """What must be so before an interrupted restore goes on."""
-    tree = target_of(room)
-    wanted = restore_plan.scope_of(tree.manifest, KIND.request_of(room.run).only, room.keep.config)
-    undo.check(room.keep, restore_plan.plan(tree, room.keep.server, wanted), tree)
+    tree = target_of(context)
+    wanted = restore_plan.scope_of(tree.manifest, KIND.request_of(context.run).only, context.keep.config)
+    undo.check(context.keep, restore_plan.plan(tree, context.keep.server, wanted), tree)
 
 
 KIND = RunKind(

@@ -20,7 +20,7 @@ from emberkeep.fs.scan import TEMPORARY
 from emberkeep.fs.trees import Entry, Kind, Tree, parents
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
-from emberkeep.operations.engine.step import Plan, Room, Step
+from emberkeep.operations.engine.step import Plan, RunContext, Step
 from emberkeep.operations.record.facts import BEGUN, DONE, UNDONE
 from emberkeep.operations.upkeep.fetch_plan import Local
 from emberkeep.store import writer
@@ -118,9 +118,9 @@ def asked_of(plan: SendPlan, listing: Listing, to: object) -> Asked:
     return Asked(put, new, plan.make, plan.remove, plan.fold, str(to))
 
 
-def _lines(room: Room) -> Lines:
-    assert room.lines is not None
-    return room.lines
+def _lines(context: RunContext) -> Lines:
+    assert context.lines is not None
+    return context.lines
 
 
 class BeforeStep(Step):
@@ -132,24 +132,26 @@ class BeforeStep(Step):
     def __init__(self, asked: Asked) -> None:
         self.asked = asked
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """How many files are taken."""
         return Plan(notes=(f"{len(self._paths())} files",))
 
     def _paths(self) -> set[str]:
         return {*self.asked.put, *self.asked.remove} - {*self.asked.new}
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Take what stands there at those paths into a snapshot."""
         paths = self._paths()
         if not paths:
             return
-        lines = _lines(room)
+        lines = _lines(context)
         tree = FarTree(lines.first, walk(lines), lambda path: path in paths)
-        about = About("", room.clock(), KIND.name, "before sending", source=str(lines.door.address))
-        about = replace(about, scope=tuple(globs.escape(path) for path in sorted(paths)), roles=room.keep.config.roles)
-        taken = writer.add(room.store, tree, about, progress=room.progress)
-        room.note(snapshot=taken.about.label)
+        about = About("", context.clock(), KIND.name, "before sending", source=str(lines.door.address))
+        about = replace(
+            about, scope=tuple(globs.escape(path) for path in sorted(paths)), roles=context.keep.config.roles
+        )
+        taken = writer.add(context.store, tree, about, progress=context.progress)
+        context.note(snapshot=taken.about.label)
 
 
 class SendStep(Step):
@@ -161,10 +163,10 @@ class SendStep(Step):
     def __init__(self, asked: Asked) -> None:
         self.asked = asked
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """The files that still differ from what was sent, and those that go."""
-        state = FarState(room.keep.folder)
-        local = Local(room.keep.server, state.known())
+        state = FarState(context.keep.folder)
+        local = Local(context.keep.server, state.known())
         changes = [
             Change(path, What.WRITE if path in self.asked.new else What.REPLACE, local.entries[path].size)
             for path in self.asked.put
@@ -173,20 +175,20 @@ class SendStep(Step):
         changes += [Change(path, What.DELETE) for path in self.asked.remove]
         return Plan(tuple(changes))
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Send what still differs, each file noted once it is checked. Refused where one is not here any more."""
-        state, lines = FarState(room.keep.folder), _lines(room)
-        room.findings.on_back.append(lambda: put_back(room))
-        local = Local(room.keep.server, state.known())
+        state, lines = FarState(context.keep.folder), _lines(context)
+        context.findings.on_back.append(lambda: put_back(context))
+        local = Local(context.keep.server, state.known())
         assert local.tree is not None
         missing = [path for path in self.asked.put if path not in local.entries]
         if missing:
             raise Refused(f"{missing[0]} is not here any more", hint="'emberkeep undo --go' takes the run back")
         entries = [local.entries[path] for path in self.asked.put if local.changed(path)]
-        _put(lines, state, local.tree, entries, self.asked.make, room.progress, here=True)
+        _put(lines, state, local.tree, entries, self.asked.make, context.progress, here=True)
         _take_away(lines, state, self.asked.remove, self.asked.fold)
         known = state.known()
-        room.journal.touch(room.run, [(path, known[path].digest) for path in self.asked.put if path in known])
+        context.journal.touch(context.run, [(path, known[path].digest) for path in self.asked.put if path in known])
 
 
 def steps(keep: Keep, store: Store, asked: Asked) -> list[Step]:
@@ -304,13 +306,13 @@ def _fold(host: Host, path: str) -> None:
 # --- taking it back --------------------------------------------------------------
 
 
-def put_back(room: Room) -> None:
+def put_back(context: RunContext) -> None:
     """Make the far side as it was before a send, at the paths that it touched; what is still so is left alone."""
-    store, run, lines = room.store, room.run, _lines(room)
-    asked, state = KIND.request_of(run), FarState(room.keep.folder)
+    store, run, lines = context.store, context.run, _lines(context)
+    asked, state = KIND.request_of(run), FarState(context.keep.folder)
     listing, known = walk(lines), state.known()
     sweep(lines, listing, asked)  # first: a folder with such a file in it is not taken away
-    labels = [step.facts.get("snapshot", "") for step in room.journal.steps(run).values()]
+    labels = [step.facts.get("snapshot", "") for step in context.journal.steps(run).values()]
     label = next((str(label) for label in labels if label), "")
     if label:
         tree = snapshot_tree(store, label)
@@ -320,7 +322,7 @@ def put_back(room: Room) -> None:
             return then is not None and then.digest == tree.digest(path) and _is_still(then, there)
 
         back = [entry for path, entry in tree.entries().items() if not is_so(path)]
-        _put(lines, state, tree, back, (), room.progress, here=False)
+        _put(lines, state, tree, back, (), context.progress, here=False)
     _take_away(lines, state, (path for path in asked.new if path in listing.entries), ())
     _take_away(lines, state, (), (path for path in reversed(asked.make) if path in listing.entries))
     state.forget(asked.new)
@@ -348,11 +350,11 @@ def _beside(path: str) -> str:
     return f"{folder}/{TEMPORARY}{name}".lstrip("/")
 
 
-def undo(room: Room) -> None:
+def undo(context: RunContext) -> None:
     """Take a send back. Refused where the far side changed since at the paths that it touched. RunFailed when the host
     cannot be brought to it; saying it again goes on."""
-    run, journal, lines = room.run, room.journal, _lines(room)
-    state = FarState(room.keep.folder)
+    run, journal, lines = context.run, context.journal, _lines(context)
+    state = FarState(context.keep.folder)
     if run.state == DONE:
         listing, known = walk(lines), state.known()
         asked = KIND.request_of(run)
@@ -371,16 +373,16 @@ def undo(room: Room) -> None:
                 place=Place(str(lines.door.address)),
             )
         journal.change(replace(run, undoing=True))
-        journal.end(run, BEGUN, room.clock())  # broken off from here on, it waits to be taken back wholly
+        journal.end(run, BEGUN, context.clock())  # broken off from here on, it waits to be taken back wholly
     try:
-        put_back(room)
+        put_back(context)
     except EmberKeepError as error:
         raise RunFailed(
             f"not all could be put back: {error}",
             place=Place(str(lines.door.address)),
             hint="'emberkeep undo --go' again",
         ) from error
-    journal.end(run, UNDONE, room.clock())
+    journal.end(run, UNDONE, context.clock())
 
 
 def _is_still(then: Known, there: FarEntry | None) -> bool:

@@ -10,7 +10,7 @@ from emberkeep.fs.trees import Tree, read
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.runner import carry_out
-from emberkeep.operations.engine.step import FileStep, Notes, Room, Step
+from emberkeep.operations.engine.step import FileStep, Notes, RunContext, Step
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.store.store import Store
@@ -33,9 +33,9 @@ def files(journal: Journal, tree: Tree) -> dict[str, bytes]:
     return found
 
 
-def _set_back(room: Room) -> Notes:
-    for path, data in files(room.journal, room.folder).items():
-        room.folder.write(path, data)
+def _set_back(context: RunContext) -> Notes:
+    for path, data in files(context.journal, context.folder).items():
+        context.folder.write(path, data)
     return Notes()
 
 
@@ -45,14 +45,14 @@ def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
     return [before, FileStep("back", "set back what held for one start", _set_back)]
 
 
-def set_back(room: Room) -> bool:
+def set_back(context: RunContext) -> bool:
     """Set back, as a run, what a server that has stopped left of a start with settings for it alone; whether there was
     anything. What is back is forgotten."""
-    waits = bool(files(room.journal, FolderTree(room.keep.server)))
+    waits = bool(files(context.journal, FolderTree(context.keep.server)))
     if waits:
-        carry_out(room, steps(room.keep, room.store, Request()))
-    for one in room.journal.once():
-        room.journal.forget_once(one)
+        carry_out(context, steps(context.keep, context.store, Request()))
+    for one in context.journal.once():
+        context.journal.forget_once(one)
     return waits
 
 

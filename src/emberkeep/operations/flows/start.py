@@ -14,7 +14,7 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import read
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.flows import set_back
 from emberkeep.operations.record.facts import Once
 from emberkeep.operations.record.journal import Journal
@@ -40,26 +40,26 @@ class OnceStep(FileStep):
         self.wanted = tuple(wanted)
         super().__init__("once", "set for this one start", self._set)
 
-    def _set(self, room: Room) -> Notes:
+    def _set(self, context: RunContext) -> Notes:
         notes = Notes()
         for one in self.wanted:
-            if one.file not in room.folder.entries():
+            if one.file not in context.folder.entries():
                 raise Refused(f"there is no file {one.file}")
-            data = read(room.folder, one.file)
+            data = read(context.folder, one.file)
             before = edit.value(one.file, data, one.key)
             if before is None:
                 raise Refused(f"there is no {one.key} in {one.file}")
-            room.folder.write(one.file, edit.set_value(one.file, data, one.key, one.value))
+            context.folder.write(one.file, edit.set_value(one.file, data, one.key, one.value))
             notes.lines.append(f"{one.file}: {one.key} = {one.value}, and back to {before} after the first good start")
-            room.findings.once.append(Once(one.file, one.key, one.value, before))
+            context.findings.once.append(Once(one.file, one.key, one.value, before))
         return notes
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Set the values once the journal knows what they are set back to."""
-        for one in room.findings.once:
-            room.journal.set_once(one)
-            room.findings.on_back.append(partial(room.journal.forget_once, one))
-        super().act(room, plan)
+        for one in context.findings.once:
+            context.journal.set_once(one)
+            context.findings.on_back.append(partial(context.journal.forget_once, one))
+        super().act(context, plan)
 
 
 @dataclass(frozen=True)
@@ -76,10 +76,10 @@ class BackStep(Step):
     name, title = "back", "set back what held for this one start"
     whole = True
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Set back in the live files whatever still has the value of one start."""
-        for path, data in set_back.files(room.journal, FolderTree(room.keep.server)).items():
-            writing.write_whole(room.keep.server / path, [data])
+        for path, data in set_back.files(context.journal, FolderTree(context.keep.server)).items():
+            writing.write_whole(context.keep.server / path, [data])
 
 
 def checked(keep: Keep, store: Store) -> list[str]:

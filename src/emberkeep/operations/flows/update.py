@@ -17,7 +17,7 @@ from emberkeep.inventory.roles import Roles
 from emberkeep.keep import edit as keep_edit
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind, Saves
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.flows import migrate
 from emberkeep.operations.flows.update_engine import EnginePlaced, OverlayStep, UpdaterStep, relaunch
 from emberkeep.operations.flows.update_request import REMOVE, CheckStep, Request, builds_in, release
@@ -87,16 +87,16 @@ class DefaultsStep(Step):
         self.version, self.source = version, source
         self.title = f"record the untouched files of {version}"
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """Whether they are recorded already."""
-        return Plan(notes=("they are recorded already",) if self.version in room.store.versions() else ())
+        return Plan(notes=("they are recorded already",) if self.version in context.store.versions() else ())
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Record the release, unless it is recorded already."""
-        if self.version in room.store.versions() or self.source is None:
+        if self.version in context.store.versions() or self.source is None:
             return
-        room.note(recorded=self.version)
-        defaults.record(room.keep, room.store, self.version, self.source, room.clock(), room.progress)
+        context.note(recorded=self.version)
+        defaults.record(context.keep, context.store, self.version, self.source, context.clock(), context.progress)
 
 
 @dataclass
@@ -105,12 +105,12 @@ class _Builds:
 
     request: Request
 
-    def __call__(self, room: Room) -> Notes:
+    def __call__(self, context: RunContext) -> Notes:
         assert self.request.builds is not None
-        folder, config = room.folder, room.keep.config
+        folder, config = context.folder, context.keep.config
         source = FolderTree(self.request.builds)
         builds = {item.name.lower(): item for item in builds_in(self.request.builds)}
-        installed = _installed(room)
+        installed = _installed(context)
         choices = {**config.updating.remember, **self.request.choices}
         notes = Notes()
         for item in installed:
@@ -134,15 +134,15 @@ class _Builds:
         return notes
 
 
-def _installed(room: Room) -> list[Extension]:
+def _installed(context: RunContext) -> list[Extension]:
     """The extensions of the planned folder, by the manifests inside them."""
-    roles = Roles(room.keep.config.roles)
-    entries = room.folder.entries()
+    roles = Roles(context.keep.config.roles)
+    entries = context.folder.entries()
     paths = [path for path, entry in entries.items() if entry.kind is FILE and roles.of(path) == "extensions"]
     found = []
     with tempfile.TemporaryDirectory(prefix="emberkeep-") as place:
         for number, path in enumerate(paths):
-            (Path(place) / str(number)).write_bytes(read(room.folder, path))
+            (Path(place) / str(number)).write_bytes(read(context.folder, path))
         look = Look(FolderTree(Path(place)), Path(place))
         for number, path in enumerate(paths):
             told = read_manifest(look, str(number))
@@ -151,14 +151,14 @@ def _installed(room: Room) -> list[Extension]:
     return found
 
 
-def _rehearse(room: Room) -> Notes:
+def _rehearse(context: RunContext) -> Notes:
     from emberkeep.documents import edit
 
     notes = Notes()
-    for path, key, value in room.keep.config.updating.set_for_rehearsal:
-        if path not in room.folder.entries():
+    for path, key, value in context.keep.config.updating.set_for_rehearsal:
+        if path not in context.folder.entries():
             raise Refused(f"there is no {path} to be set for a rehearsal", hint="see [rehearse] in keep.toml")
-        room.folder.write(path, edit.set_value(path, read(room.folder, path), key, value))
+        context.folder.write(path, edit.set_value(path, read(context.folder, path), key, value))
         notes.lines.append(f"{path}: {key} = {value}")
     return notes
 
@@ -193,20 +193,20 @@ class Report:
         return lasting(sum(step.seconds or 0.0 for step in self.steps))
 
 
-def report(room: Room, done: Run) -> Report:
+def report(context: RunContext, done: Run) -> Report:
     """What a run that was carried out came to."""
-    found = room.findings
+    found = context.findings
     watched, merged, missed = found.watched, found.merge, found.missed
     questions = sum(len(one.open) for one in (merged, found.tables) if one is not None)
     waits = [f"{questions} questions of the merge are open; yours stay until they are answered"] if questions else []
     waits += (
         [f"learned check broken: {breach.record}: {breach.what}" for breach in merged.breaches[:5]] if merged else []
     )
-    other = server.another_version(room.keep, watched, KIND.request_of(done).new) if watched else ""
+    other = server.another_version(context.keep, watched, KIND.request_of(done).new) if watched else ""
     waits += [other] if other else []
     waits += list(watched.failures) + list(watched.errors) if watched else []
     waits += [f"changed as the recipe says: {item.words}" for item in missed if item.allowed][:3]
-    steps = room.journal.steps(done).values()
+    steps = context.journal.steps(done).values()
     return Report(
         done.number,
         done.before,

@@ -19,7 +19,7 @@ from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
 from emberkeep.merging.answers import Answer
 from emberkeep.migrating.chain import is_of
-from emberkeep.operations.engine.step import Plan, Room, Step
+from emberkeep.operations.engine.step import Plan, RunContext, Step
 from emberkeep.operations.flows import migrate
 from emberkeep.operations.record import defaults
 from emberkeep.operations.steps import merge as merging
@@ -87,15 +87,15 @@ class CheckStep(Step):
     def __init__(self, request: Request, source: Tree, needless: str = "") -> None:
         self.request, self.source, self.needless = request, source, needless
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """Refused where versions, room or extensions forbid it."""
-        config, request = room.keep.config, self.request
-        notes = [_check_versions(config, request, self.source), _check_room(room, self.source)]
+        config, request = context.keep.config, self.request
+        notes = [_check_versions(config, request, self.source), _check_room(context, self.source)]
         notes += [self.needless] if self.needless else []
         warnings: list[str] = []
         if request.rehearsal and request.sql is not None:
             warnings.append("the vendor's SQL is not rehearsed: there is only one of each database")
-        installed = server.installed(room.keep) if room.only_planned or not room.run.before else []
+        installed = server.installed(context.keep) if context.only_planned or not context.run.before else []
         if installed:
             notes.append(f"{len(installed)} extensions are installed")
             warnings += list(_without_build(config, request, installed))
@@ -117,13 +117,13 @@ def _check_versions(config: Config, request: Request, source: Tree) -> str:
     return f"from {request.engine} to {shipped}"
 
 
-def _check_room(room: Room, source: Tree) -> str:
+def _check_room(context: RunContext, source: Tree) -> str:
     needed = sum(entry.size for entry in source.entries().values())
-    free = shutil.disk_usage(room.keep.server.parent).free
+    free = shutil.disk_usage(context.keep.server.parent).free
     if needed * 2 > free:
         raise Refused(
             f"the release has {needed} bytes, and the disk has room for {free}: both old and new must find room",
-            place=Place(str(room.keep.server)),
+            place=Place(str(context.keep.server)),
         )
     return f"{free // (1 << 20)} MiB are free; the release has {max(1, needed // (1 << 20))} MiB"
 

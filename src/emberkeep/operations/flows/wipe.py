@@ -12,7 +12,7 @@ from emberkeep.fs.trees import FILE, Tree
 from emberkeep.inventory.roles import Roles, selection
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.flows.wipe_preview import NAME, Request, clear, known_of, rests_on, served, some_of
 from emberkeep.operations.steps.server import StartStep, StopStep, Told, WarnStep, deaf
 from emberkeep.operations.steps.snapshot import SnapshotStep
@@ -62,29 +62,29 @@ class VerifyStep(Step):
 
     name, title = "verify", "read the snapshot back, every byte of it"
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Read every byte of the snapshot before. RunFailed where one is not what was stored."""
-        found = verify(room.store, room.run.before, progress=room.progress)
+        found = verify(context.store, context.run.before, progress=context.progress)
         if not found.sound:
             told = found.files[0].path if found.files else found.faults[0]
             raise RunFailed(
                 f"the snapshot could not be read back ({told}), so nothing is cleared",
-                place=Place(str(room.keep.store_folder)),
+                place=Place(str(context.keep.store_folder)),
                 hint="'emberkeep verify' tells more",
             )
-        room.note(blocks=found.blocks, bytes=found.bytes)
+        context.note(blocks=found.blocks, bytes=found.bytes)
 
 
 class _Clear:
     def __init__(self, request: Request) -> None:
         self.request = request
 
-    def __call__(self, room: Room) -> Notes:
-        known = known_of(room.keep, room.folder)
-        with served(room.keep) as there:
-            cleared = clear(room.keep, room.folder, self.request, known, in_use=room.only_planned, there=there)
-        room.findings.cleared = cleared
-        room.findings.made = _definitions(room.keep, room.folder)
+    def __call__(self, context: RunContext) -> Notes:
+        known = known_of(context.keep, context.folder)
+        with served(context.keep) as there:
+            cleared = clear(context.keep, context.folder, self.request, known, in_use=context.only_planned, there=there)
+        context.findings.cleared = cleared
+        context.findings.made = _definitions(context.keep, context.folder)
         return Notes(
             [
                 f"{one.scope}: {len(one.files)} files, {sum(gone.count for gone in one.records)} records, "
@@ -94,10 +94,10 @@ class _Clear:
         )
 
 
-def _cleared(room: Room) -> Cleared:
+def _cleared(context: RunContext) -> Cleared:
     """What the clearing planned, which every step behind it goes by."""
-    assert room.findings.cleared is not None
-    return room.findings.cleared
+    assert context.findings.cleared is not None
+    return context.findings.cleared
 
 
 def _takes_rows(keep: Keep, request: Request) -> bool:
@@ -111,19 +111,19 @@ class RowsStep(Step):
 
     name, title = "rows", "clear rows of databases"
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """The rows that the clearing counted, by database and table."""
-        deletions = _cleared(room).deletions
+        deletions = _cleared(context).deletions
         touched = frozenset(beside(one.database) for one in deletions)
         return Plan(
             notes=tuple(f"{one.database}: {one.count} rows of {one.table}" for one in deletions), touched=touched
         )
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Delete the counted rows. Refused, and rolled back, where a table has another count by now."""
-        with served(room.keep) as there:
+        with served(context.keep) as there:
             for name, connection in there.items():
-                own = [one for one in _cleared(room).deletions if one.database == name]
+                own = [one for one in _cleared(context).deletions if one.database == name]
                 if own:
                     with connection.held(), connection.transaction():
                         for one in own:
@@ -151,8 +151,8 @@ class _Set:
     def __init__(self, request: Request) -> None:
         self.request = request
 
-    def __call__(self, room: Room) -> Notes:
-        found = values.set_all(room.folder, self.request.texts, self.request.values, room.environment)
+    def __call__(self, context: RunContext) -> Notes:
+        found = values.set_all(context.folder, self.request.texts, self.request.values, context.environment)
         return Notes([words_of(one) for one in found])
 
 
@@ -172,45 +172,47 @@ class LookStep(Step):
     def __init__(self, request: Request) -> None:
         self.request = request
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Look at the live folder. RunFailed where what was made by hand is gone, or the seed is not the one set."""
-        live = FolderTree(room.keep.server)
-        lost = _lost(room, live)
+        live = FolderTree(context.keep.server)
+        lost = _lost(context, live)
         if lost:
             raise RunFailed(
-                f"after the start these are gone or empty: {', '.join(lost[:4])}", place=Place(str(room.keep.server))
+                f"after the start these are gone or empty: {', '.join(lost[:4])}", place=Place(str(context.keep.server))
             )
-        told = self._seed(room, live)
-        waits = self._players(room, live)
-        room.findings.looked, room.findings.waits = tuple(told), tuple(waits)
-        room.note(looked=told, waits=waits)
+        told = self._seed(context, live)
+        waits = self._players(context, live)
+        context.findings.looked, context.findings.waits = tuple(told), tuple(waits)
+        context.note(looked=told, waits=waits)
 
-    def _seed(self, room: Room, live: Tree) -> list[str]:
+    def _seed(self, context: RunContext, live: Tree) -> list[str]:
         wanted = self.request.values.seed
         if "map" not in self.request.scopes or not wanted:
             return []
-        log = room.keep.config.log
-        seen = room.findings.watched or last_start(room.keep.server, log)
+        log = context.keep.config.log
+        seen = context.findings.watched or last_start(context.keep.server, log)
         if seen.seed:
             if seen.seed != wanted:
                 raise RunFailed(
                     f"the server began with the seed {seen.seed}, not {wanted}",
-                    place=Place(str(next(iter(matching(room.keep.server, log.within)), ""))),
+                    place=Place(str(next(iter(matching(context.keep.server, log.within)), ""))),
                 )
             return [f"the log tells the seed {wanted}"]
-        roles = Roles(room.keep.config.roles)
+        roles = Roles(context.keep.config.roles)
         named = [path for path in live.entries() if roles.of(path) == "world" and wanted in path]
         if named:
             return [f"{named[0]} carries the seed {wanted}"]
         return ["nothing in the log or the saves tells the seed; [log] seed would"]
 
-    def _players(self, room: Room, live: Tree) -> list[str]:
+    def _players(self, context: RunContext, live: Tree) -> list[str]:
         if "players" not in self.request.scopes:
             return []
         wanted = selection(
-            scope_of(room.keep.config, "players").picked.files, room.keep.config.roles, room.keep.config.world.tiles
+            scope_of(context.keep.config, "players").picked.files,
+            context.keep.config.roles,
+            context.keep.config.world.tiles,
         )
-        spared = room.findings.cleared
+        spared = context.findings.cleared
         before = {path for one in spared.scopes for path in one.files} if spared else set()
         left = [
             path for path, entry in live.entries().items() if entry.kind is FILE and wanted(path) and path in before
@@ -218,9 +220,9 @@ class LookStep(Step):
         return [f"{len(left)} players of before are there again: {', '.join(left[:3])}"] if left else []
 
 
-def _lost(room: Room, live: Tree) -> list[str]:
+def _lost(context: RunContext, live: Tree) -> list[str]:
     """What was made by hand and is gone or empty after the start."""
-    before = room.findings.made
+    before = context.findings.made
     there = live.entries()
     return [path for path, size in before.items() if path not in there or (size and not there[path].size)]
 
@@ -233,9 +235,9 @@ class AnnounceStep(Step):
     def __init__(self, request: Request) -> None:
         self.request = request
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """Who is told, and how."""
-        told = room.keep.config.calendar.announcing
+        told = context.keep.config.calendar.announcing
         ways = [
             *(["in the game"] if told.in_game and self.request.start else []),
             *([told.file] if told.file else []),
@@ -243,15 +245,15 @@ class AnnounceStep(Step):
         ]
         return Plan(notes=(", ".join(ways) or "keep.toml tells nobody to be told",))
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Tell it every way that keep.toml knows; failures are noted."""
-        template = room.keep.config.calendar.announcing.done
+        template = context.keep.config.calendar.announcing.done
         name = self.request.event or f"Wipe {self.request.values.number}"
-        message = Message(name, self.request.values.scopes, room.clock(), self.request.values.number)
-        told = announce.announce(room.keep, room.environment, message, template, room.clock())
+        message = Message(name, self.request.values.scopes, context.clock(), self.request.values.number)
+        told = announce.announce(context.keep, context.environment, message, template, context.clock())
         failed = [one.words for one in told if one.why]
-        room.findings.announced = told
-        room.note(announced=[one.words for one in told], failed=failed)
+        context.findings.announced = told
+        context.note(announced=[one.words for one in told], failed=failed)
 
 
 # --- what it came to ----------------------------------------------------------------------------
@@ -271,21 +273,21 @@ class Report:
     waits: tuple[str, ...] = field(default=())
 
 
-def report(room: Room, number: int, foreseen: Mapping[str, Any] | None = None) -> Report:
-    """What the run in ``room`` came to. ``foreseen``: what its preview had said."""
-    cleared = _cleared(room)
-    announced = room.findings.announced
-    waits = [*room.findings.waits, *(one.words for one in announced if one.why)]
-    watched = room.findings.watched
+def report(context: RunContext, number: int, foreseen: Mapping[str, Any] | None = None) -> Report:
+    """What the run in ``context`` came to. ``foreseen``: what its preview had said."""
+    cleared = _cleared(context)
+    announced = context.findings.announced
+    waits = [*context.findings.waits, *(one.words for one in announced if one.why)]
+    watched = context.findings.watched
     waits += [*watched.failures, *watched.errors] if watched is not None else []
     gone = {path for one in cleared.scopes for path in one.files}
     said = {path for one in (foreseen or {}).get("scopes", {}).values() for path in one["files"]}
     since = some_of(gone - said) if foreseen else []
     return Report(
         number,
-        room.run.before,
+        context.run.before,
         cleared,
-        room.findings.looked,
+        context.findings.looked,
         tuple(one.words for one in announced),
         tuple(since),
         tuple(waits),

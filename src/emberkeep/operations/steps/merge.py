@@ -25,7 +25,7 @@ from emberkeep.merging.merge import merge_file, merge_trees
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import Breach, FileMerge, Merge, Outcome, Settle
 from emberkeep.merging.rules import in_turn, settle_by
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.record import defaults
 from emberkeep.operations.steps import questions
 from emberkeep.store.store import Store
@@ -180,11 +180,11 @@ def tables_step(
         return []
     from emberkeep.operations.steps import tables  # only where there are some
 
-    def merged(room: Room) -> Merge:
-        answers = answers_of(room.keep, given)
-        before = defaults.tree_of(room.store, wanted.old) if wanted.old else NoTree()
-        new = after or defaults.tree_of(room.store, wanted.new)
-        found = _tables(room.keep, wanted, answers, before, new, room.folder)
+    def merged(context: RunContext) -> Merge:
+        answers = answers_of(context.keep, given)
+        before = defaults.tree_of(context.store, wanted.old) if wanted.old else NoTree()
+        new = after or defaults.tree_of(context.store, wanted.new)
+        found = _tables(context.keep, wanted, answers, before, new, context.folder)
         return Merge(before.label, new.label, tuple(found))
 
     return [tables.TablesStep(wanted.new, wanted.only, merged, known)]
@@ -293,33 +293,33 @@ class MergeStep(FileStep):
         title = f"merge the defaults of {wanted.new} into the files edited by hand"
         super().__init__("merge", title, self._merge)
 
-    def _merge(self, room: Room) -> Notes:
-        folder = room.folder
+    def _merge(self, context: RunContext) -> Notes:
+        folder = context.folder
         check_unchanged(folder, self.based_on)
-        answers = answers_of(room.keep, self.answers)
-        merged = self.known or self._worked_out(room, answers)
+        answers = answers_of(context.keep, self.answers)
+        merged = self.known or self._worked_out(context, answers)
         if merged.faults:
             raise UnreadableInput.gathered(merged.faults)
-        room.findings.merge = merged
-        into(room.folder, merged)
+        context.findings.merge = merged
+        into(context.folder, merged)
         return _notes(merged)
 
-    def _worked_out(self, room: Room, answers: Answers) -> Merge:
-        keep, store, live = room.keep, room.store, room.folder
+    def _worked_out(self, context: RunContext, answers: Answers) -> Merge:
+        keep, store, live = context.keep, context.store, context.folder
         after = self.after or defaults.tree_of(store, self.wanted.new)
         return self._once.of(
             _given(keep, store, self.wanted, answers, live, after),
             lambda: merge_keep(keep, store, self.wanted, answers, live, after, of_tables=False),
         )
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Write the merged files, and note the questions that stay open."""
-        super().act(room, plan)
-        merged = room.findings.merge
+        super().act(context, plan)
+        merged = context.findings.merge
         assert merged is not None
-        asked = questions.noted(merged, self.wanted.old, self.wanted.new, questions.pending(room.keep))
-        room.note(**{questions.OPEN: asked})
-        remember(room.keep, merged)
+        asked = questions.noted(merged, self.wanted.old, self.wanted.new, questions.pending(context.keep))
+        context.note(**{questions.OPEN: asked})
+        remember(context.keep, merged)
 
 
 def check_unchanged(tree: Tree, based_on: Mapping[str, str | None]) -> None:

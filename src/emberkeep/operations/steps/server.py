@@ -16,7 +16,7 @@ from emberkeep.inventory.roles import Roles
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.process import Service
 from emberkeep.migrating.chain import is_of
-from emberkeep.operations.engine.step import Plan, Room, Step
+from emberkeep.operations.engine.step import Plan, RunContext, Step
 from emberkeep.operations.record.facts import StartRecord
 from emberkeep.operations.record.journal import Journal
 from emberkeep.process import lifecycle
@@ -42,20 +42,22 @@ class WarnStep(Step):
 
     name, title = "warn", "tell the players"
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """When players are told; an obstacle where nobody would hear it."""
-        stop = room.keep.config.running.stop
-        console = room.keep.config.running.console
+        stop = context.keep.config.running.stop
+        console = context.keep.config.running.console
         if console is None or "say" not in console.phrases or not stop.tell:
             return Plan(notes=("keep.toml tells no way to talk to players, or no times ([stop] tell)",))
         told = f"{', '.join(map(in_words, stop.tell))} before it stops, if it runs"
-        unheard = lifecycle.unheard(room.keep.config, room.environment) if lifecycle.is_running(room.keep) else []
+        unheard = (
+            lifecycle.unheard(context.keep.config, context.environment) if lifecycle.is_running(context.keep) else []
+        )
         return Plan(notes=(told,), obstacles=tuple(unheard))
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Tell them, and wait until the last time has come; nothing where the server does not run."""
-        if lifecycle.is_running(room.keep):
-            lifecycle.warn(room.keep, room.environment, room.say)
+        if lifecycle.is_running(context.keep):
+            lifecycle.warn(context.keep, context.environment, context.say)
 
 
 class StopStep(Step):
@@ -63,16 +65,16 @@ class StopStep(Step):
 
     name, title = "stop", "save, stop, and wait until the server is gone and its files are still"
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """Whether it runs, and by which sign."""
-        found = next(signs(room.keep.server, room.keep.config), None)
+        found = next(signs(context.keep.server, context.keep.config), None)
         return Plan(notes=(f"it is running: {found.words}" if found else "it is not running",))
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Stop it. RunFailed where it does not end in time."""
-        stopped = lifecycle.stop(room.keep, room.environment, room.say)
-        room.note(stopped=list(stopped.signs), forced=stopped.forced)
-        room.findings.stopped = stopped
+        stopped = lifecycle.stop(context.keep, context.environment, context.say)
+        context.note(stopped=list(stopped.signs), forced=stopped.forced)
+        context.findings.stopped = stopped
 
 
 # --- starting ---------------------------------------------------------------------
@@ -88,25 +90,25 @@ class StartStep(Step):
     def __init__(self, told: Told = deaf, only: str = "") -> None:
         self.told, self.only = told, only
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """How it is started, for how long at most, and what would keep it from starting."""
-        service = lifecycle.how_to_start(room.keep.config)
+        service = lifecycle.how_to_start(context.keep.config)
         notes = [f"{' '.join(service.command)}; ready within {in_words(service.limit)}"]
-        notes += [f"before it: {other.name}" for other in room.keep.config.running.services]
-        notes += _as_root(room.keep, service)
-        expected = foreseen(room.keep, room.journal)
-        obstacles = lifecycle.obstacles(room.keep.config, room.folder, room.environment)
+        notes += [f"before it: {other.name}" for other in context.keep.config.running.services]
+        notes += _as_root(context.keep, service)
+        expected = foreseen(context.keep, context.journal)
+        obstacles = lifecycle.obstacles(context.keep.config, context.folder, context.environment)
         return Plan(notes=(*notes, *([expected.words] if expected else [])), obstacles=tuple(obstacles))
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Start and follow it; taking the run back stops it first."""
-        room.findings.on_back.append(lambda: _stop_ours(room))
-        seen = start_and_watch(room, self.told)
-        room.findings.watched = seen
-        room.note(state=str(seen.state), failures=list(seen.failures), errors=list(seen.errors))
+        context.findings.on_back.append(lambda: _stop_ours(context))
+        seen = start_and_watch(context, self.told)
+        context.findings.watched = seen
+        context.note(state=str(seen.state), failures=list(seen.failures), errors=list(seen.errors))
         if seen.state is not State.READY:
-            raise RunFailed(f"{unwell(seen)}", hint=f"what it printed is in {room.keep.output}")
-        if self.only and (other := another_version(room.keep, seen, self.only)):
+            raise RunFailed(f"{unwell(seen)}", hint=f"what it printed is in {context.keep.output}")
+        if self.only and (other := another_version(context.keep, seen, self.only)):
             raise RunFailed(other, hint="does the launch script execute the new program?")
 
 
@@ -139,27 +141,27 @@ def unwell(seen: Watched) -> str:
     return what.get(seen.state, "the server is not ready") + told + last
 
 
-def start_and_watch(room: Room, told: Told = deaf) -> Watched:
+def start_and_watch(context: RunContext, told: Told = deaf) -> Watched:
     """Start the server, or go on following one that runs already, and record how that went."""
-    keep = room.keep
-    began, world = room.clock(), world_bytes(keep)  # as it is before a conversion, which may make it larger
+    keep = context.keep
+    began, world = context.clock(), world_bytes(keep)  # as it is before a conversion, which may make it larger
     if lifecycle.is_running(keep):
         seen = follow(keep, told)
     else:
-        pids = room.findings.pids
+        pids = context.findings.pids
 
         def launched(pid: int) -> None:
             pids.append(pid)
-            room.note(pids=pids)  # before anything else: whoever takes the run back must know what to end
+            context.note(pids=pids)  # before anything else: whoever takes the run back must know what to end
 
-        started = lifecycle.start(keep, room.environment, keep.output, Hear(launched, told))
+        started = lifecycle.start(keep, context.environment, keep.output, Hear(launched, told))
         failed = [start for start in started[:-1] if start.seen.state is not State.READY]
         seen = started[-1].seen
         if failed:
             seen = replace(seen, errors=(*(f"{one.name}: {unwell(one.seen)}" for one in failed), *seen.errors))
     seen = replace(seen, failures=(*seen.failures, *_not_loaded(keep, seen)))
     record = StartRecord(began, seen.version, world, seen.seconds, seen.converted, str(seen.state))
-    room.journal.started(record, room.run.number or None)
+    context.journal.started(record, context.run.number or None)
     return seen
 
 
@@ -216,20 +218,20 @@ def foreseen(keep: Keep, journal: Journal) -> Forecast | None:
     return forecast(journal.starts(), world_bytes(keep))
 
 
-def _stop_ours(room: Room) -> None:
+def _stop_ours(context: RunContext) -> None:
     """Stop what this run started, so that the folder can be put back. A server that this run began and that never
     became ready has no players; it may be ended when it does not listen."""
-    pids = room.findings.pids or list(room.facts.get("pids", ()))
-    if not lifecycle.is_running(room.keep):
+    pids = context.findings.pids or list(context.facts.get("pids", ()))
+    if not lifecycle.is_running(context.keep):
         return
-    room.say("stopping what was started")
+    context.say("stopping what was started")
     try:
-        lifecycle.stop(room.keep, room.environment, room.say)
+        lifecycle.stop(context.keep, context.environment, context.say)
     except EmberKeepError:
-        ready = room.findings.watched
+        ready = context.findings.watched
         if not pids or (ready is not None and ready.state is State.READY):
             raise
-        lifecycle.end(room.keep, pids)
+        lifecycle.end(context.keep, pids)
 
 
 # --- landmarks ----------------------------------------------------------------------
@@ -240,16 +242,16 @@ class MeasureStep(Step):
 
     name, title = "measure", "measure the landmarks"
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """What is measured, over the planned folder."""
-        measured = landmarks.measure(room.folder, room.keep.config)
-        room.findings.measured = measured
+        measured = landmarks.measure(context.folder, context.keep.config)
+        context.findings.measured = measured
         return Plan(notes=(measured.words,))
 
 
-def _measured(room: Room) -> Measured:
-    assert room.findings.measured is not None
-    return room.findings.measured
+def _measured(context: RunContext) -> Measured:
+    assert context.findings.measured is not None
+    return context.findings.measured
 
 
 class LandmarkStep(Step):
@@ -260,28 +262,30 @@ class LandmarkStep(Step):
     def __init__(self, allowed: Sequence[str] = (), *, planned: bool = False) -> None:
         self.allowed, self.planned = tuple(allowed), planned
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """What may change; without a start, what would be missed."""
         told = f"may change, as the recipe says: {', '.join(self.allowed)}"
-        if self.planned and not room.only_planned:
+        if self.planned and not context.only_planned:
             return Plan()
         if self.planned:
-            missed = landmarks.compare(_measured(room), landmarks.measure(room.folder, room.keep.config), self.allowed)
+            missed = landmarks.compare(
+                _measured(context), landmarks.measure(context.folder, context.keep.config), self.allowed
+            )
             return Plan(
                 notes=(told,) if self.allowed else (), warnings=tuple(item.words for item in missed if not item.allowed)
             )
         return Plan(notes=(told,) if self.allowed else ())
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Measure the live folder again and compare."""
-        before = _measured(room)
-        after = landmarks.measure(FolderTree(room.keep.server), room.keep.config)
+        before = _measured(context)
+        after = landmarks.measure(FolderTree(context.keep.server), context.keep.config)
         missed = landmarks.compare(before, after, self.allowed)
-        room.findings.missed = missed
-        room.note(missed=[item.words for item in missed])
+        context.findings.missed = missed
+        context.note(missed=[item.words for item in missed])
         lost = [item for item in missed if not item.allowed]
         if lost:
-            raise RunFailed(f"{len(lost)} landmarks are missed: {named(lost)}", place=Place(str(room.keep.server)))
+            raise RunFailed(f"{len(lost)} landmarks are missed: {named(lost)}", place=Place(str(context.keep.server)))
 
 
 def named(missed: Sequence[Missed]) -> str:

@@ -8,7 +8,7 @@ from dataclasses import replace
 from emberkeep.errors import Fault
 from emberkeep.fs import writing
 from emberkeep.keep.config import Config
-from emberkeep.operations.engine.step import Plan, Room, Step
+from emberkeep.operations.engine.step import Plan, RunContext, Step
 from emberkeep.operations.record import snapshot
 from emberkeep.process.signs import refuse_if_running
 
@@ -33,32 +33,32 @@ class SnapshotStep(Step):
         self.title = "take a snapshot of the whole server folder"
         self.note, self.why, self.pin, self.rests_on = note, why, pin, rests_on
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """What it is called; guesses that nobody confirmed are obstacles."""
         pinned = ", pinned: no thinning takes it" if self.pin else ""
-        guesses = tuple(unconfirmed(room.keep.config, self.rests_on))
+        guesses = tuple(unconfirmed(context.keep.config, self.rests_on))
         return Plan(notes=(f"called “{self.note}”{pinned}",), obstacles=guesses)
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Take it and plan on from it. Refused while the server runs."""
-        if room.keep.server.is_dir():
-            refuse_if_running(room.keep, "it would write while it is copied and changed")
+        if context.keep.server.is_dir():
+            refuse_if_running(context.keep, "it would write while it is copied and changed")
             taken = snapshot.take(
-                room.keep,
-                room.clock(),
+                context.keep,
+                context.clock(),
                 note=self.note,
                 why=self.why,
                 pin=self.pin,
-                store=room.store,
-                progress=room.progress,
+                store=context.store,
+                progress=context.progress,
             )
-            room.findings.before = taken.about
-            room.run = room.journal.change(replace(room.run, before=taken.about.label))
-            room.begin_from(taken.about.label)
+            context.findings.before = taken.about
+            context.run = context.journal.change(replace(context.run, before=taken.about.label))
+            context.begin_from(taken.about.label)
         else:
-            writing.make_folder(room.keep.server)
+            writing.make_folder(context.keep.server)
 
-    def passed(self, room: Room) -> None:
+    def passed(self, context: RunContext) -> None:
         """Plan on from the snapshot that was taken."""
-        if room.run.before:
-            room.begin_from(room.run.before)
+        if context.run.before:
+            context.begin_from(context.run.before)

@@ -25,7 +25,7 @@ from emberkeep.keep.tables.databases import Database
 from emberkeep.migrating import vendor
 from emberkeep.migrating.chain import same_version
 from emberkeep.migrating.vendor import Batch
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room, Step
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.record import databases
 from emberkeep.store.manifest import beside
 from emberkeep.store.tree import snapshot_tree
@@ -84,25 +84,25 @@ class _InFiles:
     one: Database
     scripts: tuple[Script, ...]
 
-    def __call__(self, room: Room) -> Notes:
-        folder, notes = room.folder, Notes()
+    def __call__(self, context: RunContext) -> Notes:
+        folder, notes = context.folder, Notes()
         paths = [path for path in folder.entries() if globs.matches(path, [self.one.file])]
         if not paths:
             raise Refused(f"no database fits {self.one.file}", place=Place(self.one.name))
         for path in paths:
 
             def run(database: sqlite3.Connection) -> None:
-                _run(InFile(database), self.scripts, room, notes)
+                _run(InFile(database), self.scripts, context, notes)
 
             folder.write(path, sqlite.rewritten(folder, path, run)[0])
         return notes
 
 
-def _run(target: Target, scripts: Sequence[Script], room: Room, notes: Notes) -> None:
+def _run(target: Target, scripts: Sequence[Script], context: RunContext, notes: Notes) -> None:
     found = stepping.standing(target.applied(), scripts)
     _told(found, scripts, notes)
     for script in found.to_run:
-        target.run(script, room.run.begun)
+        target.run(script, context.run.begun)
 
 
 def _told(found: stepping.Standing, scripts: Sequence[Script], notes: Notes) -> None:
@@ -123,29 +123,29 @@ class ServedSqlStep(Step):
     earlier: tuple[Script, ...] = ()
     name: str = field(default=NAME, init=False)
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """Which files are yet to be run, and which were run with other bytes."""
         notes = Notes()
-        with Connection(access(room.keep, self.one)) as connection:
+        with Connection(access(context.keep, self.one)) as connection:
             found = stepping.standing(Served(connection).applied(), self.scripts)
         _told(found, self.scripts, notes)
         touched = frozenset([beside(self.one.name)])
         return Plan(notes=tuple(notes.lines), warnings=tuple(notes.warnings), touched=touched)
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Run the files that are yet to be run, each noted; one that was stopped half-way begins anew from the dump."""
-        way = access(room.keep, self.one)
+        way = access(context.keep, self.one)
         scripts: tuple[Script, ...] = self.scripts
-        if room.facts.get("file"):  # it was stopped in the middle of a file
-            self._from_the_dump(room)
+        if context.facts.get("file"):  # it was stopped in the middle of a file
+            self._from_the_dump(context)
             scripts = (*self.earlier, *self.scripts)
         with Connection(way) as connection, connection.held():
             target = Served(connection)
             for script in stepping.standing(target.applied(), scripts).to_run:
-                room.note(file=script.file)
-                target.run(script, room.clock())
-        room.note(file="")
+                context.note(file=script.file)
+                target.run(script, context.clock())
+        context.note(file="")
 
-    def _from_the_dump(self, room: Room) -> None:
-        tree = snapshot_tree(room.store, room.run.before)
-        databases.put_back(room.keep, tree, self.one.name, progress=room.progress)
+    def _from_the_dump(self, context: RunContext) -> None:
+        tree = snapshot_tree(context.store, context.run.before)
+        databases.put_back(context.keep, tree, self.one.name, progress=context.progress)

@@ -32,7 +32,7 @@ from emberkeep.merging.merge import merge_file
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import FileMerge, Merge, Outcome, Settle
 from emberkeep.migrating.vendor import natural
-from emberkeep.operations.engine.step import FileStep, Notes, Plan, Room
+from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext
 from emberkeep.store.manifest import beside
 
 _MAKES = re.compile(rb"\s*create\s+table\s+(?:if\s+not\s+exists\s+)?(`(?:``|[^`])+`|\"[^\"]+\"|[\w$]+)", re.IGNORECASE)
@@ -165,8 +165,8 @@ def _shipped(keep: Keep, one: Database, tree: Tree, live: Tree) -> Iterator[Sour
 @contextmanager
 def _on_the_server(keep: Keep, one: Database, tree: Tree, paths: Sequence[str]) -> Iterator[Source]:
     way = access(keep, one)
-    room = way.schema + NEW
-    at = mariadb.quoted(room)
+    context = way.schema + NEW
+    at = mariadb.quoted(context)
     scripts = {path: list(statements(iter([_bare(tree, path)]))) for path in paths}
     made = {_made(statement.text) for script in scripts.values() for statement in script} - {""}
     with Connection(way) as connection, connection.held():
@@ -176,7 +176,7 @@ def _on_the_server(keep: Keep, one: Database, tree: Tree, paths: Sequence[str]) 
         try:
             for name in live:
                 connection.execute(f"create table {at}.{mariadb.quoted(name)} like {mariadb.quoted(name)}")
-            connection.use(room)
+            connection.use(context)
             connection.execute("set foreign_key_checks = 0")
             for path, script in scripts.items():
                 _run(connection, script, f"{tree.label}/{path}")
@@ -271,27 +271,27 @@ class TablesStep(FileStep):
         self,
         new: str,
         only: Sequence[str],
-        merge: Callable[[Room], Merge],
+        merge: Callable[[RunContext], Merge],
         known: Merge | None = None,
     ) -> None:
         self.only, self.merge, self.known = tuple(only), merge, known
         self.found: Merge | None = None
         super().__init__("tables", f"merge the contents of tables that {new} ships", self._change)
 
-    def _change(self, room: Room) -> Notes:
-        self.found = found = self.known or self.merge(room)
+    def _change(self, context: RunContext) -> Notes:
+        self.found = found = self.known or self.merge(context)
         if found.faults:
             raise UnreadableInput.gathered(found.faults)
         notes = Notes()
-        for one in mergeable(room.keep, self.only):
+        for one in mergeable(context.keep, self.only):
             items = [item for item in found.tables_to_write if item.database == one.name]
             if items and not one.served:
-                path = _file_of(one, room.folder)
+                path = _file_of(one, context.folder)
 
                 def act(database: sqlite3.Connection, one: Database = one, items: list[FileMerge] = items) -> int:
                     return write(InFile(database), one, items)
 
-                room.folder.write(path, sqlite.rewritten(room.folder, path, act)[0])
+                context.folder.write(path, sqlite.rewritten(context.folder, path, act)[0])
             names = ", ".join(_table_of(one, item) for item in items) or "no table changes"
             notes.lines.append(f"{one.name}: {names}")
         waits = [question for item in found.of_tables for question in item.open]
@@ -299,24 +299,24 @@ class TablesStep(FileStep):
             notes.warnings.append(f"{len(waits)} questions wait for you; until then yours stay")
         return notes
 
-    def plan(self, room: Room) -> Plan:
+    def plan(self, context: RunContext) -> Plan:
         """The tables that change; served databases count as touched whole."""
-        plan = super().plan(room)
-        served = [one for one in mergeable(room.keep, self.only) if one.served]
+        plan = super().plan(context)
+        served = [one for one in mergeable(context.keep, self.only) if one.served]
         return replace(plan, touched=plan.touched | {beside(one.name) for one in served})
 
-    def act(self, room: Room, plan: Plan) -> None:
+    def act(self, context: RunContext, plan: Plan) -> None:
         """Write the merged rows: into SQLite files as planned, into served databases in one transaction each."""
-        super().act(room, plan)
+        super().act(context, plan)
         assert self.found is not None
-        for one in mergeable(room.keep, self.only):
+        for one in mergeable(context.keep, self.only):
             items = [item for item in self.found.tables_to_write if item.database == one.name]
             if items and one.served:
-                with Connection(access(room.keep, one)) as connection, connection.held(), connection.transaction():
+                with Connection(access(context.keep, one)) as connection, connection.held(), connection.transaction():
                     connection.execute("set foreign_key_checks = 0")
                     write(Served(connection), one, items)
                     _check_references(connection, [_table_of(one, item) for item in items])
-        room.findings.tables = self.found
+        context.findings.tables = self.found
 
 
 def _check_references(connection: Connection, names: Sequence[str]) -> None:
