@@ -25,7 +25,7 @@ from emberkeep.demo.walk import free_ports
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.upkeep import fetch as mirror
 from emberkeep.operations.upkeep import fetch_plan, transfer_access
-from emberkeep.transfer.pool import Lines
+from emberkeep.transfer.pool import ConnectionPool
 from emberkeep.transfer.state import FarState
 from emberkeep.transfer.walk import walk
 from tests.program import Ran, run_program
@@ -311,11 +311,13 @@ class Site:
     def mirror(self, *words: str) -> Ran:
         return self("mirror", *words)
 
-    def lines(self, **changed: Any) -> Lines:
+    def lines(self, **changed: Any) -> ConnectionPool:
         """Connections that wait for nothing between tries."""
-        return Lines(transfer_access.door_of(self.keep, self.environment), pause=lambda seconds: None, **changed)
+        return ConnectionPool(
+            transfer_access.connection_settings(self.keep, self.environment), pause=lambda seconds: None, **changed
+        )
 
-    def fetch(self, lines: Lines, **how: Any) -> mirror.Fetched:
+    def fetch(self, lines: ConnectionPool, **how: Any) -> mirror.Fetched:
         keep, state = self.keep, FarState(self.folder)
         known = state.known() if state.address == str(lines.door.address) else {}
         plan = fetch_plan.fetch_plan(walk(lines), known, fetch_plan.Local(keep.server, known), lambda path: True, **how)

@@ -20,7 +20,7 @@ from typing import Any
 import pytest
 from pyftpdlib.handlers import DTPHandler, FTPHandler, TLS_FTPHandler
 
-from emberkeep.demo.ftp_server import Host
+from emberkeep.demo.ftp_server import RemoteFileSystem
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.fs.trees import Kind, read
 from emberkeep.keep.keep import Keep
@@ -30,8 +30,8 @@ from emberkeep.operations.upkeep import transfer_access
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
 from emberkeep.transfer import listing
-from emberkeep.transfer.pool import TRIES, Lines
-from emberkeep.transfer.protocol import Denied, FarEntry, Odd
+from emberkeep.transfer.pool import TRIES, ConnectionPool
+from emberkeep.transfer.protocol import FarEntry, Odd, RemoteError
 from emberkeep.transfer.walk import now_there, walk
 from tests import depth, farhosts
 from tests.farhosts import WORD, Listening, Site, held, made
@@ -478,7 +478,7 @@ def test_a_folder_that_is_not_listed_is_not_taken_for_empty(root: Path, tmp_path
         assert now_there(host, "world/big.sea") is not None
         assert now_there(host, "world/none.sea") is None
         assert now_there(host, "nowhere/at/all") is None
-        with pytest.raises(Denied, match="not today"):
+        with pytest.raises(RemoteError, match="not today"):
             now_there(host, "mission/stores.xml")
 
 
@@ -611,10 +611,10 @@ def test_a_host_that_is_far_is_asked_over_more_ways(
     root = made(tmp_path / "there" / "gannet-rock")
     for number in range(60):
         (root / "mission" / f"extra-{number}.xml").write_bytes(os.urandom(2000 + 900 * number))
-    ways: list[sftp.SftpHost] = []
-    opened: list[sftp.SftpHost] = []
+    ways: list[sftp.SftpFileSystem] = []
+    opened: list[sftp.SftpFileSystem] = []
 
-    class Far(sftp.SftpHost):
+    class Far(sftp.SftpFileSystem):
         reads_many = False
 
         def __init__(self, *told: Any) -> None:
@@ -630,7 +630,7 @@ def test_a_host_that_is_far_is_asked_over_more_ways(
                 self._client.close()
             yield from super().read(path, start, size)
 
-    monkeypatch.setattr(sftp, "SftpHost", Far)
+    monkeypatch.setattr(sftp, "SftpFileSystem", Far)
     with farhosts.sshd(tmp_path / "ssh") as far:
         site = Site(root, tmp_path / "here", far.address(root), f'key = "{far.key}"\nconnections = 1')
         assert site.mirror("fetch", "--accept-new", "--only", "world").code == 0  # the key is known from now on
@@ -838,7 +838,7 @@ def test_a_line_is_tried_some_times_and_then_given_up(root: Path, tmp_path: Path
     waits: list[float] = []
     with farhosts.ftp(root.parent) as served:
         site = over_ftp(tmp_path, served)
-    lines = Lines(transfer_access.door_of(site.keep, site.environment), pause=waits.append)
+    lines = ConnectionPool(transfer_access.connection_settings(site.keep, site.environment), pause=waits.append)
     with lines, pytest.raises(UnreadableInput, match=f"{TRIES} tries"):
         walk(lines)
     assert waits == [0.5, 1, 2, 4, 8]
@@ -876,7 +876,7 @@ def test_adopting_an_address(built: Path, tmp_path: Path, monkeypatch: pytest.Mo
 
 @pytest.mark.parametrize("faults", ["", "list"])
 def test_the_stand_in_host(root: Path, tmp_path: Path, faults: str) -> None:
-    host = Host(root.parent, WORD, faults)
+    host = RemoteFileSystem(root.parent, WORD, faults)
     thread = threading.Thread(target=host.serve_forever, args=(0.02,), daemon=True)
     thread.start()
     try:
@@ -894,7 +894,7 @@ def test_the_stand_in_host(root: Path, tmp_path: Path, faults: str) -> None:
 
 @pytest.mark.long
 def test_the_stand_in_host_lists_what_is_being_renamed(root: Path) -> None:
-    host = Host(root, WORD)
+    host = RemoteFileSystem(root, WORD)
     thread = threading.Thread(target=host.serve_forever, args=(0.02,), daemon=True)
     thread.start()
     stop = threading.Event()

@@ -24,8 +24,8 @@ from hypothesis import strategies as st
 from emberkeep.errors import UnreadableInput
 from emberkeep.keep.tables.transfer import Far, address_of
 from emberkeep.transfer import pool, sftp, sftp_pipeline, ssh_client
-from emberkeep.transfer.protocol import Denied, Door, Lost, Want
-from emberkeep.transfer.sftp import SftpHost
+from emberkeep.transfer.protocol import ConnectionLost, ConnectionSettings, RemoteError, Want
+from emberkeep.transfer.sftp import SftpFileSystem
 from emberkeep.transfer.sftp_pipeline import Reader
 from tests import farhosts
 from tests.farhosts import Site, held, made
@@ -95,7 +95,7 @@ class Odd:
     def read(self, size: int) -> bytes:
         while len(self._bytes) < size:
             if not self._answers:
-                raise Lost("nothing is asked")
+                raise ConnectionLost("nothing is asked")
             self._bytes += self._answers.pop(self.chance.randrange(len(self._answers)))
         data, self._bytes = self._bytes[:size], self._bytes[size:]
         return data
@@ -110,7 +110,7 @@ def files_of(reader: Reader, wants: list[tuple[bytes, int, int]]) -> list[bytes 
     now: list[bytes] = []
     for number, piece in reader.files(wants):
         assert number == len(found)
-        if isinstance(piece, Denied):
+        if isinstance(piece, RemoteError):
             found.append(str(piece))
         elif piece:
             now.append(piece)
@@ -187,13 +187,13 @@ def test_what_is_no_answer_loses_the_connection_and_nothing_else(spoil: Callable
     server = Odd({b"/a": b"x" * 5000}, random.Random(1))
     reader = Reader(server)
     server.spoil = spoil
-    with pytest.raises(Lost):
+    with pytest.raises(ConnectionLost):
         files_of(reader, [(b"/a", 0, 5000)])
 
 
 def test_what_does_not_speak_sftp_is_ended() -> None:
     server = Odd({}, random.Random(1), spoil=lambda answer: b"Welcome to the harbour, keeper!\r\n")
-    with pytest.raises(Lost, match="does not speak SFTP"):
+    with pytest.raises(ConnectionLost, match="does not speak SFTP"):
         Reader(server)
     assert server.closed
 
@@ -215,8 +215,8 @@ def far(tmp_path: Path) -> Iterator[farhosts.Sshd]:
         yield server
 
 
-def door_to(far: farhosts.Sshd, root: Path, **told: object) -> Door:
-    return Door(
+def door_to(far: farhosts.Sshd, root: Path, **told: object) -> ConnectionSettings:
+    return ConnectionSettings(
         replace(Far(address_of(far.address(root)), key=str(far.key)), **told),  # type: ignore[arg-type]
         trust=lambda *_: True,
         limit=10,
@@ -228,7 +228,7 @@ def all_wants(root: Path) -> list[Want]:
     return [Want(path.relative_to(root).as_posix(), 0, path.stat().st_size) for path in paths]
 
 
-def read_all(host: SftpHost, wants: list[Want]) -> dict[str, bytes]:
+def read_all(host: SftpFileSystem, wants: list[Want]) -> dict[str, bytes]:
     found = {want.path: b"" for want in wants}
     for number, piece in host.read_many(wants):
         assert isinstance(piece, bytes)
@@ -248,14 +248,14 @@ def test_a_real_host_by_the_systems_ssh_and_over_a_connection_of_ours(
             started.append(self)
 
     monkeypatch.setattr(sftp, "Pipe", Noted)
-    host = SftpHost(door_to(far, there, connections=connections))
+    host = SftpFileSystem(door_to(far, there, connections=connections))
     try:
         wants = all_wants(there)
         for _ in range(2):
             assert read_all(host, wants) == {want.path: (there / want.path).read_bytes() for want in wants}
         odd = [Want("mission/none.xml", 0, 4), Want("nothing", 0, -1), Want("world/big.sea", 5_999_990, -1)]
         pieces = [piece for _, piece in host.read_many(odd)]
-        assert isinstance(pieces[0], Denied) and pieces[1] == b""
+        assert isinstance(pieces[0], RemoteError) and pieces[1] == b""
         assert b"".join(p for p in pieces[2:] if isinstance(p, bytes)) == (there / "world/big.sea").read_bytes()[-10:]
     finally:
         host.close()
@@ -267,7 +267,7 @@ def test_ssh_takes_no_other_key_than_the_one_that_was_checked(there: Path, far: 
     key = " ".join((far.room / "host.pub").read_text().split()[:2])
     wrong = " ".join(far.key.with_suffix(".pub").read_text().split()[:2])
     Reader(ssh_client.Pipe(door_to(far, there), key)).close()
-    with pytest.raises(Lost):
+    with pytest.raises(ConnectionLost):
         Reader(ssh_client.Pipe(door_to(far, there), wrong))
 
 
@@ -285,7 +285,7 @@ def test_ssh_is_given_the_passphrase_and_shows_it_nobody(there: Path, far: farho
     finally:
         way.close()
     assert not room.exists()
-    with pytest.raises(Lost):
+    with pytest.raises(ConnectionLost):
         Reader(ssh_client.Pipe(replace(door_to(far, there), secret="high tide"), key))
 
 
@@ -307,7 +307,7 @@ def test_where_ssh_is_of_no_use_a_connection_of_ours_does_it(
 ) -> None:
     monkeypatch.setenv("PATH", a_program(tmp_path / "bin", text))
     door = replace(door_to(far, there), limit=limit)
-    host = SftpHost(door)
+    host = SftpFileSystem(door)
     began = time.monotonic()
     try:
         wants = all_wants(there)
@@ -330,7 +330,7 @@ def test_a_fetch_goes_on_where_its_ssh_was_cut_off(
             if reads[0] in (90, 400, 405, 800):
                 self.process.kill()
                 self.process.wait()
-                raise Lost("cut")
+                raise ConnectionLost("cut")
             return super().read(size)
 
     monkeypatch.setattr(sftp, "Pipe", Cut)
@@ -358,7 +358,7 @@ def test_an_ssh_that_falls_silent_is_ended_and_the_rest_comes(
             return super().read(size)
 
     monkeypatch.setattr(sftp, "Pipe", Silent)
-    line = pool.Line(replace(door_to(far, there), limit=1.0), pause=lambda seconds: None)
+    line = pool.RemoteConnection(replace(door_to(far, there), limit=1.0), pause=lambda seconds: None)
     wants = all_wants(there)
     found = {wants[number].path: b"".join(chunks) for number, chunks in line.many(wants, "cannot fetch")}
     line.close()
@@ -383,12 +383,12 @@ def test_what_waits_for_ssh_ends_when_the_host_is_closed(
             return super().read(size)
 
     monkeypatch.setattr(sftp, "Pipe", Silent)
-    host, ended = SftpHost(replace(door_to(far, there), limit=60)), []
+    host, ended = SftpFileSystem(replace(door_to(far, there), limit=60)), []
 
     def read() -> None:
         try:
             read_all(host, all_wants(there))
-        except Lost as error:
+        except ConnectionLost as error:
             ended.append(error)
 
     thread = threading.Thread(target=read, daemon=True)
@@ -419,7 +419,7 @@ def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(
                 far.stop()
             if Gone.pieces >= 700:
                 self.process.kill()
-                raise Lost("cut")
+                raise ConnectionLost("cut")
             return super().read(size)
 
     monkeypatch.setattr(sftp, "Pipe", Gone)
@@ -443,14 +443,14 @@ def test_files_that_cannot_be_had_are_named_and_the_rest_comes(
     outside = tmp_path / "outside"
     outside.mkdir()
     (site.copy / "world").symlink_to(outside)
-    read_many = SftpHost.read_many
+    read_many = SftpFileSystem.read_many
 
-    def late(self: SftpHost, wants: list[Want]) -> Iterator[tuple[int, bytes | Denied]]:
+    def late(self: SftpFileSystem, wants: list[Want]) -> Iterator[tuple[int, bytes | RemoteError]]:
         (there / "mission" / "extra-7.xml").unlink(missing_ok=True)
         (there / "mission" / "extra-200.xml").write_bytes(b"short")
         return read_many(self, wants)
 
-    monkeypatch.setattr(SftpHost, "read_many", late)
+    monkeypatch.setattr(SftpFileSystem, "read_many", late)
     with site.lines() as lines:
         done = site.fetch(lines)
     assert [item.path for item in done.failed] == ["mission/extra-7.xml", "world", "world/big.sea"]

@@ -23,7 +23,7 @@ from emberkeep.store.intake import Progress
 from emberkeep.store.store import Store
 
 if TYPE_CHECKING:
-    from emberkeep.transfer.pool import Lines
+    from emberkeep.transfer.pool import ConnectionPool
 
 
 def run_context_for(
@@ -33,7 +33,7 @@ def run_context_for(
     store: Store,
     run: Run,
     progress: Progress,
-    lines: Lines | None = None,
+    lines: ConnectionPool | None = None,
 ) -> RunContext:
     """What the steps of ``run`` work with: this terminal, this environment, this clock, ``lines`` to a remote host."""
 

@@ -9,10 +9,10 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.upkeep.transfer_access import door_of
+from emberkeep.operations.upkeep.transfer_access import connection_settings
 from emberkeep.show.console import Screen
-from emberkeep.transfer.pool import Lines
-from emberkeep.transfer.protocol import Door, Trust
+from emberkeep.transfer.pool import ConnectionPool
+from emberkeep.transfer.protocol import ConnectionSettings, Trust
 
 
 def add_far(parser: argparse._ActionsContainer) -> None:
@@ -40,15 +40,15 @@ def trust(args: argparse.Namespace, screen: Screen) -> Trust:
 
 
 @contextmanager
-def lines_to(args: argparse.Namespace, screen: Screen, keep: Keep) -> Iterator[Lines]:
+def lines_to(args: argparse.Namespace, screen: Screen, keep: Keep) -> Iterator[ConnectionPool]:
     """Connections to the keep's far folder."""
-    door = door_of(keep, os.environ, trust(args, screen))
+    door = connection_settings(keep, os.environ, trust(args, screen))
     warn_of_clear_words(screen, door, keep)
-    with Lines(door) as lines:
+    with ConnectionPool(door) as lines:
         yield lines
 
 
-def warn_of_clear_words(screen: Screen, door: Door, keep: Keep) -> None:
+def warn_of_clear_words(screen: Screen, door: ConnectionSettings, keep: Keep) -> None:
     """Say once that plain FTP sends the password for all to read."""
     told = keep.folder / "far" / "told"
     if door.address.scheme != "ftp" or not door.secret or told.exists():

@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
-from emberkeep.transfer.protocol import Door, Host
+from emberkeep.transfer.protocol import ConnectionSettings, RemoteFileSystem
 
 
-def connect(door: Door) -> Host:
-    """A new connection. Lost when nobody answers, Refused or UnreadableInput where another try would not help."""
+def connect(door: ConnectionSettings) -> RemoteFileSystem:
+    """A new connection. ConnectionLost when nobody answers, Refused or UnreadableInput where another try would not
+    help."""
     if door.address.scheme == "sftp":
-        from emberkeep.transfer.sftp import SftpHost  # each loads much that only it needs
+        from emberkeep.transfer.sftp import SftpFileSystem  # each loads much that only it needs
 
-        return SftpHost(door)
-    from emberkeep.transfer.ftp import FtpHost
+        return SftpFileSystem(door)
+    from emberkeep.transfer.ftp import FtpFileSystem
 
-    return FtpHost(door)
+    return FtpFileSystem(door)

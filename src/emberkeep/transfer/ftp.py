@@ -15,12 +15,12 @@ from emberkeep.fs.trees import Kind, fitting
 from emberkeep.transfer import listing
 from emberkeep.transfer.protocol import (
     CHUNK,
-    Denied,
-    Door,
+    ConnectionLost,
+    ConnectionSettings,
     FarEntry,
-    Lost,
     Odd,
     Piece,
+    RemoteError,
     Want,
     joined,
     one_by_one,
@@ -44,10 +44,10 @@ class _Tls(ftplib.FTP_TLS):
         return conn, size
 
 
-class FtpHost:
+class FtpFileSystem:
     """One control connection. Names go over it as bytes, whatever they are: Latin-1 stands for each byte."""
 
-    def __init__(self, door: Door) -> None:
+    def __init__(self, door: ConnectionSettings) -> None:
         self._door = door
         address = door.address
         self._ftp = self._made(door)
@@ -66,7 +66,7 @@ class FtpHost:
                 self._top = _text(self._ftp.pwd()) if not address.folder.startswith("/") else ""
         except ssl.SSLError as error:
             raise _untrusted(place, error) from None
-        except Denied as error:
+        except RemoteError as error:
             raise Refused(
                 f"the host lets nobody in: {error}", place=place, hint="see user and [far] secret in keep.toml"
             ) from None
@@ -76,7 +76,7 @@ class FtpHost:
             self._top = address.folder.rstrip("/")
 
     @staticmethod
-    def _made(door: Door) -> ftplib.FTP:
+    def _made(door: ConnectionSettings) -> ftplib.FTP:
         if door.address.scheme == "ftp":
             return ftplib.FTP(timeout=door.limit, encoding="latin-1")
         try:
@@ -171,7 +171,7 @@ class FtpHost:
                 conn.close()
                 with suppress(OSError, EOFError):
                     self._ftp.voidresp()  # a host that cannot write says so here, and only breaks off there
-                raise Lost(str(error)) from error
+                raise ConnectionLost(str(error)) from error
             finally:
                 conn.close()
             self._ftp.voidresp()
@@ -218,8 +218,8 @@ class FtpHost:
         return one_by_one(self, wants)
 
     def another(self) -> NoReturn:
-        """Denied: a control connection carries one transfer."""
-        raise Denied("an FTP connection takes one question at a time")
+        """RemoteError: a control connection carries one transfer."""
+        raise RemoteError("an FTP connection takes one question at a time")
 
     def close(self) -> None:
         """QUIT; whatever fails, the connection is let go."""
@@ -262,7 +262,7 @@ def _moment(text: str) -> int | None:
 
 def _wire(text: str) -> str:
     if "\r" in text or "\n" in text:
-        raise Denied("a name with a line end cannot be said over FTP")
+        raise RemoteError("a name with a line end cannot be said over FTP")
     return text.encode("utf-8", "surrogateescape").decode("latin-1")
 
 
@@ -292,13 +292,13 @@ def _speaking() -> Iterator[None]:
     except ssl.SSLCertVerificationError:
         raise
     except ftplib.error_perm as error:
-        raise Denied(_clean(error), full=str(error)[:3] == "552") from error
+        raise RemoteError(_clean(error), full=str(error)[:3] == "552") from error
     except ftplib.error_temp as error:
         if str(error)[:3] in ("450", "452"):
-            raise Denied(_clean(error), full=str(error)[:3] == "452") from error
-        raise Lost(_clean(error)) from error
+            raise RemoteError(_clean(error), full=str(error)[:3] == "452") from error
+        raise ConnectionLost(_clean(error)) from error
     except (ftplib.Error, EOFError, OSError) as error:
-        raise Lost(_clean(error) or "the connection was cut") from error
+        raise ConnectionLost(_clean(error) or "the connection was cut") from error
 
 
 def _clean(error: BaseException) -> str:

@@ -13,7 +13,7 @@ from typing import TypeVar
 
 from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput
 from emberkeep.transfer.connect import connect
-from emberkeep.transfer.protocol import Denied, Door, Host, Lost, Piece, Want
+from emberkeep.transfer.protocol import ConnectionLost, ConnectionSettings, Piece, RemoteError, RemoteFileSystem, Want
 
 Item = TypeVar("Item")
 Result = TypeVar("Result")
@@ -29,36 +29,36 @@ FIRST_PAUSE, LONGEST_PAUSE = 0.5, 20.0
 
 
 @dataclass
-class Line:
+class RemoteConnection:
     """One connection at a time to one host, for one thread. ``pause``: waits between tries; ``opened``: who opens."""
 
-    door: Door
+    door: ConnectionSettings
     pause: Callable[[float], None] = time.sleep
-    opened: Callable[[Door], Host] = connect
+    opened: Callable[[ConnectionSettings], RemoteFileSystem] = connect
     stopped: threading.Event = field(default_factory=threading.Event)
     """Set when nothing more is to be tried."""
-    over: Line | None = None
+    over: RemoteConnection | None = None
     """The line whose connection this one goes over, too."""
-    _host: Host | None = None
+    _host: RemoteFileSystem | None = None
     _guard: threading.RLock = field(default_factory=threading.RLock)
 
-    def host(self) -> Host:
+    def host(self) -> RemoteFileSystem:
         """The connection, opened where there is none."""
         with self._guard:
             if self._host is None:
                 try:
                     self._host = self.over.lane() if self.over else self.opened(self.door)
-                except Denied as error:
+                except RemoteError as error:
                     raise Refused(f"the host refuses: {error}", place=Place(str(self.door.address))) from None
             return self._host
 
-    def lane(self) -> Host:
+    def lane(self) -> RemoteFileSystem:
         """A further way over this line's connection, which is opened again where it turns out to be gone."""
         with self._guard:
             base = self.host()
             try:
                 return base.another()
-            except Lost:
+            except ConnectionLost:
                 self.close()
                 raise
 
@@ -66,11 +66,11 @@ class Line:
         """Whether the host takes one more connection."""
         try:
             self.host()
-        except (Lost, EmberKeepError):
+        except (ConnectionLost, EmberKeepError):
             return False
         return True
 
-    def lost(self, error: Lost, attempt: int, what: str) -> None:
+    def lost(self, error: ConnectionLost, attempt: int, what: str) -> None:
         """Wait before the next try. UnreadableInput where there is none: ``attempt`` is the number of this one."""
         self.close()
         if attempt >= TRIES or self.stopped.is_set():
@@ -81,23 +81,23 @@ class Line:
             ) from error
         self.pause(min(FIRST_PAUSE * 2 ** (attempt - 1), LONGEST_PAUSE))
 
-    def do(self, act: Callable[[Host], Result], what: str) -> Result:
+    def do(self, act: Callable[[RemoteFileSystem], Result], what: str) -> Result:
         """``act`` over a connection, tried again over a new one when it was lost. UnreadableInput, saying ``what`` was
-        tried, when it stays so; Denied as it comes."""
+        tried, when it stays so; RemoteError as it comes."""
         for attempt in range(1, TRIES + 1):
             try:
                 return act(self.host())
-            except Lost as error:
+            except ConnectionLost as error:
                 self.lost(error, attempt, what)
             except BaseException as error:
-                if not isinstance(error, Denied):
+                if not isinstance(error, RemoteError):
                     self.close()  # what it was in the middle of is not known
                 raise
         raise AssertionError("the last try ends in an error")
 
     def steady(self, path: str, start: int, size: int, what: str) -> Iterator[bytes]:
         """The bytes of a file from ``start`` on; a connection that is lost on the way is opened again and goes on where
-        it was. ``size``: how long the file should be, -1 where nobody knows. Denied as it comes."""
+        it was. ``size``: how long the file should be, -1 where nobody knows. RemoteError as it comes."""
         at, attempt = start, 0
         while True:
             try:
@@ -106,14 +106,14 @@ class Line:
                     at, attempt = at + len(chunk), 0
                 if at >= size:
                     return
-                raise Lost(f"it ended after {at} of {size} bytes")
-            except Lost as error:
+                raise ConnectionLost(f"it ended after {at} of {size} bytes")
+            except ConnectionLost as error:
                 attempt += 1
                 self.lost(error, attempt, what)
 
     def many(self, wants: Sequence[Want], what: str) -> Iterator[tuple[int, Iterator[bytes]]]:
-        """Files one after the other, each by its number with its bytes, which raise Denied where it cannot be had. A
-        connection that is lost on the way is opened again and goes on where it was."""
+        """Files one after the other, each by its number with its bytes, which raise RemoteError where it cannot be had.
+        A connection that is lost on the way is opened again and goes on where it was."""
         pieces = self._pieces(wants, what)
         for number in range(len(wants)):
             file = _Bytes(pieces)
@@ -136,7 +136,7 @@ class Line:
                         number += 1
                         at = wants[number].start if number < len(wants) else 0
                     yield first + index, piece
-            except Lost as error:
+            except ConnectionLost as error:
                 attempt += 1
                 self.lost(error, attempt, what)
 
@@ -147,7 +147,7 @@ class Line:
             host.close()
 
 
-def _reads_many(host: Host) -> bool:
+def _reads_many(host: RemoteFileSystem) -> bool:
     return host.reads_many
 
 
@@ -168,7 +168,7 @@ class _Bytes:
         except EmberKeepError as error:
             self._broken = error
             raise
-        if isinstance(piece, Denied):
+        if isinstance(piece, RemoteError):
             self._ended = True
             raise piece
         if not piece:
@@ -180,26 +180,29 @@ class _Bytes:
         """Past what of it was not taken. Raises again what ended them all."""
         if self._broken is not None:
             raise self._broken
-        with suppress(Denied):
+        with suppress(RemoteError):
             for _ in self:
                 pass
 
 
 @dataclass
-class Lines:
+class ConnectionPool:
     """Up to ``door.far.connections`` of them, each with :data:`LANES` ways where the host allows it: a small file is
     mostly waiting for answers. As a context manager it ends them all."""
 
-    door: Door
+    door: ConnectionSettings
     pause: Callable[[float], None] = time.sleep
-    opened: Callable[[Door], Host] = connect
-    _all: list[Line] = field(default_factory=list)
+    opened: Callable[[ConnectionSettings], RemoteFileSystem] = connect
+    _all: list[RemoteConnection] = field(default_factory=list)
     _stopped: threading.Event = field(default_factory=threading.Event)
 
-    def __enter__(self) -> Lines:
-        own = [Line(self.door, self.pause, self.opened, self._stopped) for _ in range(self.door.far.connections)]
+    def __enter__(self) -> ConnectionPool:
+        own = [
+            RemoteConnection(self.door, self.pause, self.opened, self._stopped)
+            for _ in range(self.door.far.connections)
+        ]
         more = [
-            Line(self.door, self.pause, self.opened, self._stopped, line)
+            RemoteConnection(self.door, self.pause, self.opened, self._stopped, line)
             for _ in range(LANES - 1 if self.door.address.scheme == "sftp" else 0)
             for line in own
         ]
@@ -211,7 +214,7 @@ class Lines:
             line.close()
 
     @property
-    def first(self) -> Line:
+    def first(self) -> RemoteConnection:
         """The one that is used where one will do."""
         return self._all[0]
 
@@ -219,12 +222,15 @@ class Lines:
         """Whether files are better read behind one another (:meth:`Line.many`) than several at a time."""
         return self.first.do(_reads_many, "cannot connect")
 
-    def _pays(self, line: Line) -> bool:
+    def _pays(self, line: RemoteConnection) -> bool:
         """Whether a line is worth its thread: a further way over a connection only where answers take their time."""
         return line.over is None or self.first.host().answers_in >= FAR
 
     def each(
-        self, items: Iterable[Item], act: Callable[[Line, Item], Sequence[Item] | None], most: int | None = None
+        self,
+        items: Iterable[Item],
+        act: Callable[[RemoteConnection, Item], Sequence[Item] | None],
+        most: int | None = None,
     ) -> None:
         """``act`` on every item, some at a time; what it returns is to be done as well. What it raises ends all.
         ``most``: over at most so many connections; further ones are ended."""
@@ -238,7 +244,7 @@ class Lines:
         busy = 0
         failed: list[BaseException] = []
 
-        def work(line: Line) -> None:
+        def work(line: RemoteConnection) -> None:
             nonlocal busy
             if line is not self._all[0] and not (self._pays(line) and line.opens()):
                 return  # the host takes no more of them, or answers at once; the others do the work

@@ -16,11 +16,11 @@ from emberkeep.keep.tables.transfer import Address, Far
 CHUNK = 256 << 10
 
 
-class Lost(Exception):
+class ConnectionLost(Exception):
     """The connection is gone, or the host asks to come back later: with a new one it may go well."""
 
 
-class Denied(Exception):
+class RemoteError(Exception):
     """The host says no: it lacks the file, the right, the room or the command. ``full``: the room."""
 
     def __init__(self, what: str, *, full: bool = False) -> None:
@@ -68,12 +68,13 @@ class Want(NamedTuple):
     size: int
 
 
-Piece = tuple[int, bytes | Denied]
-"""The number of a file among those wanted, and some of its bytes; b"" at its end, Denied where it cannot be had."""
+Piece = tuple[int, bytes | RemoteError]
+"""The number of a file among those wanted, and some of its bytes; b"" at its end, RemoteError where it cannot be
+had."""
 
 
-class Host(Protocol):
-    """One connection, used by one thread at a time. Lost and Denied as they come."""
+class RemoteFileSystem(Protocol):
+    """One connection, used by one thread at a time. ConnectionLost and RemoteError as they come."""
 
     def listing(self, folder: str) -> Iterator[FarEntry | Odd]:
         """What stands in a folder."""
@@ -89,23 +90,24 @@ class Host(Protocol):
         ...
 
     def size(self, path: str) -> int | None:
-        """Bytes of a file as the host counts them now; None where it does not tell. Denied when it is not there."""
+        """Bytes of a file as the host counts them now; None where it does not tell. RemoteError when it is not
+        there."""
         ...
 
     def rename(self, path: str, target: str) -> None:
-        """Give a file another name, over what has that name where the host allows it; else Denied."""
+        """Give a file another name, over what has that name where the host allows it; else RemoteError."""
         ...
 
     def remove(self, path: str) -> None:
-        """Delete a file. Denied when it is not there."""
+        """Delete a file. RemoteError when it is not there."""
         ...
 
     def make_folder(self, path: str) -> None:
-        """Make a folder. Denied when something stands there."""
+        """Make a folder. RemoteError when something stands there."""
         ...
 
     def remove_folder(self, path: str) -> None:
-        """Remove an empty folder. Denied when it is none."""
+        """Remove an empty folder. RemoteError when it is none."""
         ...
 
     def set_facts(self, path: str, mtime_ns: int, mode: int | None) -> None:
@@ -135,8 +137,8 @@ class Host(Protocol):
         """Seconds that the host took for an answer when it was met."""
         ...
 
-    def another(self) -> Host:
-        """A further way over the same connection, for another thread. Denied where there is none."""
+    def another(self) -> RemoteFileSystem:
+        """A further way over the same connection, for another thread. RemoteError where there is none."""
         ...
 
     def close(self) -> None:
@@ -163,7 +165,7 @@ class Met:
 
 
 @dataclass(frozen=True)
-class Door:
+class ConnectionSettings:
     """All that connecting takes. ``secret``: the password or passphrase; ``own_keys``: the file where host keys that
     were trusted are remembered; ``limit``: seconds without an answer after which a connection counts as lost."""
 
@@ -182,13 +184,13 @@ class Door:
         return self.far.address
 
 
-def one_by_one(host: Host, wants: Sequence[Want]) -> Iterator[Piece]:
+def one_by_one(host: RemoteFileSystem, wants: Sequence[Want]) -> Iterator[Piece]:
     """The bytes of files, each asked for when the one before has come."""
     for number, want in enumerate(wants):
         try:
             for chunk in host.read(*want):
                 yield number, chunk
-        except Denied as error:
+        except RemoteError as error:
             yield number, error
         else:
             yield number, b""

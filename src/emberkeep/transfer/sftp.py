@@ -24,7 +24,18 @@ from paramiko.ssh_exception import (
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.fs import writing
 from emberkeep.fs.trees import Kind
-from emberkeep.transfer.protocol import CHUNK, Denied, Door, FarEntry, Lost, Odd, Piece, Want, joined, why_odd
+from emberkeep.transfer.protocol import (
+    CHUNK,
+    ConnectionLost,
+    ConnectionSettings,
+    FarEntry,
+    Odd,
+    Piece,
+    RemoteError,
+    Want,
+    joined,
+    why_odd,
+)
 from emberkeep.transfer.sftp_pipeline import Reader
 from emberkeep.transfer.ssh_client import Pipe
 
@@ -35,7 +46,7 @@ PIECE = 32 << 10
 class _Asks(paramiko.MissingHostKeyPolicy):
     """Asks about a key that is not known, and remembers one that is trusted."""
 
-    def __init__(self, door: Door) -> None:
+    def __init__(self, door: ConnectionSettings) -> None:
         self._door = door
 
     def missing_host_key(self, client: paramiko.SSHClient, hostname: str, key: paramiko.PKey) -> None:
@@ -61,10 +72,10 @@ def remember(path: Path, host: str, key: paramiko.PKey) -> None:
     writing.write_whole(path, [before, f"{host} {key.get_name()} {key.get_base64()}\n".encode()], mode=0o600)
 
 
-class SftpHost:
+class SftpFileSystem:
     """One channel of a connection, its own or (``over``) that of another one."""
 
-    def __init__(self, door: Door, over: paramiko.SSHClient | None = None) -> None:
+    def __init__(self, door: ConnectionSettings, over: paramiko.SSHClient | None = None) -> None:
         self._door, self._owns = door, over is None
         self._reader: Reader | None = None
         self._client = over or paramiko.SSHClient()
@@ -73,7 +84,7 @@ class SftpHost:
                 if over is None:
                     self._connect(door)
                 elif over.get_transport() is None:
-                    raise Lost("the connection was ended")
+                    raise ConnectionLost("the connection was ended")
                 self._sftp = self._client.open_sftp()
                 channel = self._sftp.get_channel()
                 assert channel is not None
@@ -87,11 +98,11 @@ class SftpHost:
             raise
         self._top = (("" if door.address.folder.startswith("/") else home) + door.address.folder).rstrip("/")
 
-    def another(self) -> SftpHost:
+    def another(self) -> SftpFileSystem:
         """A further channel over the same connection, for another thread."""
-        return SftpHost(self._door, self._client)
+        return SftpFileSystem(self._door, self._client)
 
-    def _connect(self, door: Door) -> None:
+    def _connect(self, door: ConnectionSettings) -> None:
         address, place = door.address, Place(str(door.address))
         self._client.load_system_host_keys()
         for path in (door.own_keys, door.far.known_hosts):
@@ -167,8 +178,8 @@ class SftpHost:
     hash_name = ""  # OpenSSH offers none over SFTP
 
     def digest(self, path: str) -> str:
-        """Denied: SFTP as OpenSSH speaks it has none."""
-        raise Denied("no hashes over SFTP")
+        """RemoteError: SFTP as OpenSSH speaks it has none."""
+        raise RemoteError("no hashes over SFTP")
 
     # --- contents ------------------------------------------------------------
 
@@ -209,7 +220,7 @@ class SftpHost:
         try:
             key = transport.get_remote_server_key()
             return Reader(Pipe(door, f"{key.get_name()} {key.get_base64()}"))
-        except (Denied, Lost, SSHException):
+        except (RemoteError, ConnectionLost, SSHException):
             door.met.ssh = False
             return None
 
@@ -217,7 +228,7 @@ class SftpHost:
         with _speaking():
             transport = self._client.get_transport()
             if transport is None:
-                raise Lost("the connection was ended")
+                raise ConnectionLost("the connection was ended")
             channel = transport.open_session()
             channel.settimeout(self._door.limit)
             channel.invoke_subsystem("sftp")
@@ -288,7 +299,7 @@ class _Channel:
         with _speaking():
             data = self._came.read(size)
         if len(data) < size:
-            raise Lost("the connection was cut")
+            raise ConnectionLost("the connection was cut")
         return data
 
     def write(self, data: bytes) -> None:
@@ -318,12 +329,12 @@ def _speaking() -> Iterator[None]:
     except (Refused, UnreadableInput):
         raise
     except ChannelException as error:  # it allows no further one
-        raise Denied(str(error)) from error
+        raise RemoteError(str(error)) from error
     except (EOFError, TimeoutError, SSHException, NoValidConnectionsError, ConnectionError) as error:
-        raise Lost(str(error) or "the connection was cut") from error
+        raise ConnectionLost(str(error) or "the connection was cut") from error
     except OSError as error:
         if str(error) == _CLOSED:
-            raise Lost("the connection was ended") from error
+            raise ConnectionLost("the connection was ended") from error
         if error.errno in (errno.ENOENT, errno.EACCES, errno.EPERM, errno.EEXIST) or error.errno is None:
-            raise Denied(error.strerror or str(error)) from error  # a host without room only says "Failure"
-        raise Lost(error.strerror or str(error)) from error
+            raise RemoteError(error.strerror or str(error)) from error  # a host without room only says "Failure"
+        raise ConnectionLost(error.strerror or str(error)) from error

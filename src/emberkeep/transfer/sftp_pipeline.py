@@ -13,7 +13,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
-from emberkeep.transfer.protocol import Denied, Lost, Piece
+from emberkeep.transfer.protocol import ConnectionLost, Piece, RemoteError
 
 _INIT, _VERSION, _OPEN, _CLOSE, _READ = 1, 2, 3, 4, 5
 _STATUS, _HANDLE, _DATA = 101, 102, 103
@@ -35,7 +35,7 @@ _HEAD = struct.Struct(">IBII")
 
 
 class Stream(Protocol):
-    """Bytes both ways. Lost when it ends."""
+    """Bytes both ways. ConnectionLost when it ends."""
 
     def read(self, size: int) -> bytes:
         """Exactly so many bytes."""
@@ -62,7 +62,7 @@ class _File:
     due: int = 0
     """Answers that have not come."""
     early: dict[int, bytes] = field(default_factory=dict)
-    failed: Denied | None = None
+    failed: RemoteError | None = None
 
     @property
     def finished(self) -> bool:
@@ -84,7 +84,7 @@ class _Due(NamedTuple):
 
 
 class Reader:
-    """Reads over ``stream``, which it owns. Lost and Denied as they come."""
+    """Reads over ``stream``, which it owns. ConnectionLost and RemoteError as they come."""
 
     def __init__(self, stream: Stream) -> None:
         self._stream = stream
@@ -107,7 +107,7 @@ class Reader:
         self._stream.write(struct.pack(">IBI", 5, _INIT, 3))
         size, kind, _ = struct.unpack(">IBI", self._stream.read(9))
         if kind != _VERSION or not 5 <= size <= _LONGEST_ANSWER:
-            raise Lost("what answers there does not speak SFTP")
+            raise ConnectionLost("what answers there does not speak SFTP")
         if _LIMITS in self._stream.read(size - 5):
             self._stream.write(struct.pack(">IBII", 9 + len(_LIMITS), _EXTENDED, 0, len(_LIMITS)) + _LIMITS)
             kind, _, word, rest = self._packet()
@@ -188,14 +188,14 @@ class Reader:
         """An answer: its kind, to which question, its first word (a length, or a code), and the rest."""
         size, kind, number, word = _HEAD.unpack(self._stream.read(_HEAD.size))
         if not 9 <= size <= _LONGEST_ANSWER:
-            raise Lost("what answers there does not speak SFTP")
+            raise ConnectionLost("what answers there does not speak SFTP")
         return kind, number, word, self._stream.read(size - 9)
 
     def _answer(self, asking: deque[_File]) -> None:
         kind, number, word, rest = self._packet()
         due = self._due.pop(number, None)
         if due is None:
-            raise Lost("an answer to what was not asked")
+            raise ConnectionLost("an answer to what was not asked")
         self._questions_due -= due.question
         if due.kind == _CLOSE:
             return
@@ -209,7 +209,7 @@ class Reader:
         elif kind == _DATA and due.kind == _READ and 0 < word == len(rest) <= due.length:
             self._came(due, rest)
         else:
-            raise Lost("an answer of another kind than was asked for")
+            raise ConnectionLost("an answer of another kind than was asked for")
         if (due.kind == _OPEN or file.end < 0) and not file.finished:
             asking.append(file)
 
@@ -227,8 +227,8 @@ class Reader:
         file = due.file
         words = rest[4 : 4 + int.from_bytes(rest[:4])].decode("utf-8", "replace") or f"status {code}"
         if code in (_NO_CONNECTION, _CONNECTION_LOST):
-            raise Lost(words)
+            raise ConnectionLost(words)
         if due.kind == _READ and code == _EOF:
             file.end = due.offset if file.end < 0 else min(file.end, due.offset)
             return
-        file.failed = Denied(words)
+        file.failed = RemoteError(words)

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import IO
 
 from emberkeep.fs import writing
-from emberkeep.transfer.protocol import Denied, Door, Lost
+from emberkeep.transfer.protocol import ConnectionLost, ConnectionSettings, RemoteError
 
 _WORD = "EMBERKEEP_FAR_WORD"
 _ASKED = f"#!/bin/sh\nprintf '%s\\n' \"${_WORD}\"\n"
@@ -28,15 +28,15 @@ _BUFFER = 1 << 20
 
 class Pipe:
     """A running ``ssh`` with a host's SFTP at its other end. ``key``: the host's, as a file of known hosts tells it,
-    without a name. Denied where it cannot be started; that it is not let in shows as Lost at the first read.
-    ``room``: a folder of its own, for as long as it runs."""
+    without a name. RemoteError where it cannot be started; that it is not let in shows as ConnectionLost at the first
+    read. ``room``: a folder of its own, for as long as it runs."""
 
-    def __init__(self, door: Door, key: str) -> None:
+    def __init__(self, door: ConnectionSettings, key: str) -> None:
         program = shutil.which("ssh")
         if program is None:
-            raise Denied("there is no ssh on this system")
+            raise RemoteError("there is no ssh on this system")
         if door.secret and os.name == "nt":
-            raise Denied("on Windows, ssh is given passwords by nobody but the one who sits there")
+            raise RemoteError("on Windows, ssh is given passwords by nobody but the one who sits there")
         self._limit = door.limit
         self._folder = tempfile.TemporaryDirectory(prefix="emberkeep-")
         self.room = Path(self._folder.name)
@@ -44,14 +44,14 @@ class Pipe:
             self.process = self._started(program, door, key, self.room)
         except OSError as error:
             self._folder.cleanup()
-            raise Denied(f"ssh cannot be started: {error.strerror}") from error
+            raise RemoteError(f"ssh cannot be started: {error.strerror}") from error
         self._came = _end(self.process.stdout)
         self._turn = 0
         self._ended = threading.Event()
         threading.Thread(target=self._watch, daemon=True).start()
 
     @staticmethod
-    def _started(program: str, door: Door, key: str, room: Path) -> subprocess.Popen[bytes]:
+    def _started(program: str, door: ConnectionSettings, key: str, room: Path) -> subprocess.Popen[bytes]:
         writing.write_whole(room / "known", [f"host {key}\n".encode()])
         environment = {**os.environ}
         if door.secret:
@@ -87,7 +87,7 @@ class Pipe:
         data = self._came.read(size)
         self._turn += 1
         if len(data) < size:
-            raise Lost("the connection was cut")
+            raise ConnectionLost("the connection was cut")
         return data
 
     def write(self, data: bytes) -> None:
@@ -96,7 +96,7 @@ class Pipe:
             _end(self.process.stdin).write(data)
             _end(self.process.stdin).flush()
         except OSError as error:
-            raise Lost("the connection was cut") from error
+            raise ConnectionLost("the connection was cut") from error
 
     def close(self) -> None:
         """End the system's ssh."""
@@ -114,7 +114,7 @@ def _end(stream: IO[bytes] | None) -> IO[bytes]:
     return stream
 
 
-def _arguments(door: Door, key: str, known: Path) -> list[str]:
+def _arguments(door: ConnectionSettings, key: str, known: Path) -> list[str]:
     address, kind = door.address, key.partition(" ")[0]
     kinds = "rsa-sha2-512,rsa-sha2-256" if kind == "ssh-rsa" else kind
     options = {

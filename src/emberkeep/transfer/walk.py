@@ -9,8 +9,8 @@ from dataclasses import dataclass, field
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.fs.scan import TEMPORARY
 from emberkeep.fs.trees import Entry, Kind, Skipped, Still, digest_of
-from emberkeep.transfer.pool import Line, Lines
-from emberkeep.transfer.protocol import Denied, FarEntry, Host, Odd
+from emberkeep.transfer.pool import ConnectionPool, RemoteConnection
+from emberkeep.transfer.protocol import FarEntry, Odd, RemoteError, RemoteFileSystem
 
 DEEPEST = 64
 MOST = 2_000_000
@@ -33,7 +33,7 @@ class Listing:
         return any(entry.kind is Kind.FILE and entry.mtime_ns is None for entry in self.entries.values())
 
 
-def walk(lines: Lines, told: Callable[[int], None] = lambda count: None) -> Listing:
+def walk(lines: ConnectionPool, told: Callable[[int], None] = lambda count: None) -> Listing:
     """List everything, some folders at a time. ``told``: called with the number of names so far.
 
     Refused when the folder is not there, or is without end.
@@ -43,7 +43,7 @@ def walk(lines: Lines, told: Callable[[int], None] = lambda count: None) -> List
     leftovers: list[str] = []
     guard = threading.Lock()
 
-    def look(line: Line, folder: str) -> Sequence[str]:
+    def look(line: RemoteConnection, folder: str) -> Sequence[str]:
         items = _listed(line, folder, odd)
         below = []
         with guard:
@@ -64,10 +64,10 @@ def walk(lines: Lines, told: Callable[[int], None] = lambda count: None) -> List
     return Listing({path: found[path] for path in sorted(found)}, tuple(odd), tuple(sorted(leftovers)))
 
 
-def _listed(line: Line, folder: str, odd: list[Odd]) -> list[FarEntry | Odd]:
+def _listed(line: RemoteConnection, folder: str, odd: list[Odd]) -> list[FarEntry | Odd]:
     try:
         return line.do(lambda host: list(host.listing(folder)), f"cannot list {folder or 'the server folder'}")
-    except Denied as error:
+    except RemoteError as error:
         if folder:
             return [Odd(folder, f"cannot be listed: {error}")]
         raise Refused(
@@ -81,7 +81,7 @@ def _listed(line: Line, folder: str, odd: list[Odd]) -> list[FarEntry | Odd]:
 class FarTree(Still):
     """A far folder, or a part of it, read over one connection."""
 
-    line: Line
+    line: RemoteConnection
     listing: Listing
     wanted: Callable[[str], bool] = lambda path: True
     _skipped: list[Skipped] = field(default_factory=list)
@@ -117,7 +117,7 @@ class FarTree(Still):
             for chunk in self.line.steady(path, 0, size, f"cannot read {path}"):
                 at += len(chunk)
                 yield chunk
-        except Denied as error:
+        except RemoteError as error:
             raise UnreadableInput(f"cannot read {path}: {error}", place=Place(self.label)) from None
         if size >= 0 and at != size:
             raise UnreadableInput(
@@ -136,15 +136,15 @@ def _entry(found: FarEntry) -> Entry:
     return Entry(found.path, found.kind, mode, found.mtime_ns or 0, max(0, found.size), found.points_at)
 
 
-def now_there(host: Host, path: str) -> FarEntry | None:
-    """What a fresh listing tells of one path; None when nothing is there. Denied where its folder is there and the host
-    does not list it: then nobody knows."""
+def now_there(host: RemoteFileSystem, path: str) -> FarEntry | None:
+    """What a fresh listing tells of one path; None when nothing is there. RemoteError where its folder is there and the
+    host does not list it: then nobody knows."""
     folder = path.rpartition("/")[0]
     for left in reversed(range(LOOKS)):
         try:
             found = list(host.listing(folder))
             return next((item for item in found if isinstance(item, FarEntry) and item.path == path), None)
-        except Denied:
+        except RemoteError:
             if not left and (not folder or now_there(host, folder) is not None):
                 raise
     return None

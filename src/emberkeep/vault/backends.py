@@ -14,8 +14,8 @@ from emberkeep.fs import system, writing
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.scan import TEMPORARY
 from emberkeep.fs.trees import Kind, file_chunks
-from emberkeep.transfer.pool import Lines
-from emberkeep.transfer.protocol import Denied, Door, Host
+from emberkeep.transfer.pool import ConnectionPool
+from emberkeep.transfer.protocol import ConnectionSettings, RemoteError, RemoteFileSystem
 from emberkeep.transfer.walk import now_there, walk
 
 CHUNK = 1 << 20
@@ -91,7 +91,7 @@ class FolderPlace:
 class FarPlace:
     """A folder on a host that is reached by file transfer."""
 
-    lines: Lines
+    lines: ConnectionPool
 
     def __post_init__(self) -> None:
         self.label = str(self.lines.door.address)
@@ -110,7 +110,7 @@ class FarPlace:
         folder, _, last = name.rpartition("/")
         beside = f"{folder}/{TEMPORARY}{last}".lstrip("/")
 
-        def write(host: Host) -> None:
+        def write(host: RemoteFileSystem) -> None:
             self._make(host, folder)
             sent = 0
 
@@ -123,26 +123,26 @@ class FarPlace:
             host.write(beside, counted())
             size = host.size(beside)
             if size is not None and size != sent:
-                raise Denied(f"the host counts {size} bytes")
+                raise RemoteError(f"the host counts {size} bytes")
             try:
                 host.rename(beside, name)
-            except Denied:
+            except RemoteError:
                 host.remove(name)
                 host.rename(beside, name)
 
         try:
             self.lines.first.do(write, f"cannot write {name}")
-        except Denied as error:
+        except RemoteError as error:
             raise UnreadableInput(f"cannot write {name}: {error}", place=Where(self.label)) from None
 
-    def _make(self, host: Host, folder: str) -> None:
+    def _make(self, host: RemoteFileSystem, folder: str) -> None:
         if folder in self._made:
             return
         parts = folder.split("/") if folder else []
         for at in range(len(parts) + 1):
             path = "/".join(parts[:at])
             if path not in self._made:
-                with suppress(Denied):  # the top is mostly there
+                with suppress(RemoteError):  # the top is mostly there
                     if not path or now_there(host, path) is None:
                         host.make_folder(path)
                 self._made.add(path)
@@ -151,12 +151,12 @@ class FarPlace:
         """Fetched. UnreadableInput when it cannot be."""
         try:
             yield from self.lines.first.steady(name, 0, -1, f"cannot read {name}")
-        except Denied as error:
+        except RemoteError as error:
             raise UnreadableInput(f"cannot read {name}: {error}", place=Where(self.label)) from None
 
     def remove(self, name: str) -> None:
         """Delete it there."""
-        with suppress(Denied):
+        with suppress(RemoteError):
             self.lines.first.do(lambda host: host.remove(name), f"cannot remove {name}")
 
     def close(self) -> None:
@@ -231,10 +231,10 @@ class ObjectPlace:
         """Nothing is kept open."""
 
 
-def place_of(target: str, door: Door | None) -> Place:
+def place_of(target: str, door: ConnectionSettings | None) -> Place:
     """The place that a target means; ``door``: the way to it, where it is reached by file transfer."""
     if door is not None:
-        return FarPlace(Lines(door).__enter__())
+        return FarPlace(ConnectionPool(door).__enter__())
     if "://" in target:
         return ObjectPlace(target)
     return FolderPlace(Path(target))

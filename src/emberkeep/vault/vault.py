@@ -42,7 +42,7 @@ from blake3 import blake3
 from emberkeep.errors import Damage, Place, Refused
 from emberkeep.keep.secrets import secret
 from emberkeep.keep.tables.transfer import VaultAt
-from emberkeep.transfer.protocol import Door, Trust, nobody
+from emberkeep.transfer.protocol import ConnectionSettings, Trust, nobody
 from emberkeep.vault import backends, encryption
 
 FORMAT = 1
@@ -191,6 +191,6 @@ def opened(at: VaultAt, keep: Path, environment: Mapping[str, str], trust: Trust
     door = None
     if at.way is not None:
         word = secret(at.way.secret_env, at.way.secret_file, environment, "the host's password")
-        door = Door(at.way, word, str(keep / "known_hosts"), trust)
+        door = ConnectionSettings(at.way, word, str(keep / "known_hosts"), trust)
     with closing(backends.place_of(at.target, door)) as place:
         yield Vault(place, words)

@@ -22,7 +22,7 @@ from emberkeep.show import mirror as view
 from emberkeep.show.console import Screen, progress
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
-from emberkeep.transfer.pool import Lines
+from emberkeep.transfer.pool import ConnectionPool
 from emberkeep.transfer.state import FarState
 from emberkeep.transfer.walk import Listing
 
@@ -92,7 +92,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         return _send(args, screen, keep, lines)
 
 
-def seen(args: argparse.Namespace, keep: Keep, lines: Lines) -> Listing:
+def seen(args: argparse.Namespace, keep: Keep, lines: ConnectionPool) -> Listing:
     """The far folder's listing. Refused where the server seems to run there."""
     found = transfer_access.look(keep, lines, twice=not args.while_running)
     if not args.while_running:
@@ -108,7 +108,7 @@ class Brought(NamedTuple):
     before: About | None
 
 
-def bring(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -> Brought:
+def bring(args: argparse.Namespace, screen: Screen, keep: Keep, lines: ConnectionPool) -> Brought:
     """Bring here what changed there."""
     wanted = transfer_access.wanted_of(keep, tuple(args.only))
     listing, state = seen(args, keep, lines), FarState(keep.folder)
@@ -129,7 +129,7 @@ def bring(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) ->
     return Brought(plan, done, before)
 
 
-def _fetch(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -> int:
+def _fetch(args: argparse.Namespace, screen: Screen, keep: Keep, lines: ConnectionPool) -> int:
     found = bring(args, screen, keep, lines)
     return answer(
         args,
@@ -139,7 +139,7 @@ def _fetch(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -
     )
 
 
-def _send(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Lines) -> int:
+def _send(args: argparse.Namespace, screen: Screen, keep: Keep, lines: ConnectionPool) -> int:
     wanted = transfer_access.wanted_of(keep, tuple(args.only))
     listing, state = seen(args, keep, lines), FarState(keep.folder)
     require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.door.address} and the copy here")

@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from emberkeep.process.lifecycle import Stopped
     from emberkeep.process.watch import Watched
     from emberkeep.survey.landmarks import Measured, Missed
-    from emberkeep.transfer.pool import Lines
+    from emberkeep.transfer.pool import ConnectionPool
     from emberkeep.wiping.results import Cleared
 
 Clock = Callable[[], datetime]
@@ -113,7 +113,7 @@ class RunContext:
     faults: list[Fault] = field(default_factory=list)
     only_planned: bool = False
     """Whether nothing is carried out: that of a preview."""
-    lines: Lines | None = None
+    lines: ConnectionPool | None = None
     """Connections to the remote host, in a run that changes what lies there."""
 
     @property

@@ -28,8 +28,8 @@ from emberkeep.store.intake import Progress
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import snapshot_tree
-from emberkeep.transfer.pool import Line, Lines
-from emberkeep.transfer.protocol import Denied, FarEntry, Host
+from emberkeep.transfer.pool import ConnectionPool, RemoteConnection
+from emberkeep.transfer.protocol import FarEntry, RemoteError, RemoteFileSystem
 from emberkeep.transfer.state import FarState, Known
 from emberkeep.transfer.walk import FarTree, Listing, now_there, walk
 
@@ -118,7 +118,7 @@ def asked_of(plan: SendPlan, listing: Listing, to: object) -> Asked:
     return Asked(put, new, plan.make, plan.remove, plan.fold, str(to))
 
 
-def _lines(context: RunContext) -> Lines:
+def _lines(context: RunContext) -> ConnectionPool:
     assert context.lines is not None
     return context.lines
 
@@ -197,7 +197,7 @@ def steps(keep: Keep, store: Store, asked: Asked) -> list[Step]:
 
 
 def _put(
-    lines: Lines,
+    lines: ConnectionPool,
     state: FarState,
     source: Tree,
     entries: Iterable[Entry],
@@ -210,7 +210,7 @@ def _put(
     entries = list(entries)
     total, done = sum(entry.size for entry in entries), [0]
 
-    def one(line: Line, entry: Entry) -> None:
+    def one(line: RemoteConnection, entry: Entry) -> None:
         digest, there = line.do(lambda host: _write(host, source, entry), f"cannot send {entry.path}")
         state.put([Known(there, digest, (entry.size, entry.mtime_ns) if here else (-1, -1))])
         done[0] += entry.size
@@ -221,24 +221,24 @@ def _put(
             _with(lines, _make, folder)
         state.put(Known(FarEntry(path, Kind.FOLDER, 0)) for path in make)
         lines.each(entries, one)
-    except Denied as error:
+    except RemoteError as error:
         hint = "make room there" if error.full else "see what the host allows"
         raise UnreadableInput(f"the host refuses: {error}", place=Place(str(lines.door.address)), hint=hint) from None
 
 
-def _with(lines: Lines, act: Callable[[Host, str], None], path: str) -> None:
+def _with(lines: ConnectionPool, act: Callable[[RemoteFileSystem, str], None], path: str) -> None:
     lines.first.do(lambda host: act(host, path), f"cannot change {path}")
 
 
-def _make(host: Host, folder: str) -> None:
+def _make(host: RemoteFileSystem, folder: str) -> None:
     there = now_there(host, folder)
     if there is None:
         host.make_folder(folder)
     elif there.kind is not Kind.FOLDER:
-        raise Denied(f"{folder} is no folder there")
+        raise RemoteError(f"{folder} is no folder there")
 
 
-def _write(host: Host, source: Tree, entry: Entry) -> tuple[str, FarEntry]:
+def _write(host: RemoteFileSystem, source: Tree, entry: Entry) -> tuple[str, FarEntry]:
     """One file, beside its target, checked and renamed over it; its BLAKE3 and what the host tells of it then."""
     beside = _beside(entry.path)
     ours, theirs = blake3(), hashlib.new(host.hash_name) if host.hash_name else None
@@ -254,51 +254,51 @@ def _write(host: Host, source: Tree, entry: Entry) -> tuple[str, FarEntry]:
         host.write(beside, read())
         size = host.size(beside)
         if size is not None and size != entry.size:
-            raise Denied(f"{entry.path}: {entry.size} bytes were sent and the host counts {size}")
+            raise RemoteError(f"{entry.path}: {entry.size} bytes were sent and the host counts {size}")
         if theirs is not None and host.digest(beside) != theirs.hexdigest():
-            raise Denied(f"{entry.path}: the host has other bytes than were sent")
+            raise RemoteError(f"{entry.path}: the host has other bytes than were sent")
         host.set_facts(beside, entry.mtime_ns, entry.mode)
         _rename_over(host, beside, entry.path)
-    except Denied:
-        with suppress(Denied):
+    except RemoteError:
+        with suppress(RemoteError):
             host.remove(beside)
         raise
     there = now_there(host, entry.path)
     if there is None or there.size not in (entry.size, -1):
-        raise Denied(f"{entry.path} was sent, and the host does not show it so")
+        raise RemoteError(f"{entry.path} was sent, and the host does not show it so")
     return ours.hexdigest(), there
 
 
-def _rename_over(host: Host, beside: str, path: str) -> None:
+def _rename_over(host: RemoteFileSystem, beside: str, path: str) -> None:
     try:
         host.rename(beside, path)
-    except Denied:
+    except RemoteError:
         if now_there(host, path) is None:
             raise
         host.remove(path)  # a host that renames over nothing; the snapshot holds what stood there
         host.rename(beside, path)
 
 
-def _take_away(lines: Lines, state: FarState, remove: Iterable[str], fold: Iterable[str]) -> None:
+def _take_away(lines: ConnectionPool, state: FarState, remove: Iterable[str], fold: Iterable[str]) -> None:
     for path in remove:
         try:
             _with(lines, _remove, path)
-        except Denied as error:
+        except RemoteError as error:
             place = Place(str(lines.door.address))
             raise UnreadableInput(f"{path} cannot be taken away there: {error}", place=place) from None
         state.forget([path])
     for path in fold:
-        with suppress(Denied):  # something stands in it that is not ours to take
+        with suppress(RemoteError):  # something stands in it that is not ours to take
             _with(lines, _fold, path)
             state.forget([path])
 
 
-def _remove(host: Host, path: str) -> None:
+def _remove(host: RemoteFileSystem, path: str) -> None:
     if now_there(host, path) is not None:
         host.remove(path)
 
 
-def _fold(host: Host, path: str) -> None:
+def _fold(host: RemoteFileSystem, path: str) -> None:
     if now_there(host, path) is not None:
         host.remove_folder(path)
 
@@ -330,18 +330,18 @@ def put_back(context: RunContext) -> None:
         if folder not in listing.entries:
             try:
                 _with(lines, _make, folder)
-            except Denied as error:
+            except RemoteError as error:
                 place = Place(str(lines.door.address))
                 raise UnreadableInput(f"{folder} cannot be made there again: {error}", place=place) from None
         state.put([Known(FarEntry(folder, Kind.FOLDER, 0))])
 
 
-def sweep(lines: Lines, listing: Listing, asked: Asked) -> None:
+def sweep(lines: ConnectionPool, listing: Listing, asked: Asked) -> None:
     """Take away what a send that was broken off left beside its targets."""
     ours = {_beside(path) for path in asked.put}
     for path in listing.leftovers:
         if path in ours:
-            with suppress(Denied):
+            with suppress(RemoteError):
                 _with(lines, _remove, path)
 
 

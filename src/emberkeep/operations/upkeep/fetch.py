@@ -29,8 +29,8 @@ from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.store import Store
 from emberkeep.store.writer import Taken
-from emberkeep.transfer.pool import Line, Lines
-from emberkeep.transfer.protocol import Denied, FarEntry, Want
+from emberkeep.transfer.pool import ConnectionPool, RemoteConnection
+from emberkeep.transfer.protocol import FarEntry, RemoteError, Want
 from emberkeep.transfer.state import FarState, Known
 from emberkeep.transfer.walk import FarTree, now_there
 
@@ -66,7 +66,7 @@ class _Whole(NamedTuple):
 @dataclass
 class _Fetch:
     keep: Keep
-    lines: Lines
+    lines: ConnectionPool
     state: FarState
     progress: Progress
     total: int
@@ -104,13 +104,13 @@ class _Fetch:
         for left in self.state.parts.glob(f"*{_NEW}"):
             system.io.unlink(left)
 
-    def _in_turn(self, line: Line, entries: Sequence[FarEntry]) -> None:
+    def _in_turn(self, line: RemoteConnection, entries: Sequence[FarEntry]) -> None:
         parts = [self._part(entry) for entry in entries]
         wants = [Want(entry.path, start, entry.size) for entry, (_, start) in zip(entries, parts, strict=True)]
         for number, chunks in line.many(wants, "cannot fetch"):
             self.each(line, entries[number], (*parts[number], chunks))
 
-    def each(self, line: Line, entry: FarEntry, given: _Given | None = None) -> None:
+    def each(self, line: RemoteConnection, entry: FarEntry, given: _Given | None = None) -> None:
         """Fetch one file. ``given``: where its bytes gather, how many of them are there, and the rest as it comes."""
         try:
             for _ in range(TRIES):
@@ -120,7 +120,7 @@ class _Fetch:
                 entry, given = found, None
             else:
                 raise UnreadableInput(f"it goes on changing, or the host tells another size ({entry.size}) than it has")
-        except Denied as error:
+        except RemoteError as error:
             self.failed.append(Skipped(entry.path, str(error)))
             return
         except UnreadableInput as error:
@@ -139,7 +139,7 @@ class _Fetch:
             return self.state.part(entry)
         return self.state.parts / f"{next(self._numbers)}{_NEW}", 0
 
-    def _bring(self, line: Line, entry: FarEntry, given: _Given | None) -> _Whole | FarEntry:
+    def _bring(self, line: RemoteConnection, entry: FarEntry, given: _Given | None) -> _Whole | FarEntry:
         """Fetch a file's bytes; what a fresh listing tells of it where there are not as many as told."""
         self._check_way(entry.path)
         part, start, chunks = given or (*self._part(entry), None)
@@ -230,7 +230,7 @@ def _grouped(entries: Sequence[FarEntry]) -> Iterator[list[FarEntry]]:
         yield group
 
 
-def now_there_of(line: Line, path: str) -> FarEntry | None:
+def now_there_of(line: RemoteConnection, path: str) -> FarEntry | None:
     """What a fresh listing tells of one path."""
     return line.do(lambda host: now_there(host, path), f"cannot list {path}")
 
@@ -249,7 +249,7 @@ def _check_way(top: Path, path: str) -> None:
             raise UnreadableInput(f"{place} stands here where a folder belongs")
 
 
-def fetch(keep: Keep, lines: Lines, plan: FetchPlan, progress: Progress = silent) -> Fetched:
+def fetch(keep: Keep, lines: ConnectionPool, plan: FetchPlan, progress: Progress = silent) -> Fetched:
     """Carry a plan out. What was fetched until it is broken off stays, and the next fetch goes on from it.
 
     UnreadableInput when the host cannot be reached any more.
@@ -259,7 +259,7 @@ def fetch(keep: Keep, lines: Lines, plan: FetchPlan, progress: Progress = silent
         return _fetched(keep, lines, plan, progress)
 
 
-def _fetched(keep: Keep, lines: Lines, plan: FetchPlan, progress: Progress) -> Fetched:
+def _fetched(keep: Keep, lines: ConnectionPool, plan: FetchPlan, progress: Progress) -> Fetched:
     server, state = keep.server, FarState(keep.folder)
     state.speaks_of(str(lines.door.address))
     with system.durable():
@@ -316,7 +316,7 @@ def _remove(server: Path, plan: FetchPlan) -> list[str]:
 
 def snapshot_of(
     keep: Keep,
-    lines: Lines,
+    lines: ConnectionPool,
     found: Look,
     now: datetime,
     *,

@@ -13,12 +13,12 @@ from emberkeep.fs.trees import Kind
 from emberkeep.inventory.roles import selection
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.secrets import secret
-from emberkeep.transfer.pool import Lines
-from emberkeep.transfer.protocol import Door, Trust, nobody
+from emberkeep.transfer.pool import ConnectionPool
+from emberkeep.transfer.protocol import ConnectionSettings, Trust, nobody
 from emberkeep.transfer.walk import Listing, walk
 
 
-def door_of(keep: Keep, environment: Mapping[str, str], trust: Trust = nobody) -> Door:
+def connection_settings(keep: Keep, environment: Mapping[str, str], trust: Trust = nobody) -> ConnectionSettings:
     """The way to the keep's far server folder. Refused where its folder is none, or the secret is not to be had."""
     far = keep.config.far
     if far.address is None:
@@ -28,7 +28,7 @@ def door_of(keep: Keep, environment: Mapping[str, str], trust: Trust = nobody) -
             hint='an address is, as folder = "sftp://USER@HOST/FOLDER" under [server]',
         )
     word = secret(far.secret_env, far.secret_file, environment, "the far host's secret")
-    return Door(far, word, str(keep.folder / "known_hosts"), trust)
+    return ConnectionSettings(far, word, str(keep.folder / "known_hosts"), trust)
 
 
 @dataclass(frozen=True)
@@ -39,7 +39,7 @@ class Look:
     signs: tuple[str, ...]
 
 
-def look(keep: Keep, lines: Lines, *, twice: bool = True, wait: Callable[[float], None] = time.sleep) -> Look:
+def look(keep: Keep, lines: ConnectionPool, *, twice: bool = True, wait: Callable[[float], None] = time.sleep) -> Look:
     """List the far folder, and see whether the server runs there: by its console, where it has one, else (``twice``)
     by what changes between two looks."""
     console = keep.config.running.console
