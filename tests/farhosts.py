@@ -319,6 +319,6 @@ class Site:
 
     def fetch(self, lines: ConnectionPool, **how: Any) -> mirror.Fetched:
         keep, state = self.keep, FarState(self.folder)
-        known = state.known() if state.address == str(lines.door.address) else {}
+        known = state.known() if state.address == str(lines.settings.address) else {}
         plan = fetch_plan.fetch_plan(walk(lines), known, fetch_plan.Local(keep.server, known), lambda path: True, **how)
         return mirror.fetch(keep, lines, plan)

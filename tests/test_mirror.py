@@ -20,7 +20,7 @@ from typing import Any
 import pytest
 from pyftpdlib.handlers import DTPHandler, FTPHandler, TLS_FTPHandler
 
-from emberkeep.demo.ftp_server import RemoteFileSystem
+from emberkeep.demo.ftp_server import Host
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.fs.trees import Kind, read
 from emberkeep.keep.keep import Keep
@@ -31,7 +31,7 @@ from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
 from emberkeep.transfer import listing
 from emberkeep.transfer.pool import TRIES, ConnectionPool
-from emberkeep.transfer.protocol import FarEntry, Odd, RemoteError
+from emberkeep.transfer.protocol import FarEntry, RemoteError, SkippedEntry
 from emberkeep.transfer.walk import now_there, walk
 from tests import depth, farhosts
 from tests.farhosts import WORD, Listening, Site, held, made
@@ -409,7 +409,7 @@ def test_a_host_that_falls_silent_is_left_and_asked_again(root: Path, tmp_path: 
     with farhosts.ftp(root.parent, dtp_handler=Silent) as served:
         site = over_ftp(tmp_path, served)
         lines = site.lines()
-        lines.door = replace(lines.door, limit=1.0)
+        lines.settings = replace(lines.settings, limit=1.0)
         with lines:
             done = site.fetch(lines)
         assert (done.failed, Silent.left) == ((), [0])
@@ -426,7 +426,7 @@ def test_a_host_that_never_answers_again_is_given_up(root: Path, tmp_path: Path)
     with farhosts.ftp(root.parent, Mute) as served:
         site = over_ftp(tmp_path, served)
         with site.lines() as lines, pytest.raises(UnreadableInput, match=f"{TRIES} tries"):
-            lines.first.door = replace(lines.door, limit=0.3)
+            lines.first.settings = replace(lines.settings, limit=0.3)
             lines.first.do(lambda host: list(host.listing("")), "cannot list")
 
 
@@ -547,7 +547,7 @@ def test_a_server_that_is_running_there_is_not_copied_unknowingly(root: Path, tm
             )
             assert grown.signs == ("nothing changed between two looks",)
             with pytest.raises(Refused, match="running"):
-                transfer_access.refuse_if_written_to(grown, lines.door.address)
+                transfer_access.refuse_if_written_to(grown, lines.settings.address)
         port = served.port  # anything that listens answers for a console
         told = (site.folder / "keep.toml").read_text()
         (site.folder / "keep.toml").write_text(told + f'[console]\nkind = "line"\naddress = "127.0.0.1:{port}"\n')
@@ -776,8 +776,8 @@ def ns(text: str) -> int:
         ("-rw-r--r-- 1 k c 1 Feb 29 09:30 x", FarEntry("d/x", Kind.FILE, 1, None, 60.0, 0o644)),
         ("04-02-26  06:00PM       <DIR>          sub", FarEntry("d/sub", Kind.FOLDER, 0, ns("2026-04-02T18:00"), 60.0)),
         ("04-02-2026  06:00AM                 2911 a  b", FarEntry("d/a  b", Kind.FILE, 2911, ns("2026-04-02T06:00"), 60.0)),
-        ("prw-r--r-- 1 k c 0 Apr  1 09:30 pipe", Odd("d/pipe", "neither a file, a folder nor a link")),
-        ("-rw-r--r-- 1 k c 0 Apr  1 09:30 ../x", Odd("d/../x", "a name that could lead elsewhere")),
+        ("prw-r--r-- 1 k c 0 Apr  1 09:30 pipe", SkippedEntry("d/pipe", "neither a file, a folder nor a link")),
+        ("-rw-r--r-- 1 k c 0 Apr  1 09:30 ../x", SkippedEntry("d/../x", "a name that could lead elsewhere")),
         ("drwxr-xr-x 2 k c 0 Apr  1 09:30 ..", None),
         (f"-rw-r--r-- 1 k c {'9' * 5000} Jun  3  2019 x", FarEntry("d/x", Kind.FILE, -1, ns("2019-06-03"), listing.DAY, 0o644)),
         ("-rw-r--r-- 1 k c 1 Jun  3  9999 x", FarEntry("d/x", Kind.FILE, 1, (1 << 63) - 1, listing.DAY, 0o644)),
@@ -789,7 +789,7 @@ def test_lines_of_a_listing(line: str, expected: object) -> None:
 
 
 def test_a_line_that_is_not_understood_is_told() -> None:
-    assert isinstance(listing.parse("some words of a host of its own", "d", NOW), Odd)
+    assert isinstance(listing.parse("some words of a host of its own", "d", NOW), SkippedEntry)
 
 
 @pytest.mark.parametrize(
@@ -876,7 +876,7 @@ def test_adopting_an_address(built: Path, tmp_path: Path, monkeypatch: pytest.Mo
 
 @pytest.mark.parametrize("faults", ["", "list"])
 def test_the_stand_in_host(root: Path, tmp_path: Path, faults: str) -> None:
-    host = RemoteFileSystem(root.parent, WORD, faults)
+    host = Host(root.parent, WORD, faults)
     thread = threading.Thread(target=host.serve_forever, args=(0.02,), daemon=True)
     thread.start()
     try:
@@ -894,7 +894,7 @@ def test_the_stand_in_host(root: Path, tmp_path: Path, faults: str) -> None:
 
 @pytest.mark.long
 def test_the_stand_in_host_lists_what_is_being_renamed(root: Path) -> None:
-    host = RemoteFileSystem(root, WORD)
+    host = Host(root, WORD)
     thread = threading.Thread(target=host.serve_forever, args=(0.02,), daemon=True)
     thread.start()
     stop = threading.Event()

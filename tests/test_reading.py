@@ -24,9 +24,9 @@ from hypothesis import strategies as st
 from emberkeep.errors import UnreadableInput
 from emberkeep.keep.tables.transfer import Far, address_of
 from emberkeep.transfer import pool, sftp, sftp_pipeline, ssh_client
-from emberkeep.transfer.protocol import ConnectionLost, ConnectionSettings, RemoteError, Want
+from emberkeep.transfer.protocol import ConnectionLost, ConnectionSettings, ReadRequest, RemoteError
 from emberkeep.transfer.sftp import SftpFileSystem
-from emberkeep.transfer.sftp_pipeline import Reader
+from emberkeep.transfer.sftp_pipeline import PipelinedReader
 from tests import farhosts
 from tests.farhosts import Site, held, made
 
@@ -34,7 +34,7 @@ from tests.farhosts import Site, held, made
 
 
 @dataclass
-class Odd:
+class SkippedEntry:
     """What lies behind a stream: ``contents`` by path. ``chance`` decides in which order and how much it answers;
     ``piece``: bytes that one answer holds at most; ``limits``: whether it tells of that."""
 
@@ -104,7 +104,7 @@ class Odd:
         self.closed = True
 
 
-def files_of(reader: Reader, wants: list[tuple[bytes, int, int]]) -> list[bytes | str]:
+def files_of(reader: PipelinedReader, wants: list[tuple[bytes, int, int]]) -> list[bytes | str]:
     """What came of each file: its bytes, or why it was denied. They come in their order."""
     found: list[bytes | str] = []
     now: list[bytes] = []
@@ -147,8 +147,8 @@ def test_whatever_the_order_and_the_length_of_answers(
             continue
         contents[path] = data
         wished.append(data[start:] if end < 0 else data[start:end])
-    server = Odd(contents, chance, piece, limits)
-    reader = Reader(server)
+    server = SkippedEntry(contents, chance, piece, limits)
+    reader = PipelinedReader(server)
     assert files_of(reader, wants) == wished
     assert server.open == {} and server.most_open <= sftp_pipeline.AHEAD
     assert files_of(reader, wants[:3]) == wished[:3]  # it goes on with others
@@ -159,7 +159,7 @@ def test_no_more_is_asked_for_than_fits(monkeypatch: pytest.MonkeyPatch) -> None
     chance = random.Random(4)
     contents = {f"/{number}".encode(): chance.randbytes(200_000) for number in range(40)}
 
-    class Counting(Odd):
+    class Counting(SkippedEntry):
         most = 0
 
         def read(self, size: int) -> bytes:
@@ -167,7 +167,7 @@ def test_no_more_is_asked_for_than_fits(monkeypatch: pytest.MonkeyPatch) -> None
             return super().read(size)
 
     server = Counting(contents, chance)
-    assert files_of(Reader(server), [(path, 0, 200_000) for path in contents]) == list(contents.values())
+    assert files_of(PipelinedReader(server), [(path, 0, 200_000) for path in contents]) == list(contents.values())
     assert server.most < 300_000 + 4 * sftp_pipeline.LARGEST_PIECE
 
 
@@ -184,17 +184,17 @@ def test_no_more_is_asked_for_than_fits(monkeypatch: pytest.MonkeyPatch) -> None
     ],
 )
 def test_what_is_no_answer_loses_the_connection_and_nothing_else(spoil: Callable[[bytes], bytes]) -> None:
-    server = Odd({b"/a": b"x" * 5000}, random.Random(1))
-    reader = Reader(server)
+    server = SkippedEntry({b"/a": b"x" * 5000}, random.Random(1))
+    reader = PipelinedReader(server)
     server.spoil = spoil
     with pytest.raises(ConnectionLost):
         files_of(reader, [(b"/a", 0, 5000)])
 
 
 def test_what_does_not_speak_sftp_is_ended() -> None:
-    server = Odd({}, random.Random(1), spoil=lambda answer: b"Welcome to the harbour, keeper!\r\n")
+    server = SkippedEntry({}, random.Random(1), spoil=lambda answer: b"Welcome to the harbour, keeper!\r\n")
     with pytest.raises(ConnectionLost, match="does not speak SFTP"):
-        Reader(server)
+        PipelinedReader(server)
     assert server.closed
 
 
@@ -223,12 +223,12 @@ def door_to(far: farhosts.Sshd, root: Path, **told: object) -> ConnectionSetting
     )
 
 
-def all_wants(root: Path) -> list[Want]:
+def all_wants(root: Path) -> list[ReadRequest]:
     paths = sorted(path for path in root.rglob("*") if path.is_file())
-    return [Want(path.relative_to(root).as_posix(), 0, path.stat().st_size) for path in paths]
+    return [ReadRequest(path.relative_to(root).as_posix(), 0, path.stat().st_size) for path in paths]
 
 
-def read_all(host: SftpFileSystem, wants: list[Want]) -> dict[str, bytes]:
+def read_all(host: SftpFileSystem, wants: list[ReadRequest]) -> dict[str, bytes]:
     found = {want.path: b"" for want in wants}
     for number, piece in host.read_many(wants):
         assert isinstance(piece, bytes)
@@ -240,20 +240,24 @@ def read_all(host: SftpFileSystem, wants: list[Want]) -> dict[str, bytes]:
 def test_a_real_host_by_the_systems_ssh_and_over_a_connection_of_ours(
     there: Path, far: farhosts.Sshd, connections: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    started: list[ssh_client.Pipe] = []
+    started: list[ssh_client.SshSubprocess] = []
 
-    class Noted(ssh_client.Pipe):
+    class Noted(ssh_client.SshSubprocess):
         def __init__(self, *told: object) -> None:
             super().__init__(*told)  # type: ignore[arg-type]
             started.append(self)
 
-    monkeypatch.setattr(sftp, "Pipe", Noted)
+    monkeypatch.setattr(sftp, "SshSubprocess", Noted)
     host = SftpFileSystem(door_to(far, there, connections=connections))
     try:
         wants = all_wants(there)
         for _ in range(2):
             assert read_all(host, wants) == {want.path: (there / want.path).read_bytes() for want in wants}
-        odd = [Want("mission/none.xml", 0, 4), Want("nothing", 0, -1), Want("world/big.sea", 5_999_990, -1)]
+        odd = [
+            ReadRequest("mission/none.xml", 0, 4),
+            ReadRequest("nothing", 0, -1),
+            ReadRequest("world/big.sea", 5_999_990, -1),
+        ]
         pieces = [piece for _, piece in host.read_many(odd)]
         assert isinstance(pieces[0], RemoteError) and pieces[1] == b""
         assert b"".join(p for p in pieces[2:] if isinstance(p, bytes)) == (there / "world/big.sea").read_bytes()[-10:]
@@ -266,17 +270,17 @@ def test_a_real_host_by_the_systems_ssh_and_over_a_connection_of_ours(
 def test_ssh_takes_no_other_key_than_the_one_that_was_checked(there: Path, far: farhosts.Sshd) -> None:
     key = " ".join((far.room / "host.pub").read_text().split()[:2])
     wrong = " ".join(far.key.with_suffix(".pub").read_text().split()[:2])
-    Reader(ssh_client.Pipe(door_to(far, there), key)).close()
+    PipelinedReader(ssh_client.SshSubprocess(door_to(far, there), key)).close()
     with pytest.raises(ConnectionLost):
-        Reader(ssh_client.Pipe(door_to(far, there), wrong))
+        PipelinedReader(ssh_client.SshSubprocess(door_to(far, there), wrong))
 
 
 def test_ssh_is_given_the_passphrase_and_shows_it_nobody(there: Path, far: farhosts.Sshd) -> None:
     subprocess.run(["ssh-keygen", "-q", "-p", "-P", "", "-N", "low tide 7", "-f", far.key], check=True)
     key = " ".join((far.room / "host.pub").read_text().split()[:2])
-    way = ssh_client.Pipe(replace(door_to(far, there), secret="low tide 7"), key)
+    way = ssh_client.SshSubprocess(replace(door_to(far, there), secret="low tide 7"), key)
     try:
-        Reader(way)
+        PipelinedReader(way)
         command = Path(f"/proc/{way.process.pid}/cmdline")
         assert not command.exists() or b"low tide" not in command.read_bytes()
         room = way.room
@@ -286,7 +290,7 @@ def test_ssh_is_given_the_passphrase_and_shows_it_nobody(there: Path, far: farho
         way.close()
     assert not room.exists()
     with pytest.raises(ConnectionLost):
-        Reader(ssh_client.Pipe(replace(door_to(far, there), secret="high tide"), key))
+        PipelinedReader(ssh_client.SshSubprocess(replace(door_to(far, there), secret="high tide"), key))
 
 
 def a_program(place: Path, text: str) -> str:
@@ -306,13 +310,13 @@ def test_where_ssh_is_of_no_use_a_connection_of_ours_does_it(
     there: Path, far: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, text: str, limit: float
 ) -> None:
     monkeypatch.setenv("PATH", a_program(tmp_path / "bin", text))
-    door = replace(door_to(far, there), limit=limit)
-    host = SftpFileSystem(door)
+    settings = replace(door_to(far, there), limit=limit)
+    host = SftpFileSystem(settings)
     began = time.monotonic()
     try:
         wants = all_wants(there)
         assert read_all(host, wants) == {want.path: (there / want.path).read_bytes() for want in wants}
-        assert not door.met.ssh
+        assert not settings.met.ssh
     finally:
         host.close()
     assert time.monotonic() - began < 30
@@ -324,7 +328,7 @@ def test_a_fetch_goes_on_where_its_ssh_was_cut_off(
 ) -> None:
     reads = [0]
 
-    class Cut(ssh_client.Pipe):
+    class Cut(ssh_client.SshSubprocess):
         def read(self, size: int) -> bytes:
             reads[0] += 1
             if reads[0] in (90, 400, 405, 800):
@@ -333,7 +337,7 @@ def test_a_fetch_goes_on_where_its_ssh_was_cut_off(
                 raise ConnectionLost("cut")
             return super().read(size)
 
-    monkeypatch.setattr(sftp, "Pipe", Cut)
+    monkeypatch.setattr(sftp, "SshSubprocess", Cut)
     site = Site(there, tmp_path / "here", far.address(there), f'key = "{far.key}"')
     assert site.mirror("fetch", "--accept-new", "--only", "mission/stores.xml").code == 0
     with site.lines() as lines:
@@ -350,14 +354,14 @@ def test_an_ssh_that_falls_silent_is_ended_and_the_rest_comes(
 ) -> None:
     reads = [0]
 
-    class Silent(ssh_client.Pipe):
+    class Silent(ssh_client.SshSubprocess):
         def read(self, size: int) -> bytes:
             reads[0] += 1
             if reads[0] == 300:
                 os.kill(self.process.pid, signal.SIGSTOP)
             return super().read(size)
 
-    monkeypatch.setattr(sftp, "Pipe", Silent)
+    monkeypatch.setattr(sftp, "SshSubprocess", Silent)
     line = pool.RemoteConnection(replace(door_to(far, there), limit=1.0), pause=lambda seconds: None)
     wants = all_wants(there)
     found = {wants[number].path: b"".join(chunks) for number, chunks in line.many(wants, "cannot fetch")}
@@ -372,7 +376,7 @@ def test_what_waits_for_ssh_ends_when_the_host_is_closed(
 ) -> None:
     held_up = threading.Event()
 
-    class Silent(ssh_client.Pipe):
+    class Silent(ssh_client.SshSubprocess):
         reads = 0
 
         def read(self, size: int) -> bytes:
@@ -382,7 +386,7 @@ def test_what_waits_for_ssh_ends_when_the_host_is_closed(
                 held_up.set()
             return super().read(size)
 
-    monkeypatch.setattr(sftp, "Pipe", Silent)
+    monkeypatch.setattr(sftp, "SshSubprocess", Silent)
     host, ended = SftpFileSystem(replace(door_to(far, there), limit=60)), []
 
     def read() -> None:
@@ -410,7 +414,7 @@ def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(
         opened.append(time.monotonic())
         connect(client, *told, **further)
 
-    class Gone(ssh_client.Pipe):
+    class Gone(ssh_client.SshSubprocess):
         pieces = 0
 
         def read(self, size: int) -> bytes:
@@ -422,7 +426,7 @@ def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(
                 raise ConnectionLost("cut")
             return super().read(size)
 
-    monkeypatch.setattr(sftp, "Pipe", Gone)
+    monkeypatch.setattr(sftp, "SshSubprocess", Gone)
     monkeypatch.setattr(paramiko.SSHClient, "connect", counted)
     site = Site(there, tmp_path / "here", far.address(there), f'key = "{far.key}"\nconnections = 2')
     assert site.mirror("fetch", "--accept-new", "--only", "mission/stores.xml").code == 0
@@ -445,7 +449,7 @@ def test_files_that_cannot_be_had_are_named_and_the_rest_comes(
     (site.copy / "world").symlink_to(outside)
     read_many = SftpFileSystem.read_many
 
-    def late(self: SftpFileSystem, wants: list[Want]) -> Iterator[tuple[int, bytes | RemoteError]]:
+    def late(self: SftpFileSystem, wants: list[ReadRequest]) -> Iterator[tuple[int, bytes | RemoteError]]:
         (there / "mission" / "extra-7.xml").unlink(missing_ok=True)
         (there / "mission" / "extra-200.xml").write_bytes(b"short")
         return read_many(self, wants)

@@ -42,16 +42,16 @@ def trust(args: argparse.Namespace, screen: Screen) -> Trust:
 @contextmanager
 def lines_to(args: argparse.Namespace, screen: Screen, keep: Keep) -> Iterator[ConnectionPool]:
     """Connections to the keep's far folder."""
-    door = connection_settings(keep, os.environ, trust(args, screen))
-    warn_of_clear_words(screen, door, keep)
-    with ConnectionPool(door) as lines:
+    settings = connection_settings(keep, os.environ, trust(args, screen))
+    warn_of_clear_words(screen, settings, keep)
+    with ConnectionPool(settings) as lines:
         yield lines
 
 
-def warn_of_clear_words(screen: Screen, door: ConnectionSettings, keep: Keep) -> None:
+def warn_of_clear_words(screen: Screen, settings: ConnectionSettings, keep: Keep) -> None:
     """Say once that plain FTP sends the password for all to read."""
     told = keep.folder / "far" / "told"
-    if door.address.scheme != "ftp" or not door.secret or told.exists():
+    if settings.address.scheme != "ftp" or not settings.secret or told.exists():
         return
     screen.note("plain FTP sends the password and all files for anybody on the way to read;")
     screen.note("if the host offers ftps:// or sftp://, take that (this is said once)")

@@ -18,13 +18,13 @@ from emberkeep.transfer.protocol import (
     ConnectionLost,
     ConnectionSettings,
     FarEntry,
-    Odd,
-    Piece,
+    ReadEvent,
+    ReadRequest,
     RemoteError,
-    Want,
+    SkippedEntry,
     joined,
     one_by_one,
-    why_odd,
+    unsafe_name_reason,
 )
 
 MOST_NAMES = 500_000
@@ -47,10 +47,10 @@ class _Tls(ftplib.FTP_TLS):
 class FtpFileSystem:
     """One control connection. Names go over it as bytes, whatever they are: Latin-1 stands for each byte."""
 
-    def __init__(self, door: ConnectionSettings) -> None:
-        self._door = door
-        address = door.address
-        self._ftp = self._made(door)
+    def __init__(self, settings: ConnectionSettings) -> None:
+        self._door = settings
+        address = settings.address
+        self._ftp = self._made(settings)
         place = Place(str(address))
         try:
             with _speaking():
@@ -59,7 +59,7 @@ class FtpFileSystem:
             raise _untrusted(place, error) from None
         try:
             with _speaking():
-                self._ftp.login(_wire(address.user or "anonymous"), _wire(door.secret))
+                self._ftp.login(_wire(address.user or "anonymous"), _wire(settings.secret))
                 if isinstance(self._ftp, ftplib.FTP_TLS):
                     self._ftp.prot_p()
                 self._features = self._feat()
@@ -76,14 +76,16 @@ class FtpFileSystem:
             self._top = address.folder.rstrip("/")
 
     @staticmethod
-    def _made(door: ConnectionSettings) -> ftplib.FTP:
-        if door.address.scheme == "ftp":
-            return ftplib.FTP(timeout=door.limit, encoding="latin-1")
+    def _made(settings: ConnectionSettings) -> ftplib.FTP:
+        if settings.address.scheme == "ftp":
+            return ftplib.FTP(timeout=settings.limit, encoding="latin-1")
         try:
-            context = ssl.create_default_context(cafile=door.far.certificate or None)
+            context = ssl.create_default_context(cafile=settings.far.certificate or None)
         except (OSError, ssl.SSLError) as error:
-            raise UnreadableInput(f"no certificate can be read: {error}", place=Place(door.far.certificate)) from None
-        return _Tls(timeout=door.limit, encoding="latin-1", context=context)
+            raise UnreadableInput(
+                f"no certificate can be read: {error}", place=Place(settings.far.certificate)
+            ) from None
+        return _Tls(timeout=settings.limit, encoding="latin-1", context=context)
 
     def _feat(self) -> str:
         with suppress(ftplib.Error):
@@ -95,7 +97,7 @@ class FtpFileSystem:
 
     # --- looking -------------------------------------------------------------
 
-    def listing(self, folder: str) -> Iterator[FarEntry | Odd]:
+    def listing(self, folder: str) -> Iterator[FarEntry | SkippedEntry]:
         """MLSD, else LIST."""
         lines: list[str] = []
 
@@ -213,7 +215,7 @@ class FtpFileSystem:
 
     reads_many = False
 
-    def read_many(self, wants: Sequence[Want]) -> Iterator[Piece]:
+    def read_many(self, wants: Sequence[ReadRequest]) -> Iterator[ReadEvent]:
         """The bytes of files, one transfer after another."""
         return one_by_one(self, wants)
 
@@ -230,7 +232,7 @@ class FtpFileSystem:
             self._ftp.close()
 
 
-def _fact_line(line: str, folder: str) -> FarEntry | Odd | None:
+def _fact_line(line: str, folder: str) -> FarEntry | SkippedEntry | None:
     """A line of MLSD: facts, a space, the name (RFC 3659, 7.2)."""
     told, _, name = line.partition(" ")
     facts: dict[str, str] = {}
@@ -240,10 +242,10 @@ def _fact_line(line: str, folder: str) -> FarEntry | Odd | None:
     kind = facts.get("type", "").lower()
     if kind in ("cdir", "pdir") or name in (".", ".."):
         return None
-    if why := why_odd(name):
-        return Odd(joined(folder, name), why)
+    if why := unsafe_name_reason(name):
+        return SkippedEntry(joined(folder, name), why)
     if kind not in _KINDS:
-        return Odd(joined(folder, name), "neither a file nor a folder")
+        return SkippedEntry(joined(folder, name), "neither a file nor a folder")
     size = listing.sized(facts.get("size", ""))
     mode = facts.get("unix.mode", "")
     bits = int(mode, 8) & 0o777 if mode and set(mode) <= set("01234567") else None

@@ -16,7 +16,7 @@ import re
 from datetime import UTC, datetime, timedelta
 
 from emberkeep.fs.trees import Kind, fitting
-from emberkeep.transfer.protocol import FarEntry, Odd, joined, why_odd
+from emberkeep.transfer.protocol import FarEntry, SkippedEntry, joined, unsafe_name_reason
 
 _LIKE_LS = re.compile(
     r"(?P<kind>[-dlbcps])(?P<mode>[-rwxsStT]{9})[+.@]?\s+(?:\d+\s+)?(?:\S+\s+){0,3}?(?P<size>\d+)\s+"
@@ -29,7 +29,7 @@ _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct",
 DAY = 86400.0
 
 
-def parse(line: str, folder: str, now: datetime) -> FarEntry | Odd | None:
+def parse(line: str, folder: str, now: datetime) -> FarEntry | SkippedEntry | None:
     """What a line tells; None for one that tells of no file ("total 8", the folder itself)."""
     if found := _LIKE_LS.fullmatch(line):
         return _like_ls(found, folder, now)
@@ -37,19 +37,19 @@ def parse(line: str, folder: str, now: datetime) -> FarEntry | Odd | None:
         return _like_dir(found, folder)
     if not line.strip() or re.fullmatch(r"total \d+", line):
         return None
-    return Odd(joined(folder, line[-40:]), "a line of the listing that is not understood")
+    return SkippedEntry(joined(folder, line[-40:]), "a line of the listing that is not understood")
 
 
-def _like_ls(found: re.Match[str], folder: str, now: datetime) -> FarEntry | Odd | None:
+def _like_ls(found: re.Match[str], folder: str, now: datetime) -> FarEntry | SkippedEntry | None:
     name, target = found["name"], ""
     if found["kind"] == "l":
         name, _, target = name.partition(" -> ")
     if name in (".", ".."):
         return None
-    if why := why_odd(name):
-        return Odd(joined(folder, name), why)
+    if why := unsafe_name_reason(name):
+        return SkippedEntry(joined(folder, name), why)
     if found["kind"] not in "-dl":
-        return Odd(joined(folder, name), "neither a file, a folder nor a link")
+        return SkippedEntry(joined(folder, name), "neither a file, a folder nor a link")
     kind = {"-": Kind.FILE, "d": Kind.FOLDER, "l": Kind.LINK}[found["kind"]]
     size = sized(found["size"]) if kind is Kind.FILE else 0
     at = _time(found, now)
@@ -73,12 +73,12 @@ def _time(found: re.Match[str], now: datetime) -> int | None:
         return None
 
 
-def _like_dir(found: re.Match[str], folder: str) -> FarEntry | Odd | None:
+def _like_dir(found: re.Match[str], folder: str) -> FarEntry | SkippedEntry | None:
     name = found["name"]
     if name in (".", ".."):
         return None
-    if why := why_odd(name):
-        return Odd(joined(folder, name), why)
+    if why := unsafe_name_reason(name):
+        return SkippedEntry(joined(folder, name), why)
     form = "%m-%d-%Y" if len(found["date"]) > 8 else "%m-%d-%y"
     clock = "%I:%M%p" if found["clock"].endswith("M") else "%H:%M"
     try:

@@ -13,7 +13,14 @@ from typing import TypeVar
 
 from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput
 from emberkeep.transfer.connect import connect
-from emberkeep.transfer.protocol import ConnectionLost, ConnectionSettings, Piece, RemoteError, RemoteFileSystem, Want
+from emberkeep.transfer.protocol import (
+    ConnectionLost,
+    ConnectionSettings,
+    ReadEvent,
+    ReadRequest,
+    RemoteError,
+    RemoteFileSystem,
+)
 
 Item = TypeVar("Item")
 Result = TypeVar("Result")
@@ -32,7 +39,7 @@ FIRST_PAUSE, LONGEST_PAUSE = 0.5, 20.0
 class RemoteConnection:
     """One connection at a time to one host, for one thread. ``pause``: waits between tries; ``opened``: who opens."""
 
-    door: ConnectionSettings
+    settings: ConnectionSettings
     pause: Callable[[float], None] = time.sleep
     opened: Callable[[ConnectionSettings], RemoteFileSystem] = connect
     stopped: threading.Event = field(default_factory=threading.Event)
@@ -47,9 +54,9 @@ class RemoteConnection:
         with self._guard:
             if self._host is None:
                 try:
-                    self._host = self.over.lane() if self.over else self.opened(self.door)
+                    self._host = self.over.lane() if self.over else self.opened(self.settings)
                 except RemoteError as error:
-                    raise Refused(f"the host refuses: {error}", place=Place(str(self.door.address))) from None
+                    raise Refused(f"the host refuses: {error}", place=Place(str(self.settings.address))) from None
             return self._host
 
     def lane(self) -> RemoteFileSystem:
@@ -76,7 +83,7 @@ class RemoteConnection:
         if attempt >= TRIES or self.stopped.is_set():
             raise UnreadableInput(
                 f"{what}: {error} ({attempt} tries)",
-                place=Place(str(self.door.address)),
+                place=Place(str(self.settings.address)),
                 hint="see that the host can be reached, then say the same again: it goes on where it stopped",
             ) from error
         self.pause(min(FIRST_PAUSE * 2 ** (attempt - 1), LONGEST_PAUSE))
@@ -111,7 +118,7 @@ class RemoteConnection:
                 attempt += 1
                 self.lost(error, attempt, what)
 
-    def many(self, wants: Sequence[Want], what: str) -> Iterator[tuple[int, Iterator[bytes]]]:
+    def many(self, wants: Sequence[ReadRequest], what: str) -> Iterator[tuple[int, Iterator[bytes]]]:
         """Files one after the other, each by its number with its bytes, which raise RemoteError where it cannot be had.
         A connection that is lost on the way is opened again and goes on where it was."""
         pieces = self._pieces(wants, what)
@@ -122,7 +129,7 @@ class RemoteConnection:
         for _ in pieces:
             raise AssertionError("more files came than were wanted")
 
-    def _pieces(self, wants: Sequence[Want], what: str) -> Iterator[Piece]:
+    def _pieces(self, wants: Sequence[ReadRequest], what: str) -> Iterator[ReadEvent]:
         number, at, attempt = 0, wants[0].start if wants else 0, 0
         while number < len(wants):
             left = [wants[number]._replace(start=at), *wants[number + 1 :]]
@@ -154,7 +161,7 @@ def _reads_many(host: RemoteFileSystem) -> bool:
 class _Bytes:
     """One file's part of the pieces of many."""
 
-    def __init__(self, pieces: Iterator[Piece]) -> None:
+    def __init__(self, pieces: Iterator[ReadEvent]) -> None:
         self._pieces = pieces
         self._ended = False
         self._broken: EmberKeepError | None = None
@@ -187,10 +194,10 @@ class _Bytes:
 
 @dataclass
 class ConnectionPool:
-    """Up to ``door.far.connections`` of them, each with :data:`LANES` ways where the host allows it: a small file is
-    mostly waiting for answers. As a context manager it ends them all."""
+    """Up to ``settings.far.connections`` of them, each with :data:`LANES` ways where the host allows it: a small file
+    is mostly waiting for answers. As a context manager it ends them all."""
 
-    door: ConnectionSettings
+    settings: ConnectionSettings
     pause: Callable[[float], None] = time.sleep
     opened: Callable[[ConnectionSettings], RemoteFileSystem] = connect
     _all: list[RemoteConnection] = field(default_factory=list)
@@ -198,12 +205,12 @@ class ConnectionPool:
 
     def __enter__(self) -> ConnectionPool:
         own = [
-            RemoteConnection(self.door, self.pause, self.opened, self._stopped)
-            for _ in range(self.door.far.connections)
+            RemoteConnection(self.settings, self.pause, self.opened, self._stopped)
+            for _ in range(self.settings.far.connections)
         ]
         more = [
-            RemoteConnection(self.door, self.pause, self.opened, self._stopped, line)
-            for _ in range(LANES - 1 if self.door.address.scheme == "sftp" else 0)
+            RemoteConnection(self.settings, self.pause, self.opened, self._stopped, line)
+            for _ in range(LANES - 1 if self.settings.address.scheme == "sftp" else 0)
             for line in own
         ]
         self._all = [*own, *more]

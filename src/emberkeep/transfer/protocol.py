@@ -53,14 +53,14 @@ class FarEntry(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Odd:
+class SkippedEntry:
     """A name in a listing that is left out, and why."""
 
     path: str
     why: str
 
 
-class Want(NamedTuple):
+class ReadRequest(NamedTuple):
     """A file to read: from ``start`` up to ``size`` bytes, to its end where that is -1."""
 
     path: str
@@ -68,7 +68,7 @@ class Want(NamedTuple):
     size: int
 
 
-Piece = tuple[int, bytes | RemoteError]
+ReadEvent = tuple[int, bytes | RemoteError]
 """The number of a file among those wanted, and some of its bytes; b"" at its end, RemoteError where it cannot be
 had."""
 
@@ -76,7 +76,7 @@ had."""
 class RemoteFileSystem(Protocol):
     """One connection, used by one thread at a time. ConnectionLost and RemoteError as they come."""
 
-    def listing(self, folder: str) -> Iterator[FarEntry | Odd]:
+    def listing(self, folder: str) -> Iterator[FarEntry | SkippedEntry]:
         """What stands in a folder."""
         ...
 
@@ -128,7 +128,7 @@ class RemoteFileSystem(Protocol):
         """Whether many files over one connection come quicker by :meth:`read_many` than over several at a time."""
         ...
 
-    def read_many(self, wants: Sequence[Want]) -> Iterator[Piece]:
+    def read_many(self, wants: Sequence[ReadRequest]) -> Iterator[ReadEvent]:
         """The bytes of files, each in its turn."""
         ...
 
@@ -184,7 +184,7 @@ class ConnectionSettings:
         return self.far.address
 
 
-def one_by_one(host: RemoteFileSystem, wants: Sequence[Want]) -> Iterator[Piece]:
+def one_by_one(host: RemoteFileSystem, wants: Sequence[ReadRequest]) -> Iterator[ReadEvent]:
     """The bytes of files, each asked for when the one before has come."""
     for number, want in enumerate(wants):
         try:
@@ -201,7 +201,7 @@ def joined(folder: str, name: str) -> str:
     return f"{folder}/{name}" if folder else name
 
 
-def why_odd(name: str) -> str:
+def unsafe_name_reason(name: str) -> str:
     """Why a name from a listing is not taken: it could lead out of the folder, or is ours; "" for any other."""
     if name in ("", ".", "..") or "/" in name or "\\" in name or "\0" in name:
         return "a name that could lead elsewhere"

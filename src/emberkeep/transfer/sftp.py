@@ -29,15 +29,15 @@ from emberkeep.transfer.protocol import (
     ConnectionLost,
     ConnectionSettings,
     FarEntry,
-    Odd,
-    Piece,
+    ReadEvent,
+    ReadRequest,
     RemoteError,
-    Want,
+    SkippedEntry,
     joined,
-    why_odd,
+    unsafe_name_reason,
 )
-from emberkeep.transfer.sftp_pipeline import Reader
-from emberkeep.transfer.ssh_client import Pipe
+from emberkeep.transfer.sftp_pipeline import PipelinedReader
+from emberkeep.transfer.ssh_client import SshSubprocess
 
 PIECE = 32 << 10
 """Bytes that one answer holds at most; more are asked for ahead."""
@@ -46,8 +46,8 @@ PIECE = 32 << 10
 class _Asks(paramiko.MissingHostKeyPolicy):
     """Asks about a key that is not known, and remembers one that is trusted."""
 
-    def __init__(self, door: ConnectionSettings) -> None:
-        self._door = door
+    def __init__(self, settings: ConnectionSettings) -> None:
+        self._door = settings
 
     def missing_host_key(self, client: paramiko.SSHClient, hostname: str, key: paramiko.PKey) -> None:
         if not self._door.trust(hostname, key.get_name(), fingerprint(key)):
@@ -75,20 +75,20 @@ def remember(path: Path, host: str, key: paramiko.PKey) -> None:
 class SftpFileSystem:
     """One channel of a connection, its own or (``over``) that of another one."""
 
-    def __init__(self, door: ConnectionSettings, over: paramiko.SSHClient | None = None) -> None:
-        self._door, self._owns = door, over is None
-        self._reader: Reader | None = None
+    def __init__(self, settings: ConnectionSettings, over: paramiko.SSHClient | None = None) -> None:
+        self._door, self._owns = settings, over is None
+        self._reader: PipelinedReader | None = None
         self._client = over or paramiko.SSHClient()
         try:
             with _speaking():
                 if over is None:
-                    self._connect(door)
+                    self._connect(settings)
                 elif over.get_transport() is None:
                     raise ConnectionLost("the connection was ended")
                 self._sftp = self._client.open_sftp()
                 channel = self._sftp.get_channel()
                 assert channel is not None
-                channel.settimeout(door.limit)
+                channel.settimeout(settings.limit)
                 asked = time.monotonic()
                 home = self._sftp.normalize(".").rstrip("/") + "/"
                 self.answers_in = time.monotonic() - asked
@@ -96,31 +96,31 @@ class SftpFileSystem:
             if self._owns:
                 self._client.close()
             raise
-        self._top = (("" if door.address.folder.startswith("/") else home) + door.address.folder).rstrip("/")
+        self._top = (("" if settings.address.folder.startswith("/") else home) + settings.address.folder).rstrip("/")
 
     def another(self) -> SftpFileSystem:
         """A further channel over the same connection, for another thread."""
         return SftpFileSystem(self._door, self._client)
 
-    def _connect(self, door: ConnectionSettings) -> None:
-        address, place = door.address, Place(str(door.address))
+    def _connect(self, settings: ConnectionSettings) -> None:
+        address, place = settings.address, Place(str(settings.address))
         self._client.load_system_host_keys()
-        for path in (door.own_keys, door.far.known_hosts):
+        for path in (settings.own_keys, settings.far.known_hosts):
             if path and Path(path).exists():
                 self._client.load_host_keys(path)
-        self._client.set_missing_host_key_policy(_Asks(door))
+        self._client.set_missing_host_key_policy(_Asks(settings))
         try:
             self._client.connect(
                 address.host,
                 address.port,
                 address.user or None,
-                password=door.secret or None,
-                passphrase=door.secret or None,
-                key_filename=str(Path(door.far.key).expanduser()) if door.far.key else None,
-                timeout=door.limit,
-                banner_timeout=door.limit,
-                auth_timeout=door.limit,
-                look_for_keys=not door.far.key,
+                password=settings.secret or None,
+                passphrase=settings.secret or None,
+                key_filename=str(Path(settings.far.key).expanduser()) if settings.far.key else None,
+                timeout=settings.limit,
+                banner_timeout=settings.limit,
+                auth_timeout=settings.limit,
+                look_for_keys=not settings.far.key,
                 transport_factory=_quick,
             )
         except BadHostKeyException as error:
@@ -135,7 +135,7 @@ class SftpFileSystem:
                 f"the host lets nobody in: {error}", place=place, hint="see user, key and [far] secret in keep.toml"
             ) from None
         except (ValueError, FileNotFoundError) as error:
-            raise UnreadableInput(f"a key file cannot be read: {error}", place=Place(door.far.key)) from None
+            raise UnreadableInput(f"a key file cannot be read: {error}", place=Place(settings.far.key)) from None
 
     def _at(self, path: str) -> bytes:
         whole = (f"{self._top}/{path}" if path else self._top) or "/"
@@ -143,7 +143,7 @@ class SftpFileSystem:
 
     # --- looking -------------------------------------------------------------
 
-    def listing(self, folder: str) -> Iterator[FarEntry | Odd]:
+    def listing(self, folder: str) -> Iterator[FarEntry | SkippedEntry]:
         """SSH_FXP_READDIR, with the facts that come along."""
         with _speaking():
             found = self._sftp.listdir_attr(self._at(folder))  # type: ignore[arg-type]
@@ -152,12 +152,12 @@ class SftpFileSystem:
             name = raw.decode("utf-8", "surrogateescape") if isinstance(raw, bytes) else raw
             if name in (".", ".."):
                 continue
-            if why := why_odd(name):
-                yield Odd(joined(folder, name), why)
+            if why := unsafe_name_reason(name):
+                yield SkippedEntry(joined(folder, name), why)
                 continue
             yield self._entry(joined(folder, name), item)
 
-    def _entry(self, path: str, item: SFTPAttributes) -> FarEntry | Odd:
+    def _entry(self, path: str, item: SFTPAttributes) -> FarEntry | SkippedEntry:
         full = item.st_mode or 0
         mtime = None if item.st_mtime is None else item.st_mtime * 1_000_000_000
         if stat.S_ISLNK(full):
@@ -167,7 +167,7 @@ class SftpFileSystem:
         if stat.S_ISDIR(full):
             return FarEntry(path, Kind.FOLDER, 0, mtime, 1.0, stat.S_IMODE(full))
         if not stat.S_ISREG(full):
-            return Odd(path, "neither a file, a folder nor a link")
+            return SkippedEntry(path, "neither a file, a folder nor a link")
         return FarEntry(path, Kind.FILE, -1 if item.st_size is None else item.st_size, mtime, 1.0, stat.S_IMODE(full))
 
     def size(self, path: str) -> int | None:
@@ -202,7 +202,7 @@ class SftpFileSystem:
 
     reads_many = True
 
-    def read_many(self, wants: Sequence[Want]) -> Iterator[Piece]:
+    def read_many(self, wants: Sequence[ReadRequest]) -> Iterator[ReadEvent]:
         """Over the system's own ssh, where a second connection is allowed and it is let in; else over this one."""
         reader = self._reader or self._over_ssh() or self._over_this()
         self._reader = reader  # so that whoever closes this host ends what waits for an answer
@@ -213,18 +213,18 @@ class SftpFileSystem:
             reader.close()
             raise
 
-    def _over_ssh(self) -> Reader | None:
-        transport, door = self._client.get_transport(), self._door
-        if not door.met.ssh or door.far.connections < 2 or transport is None:
+    def _over_ssh(self) -> PipelinedReader | None:
+        transport, settings = self._client.get_transport(), self._door
+        if not settings.met.ssh or settings.far.connections < 2 or transport is None:
             return None
         try:
             key = transport.get_remote_server_key()
-            return Reader(Pipe(door, f"{key.get_name()} {key.get_base64()}"))
+            return PipelinedReader(SshSubprocess(settings, f"{key.get_name()} {key.get_base64()}"))
         except (RemoteError, ConnectionLost, SSHException):
-            door.met.ssh = False
+            settings.met.ssh = False
             return None
 
-    def _over_this(self) -> Reader:
+    def _over_this(self) -> PipelinedReader:
         with _speaking():
             transport = self._client.get_transport()
             if transport is None:
@@ -232,7 +232,7 @@ class SftpFileSystem:
             channel = transport.open_session()
             channel.settimeout(self._door.limit)
             channel.invoke_subsystem("sftp")
-            return Reader(_Channel(channel))
+            return PipelinedReader(_Channel(channel))
 
     def write(self, path: str, chunks: Iterable[bytes]) -> None:
         """Written in pieces that are not waited for one by one."""

@@ -13,7 +13,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
-from emberkeep.transfer.protocol import ConnectionLost, Piece, RemoteError
+from emberkeep.transfer.protocol import ConnectionLost, ReadEvent, RemoteError
 
 _INIT, _VERSION, _OPEN, _CLOSE, _READ = 1, 2, 3, 4, 5
 _STATUS, _HANDLE, _DATA = 101, 102, 103
@@ -83,7 +83,7 @@ class _Due(NamedTuple):
     """Bytes of the question."""
 
 
-class Reader:
+class PipelinedReader:
     """Reads over ``stream``, which it owns. ConnectionLost and RemoteError as they come."""
 
     def __init__(self, stream: Stream) -> None:
@@ -116,7 +116,7 @@ class Reader:
                 told = min(longest - 1024, most_read or LARGEST_PIECE)
                 self._piece = max(LEAST_PIECE, min(told, LARGEST_PIECE))
 
-    def files(self, wants: Sequence[tuple[bytes, int, int]]) -> Iterator[Piece]:
+    def files(self, wants: Sequence[tuple[bytes, int, int]]) -> Iterator[ReadEvent]:
         """Files in their order, each with its pieces in theirs: each wanted from one byte up to another, to its end
         where that is -1. What is left half-way leaves this reader in the middle of something: it is of no more use."""
         waiting = deque(_File(number, path, start, end, start) for number, (path, start, end) in enumerate(wants))

@@ -26,22 +26,22 @@ _ASKED = f"#!/bin/sh\nprintf '%s\\n' \"${_WORD}\"\n"
 _BUFFER = 1 << 20
 
 
-class Pipe:
+class SshSubprocess:
     """A running ``ssh`` with a host's SFTP at its other end. ``key``: the host's, as a file of known hosts tells it,
     without a name. RemoteError where it cannot be started; that it is not let in shows as ConnectionLost at the first
     read. ``room``: a folder of its own, for as long as it runs."""
 
-    def __init__(self, door: ConnectionSettings, key: str) -> None:
+    def __init__(self, settings: ConnectionSettings, key: str) -> None:
         program = shutil.which("ssh")
         if program is None:
             raise RemoteError("there is no ssh on this system")
-        if door.secret and os.name == "nt":
+        if settings.secret and os.name == "nt":
             raise RemoteError("on Windows, ssh is given passwords by nobody but the one who sits there")
-        self._limit = door.limit
+        self._limit = settings.limit
         self._folder = tempfile.TemporaryDirectory(prefix="emberkeep-")
         self.room = Path(self._folder.name)
         try:
-            self.process = self._started(program, door, key, self.room)
+            self.process = self._started(program, settings, key, self.room)
         except OSError as error:
             self._folder.cleanup()
             raise RemoteError(f"ssh cannot be started: {error.strerror}") from error
@@ -51,14 +51,14 @@ class Pipe:
         threading.Thread(target=self._watch, daemon=True).start()
 
     @staticmethod
-    def _started(program: str, door: ConnectionSettings, key: str, room: Path) -> subprocess.Popen[bytes]:
+    def _started(program: str, settings: ConnectionSettings, key: str, room: Path) -> subprocess.Popen[bytes]:
         writing.write_whole(room / "known", [f"host {key}\n".encode()])
         environment = {**os.environ}
-        if door.secret:
+        if settings.secret:
             writing.write_whole(room / "asked", [_ASKED.encode()], mode=0o700)
             told = {"SSH_ASKPASS": str(room / "asked"), "SSH_ASKPASS_REQUIRE": "force", "DISPLAY": ":0"}
-            environment |= {_WORD: door.secret, **told}
-        command = [program, *_arguments(door, key, room / "known")]
+            environment |= {_WORD: settings.secret, **told}
+        command = [program, *_arguments(settings, key, room / "known")]
         flags = getattr(subprocess, "CREATE_NO_WINDOW", 0)
         return subprocess.Popen(
             command,
@@ -114,8 +114,8 @@ def _end(stream: IO[bytes] | None) -> IO[bytes]:
     return stream
 
 
-def _arguments(door: ConnectionSettings, key: str, known: Path) -> list[str]:
-    address, kind = door.address, key.partition(" ")[0]
+def _arguments(settings: ConnectionSettings, key: str, known: Path) -> list[str]:
+    address, kind = settings.address, key.partition(" ")[0]
     kinds = "rsa-sha2-512,rsa-sha2-256" if kind == "ssh-rsa" else kind
     options = {
         "StrictHostKeyChecking": "yes",
@@ -124,20 +124,20 @@ def _arguments(door: ConnectionSettings, key: str, known: Path) -> list[str]:
         "GlobalKnownHostsFile": os.devnull,
         "HostKeyAlgorithms": kinds,
         "UpdateHostKeys": "no",
-        "BatchMode": "no" if door.secret else "yes",
+        "BatchMode": "no" if settings.secret else "yes",
         "NumberOfPasswordPrompts": "1",
         "Ciphers": "^aes128-gcm@openssh.com,aes256-gcm@openssh.com",
         "Compression": "no",
         "ClearAllForwardings": "yes",
         "ForwardAgent": "no",
-        "ConnectTimeout": str(int(door.limit) or 1),
-        "ServerAliveInterval": str(int(door.limit / 2) or 1),
+        "ConnectTimeout": str(int(settings.limit) or 1),
+        "ServerAliveInterval": str(int(settings.limit / 2) or 1),
         "ServerAliveCountMax": "2",
     }
     words = ["-F", "none", "-T", "-p", str(address.port)]
     words += ["-l", address.user] if address.user else []
-    if door.far.key:
-        words += ["-i", str(Path(door.far.key).expanduser()), "-o", "IdentitiesOnly=yes"]
+    if settings.far.key:
+        words += ["-i", str(Path(settings.far.key).expanduser()), "-o", "IdentitiesOnly=yes"]
     for name, value in options.items():
         words += ["-o", f"{name}={value}"]
     return [*words, "-s", "--", address.host, "sftp"]

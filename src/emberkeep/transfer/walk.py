@@ -10,7 +10,7 @@ from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.fs.scan import TEMPORARY
 from emberkeep.fs.trees import Entry, Kind, Skipped, Still, digest_of
 from emberkeep.transfer.pool import ConnectionPool, RemoteConnection
-from emberkeep.transfer.protocol import FarEntry, Odd, RemoteError, RemoteFileSystem
+from emberkeep.transfer.protocol import FarEntry, RemoteError, RemoteFileSystem, SkippedEntry
 
 DEEPEST = 64
 MOST = 2_000_000
@@ -24,7 +24,7 @@ class Listing:
     """What a far folder holds, by path; ``odd``: names that are left out; ``leftovers``: temporary files of ours."""
 
     entries: Mapping[str, FarEntry]
-    odd: tuple[Odd, ...] = ()
+    odd: tuple[SkippedEntry, ...] = ()
     leftovers: tuple[str, ...] = ()
 
     @property
@@ -39,7 +39,7 @@ def walk(lines: ConnectionPool, told: Callable[[int], None] = lambda count: None
     Refused when the folder is not there, or is without end.
     """
     found: dict[str, FarEntry] = {}
-    odd: list[Odd] = []
+    odd: list[SkippedEntry] = []
     leftovers: list[str] = []
     guard = threading.Lock()
 
@@ -48,7 +48,7 @@ def walk(lines: ConnectionPool, told: Callable[[int], None] = lambda count: None
         below = []
         with guard:
             for item in items:
-                if isinstance(item, Odd):
+                if isinstance(item, SkippedEntry):
                     odd.append(item)
                 elif item.path.rpartition("/")[2].startswith(TEMPORARY):
                     leftovers.append(item.path)
@@ -56,7 +56,7 @@ def walk(lines: ConnectionPool, told: Callable[[int], None] = lambda count: None
                     found[item.path] = item
                     below += [item.path] if item.kind is Kind.FOLDER else []
             if len(found) > MOST or folder.count("/") > DEEPEST:
-                raise Refused(f"{folder or 'the folder'} seems to have no end", place=Place(str(line.door.address)))
+                raise Refused(f"{folder or 'the folder'} seems to have no end", place=Place(str(line.settings.address)))
             told(len(found))
         return below
 
@@ -64,15 +64,15 @@ def walk(lines: ConnectionPool, told: Callable[[int], None] = lambda count: None
     return Listing({path: found[path] for path in sorted(found)}, tuple(odd), tuple(sorted(leftovers)))
 
 
-def _listed(line: RemoteConnection, folder: str, odd: list[Odd]) -> list[FarEntry | Odd]:
+def _listed(line: RemoteConnection, folder: str, odd: list[SkippedEntry]) -> list[FarEntry | SkippedEntry]:
     try:
         return line.do(lambda host: list(host.listing(folder)), f"cannot list {folder or 'the server folder'}")
     except RemoteError as error:
         if folder:
-            return [Odd(folder, f"cannot be listed: {error}")]
+            return [SkippedEntry(folder, f"cannot be listed: {error}")]
         raise Refused(
             f"the server folder cannot be listed: {error}",
-            place=Place(str(line.door.address)),
+            place=Place(str(line.settings.address)),
             hint="is it the right folder? An address names it from the root, or with /~/ from where one arrives",
         ) from None
 
@@ -93,7 +93,7 @@ class FarTree(Still):
     @property
     def label(self) -> str:
         """The address."""
-        return str(self.line.door.address)
+        return str(self.line.settings.address)
 
     @property
     def skipped(self) -> tuple[Skipped, ...]:

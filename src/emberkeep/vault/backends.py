@@ -94,7 +94,7 @@ class FarPlace:
     lines: ConnectionPool
 
     def __post_init__(self) -> None:
-        self.label = str(self.lines.door.address)
+        self.label = str(self.lines.settings.address)
         self._made: set[str] = set()
 
     def sizes(self) -> dict[str, int]:
@@ -231,10 +231,10 @@ class ObjectPlace:
         """Nothing is kept open."""
 
 
-def place_of(target: str, door: ConnectionSettings | None) -> Place:
-    """The place that a target means; ``door``: the way to it, where it is reached by file transfer."""
-    if door is not None:
-        return FarPlace(ConnectionPool(door).__enter__())
+def place_of(target: str, settings: ConnectionSettings | None) -> Place:
+    """The place that a target means; ``settings``: the way to it, where it is reached by file transfer."""
+    if settings is not None:
+        return FarPlace(ConnectionPool(settings).__enter__())
     if "://" in target:
         return ObjectPlace(target)
     return FolderPlace(Path(target))

@@ -188,9 +188,9 @@ def _is_safe(name: str) -> bool:
 def opened(at: VaultAt, keep: Path, environment: Mapping[str, str], trust: Trust = nobody) -> Iterator[Vault]:
     """The vault that is meant; ``keep``: the keep's folder. Refused where a secret is not to be had."""
     words = secret(at.secret_env, at.secret_file, environment, "the vault's passphrase")
-    door = None
+    settings = None
     if at.way is not None:
         word = secret(at.way.secret_env, at.way.secret_file, environment, "the host's password")
-        door = ConnectionSettings(at.way, word, str(keep / "known_hosts"), trust)
-    with closing(backends.place_of(at.target, door)) as place:
+        settings = ConnectionSettings(at.way, word, str(keep / "known_hosts"), trust)
+    with closing(backends.place_of(at.target, settings)) as place:
         yield Vault(place, words)

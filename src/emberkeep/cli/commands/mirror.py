@@ -96,7 +96,7 @@ def seen(args: argparse.Namespace, keep: Keep, lines: ConnectionPool) -> Listing
     """The far folder's listing. Refused where the server seems to run there."""
     found = transfer_access.look(keep, lines, twice=not args.while_running)
     if not args.while_running:
-        transfer_access.refuse_if_written_to(found, lines.door.address)
+        transfer_access.refuse_if_written_to(found, lines.settings.address)
     return found.listing
 
 
@@ -112,10 +112,10 @@ def bring(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Connectio
     """Bring here what changed there."""
     wanted = transfer_access.wanted_of(keep, tuple(args.only))
     listing, state = seen(args, keep, lines), FarState(keep.folder)
-    require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.door.address} and the copy here")
-    known = state.known() if state.address == str(lines.door.address) else {}
+    require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.settings.address} and the copy here")
+    known = state.known() if state.address == str(lines.settings.address) else {}
     if not args.another:
-        fetch_plan.refuse_another(listing, known, lines.door.address)
+        fetch_plan.refuse_another(listing, known, lines.settings.address)
     local = fetch_plan.Local(keep.server, known)
     whose = "theirs" if args.theirs else "mine" if args.mine else ""
     plan = fetch_plan.fetch_plan(listing, known, local, wanted, whose=whose, rehash=args.rehash)
@@ -135,22 +135,24 @@ def _fetch(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Connecti
         args,
         1 if found.fetched.failed else 0,
         found._asdict(),
-        lambda: view.fetched(screen, found.plan, found.fetched, lines.door.address, args.details),
+        lambda: view.fetched(screen, found.plan, found.fetched, lines.settings.address, args.details),
     )
 
 
 def _send(args: argparse.Namespace, screen: Screen, keep: Keep, lines: ConnectionPool) -> int:
     wanted = transfer_access.wanted_of(keep, tuple(args.only))
     listing, state = seen(args, keep, lines), FarState(keep.folder)
-    require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.door.address} and the copy here")
-    if state.address != str(lines.door.address):
-        raise UsageError(f"nothing was fetched from {lines.door.address} yet", hint="'emberkeep mirror fetch' first")
+    require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.settings.address} and the copy here")
+    if state.address != str(lines.settings.address):
+        raise UsageError(
+            f"nothing was fetched from {lines.settings.address} yet", hint="'emberkeep mirror fetch' first"
+        )
     known = state.known()
     if not args.another:
-        fetch_plan.refuse_another(listing, known, lines.door.address)
+        fetch_plan.refuse_another(listing, known, lines.settings.address)
     keep.require_server()
-    plan = send.send_plan(listing, known, fetch_plan.Local(keep.server, known), wanted, lines.door.address)
-    asked = send.asked_of(plan, listing, lines.door.address)
+    plan = send.send_plan(listing, known, fetch_plan.Local(keep.server, known), wanted, lines.settings.address)
+    asked = send.asked_of(plan, listing, lines.settings.address)
     done: Run | None = None
     if args.go and not plan.nothing:
         with opened(keep) as store, progress("send", screen) as step:
@@ -161,7 +163,7 @@ def _send(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Connectio
         args,
         code,
         {"plan": plan, "new": asked.new, "done": done is not None, "run": done},
-        lambda: view.sent(screen, plan, asked, lines.door.address, done, args.details),
+        lambda: view.sent(screen, plan, asked, lines.settings.address, done, args.details),
     )
 
 

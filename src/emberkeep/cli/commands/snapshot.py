@@ -95,6 +95,6 @@ def _far(args: argparse.Namespace, screen: Screen, keep: Keep, step: Progress) -
     with lines_to(args, screen, keep) as lines:
         found = transfer_access.look(keep, lines, twice=not args.while_running)
         if not args.while_running:
-            transfer_access.refuse_if_written_to(found, lines.door.address)
+            transfer_access.refuse_if_written_to(found, lines.settings.address)
         only = tuple(args.only)
         return fetch.snapshot_of(keep, lines, found, now(), note=args.note, only=only, pin=args.pin, progress=step)

@@ -146,7 +146,7 @@ class BeforeStep(Step):
             return
         lines = _lines(context)
         tree = FarTree(lines.first, walk(lines), lambda path: path in paths)
-        about = About("", context.clock(), KIND.name, "before sending", source=str(lines.door.address))
+        about = About("", context.clock(), KIND.name, "before sending", source=str(lines.settings.address))
         about = replace(
             about, scope=tuple(globs.escape(path) for path in sorted(paths)), roles=context.keep.config.roles
         )
@@ -223,7 +223,9 @@ def _put(
         lines.each(entries, one)
     except RemoteError as error:
         hint = "make room there" if error.full else "see what the host allows"
-        raise UnreadableInput(f"the host refuses: {error}", place=Place(str(lines.door.address)), hint=hint) from None
+        raise UnreadableInput(
+            f"the host refuses: {error}", place=Place(str(lines.settings.address)), hint=hint
+        ) from None
 
 
 def _with(lines: ConnectionPool, act: Callable[[RemoteFileSystem, str], None], path: str) -> None:
@@ -284,7 +286,7 @@ def _take_away(lines: ConnectionPool, state: FarState, remove: Iterable[str], fo
         try:
             _with(lines, _remove, path)
         except RemoteError as error:
-            place = Place(str(lines.door.address))
+            place = Place(str(lines.settings.address))
             raise UnreadableInput(f"{path} cannot be taken away there: {error}", place=place) from None
         state.forget([path])
     for path in fold:
@@ -331,7 +333,7 @@ def put_back(context: RunContext) -> None:
             try:
                 _with(lines, _make, folder)
             except RemoteError as error:
-                place = Place(str(lines.door.address))
+                place = Place(str(lines.settings.address))
                 raise UnreadableInput(f"{folder} cannot be made there again: {error}", place=place) from None
         state.put([Known(FarEntry(folder, Kind.FOLDER, 0))])
 
@@ -370,7 +372,7 @@ def undo(context: RunContext) -> None:
         if stale:
             raise Refused(
                 f"run {run.number} ({run.words}) cannot be taken back: changed there since is {', '.join(stale[:8])}",
-                place=Place(str(lines.door.address)),
+                place=Place(str(lines.settings.address)),
             )
         journal.change(replace(run, undoing=True))
         journal.end(run, BEGUN, context.clock())  # broken off from here on, it waits to be taken back wholly
@@ -379,7 +381,7 @@ def undo(context: RunContext) -> None:
     except EmberKeepError as error:
         raise RunFailed(
             f"not all could be put back: {error}",
-            place=Place(str(lines.door.address)),
+            place=Place(str(lines.settings.address)),
             hint="'emberkeep undo --go' again",
         ) from error
     journal.end(run, UNDONE, context.clock())

@@ -30,7 +30,7 @@ from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.store import Store
 from emberkeep.store.writer import Taken
 from emberkeep.transfer.pool import ConnectionPool, RemoteConnection
-from emberkeep.transfer.protocol import FarEntry, RemoteError, Want
+from emberkeep.transfer.protocol import FarEntry, ReadRequest, RemoteError
 from emberkeep.transfer.state import FarState, Known
 from emberkeep.transfer.walk import FarTree, now_there
 
@@ -89,7 +89,7 @@ class _Fetch:
         self._sweep()  # after a fetch that was killed
         try:
             if entries and self.lines.reads_many():
-                at_once = max(1, self.lines.door.far.connections // 2)  # each takes a second one for the bytes
+                at_once = max(1, self.lines.settings.far.connections // 2)  # each takes a second one for the bytes
                 self.lines.each(list(_grouped(entries)), self._in_turn, most=at_once)
             else:
                 self.lines.each(entries, self.each)
@@ -106,7 +106,7 @@ class _Fetch:
 
     def _in_turn(self, line: RemoteConnection, entries: Sequence[FarEntry]) -> None:
         parts = [self._part(entry) for entry in entries]
-        wants = [Want(entry.path, start, entry.size) for entry, (_, start) in zip(entries, parts, strict=True)]
+        wants = [ReadRequest(entry.path, start, entry.size) for entry, (_, start) in zip(entries, parts, strict=True)]
         for number, chunks in line.many(wants, "cannot fetch"):
             self.each(line, entries[number], (*parts[number], chunks))
 
@@ -261,7 +261,7 @@ def fetch(keep: Keep, lines: ConnectionPool, plan: FetchPlan, progress: Progress
 
 def _fetched(keep: Keep, lines: ConnectionPool, plan: FetchPlan, progress: Progress) -> Fetched:
     server, state = keep.server, FarState(keep.folder)
-    state.speaks_of(str(lines.door.address))
+    state.speaks_of(str(lines.settings.address))
     with system.durable():
         removed = _remove(server, plan)
     state.forget(removed)
@@ -327,7 +327,7 @@ def snapshot_of(
 ) -> Taken:
     """A snapshot of the far side itself, or of what ``only`` selects of it, past the copy here."""
     about = About(
-        "", now, ASKED, note, only, running="; ".join(found.signs), source=str(lines.door.address), pinned=pin
+        "", now, ASKED, note, only, running="; ".join(found.signs), source=str(lines.settings.address), pinned=pin
     )
     if only:
         about = replace(about, roles=keep.config.roles, tiles=keep.config.world.tiles)

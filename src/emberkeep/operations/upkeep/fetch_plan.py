@@ -12,7 +12,7 @@ from emberkeep.errors import Place, Refused
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Entry, Kind
 from emberkeep.keep.keep import Keep
-from emberkeep.transfer.protocol import FarEntry, Odd
+from emberkeep.transfer.protocol import FarEntry, SkippedEntry
 from emberkeep.transfer.state import FarState, Known
 from emberkeep.transfer.walk import Listing
 
@@ -31,7 +31,7 @@ class FetchPlan:
     remove: tuple[str, ...]
     unsent: tuple[str, ...]
     clashes: tuple[str, ...]
-    odd: tuple[Odd, ...]
+    odd: tuple[SkippedEntry, ...]
     files: int
     forgotten: tuple[str, ...] = ()
     """What is gone there and was changed here: from now on it is new here."""
