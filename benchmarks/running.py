@@ -26,7 +26,7 @@ from measuring import Measured, ember, run, verdict
 
 from emberkeep.demo import sample
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.overlay import Planned
+from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import FOLDER
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import apply, restore_plan
@@ -61,7 +61,7 @@ def bare(server: Path, context: Path) -> float:
     source = FolderTree(server)
     paths = chosen(source)
     began = time.perf_counter()
-    planned = Planned(FolderTree(target), 0)
+    planned = Overlay(FolderTree(target), 0)
     for path in paths:
         planned.take(path, source)
     apply.apply(restore_plan.plan(planned, target, lambda path: True), planned)

@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from emberkeep.documents import linkage, registry
 from emberkeep.documents.align import items_of, pairs
-from emberkeep.documents.identity import Identities
+from emberkeep.documents.identity import KeyRules
 from emberkeep.documents.linkage import Facts
 from emberkeep.documents.model import Document
 from emberkeep.merging.merge import merge_file
@@ -86,7 +86,7 @@ def test_the_odds_of_many_pairs_are_those_of_each_by_itself(lefts: list[Facts], 
 
 def test_where_no_record_was_looked_at_none_is_known_by_a_field() -> None:
     sides = documents('{"a": {"b": 1}}')
-    assert Identities(sides, ()).rule(("", "nowhere")).rule is None
+    assert KeyRules(sides, ()).rule(("", "nowhere")).rule is None
 
 
 def test_what_few_records_have_tells_more_than_what_many_have() -> None:
@@ -300,7 +300,7 @@ def test_pairs_of_lists_as_they_are_are_one_to_one() -> None:
         new = [{**one, "m": chance.randrange(9)} if chance.random() < 0.3 else one for one in old]
         chance.shuffle(new)
         sides = documents(json.dumps(old), json.dumps(new[2:]))
-        identities = Identities(sides, ())
+        identities = KeyRules(sides, ())
         lists = [items_of(side.root, ("",), identities) for side in sides]
         found = pairs(lists[0], lists[1], ("",), identities)
         assert len(set(found.values())) == len(found)

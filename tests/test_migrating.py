@@ -22,7 +22,7 @@ from emberkeep.documents import edit, reshape
 from emberkeep.documents.reshape import Shape
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.overlay import Planned
+from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import Kind, NoTree
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
@@ -300,7 +300,7 @@ def renumbered(root: Path, names: dict[str, str], pattern: str = "", tiles: str 
     for name, text in names.items():
         (root / name).parent.mkdir(parents=True, exist_ok=True)
         (root / name).write_text(text)
-    folder = Planned(FolderTree(root), 1)
+    folder = Overlay(FolderTree(root), 1)
     config = Config("x", "", "UTC", world=World(tiles=tiles))
     notes = apply.renumber(Renumber("saves", 17, to, pattern), folder, config, Place("step.toml", 4))
     return sorted(path for path, entry in folder.entries().items() if entry.kind is Kind.FILE) + notes
@@ -335,7 +335,7 @@ def test_removing_leaves_a_folder_that_still_holds_something(tmp_path: Path) -> 
     for name in ("old/a.bak", "old/mine.txt", "gone/b.bak"):
         (tmp_path / name).parent.mkdir(exist_ok=True)
         (tmp_path / name).write_text("x")
-    folder = Planned(FolderTree(tmp_path), 1)
+    folder = Overlay(FolderTree(tmp_path), 1)
     recipe = Recipe(Path("x.toml"), "1", "2", "", ())
     step = RecipeStep(Remove(("old", "gone", "**/*.bak")))
     assert apply.apply(step, recipe, folder, Config("x", "", "UTC")) == []
@@ -736,7 +736,7 @@ def test_declared_landmarks_of_every_kind(rock: Rock) -> None:
 
 def test_two_changes_of_one_file_that_leave_its_size_are_two() -> None:
     """Its time is the run's in both steps, so only the contents tell that the second one changed anything."""
-    folder = Planned(NoTree(), 5)
+    folder = Overlay(NoTree(), 5)
     folder.write("a", b"one")
     first = folder.mark()
     folder.write("a", b"two")

@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.demo import stores
-from emberkeep.documents.identity import Identities
+from emberkeep.documents.identity import KeyRules
 from emberkeep.errors import UnreadableInput
 from emberkeep.merging import intents, orders
 from emberkeep.merging.merge import merge_file
@@ -231,7 +231,7 @@ def test_every_fault_of_an_orders_file_is_named_with_its_line(tmp_path: Path) ->
 
 def found(old: str, mine: str) -> intents.Intents:
     left, right = parsed(PATH, old), parsed(PATH, mine)
-    return intents.propose(PATH, left, right, Identities([left], [right]))
+    return intents.propose(PATH, left, right, KeyRules([left], [right]))
 
 
 def test_the_intents_of_the_sample_server_are_found() -> None:
@@ -391,7 +391,7 @@ def test_an_idea_that_only_a_childs_attribute_tells_is_found_and_obeyed() -> Non
     old = goods_of({})
     mine = goods_of({at: (at + 5) * 2 for at in range(0, 80, 4)})
     sides = parsed("goods.xml", old), parsed("goods.xml", mine)
-    found = intents.propose("goods.xml", *sides, Identities(sides[:1], sides[1:]))
+    found = intents.propose("goods.xml", *sides, KeyRules(sides[:1], sides[1:]))
     (intent,) = found.intents
     assert intent.order.records in ((("sort/name", ("food",)),), (("use/name", ("rope",)),))
     assert (intent.order.words, len(intent.explained), intent.strays, found.residue) == ("worth x 2", 20, (), ())

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from emberkeep.errors import Refused
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.overlay import Planned
+from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import read
 from emberkeep.keep.tables.ladder import Rung
 from emberkeep.keep.tables.wiping import SetText
@@ -227,7 +227,7 @@ def test_each_value_that_is_set_is_told_with_what_it_was(tmp_path: Path) -> None
         SetText("a.properties", "fresh", "yes"),
         SetText("a.properties", "word", secret_env="WORD"),
     ]
-    folder = Planned(FolderTree(tmp_path), 1)
+    folder = Overlay(FolderTree(tmp_path), 1)
     found = values.set_all(folder, texts, told, {"WORD": "hush"})
     assert found == [
         values.Setting("a.properties", "name", "old", "tide 3"),

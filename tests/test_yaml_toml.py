@@ -18,7 +18,7 @@ from emberkeep.documents.formats import yaml as yaml_format
 from emberkeep.documents.formats import yaml_reader
 from emberkeep.documents.formats.yaml import YamlDocument
 from emberkeep.documents.identity import field_values
-from emberkeep.documents.model import Node, Role, Unsuited
+from emberkeep.documents.model import Node, Role, UnsupportedStructure
 from emberkeep.errors import UnreadableInput
 from emberkeep.merging.merge import merge_file
 from tests import makers
@@ -399,7 +399,7 @@ def test_blocks_that_wait_are_as_those_that_are_read_at_once(text: str, newline:
             try:
                 document = yaml_format.parse(source, "a.yaml")
                 found.append((told(document, document.root), document.bracketed()))
-            except (Unsuited, UnreadableInput) as error:
+            except (UnsupportedStructure, UnreadableInput) as error:
                 found.append((repr(error), None))
     assert found[0] == found[1] == found[2]
 

@@ -9,7 +9,7 @@ from fnmatch import fnmatchcase
 
 from emberkeep.comparing.records import Condition
 from emberkeep.documents.align import items_of
-from emberkeep.documents.identity import Identities, Path, Rule, joined
+from emberkeep.documents.identity import KeyRules, Path, Rule, joined
 from emberkeep.documents.model import OWN, Document, Node, Role, facts
 from emberkeep.documents.values import number, same_value
 
@@ -69,13 +69,11 @@ class Seen:
 
 def seen(document: Document, text: str, rules: Mapping[str, Rule]) -> list[Seen]:
     """Records whose identity, fields or own value hold ``text``, whatever its case; the innermost ones, in order."""
-    identities = Identities([document], [], rules)
+    identities = KeyRules([document], [], rules)
     return list(_seen(document, document.root, (document.root.name,), "", text.lower(), identities))
 
 
-def _seen(
-    document: Document, node: Node, path: Path, record: str, wanted: str, identities: Identities
-) -> Iterator[Seen]:
+def _seen(document: Document, node: Node, path: Path, record: str, wanted: str, identities: KeyRules) -> Iterator[Seen]:
     if wanted not in document.raw(node).lower() and wanted not in record.lower():
         return
     fields = {} if document.container(node) else node.fields

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from emberkeep.documents.align import Item, in_step, items_of, moved, owner_key, pairs, unchanged
-from emberkeep.documents.identity import Identities, Path, Rule, joined
+from emberkeep.documents.identity import KeyRules, Path, Rule, joined
 from emberkeep.documents.model import OWN, Document, Node, Role, comment_words, is_value, kinds_of
 from emberkeep.documents.values import same_value
 from emberkeep.documents.walk import walk
@@ -52,14 +52,14 @@ def compare(
 ) -> list[Difference]:
     """All differences from ``left`` to ``right``: fields, records, comments, order. ``where``: conditions all of which
     a record, or one that it stands in, must meet to be told of."""
-    identities = Identities([left], [right], rules or {})
+    identities = KeyRules([left], [right], rules or {})
     walker = _Walker(left, right, identities)
     return list(walker.nodes(left.root, right.root, _At((left.root.name,), "", tuple(where))))
 
 
 def meets_any(document: Document, rules: Mapping[str, Rule], where: Sequence[Condition]) -> bool:
     """Whether any record meets conditions, together with those that it stands in."""
-    identities = Identities([document], [], rules)
+    identities = KeyRules([document], [], rules)
 
     def below(node: Node, path: Path, record: str, waiting: tuple[Condition, ...]) -> bool:
         for item in items_of(node, path, identities):
@@ -93,7 +93,7 @@ class _At:
 class _Walker:
     left: Document
     right: Document
-    identities: Identities
+    identities: KeyRules
 
     def nodes(self, left: Node, right: Node, at: _At) -> Iterator[Difference]:
         if self.left.raw(left) == self.right.raw(right):
@@ -211,7 +211,7 @@ def _reworded(lefts: Sequence[Item], rights: Sequence[Item], matched: Mapping[in
 
 def facts(document: Document, rules: Mapping[str, Rule] | None = None) -> set[tuple[str, str, str]]:
     """Every record and every field of it as (record, field, value): what two documents can be measured by."""
-    identities = Identities([document], [], rules or {})
+    identities = KeyRules([document], [], rules or {})
     found: set[tuple[str, str, str]] = set()
 
     def add(record: str, node: Node) -> None:

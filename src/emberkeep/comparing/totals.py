@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from decimal import Decimal
 
-from emberkeep.documents.identity import Identities, Rule
+from emberkeep.documents.identity import KeyRules, Rule
 from emberkeep.documents.model import OWN, Document, Node, plain_fields
 from emberkeep.documents.values import number
 from emberkeep.documents.walk import walk
@@ -80,7 +80,7 @@ class _Record:
 
 def totals(path: str, left: Document, right: Document, rules: Mapping[str, Rule]) -> list[Totals]:
     """Totals of every list of at least :data:`LEAST_RECORDS` alike records that have numbers."""
-    identities = Identities([left], [right], rules)
+    identities = KeyRules([left], [right], rules)
     sides = [_lists(document, identities) for document in (left, right)]
     found = []
     for at in dict.fromkeys([*sides[0], *sides[1]]):
@@ -91,7 +91,7 @@ def totals(path: str, left: Document, right: Document, rules: Mapping[str, Rule]
     return found
 
 
-def _lists(document: Document, identities: Identities) -> dict[str, list[_Record]]:
+def _lists(document: Document, identities: KeyRules) -> dict[str, list[_Record]]:
     """Records with numbers, by the path of their list; those inside another list's records count as its own list."""
     found: dict[str, list[_Record]] = defaultdict(list)
     for placed in walk(document, identities):

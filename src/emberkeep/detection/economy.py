@@ -14,7 +14,7 @@ from emberkeep.detection.leads import is_the_servers
 from emberkeep.detection.settings import DATA, SEVERAL
 from emberkeep.documents import registry
 from emberkeep.documents.edit import named_by_attribute
-from emberkeep.documents.identity import Identities
+from emberkeep.documents.identity import KeyRules
 from emberkeep.documents.model import OWN, TOP, Document, Node, Role
 from emberkeep.documents.values import number
 from emberkeep.errors import EmberKeepError
@@ -45,7 +45,7 @@ def _table(scene: Scene, path: str, tables: dict[str, list[str]], releases: Sequ
     document = scene.document(path)
     if document is None or not document.learns_identity:
         return
-    identities = Identities(list(_vendors(path, document, releases)), [document])
+    identities = KeyRules(list(_vendors(path, document, releases)), [document])
     repeated = list(_repeated(document.root, (document.root.name,)))
     if not any(count >= SEVERAL or _has_number(node) for _, count in repeated for node in document.root.items[:20]):
         return

@@ -15,7 +15,7 @@ from typing import NamedTuple
 
 from emberkeep.documents import linkage
 from emberkeep.documents.formats.lines import ascending, matches
-from emberkeep.documents.identity import TEXT, Identities, Key, Path, says_identity
+from emberkeep.documents.identity import TEXT, Key, KeyRules, Path, says_identity
 from emberkeep.documents.model import OWN, Document, Node, Role, content
 from emberkeep.documents.values import number
 
@@ -33,7 +33,7 @@ class Item(NamedTuple):
     identity: Key | None
     number: int
 
-    def label(self, path: Path, identities: Identities) -> str:
+    def label(self, path: Path, identities: KeyRules) -> str:
         """Its name in reports; ``path``: its own."""
         return identities.label(path, self.node, _identity(self, path, identities), self.number)
 
@@ -43,7 +43,7 @@ class Item(NamedTuple):
         return self.key is not None and self.key[0] == UNCHANGED
 
 
-def in_step(sides: Sequence[tuple[Document, Node]], path: Path, identities: Identities) -> list[list[Item]] | None:
+def in_step(sides: Sequence[tuple[Document, Node]], path: Path, identities: KeyRules) -> list[list[Item]] | None:
     """The records that differ, side by side, where the containers hold the same items in the same order: most edits are
     but of values. None where they do not, or where that does not show at a glance."""
     names, *others = ([item.name for item in node.items] for _, node in sides)
@@ -68,7 +68,7 @@ def in_step(sides: Sequence[tuple[Document, Node]], path: Path, identities: Iden
     return found
 
 
-def _numbers(parent: Node, path: Path, identities: Identities) -> dict[int, int]:
+def _numbers(parent: Node, path: Path, identities: KeyRules) -> dict[int, int]:
     """By its place among the items of ``parent``, the how many-th of its identity each record at ``path`` is."""
     places = [at for at, item in enumerate(parent.items) if item.name == path[-1]]
     seen: Counter[Hashable] = Counter()
@@ -93,7 +93,7 @@ class Unchanged(NamedTuple):
 _NONE = Unchanged({})
 
 
-def unchanged(sides: Sequence[tuple[Document, Node]], path: Path, identities: Identities) -> Unchanged:
+def unchanged(sides: Sequence[tuple[Document, Node]], path: Path, identities: KeyRules) -> Unchanged:
     """The unchanged records of a container. None where records are anonymous, or few."""
     if any(len(node.items) < WORTH_IT for _, node in sides):
         return _NONE
@@ -135,7 +135,7 @@ def _spelled_once(document: Document, node: Node) -> dict[str, int]:
 
 
 def items_of(
-    parent: Node | None, path: Path, identities: Identities, same: Unchanged = _NONE, *, whole: bool = True
+    parent: Node | None, path: Path, identities: KeyRules, same: Unchanged = _NONE, *, whole: bool = True
 ) -> list[Item]:
     """The items of a container with their identities; none for None. ``same``: what :func:`unchanged` found; these
     have a key, but no identity yet. ``whole``: with those of them that stand inside of others."""
@@ -158,7 +158,7 @@ def items_of(
     return found
 
 
-def _keys_of(nodes: Sequence[Node], path: Path, identities: Identities) -> dict[int, Key | None]:
+def _keys_of(nodes: Sequence[Node], path: Path, identities: KeyRules) -> dict[int, Key | None]:
     """By ``id()``, the identities of items of one container; those of one name are read together."""
     alike: dict[tuple[Role, str, bool], list[Node]] = defaultdict(list)
     for node in nodes:
@@ -174,7 +174,7 @@ def pairs(
     left: Sequence[Item],
     right: Sequence[Item],
     path: Path,
-    identities: Identities,
+    identities: KeyRules,
     *,
     alike: bool = True,
     doubtful: dict[int, int] | None = None,
@@ -305,7 +305,7 @@ def _by_linkage(
     right: Sequence[Item],
     found: dict[int, int],
     path: Path,
-    identities: Identities,
+    identities: KeyRules,
     doubtful: dict[int, int],
 ) -> None:
     """Records of which all that they say makes it likely that they are one: doubles of one identity among themselves,
@@ -355,7 +355,7 @@ PART_OF_KEY = 12.0
 
 
 def _by_part_of_key(
-    left: Sequence[Item], right: Sequence[Item], path: Path, identities: Identities
+    left: Sequence[Item], right: Sequence[Item], path: Path, identities: KeyRules
 ) -> Iterator[tuple[int, int]]:
     """Records that share a part of their key that no other one has."""
     rule = identities.rule(path).rule or ()
@@ -377,7 +377,7 @@ def _by_part_of_key(
         yield from ((at, once[1][value]) for value, at in once[0].items() if value in once[1])
 
 
-def _identity(item: Item, path: Path, identities: Identities) -> Key | None:
+def _identity(item: Item, path: Path, identities: KeyRules) -> Key | None:
     return identities.key(path, item.node) if item.is_unread else item.identity
 
 
@@ -414,7 +414,7 @@ def _near(
 MOST_NEAR = 64
 
 
-def renames(gone: Mapping[int, Item], come: Mapping[int, Item], path: Path, identities: Identities) -> dict[int, int]:
+def renames(gone: Mapping[int, Item], come: Mapping[int, Item], path: Path, identities: KeyRules) -> dict[int, int]:
     """Which records that are gone may go by another name now: index of one that is gone -> of one that came. Only pairs
     that by all else that they say are likely one, and likelier than any other of the two records. ``path``: of what
     they stand in."""

@@ -73,7 +73,7 @@ def _read_value(node: Node, name: str) -> str | None:
 
 
 @dataclass
-class Identities:
+class KeyRules:
     """Rules for the documents of one file: the vendor's sides and the admin's, learned path by path on demand."""
 
     vendor: Sequence[Document]

@@ -31,7 +31,7 @@ _INDENT = re.compile(r"^([ \t]+)\S", re.MULTILINE)
 STRETCH = 1 << 13
 
 
-class Unsuited(Exception):
+class UnsupportedStructure(Exception):
     """A file is well-formed, but its records cannot be edited safely one by one: lines must do. ``why``: it holds such
     a thing, at ``place``."""
 
@@ -41,7 +41,7 @@ class Unsuited(Exception):
         self.place = place
 
 
-class Collision(Exception):
+class EditConflict(Exception):
     """Two edits of a file want the same place: its records stand in each other's way, and lines must do."""
 
 
@@ -250,7 +250,7 @@ def splice(text: str, edits: Sequence[Edit]) -> str:
     at = 0
     for _, edit in ordered:
         if edit.start < at:
-            raise Collision(f"edits overlap at {edit.start}")
+            raise EditConflict(f"edits overlap at {edit.start}")
         parts.append(text[at : edit.start])
         parts.append(edit.text)
         at = edit.end

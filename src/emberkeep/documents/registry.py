@@ -11,7 +11,7 @@ from json import loads
 from typing import NamedTuple
 
 from emberkeep.documents.encoding import BOM, Text, decode
-from emberkeep.documents.model import Document, Unsuited
+from emberkeep.documents.model import Document, UnsupportedStructure
 from emberkeep.errors import Fault, UnreadableInput
 
 _BY_NAME = {
@@ -112,7 +112,7 @@ def parse_sides(path: str, sides: Sequence[Side]) -> Parsed:
         return Parsed(chosen, [])
     try:
         return Parsed(chosen, [_parse_side(path, side, chosen) for side in sides])
-    except Unsuited as found:
+    except UnsupportedStructure as found:
         return Parsed("text", [], Fault(f"it is taken line by line, since it has {found.why}", found.place))
     except UnreadableInput as error:
         return Parsed("text", [], error.faults[0])
@@ -138,7 +138,7 @@ def parse(path: str, data: bytes, *, as_format: str | None = None) -> Document |
         return None
     try:
         return _document(path, source, as_format or format_of(path, source.text))
-    except Unsuited:
+    except UnsupportedStructure:
         return None
 
 

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from emberkeep.documents.align import Item, items_of
-from emberkeep.documents.identity import Identities, Path, joined
+from emberkeep.documents.identity import KeyRules, Path, joined
 from emberkeep.documents.model import Document, Node, Role, is_value
 
 
@@ -36,24 +36,24 @@ class Placed(NamedTuple):
         return ",".join(self.item.identity or ()) or self.item.node.name
 
 
-def walk(document: Document, identities: Identities, *, values: bool = True) -> Iterator[Placed]:
+def walk(document: Document, identities: KeyRules, *, values: bool = True) -> Iterator[Placed]:
     """Every record of a document below its root, in the order of the file. ``values``: also those that are but a value
     and stand beside others such."""
     for placed in top_records(document, identities):
         yield from walk_from(placed, identities, values=values)
 
 
-def top_records(document: Document, identities: Identities) -> list[Placed]:
+def top_records(document: Document, identities: KeyRules) -> list[Placed]:
     """The records right below a document's root."""
     return _placed_in(document.root, (document.root.name,), "", identities)
 
 
-def records_in(placed: Placed, identities: Identities) -> list[Placed]:
+def records_in(placed: Placed, identities: KeyRules) -> list[Placed]:
     """The records right inside of one."""
     return _placed_in(placed.node, placed.path, placed.record, identities, placed.name)
 
 
-def walk_from(placed: Placed, identities: Identities, *, values: bool = True) -> Iterator[Placed]:
+def walk_from(placed: Placed, identities: KeyRules, *, values: bool = True) -> Iterator[Placed]:
     """A record and every record inside it, in the order of the file. ``values``: those too that are but a value."""
     waiting = [iter([placed])]
     while waiting:
@@ -67,7 +67,7 @@ def walk_from(placed: Placed, identities: Identities, *, values: bool = True) ->
             waiting.append(iter(records_in(found, identities)))
 
 
-def _placed_in(node: Node, path: Path, record: str, identities: Identities, within: str = "") -> list[Placed]:
+def _placed_in(node: Node, path: Path, record: str, identities: KeyRules, within: str = "") -> list[Placed]:
     found = []
     for item in items_of(node, path, identities):
         if item.node.role is Role.RECORD:

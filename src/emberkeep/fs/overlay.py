@@ -39,7 +39,7 @@ class Change:
     was: str = ""
 
 
-class Planned(Still):
+class Overlay(Still):
     """``base`` with changes; ``moment``: the modification time (ns) of what is made on the way; ``name``: what messages
     call it, "" as ``base``."""
 
@@ -284,7 +284,7 @@ def _with_holes(chunks: Iterable[bytes], holes: Sequence[Hole]) -> Iterator[Chun
         at = end
 
 
-def _same(one: Planned, entry: Entry, tree: Tree, other: Entry) -> bool:
+def _same(one: Overlay, entry: Entry, tree: Tree, other: Entry) -> bool:
     """Whether a file or link says the same in two trees, mode included."""
     if (entry.kind, entry.size, entry.mode) != (other.kind, other.size, other.mode):
         return False

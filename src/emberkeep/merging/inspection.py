@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from emberkeep.documents import registry
 from emberkeep.documents.encoding import decode
-from emberkeep.documents.identity import Identities, Rule
+from emberkeep.documents.identity import KeyRules, Rule
 from emberkeep.documents.model import Document, Node, is_value, plain_fields
 from emberkeep.documents.values import number
 from emberkeep.documents.walk import Placed, records_in, top_records, walk, walk_from
@@ -41,7 +41,7 @@ class Listed(NamedTuple):
         return self.placed.node
 
 
-def listed(document: Document, identities: Identities, opened: Container[str]) -> list[Listed]:
+def listed(document: Document, identities: KeyRules, opened: Container[str]) -> list[Listed]:
     """The records right below a document's root, and those in ``opened`` ones among them, however deep."""
     found: list[Listed] = []
     waiting = top_records(document, identities)[::-1]
@@ -54,7 +54,7 @@ def listed(document: Document, identities: Identities, opened: Container[str]) -
     return found
 
 
-def large_in(document: Document, identities: Identities) -> set[str]:
+def large_in(document: Document, identities: KeyRules) -> set[str]:
     """The records that hold others and are so large that they are better listed one by one."""
     found = set()
     waiting = top_records(document, identities)
@@ -69,7 +69,7 @@ def large_in(document: Document, identities: Identities) -> set[str]:
 def table_of(
     document: Document,
     records: Iterable[Listed],
-    identities: Identities,
+    identities: KeyRules,
     known: dict[tuple[str, str], Rows],
     *,
     new: bool = False,
@@ -97,7 +97,7 @@ def _spelled(one: Listed, document: Document) -> tuple[str, str]:
     return one.placed.above, document.raw(one.node)
 
 
-def _rows(one: Listed, identities: Identities) -> Iterator[tuple[str, Record]]:
+def _rows(one: Listed, identities: KeyRules) -> Iterator[tuple[str, Record]]:
     for placed in [one.placed] if one.holds_others else walk_from(one.placed, identities, values=False):
         if not placed.item.identity and not (placed.node.named and placed.node.items):
             continue
@@ -180,7 +180,7 @@ class _Tables:
         self.releases = releases
         self._merged: dict[str, Document] = {}
         self._read_before: dict[tuple[int, str], Document | None] = {}
-        self._identities: dict[str, Identities] = {}
+        self._identities: dict[str, KeyRules] = {}
         self._known: dict[str, dict[tuple[str, str], Rows]] = {}
         self._lines: dict[str, dict[str, int]] = {}
         self._listed: dict[int, list[Listed]] = {}
@@ -310,10 +310,10 @@ class _Tables:
             table_of(first, self.listed(path, first), identities, known, new=True)
         return table_of(document, records, identities, known)
 
-    def _of(self, path: str, document: Document) -> Identities:
+    def _of(self, path: str, document: Document) -> KeyRules:
         if path not in self._identities:
             shipped = [found for tree in self.releases if (found := self._read(tree, path)) is not None]
-            self._identities[path] = Identities(shipped or [document], [], self.rules(path))
+            self._identities[path] = KeyRules(shipped or [document], [], self.rules(path))
         return self._identities[path]
 
     def _read(self, tree: Tree, path: str) -> Document | None:

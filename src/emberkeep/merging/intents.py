@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from decimal import ROUND_HALF_UP, Decimal
 from functools import cached_property
 
-from emberkeep.documents.identity import TEXT, Identities
+from emberkeep.documents.identity import TEXT, KeyRules
 from emberkeep.documents.model import Document, facts, plain_fields
 from emberkeep.documents.values import ROUNDINGS, number, same_value
 from emberkeep.documents.walk import Placed, walk
@@ -84,7 +84,7 @@ class _Row:
         return here is not None and field in self.old and not same_value(self.old[field], here)
 
 
-def rows_of(old: Document, mine: Document, identities: Identities) -> dict[str, list[_Row]]:
+def rows_of(old: Document, mine: Document, identities: KeyRules) -> dict[str, list[_Row]]:
     """The records of the old defaults that can be told apart, by the list they stand in."""
     here = _Records(mine, identities)
     found: dict[str, list[_Row]] = defaultdict(list)
@@ -107,7 +107,7 @@ def _holds_more(row: _Row) -> bool:
 class _Records:
     """The records of a document by name; those that are but a value are read once one is asked for that is no other."""
 
-    def __init__(self, document: Document, identities: Identities) -> None:
+    def __init__(self, document: Document, identities: KeyRules) -> None:
         self._all = (document, identities)
         self._there = {placed.record: placed for placed in walk(*self._all, values=False)}
         self._whole = False
@@ -130,7 +130,7 @@ def edits_of(path: str, rows: Iterable[_Row]) -> Iterator[HandEdit]:
                 yield HandEdit(path, row.record, field, row.old[field], row.mine[field])
 
 
-def propose(path: str, old: Document, mine: Document, identities: Identities) -> Intents:
+def propose(path: str, old: Document, mine: Document, identities: KeyRules) -> Intents:
     """The intents found in the hand edits of one file."""
     intents: list[Intent] = []
     residue: list[HandEdit] = []
@@ -150,7 +150,7 @@ def _without(edits: Iterable[HandEdit], found: Intent) -> list[HandEdit]:
 
 
 def examine(
-    path: str, orders: Sequence[Order], old: Document, mine: Document, identities: Identities
+    path: str, orders: Sequence[Order], old: Document, mine: Document, identities: KeyRules
 ) -> tuple[list[Intent], tuple[HandEdit, ...]]:
     """What each of some orders explains of the hand edits of one file, and what none of them does."""
     lists = rows_of(old, mine, identities)
@@ -187,7 +187,7 @@ def _judged(path: str, order: Order, met: Sequence[_Row]) -> Intent:
     return Intent(order, tuple(explained), tuple(strays))
 
 
-def _identity_field(rows: Sequence[_Row], identities: Identities) -> str:
+def _identity_field(rows: Sequence[_Row], identities: KeyRules) -> str:
     rule = identities.rule(rows[0].placed.path).rule or ()
     return rule[0].removeprefix("@") if len(rule) == 1 and rule[0] != TEXT else NAMED
 

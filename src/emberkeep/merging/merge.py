@@ -11,8 +11,8 @@ from blake3 import blake3
 
 from emberkeep.documents import registry
 from emberkeep.documents.encoding import BOM, Text, decode, position
-from emberkeep.documents.identity import Identities, Rule
-from emberkeep.documents.model import Collision, Document, Unsuited
+from emberkeep.documents.identity import KeyRules, Rule
+from emberkeep.documents.model import Document, EditConflict, UnsupportedStructure
 from emberkeep.errors import EmberKeepError, Fault, Place, UnreadableInput
 from emberkeep.fs.trees import Kind, Tree, read
 from emberkeep.merging.lines import merge_lines
@@ -76,7 +76,7 @@ def merge_file(
     except EmberKeepError as error:
         fault = error.faults[0]
         return FileMerge(path, Outcome.FAULTY, "", fault=fault if fault.place else replace(fault, place=Place(path)))
-    except Collision:  # records merged one by one fall back to lines; what orders make of the vendor's cannot
+    except EditConflict:  # records merged one by one fall back to lines; what orders make of the vendor's cannot
         fault = Fault("standing orders want the same place in this file", Place(path), "see 'emberkeep orders'")
         return FileMerge(path, Outcome.FAULTY, "", fault=fault)
     except RecursionError:
@@ -172,7 +172,7 @@ def _text(sides: _Sides, texts: list[Text], ways: _Ways) -> FileMerge:
         before = documents[0] if len(documents) == 3 else None
         try:
             merged = merge_documents(sides.path, before, documents[-2], documents[-1], identities, ways.settle)
-        except Collision:
+        except EditConflict:
             fault = Fault("its records stand in each other's way", Place(sides.path))
             return _settled(sides, texts, "text", (fault,), ways)
         if merged.arrangement is not None:
@@ -188,7 +188,7 @@ def _arranged(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> 
         document = registry.parse_text(sides.path, replace(mine, text=merged.text), chosen)
         text = None if document is None else arranged(document, merged.arrangement)
         after = None if text is None else registry.parse_text(sides.path, replace(mine, text=text), chosen)
-    except (Collision, EmberKeepError, Unsuited):
+    except (EditConflict, EmberKeepError, UnsupportedStructure):
         document = after = text = None
     if (
         text is None
@@ -240,13 +240,13 @@ def _read(sides: _Sides, texts: Sequence[Text]) -> registry.Parsed:
     )
 
 
-def _identities(documents: Sequence[Document], ways: _Ways) -> Identities:
+def _identities(documents: Sequence[Document], ways: _Ways) -> KeyRules:
     *rest, mine, new = documents
-    return Identities([*rest, new], [mine], ways.rules)
+    return KeyRules([*rest, new], [mine], ways.rules)
 
 
 def _ordered(
-    sides: _Sides, texts: Sequence[Text], documents: Sequence[Document], identities: Identities, ways: _Ways
+    sides: _Sides, texts: Sequence[Text], documents: Sequence[Document], identities: KeyRules, ways: _Ways
 ) -> FileMerge | None:
     """The merge with the vendor's sides as the standing orders would have them; None where no order changes them."""
     if not ways.orders or len(documents) != 3:

@@ -16,7 +16,7 @@ from typing import NamedTuple
 
 from emberkeep.documents import layout
 from emberkeep.documents.align import Item, moved
-from emberkeep.documents.identity import Identities, Path
+from emberkeep.documents.identity import KeyRules, Path
 from emberkeep.documents.model import Document, Edit, Node, Role, content, splice
 
 SHORT = 12
@@ -50,7 +50,7 @@ class Order:
     new: str
 
 
-def contested(path: Path, every: Sequence[Both], old: Sequence[Item], identities: Identities) -> Order | None:
+def contested(path: Path, every: Sequence[Both], old: Sequence[Item], identities: KeyRules) -> Order | None:
     """The orders of a list that both sides changed differently; None where that of either says nothing. ``old``: its
     items as it began.
 
@@ -107,7 +107,7 @@ def _as_sorted(name: str) -> list[tuple[int, str]]:
 _PARTS = re.compile(r"\d+|\D+", re.ASCII)
 
 
-def may_move(item: Item, path: Path, identities: Identities) -> bool:
+def may_move(item: Item, path: Path, identities: KeyRules) -> bool:
     """Whether an item is a member of a list, told apart by what it holds and not by its name alone. ``path``: of the
     list."""
     if item.node.role is not Role.RECORD or item.node.named:

@@ -31,7 +31,7 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 
 from emberkeep.documents import layout
-from emberkeep.documents.identity import Identities
+from emberkeep.documents.identity import KeyRules
 from emberkeep.documents.model import Document, Edit, Field, Role, facts, plain_fields
 from emberkeep.documents.values import ROUNDINGS, is_whole, number, respelled, same_value
 from emberkeep.documents.walk import Placed, walk
@@ -236,7 +236,7 @@ def in_force(orders: Iterable[Order], path: str) -> list[Order]:
 
 
 def applied(
-    path: str, orders: Sequence[Order], old: Document, mine: Document, new: Document, identities: Identities
+    path: str, orders: Sequence[Order], old: Document, mine: Document, new: Document, identities: KeyRules
 ) -> Ordered:
     """The old and new defaults of a file as ``orders`` would have them; see the module's docstring."""
     work = _Work(path, orders, old, new)

@@ -12,7 +12,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from emberkeep.documents import layout
-from emberkeep.documents.identity import Identities, Path
+from emberkeep.documents.identity import KeyRules, Path
 from emberkeep.documents.model import (
     OWN,
     Document,
@@ -58,7 +58,7 @@ def merge_documents(
     old: Document | None,
     mine: Document,
     new: Document,
-    identities: Identities,
+    identities: KeyRules,
     settle: Settle,
 ) -> RecordsMerged:
     """Bring ``new`` into ``mine``; ``old`` is what both began from, None when nothing is known of it."""

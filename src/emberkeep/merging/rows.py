@@ -16,7 +16,7 @@ from emberkeep.documents.align import (
     same_comments,
     unchanged,
 )
-from emberkeep.documents.identity import Identities, Path
+from emberkeep.documents.identity import KeyRules, Path
 from emberkeep.documents.model import (
     Document,
     Node,
@@ -72,7 +72,7 @@ def align(
     mine: tuple[Document, Node],
     new: tuple[Document, Node],
     path: Path,
-    identities: Identities,
+    identities: KeyRules,
 ) -> Aligned:
     """The items of a container aligned; ``old`` is None where nothing is known of it."""
     sides = [mine, new, *([old] if old is not None else [])]
@@ -89,7 +89,7 @@ def align(
     return Aligned(before, ours, theirs, rows)
 
 
-def _rows(sides: tuple[list[Item], list[Item], list[Item]], path: Path, identities: Identities) -> list[MatchedRow]:
+def _rows(sides: tuple[list[Item], list[Item], list[Item]], path: Path, identities: KeyRules) -> list[MatchedRow]:
     """Every item once, with its place on each side that has it, in the admin's order and then the vendor's."""
     old, mine, new = sides
     maybe: tuple[dict[int, int], dict[int, int]] = ({}, {})

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field, replace
 
 from emberkeep.documents import layout
-from emberkeep.documents.identity import Identities
+from emberkeep.documents.identity import KeyRules
 from emberkeep.documents.model import (
     Document,
     Edit,
@@ -31,7 +31,7 @@ class Sides:
     old: Document | None
     mine: Document
     new: Document
-    identities: Identities
+    identities: KeyRules
     settle: Settle
     edits: list[Edit] = field(default_factory=list)
     taken: list[Change] = field(default_factory=list)

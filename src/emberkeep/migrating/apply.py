@@ -12,7 +12,7 @@ from emberkeep.databases.sqlite import statements as sqlite_statements
 from emberkeep.documents import edit, reshape
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.fs import globs
-from emberkeep.fs.overlay import Planned
+from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import FILE, FOLDER, Tree, read
 from emberkeep.inventory.tiles import TileNames
 from emberkeep.keep.config import Config
@@ -47,7 +47,7 @@ def is_so(when: When, tree: Tree) -> bool:
     return not when.key or edit.value(when.file, read(tree, when.file), when.key) == when.value
 
 
-def apply(step: RecipeStep, recipe: Recipe, folder: Planned, config: Config) -> list[str]:
+def apply(step: RecipeStep, recipe: Recipe, folder: Overlay, config: Config) -> list[str]:
     """Do one step that only changes files. ``Program`` and ``EngineConverts`` do nothing here."""
     act = step.act
     place = Place(str(recipe.path), step.line)
@@ -69,7 +69,7 @@ def apply(step: RecipeStep, recipe: Recipe, folder: Planned, config: Config) -> 
 # --- files ------------------------------------------------------------------------
 
 
-def renumber(act: Renumber, folder: Planned, config: Config, place: Place) -> list[str]:
+def renumber(act: Renumber, folder: Overlay, config: Config, place: Place) -> list[str]:
     """Give all files that carry one number in their names another. Refused where none does, where a newer set stands
     there already, or where a new name is taken."""
     numbers: dict[int, list[str]] = {}
@@ -142,7 +142,7 @@ def _renumbered(path: str, act: Renumber, config: Config) -> str:
     return parent + mark + re.sub(rf"(?<=[.\-_]){act.old}(?=[.\-_])", str(act.new), name)
 
 
-def _move(act: Move, folder: Planned, place: Place) -> list[str]:
+def _move(act: Move, folder: Overlay, place: Place) -> list[str]:
     entries = folder.entries()
     if act.source not in entries:
         raise Refused(f"there is no {act.source} to be {'copied' if act.copy else 'moved'}", place=place)
@@ -162,7 +162,7 @@ def _move(act: Move, folder: Planned, place: Place) -> list[str]:
     return []
 
 
-def _remove(act: Remove, folder: Planned) -> list[str]:
+def _remove(act: Remove, folder: Overlay) -> list[str]:
     pattern = globs.combined(act.files)
     gone = [path for path in folder.entries() if pattern.fullmatch(path)]
     for path in sorted(gone, reverse=True):
@@ -177,7 +177,7 @@ def _remove(act: Remove, folder: Planned) -> list[str]:
 # --- values and records -------------------------------------------------------------
 
 
-def _key(act: SetKey | RenameKey | RemoveKey | ScaleKey, folder: Planned, place: Place) -> list[str]:
+def _key(act: SetKey | RenameKey | RemoveKey | ScaleKey, folder: Overlay, place: Place) -> list[str]:
     if act.file not in folder.entries():
         raise Refused(f"there is no file {act.file}", place=place)
     data = read(folder, act.file)
@@ -200,7 +200,7 @@ def _key(act: SetKey | RenameKey | RemoveKey | ScaleKey, folder: Planned, place:
     return [note]
 
 
-def _records(act: Records, folder: Planned, place: Place) -> list[str]:
+def _records(act: Records, folder: Overlay, place: Place) -> list[str]:
     pattern = globs.combined((act.files,))
     paths = [path for path, entry in folder.entries().items() if entry.kind is FILE and pattern.fullmatch(path)]
     changed = count = 0
@@ -221,7 +221,7 @@ def _records(act: Records, folder: Planned, place: Place) -> list[str]:
 # --- SQL ----------------------------------------------------------------------------
 
 
-def _sql(act: Sql, recipe: Recipe, folder: Planned, place: Place) -> list[str]:
+def _sql(act: Sql, recipe: Recipe, folder: Overlay, place: Place) -> list[str]:
     """Run SQL files on a copy of each database, all of them or none; the copy takes its place."""
     databases = [path for path in folder.entries() if globs.matches(path, [act.database])]
     scripts = sorted(recipe.path.parent.glob(act.files))

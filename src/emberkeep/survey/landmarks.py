@@ -20,7 +20,7 @@ from blake3 import blake3
 
 from emberkeep.databases import sqlite
 from emberkeep.documents import edit, registry
-from emberkeep.documents.identity import Identities
+from emberkeep.documents.identity import KeyRules
 from emberkeep.documents.model import OWN, Document, Node, Role, content, plain_fields
 from emberkeep.documents.walk import walk
 from emberkeep.errors import EmberKeepError
@@ -267,7 +267,7 @@ def _field(tree: Tree, config: Config, mark: Landmark) -> str:
 
 
 def _record(document: Document, config: Config, mark: Landmark) -> Node | None:
-    identities = Identities([document], [document], config.record_rules(mark.file))
+    identities = KeyRules([document], [document], config.record_rules(mark.file))
     for placed in walk(document, identities):
         if mark.record in (placed.record, placed.name):
             return placed.node

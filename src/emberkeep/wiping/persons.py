@@ -17,7 +17,7 @@ from emberkeep.documents import layout, registry
 from emberkeep.documents.encoding import decode
 from emberkeep.documents.model import Document, Edit, Node, Role, content
 from emberkeep.errors import EmberKeepError, Refused
-from emberkeep.fs.overlay import Planned
+from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import FILE, FOLDER, Tree, parents, read
 from emberkeep.inventory.roles import Roles
 from emberkeep.wiping.identifiers import Known, known_people
@@ -85,7 +85,7 @@ def person(told: str, everybody: Mapping[str, str], but: Collection[str] = ()) -
     return Person(everybody[ident] or ident, known_people(theirs, but), known_people(rest, but))
 
 
-def put_back(folder: Planned, then: Tree, roles: Roles, who: Person) -> Found:
+def put_back(folder: Overlay, then: Tree, roles: Roles, who: Person) -> Found:
     """Make a player's state in ``folder`` what it was in ``then``."""
     put: list[Put] = []
     cannot: list[tuple[str, str]] = []
@@ -114,7 +114,7 @@ def _is_theirs(path: str, who: Person) -> bool:
     return next(who.known.in_name(path), None) is not None and next(who.others.in_name(path), None) is None
 
 
-def _whole(folder: Planned, then: Tree, path: str) -> Iterator[Put]:
+def _whole(folder: Overlay, then: Tree, path: str) -> Iterator[Put]:
     now, was = folder.entries().get(path), then.entries().get(path)
     if was is None:
         folder.remove(path)
@@ -133,7 +133,7 @@ class NotApart(Exception):
     """A file that cannot be taken apart."""
 
 
-def _inside(folder: Planned, then: Tree, path: str, who: Person) -> tuple[Put | None, str]:
+def _inside(folder: Overlay, then: Tree, path: str, who: Person) -> tuple[Put | None, str]:
     """What was put into a file; and a line for the admin on what in it differs and names others too, "" for nothing."""
     sides = [(tree, entry) for tree in (folder, then) if (entry := tree.entries().get(path)) is not None]
     if len(sides) == 2 and folder.digest(path) == then.digest(path):
@@ -290,7 +290,7 @@ def _container(node: Node, place: _Place) -> Node | None:
 # --- rows ------------------------------------------------------------------------------------
 
 
-def _rows(folder: Planned, then: Tree, path: str, who: Person) -> tuple[Put | None, str]:
+def _rows(folder: Overlay, then: Tree, path: str, who: Person) -> tuple[Put | None, str]:
     """Rows in which a value is their id or name, and none is another's, table by table. NotApart where a table would
     not take them."""
     with sqlite.of_tree(then, path) as old:

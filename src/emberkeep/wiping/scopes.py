@@ -20,7 +20,7 @@ from emberkeep.databases.live import BESIDE
 from emberkeep.documents import reshape
 from emberkeep.errors import Place, Refused, UnreadableInput, UsageError
 from emberkeep.fs import globs
-from emberkeep.fs.overlay import Planned
+from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import FILE, FOLDER, Tree, read
 from emberkeep.inventory.roles import Roles, selection
 from emberkeep.keep.config import Config
@@ -67,7 +67,7 @@ class Clearing:
 
     def __init__(
         self,
-        folder: Planned,
+        folder: Overlay,
         config: Config,
         scopes: Sequence[str],
         known: Known,

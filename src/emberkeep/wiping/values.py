@@ -12,7 +12,7 @@ from typing import Any
 from emberkeep.documents import edit
 from emberkeep.documents.encoding import decode
 from emberkeep.errors import Place, Refused, UsageError
-from emberkeep.fs.overlay import Planned
+from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import Tree, read
 from emberkeep.keep.config import Config
 from emberkeep.keep.locate import FILE as KEEP_FILE
@@ -216,7 +216,7 @@ def texts_of(config: Config, values: Values, scopes: Sequence[str], further: Seq
     return list(found.values())
 
 
-def set_all(folder: Planned, texts: Sequence[SetText], values: Values, environment: Mapping[str, str]) -> list[Setting]:
+def set_all(folder: Overlay, texts: Sequence[SetText], values: Values, environment: Mapping[str, str]) -> list[Setting]:
     """Set them in a planned folder. Refused where a file, a key of a script, or a secret is not there."""
     found = []
     for one in texts:

@@ -19,7 +19,7 @@ from emberkeep.errors import EmberKeepError, UsageError
 from emberkeep.fs import writing
 from emberkeep.fs.archives import is_archive, open_source
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.overlay import Planned
+from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import FileTree, Tree
 from emberkeep.inventory.roles import Roles, RoleTable, require_some, selection
 from emberkeep.inventory.tiles import SECTOR, TileNames, seen_tiles
@@ -232,7 +232,7 @@ class _Sides:
         from emberkeep.operations.flows import person
         from emberkeep.wiping import persons  # only where somebody is asked for
 
-        planned = Planned(right, 0, left.label)
+        planned = Overlay(right, 0, left.label)
         who = person.who(keep, told, left, right)
         found = persons.put_back(planned, left, Roles(keep.config.roles), who)
         return planned, found.staying

@@ -9,8 +9,8 @@ A file is parsed once, for whether it is well-formed; of plain files blocks are 
 themselves when somebody asks what they hold. Plain is what has no anchors, tags, tabs, odd keys or odd text blocks:
 all others are read whole.
 
-What cannot be edited safely as records is ``Unsuited`` and taken line by line: several documents in one file,
-keys that are no scalars, block scalars that keep trailing blank lines or say their own indentation.
+What cannot be edited safely as records is ``UnsupportedStructure`` and taken line by line: several documents in one
+file, keys that are no scalars, block scalars that keep trailing blank lines or say their own indentation.
 """
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ _TOKEN = re.compile(
 
 
 def parse(source: Text, name: str) -> YamlDocument:
-    """The document in ``source``. UnreadableInput says file, line, column; Unsuited where lines must do."""
+    """The document in ``source``. UnreadableInput says file, line, column; UnsupportedStructure where lines must do."""
     text = source.text.removeprefix(BOM)
     shift = len(source.text) - len(text)
     try:

@@ -14,7 +14,7 @@ import yaml
 from emberkeep.documents import layout
 from emberkeep.documents.encoding import BOM, Text, position
 from emberkeep.documents.formats.bracketed import DEEPEST, ELEMENT, comment, is_vector, member
-from emberkeep.documents.model import OWN, Field, Node, Role, Unsuited
+from emberkeep.documents.model import OWN, Field, Node, Role, UnsupportedStructure
 from emberkeep.errors import Place, UnreadableInput
 
 Loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
@@ -83,7 +83,7 @@ class YamlReader:
     spans: list[tuple[int, int]] = field(default_factory=list)
     anchors: set[str] = field(default_factory=set)
     opened: dict[int, int] = field(default_factory=dict)
-    unfit: Unsuited | None = None
+    unfit: UnsupportedStructure | None = None
     """Why lines must do, where the rest is read all the same, for what is not valid in it."""
     asks: bool = False
     """Whether a key may stand behind a question mark."""
@@ -112,12 +112,12 @@ class YamlReader:
         return root
 
     def require_fit(self) -> None:
-        """Unsuited where something that was read makes it so."""
+        """UnsupportedStructure where something that was read makes it so."""
         if self.unfit is not None:
             raise self.unfit
 
-    def _unsuited(self, why: str, at: int) -> Unsuited:
-        return Unsuited(why, Place(self.name, *position(self.source.text, at)))
+    def _unsuited(self, why: str, at: int) -> UnsupportedStructure:
+        return UnsupportedStructure(why, Place(self.name, *position(self.source.text, at)))
 
     def _next(self) -> None:
         event = self.event = next(self.events)
@@ -418,7 +418,7 @@ class _Part:
         """What the block holds."""
         try:
             read = self.node(node.name, node.start)
-        except Unsuited:  # it was thought to be plain: as one value it can still be told and replaced
+        except UnsupportedStructure:  # it was thought to be plain: as one value it can still be told and replaced
             raw = self.whole.source.text[node.start : node.end]
             return {OWN: Field(OWN, raw, node.start, node.end, (node.start, node.end))}, []
         del self.whole.kinds[id(read)]  # of a node that nobody keeps: another one may get its id

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from emberkeep.errors import Damage, Fault
 from emberkeep.fs import system, writing
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.overlay import Change, Planned, What
+from emberkeep.fs.overlay import Change, Overlay, What
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.operations.record.facts import Once, Run
@@ -106,7 +106,7 @@ class RunContext:
     say: Say = quiet
     interrupted: Callable[[], bool] = leave
     """Asked when somebody stops the run: whether all of it is to be taken back at once."""
-    planned: Planned | None = None
+    planned: Overlay | None = None
     at: int = 0
     facts: dict[str, Any] = field(default_factory=dict)
     findings: Findings = field(default_factory=Findings)
@@ -122,10 +122,10 @@ class RunContext:
         return int(self.run.begun.timestamp() * 1_000_000) * 1000
 
     @property
-    def folder(self) -> Planned:
+    def folder(self) -> Overlay:
         """The planned folder."""
         if self.planned is None:
-            self.planned = Planned(FolderTree(self.keep.server, "live"), self.moment)
+            self.planned = Overlay(FolderTree(self.keep.server, "live"), self.moment)
         return self.planned
 
     def before(self) -> SnapshotTree | None:
@@ -140,7 +140,7 @@ class RunContext:
 
     def begin_from(self, label: str) -> None:
         """Plan on from a snapshot."""
-        self.planned = Planned(snapshot_tree(self.store, label), self.moment)
+        self.planned = Overlay(snapshot_tree(self.store, label), self.moment)
 
 
 class Step:

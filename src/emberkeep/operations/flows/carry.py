@@ -12,7 +12,7 @@ from emberkeep.detection import launch
 from emberkeep.documents.encoding import decode
 from emberkeep.errors import Fault, Refused, RunFailed, UnreadableInput, UsageError
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.overlay import Planned
+from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import FILE, FOLDER, NoTree, Tree, digest_of, file_chunks, read
 from emberkeep.inventory.roles import MERGED, Roles
 from emberkeep.inventory.versions import ordering
@@ -225,7 +225,7 @@ def _relaunched(old: Tree, fresh: Tree, config: Config) -> Tree:
     source = decode(read(old, script))
     if not gone or not theirs or source is None:
         return old
-    planned = Planned(old, old.entries()[script].mtime_ns)
+    planned = Overlay(old, old.entries()[script].mtime_ns)
     planned.write(script, source.encode(launch.renamed(source.text, dict.fromkeys(gone, theirs[0]))))
     return planned
 
@@ -250,7 +250,7 @@ def _undecided(asked: Sequence[Question]) -> Fault:
     )
 
 
-def _make_place(folder: Planned, old: Tree, roles: Roles, notes: Notes) -> None:
+def _make_place(folder: Overlay, old: Tree, roles: Roles, notes: Notes) -> None:
     """The fresh install's own world goes, so that the two do not mix; it is in the snapshot."""
     fresh = [
         path
@@ -264,7 +264,7 @@ def _make_place(folder: Planned, old: Tree, roles: Roles, notes: Notes) -> None:
         notes.lines.append(f"the fresh install's own world makes place: {len(fresh)} files, kept in the snapshot")
 
 
-def _empty_folders(folder: Planned, old: Tree, roles: Roles) -> None:
+def _empty_folders(folder: Overlay, old: Tree, roles: Roles) -> None:
     """Empty folders come along, and folders keep their modes."""
     filled = {path.rpartition("/")[0] for path in old.entries()}
     for path, entry in old.entries().items():

@@ -17,7 +17,7 @@ from pathlib import Path
 from emberkeep.errors import EmberKeepError, Fault, Place, Refused
 from emberkeep.fs import globs, private
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.overlay import Planned
+from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import Kind
 from emberkeep.inventory import versions
 from emberkeep.inventory.versions import ordering
@@ -168,7 +168,7 @@ def _scopes(checked: _Checked) -> Iterator[Fault]:
     with wipe_preview.served(checked.keep) as there:
         for scope in config.wiping.scopes:
             try:
-                Clearing(Planned(checked.live, moment), config, (scope.name,), known, served=there).run()
+                Clearing(Overlay(checked.live, moment), config, (scope.name,), known, served=there).run()
             except EmberKeepError as error:
                 yield from error.faults
 

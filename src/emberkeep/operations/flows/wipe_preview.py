@@ -29,7 +29,7 @@ from typing import TYPE_CHECKING
 from emberkeep.databases.access import access
 from emberkeep.errors import Fault
 from emberkeep.fs import globs
-from emberkeep.fs.overlay import Planned
+from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import read
 from emberkeep.keep.locate import FILE as KEEP_FILE
 from emberkeep.keep.tables.wiping import SetText
@@ -158,7 +158,7 @@ def preview(
 ) -> Preview:
     """What a wipe would do and forget. Writes nothing. ``deep``: look through tiles that stay, too."""
     live = live or live_of(keep)
-    folder = Planned(live, int(now.timestamp()) * 1_000_000_000)
+    folder = Overlay(live, int(now.timestamp()) * 1_000_000_000)
     known = known_of(keep, live)
     with served(keep) as there:
         cleared = clear(keep, folder, request, known, in_use=True, there=there)
@@ -173,7 +173,7 @@ def preview(
 
 def clear(
     keep: Keep,
-    folder: Planned,
+    folder: Overlay,
     request: Request,
     known: Known,
     *,

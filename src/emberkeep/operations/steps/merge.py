@@ -12,7 +12,7 @@ from emberkeep.databases.access import ROLE
 from emberkeep.documents import registry
 from emberkeep.errors import EmberKeepError, Place, Refused, UnreadableInput, UsageError
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.overlay import Planned
+from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import FILE, NoTree, Tree
 from emberkeep.inventory.roles import require_some, selection
 from emberkeep.inventory.versions import ordering
@@ -209,7 +209,7 @@ def load_orders(path: Path) -> list[Order]:
     return orders.read(path) if path.exists() else []
 
 
-def into(folder: Planned, merged: Merge) -> None:
+def into(folder: Overlay, merged: Merge) -> None:
     """Put the result of a merge into a planned folder. What the vendor dropped leaves no empty folder behind: some
     engines read whatever folders are there."""
     gone = [item.path for item in merged.to_write if item.data is None and item.outcome is Outcome.REMOVED]

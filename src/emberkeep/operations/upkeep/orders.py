@@ -6,7 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from emberkeep.documents import registry
-from emberkeep.documents.identity import Identities
+from emberkeep.documents.identity import KeyRules
 from emberkeep.documents.model import Document
 from emberkeep.errors import EmberKeepError
 from emberkeep.fs import globs
@@ -27,7 +27,7 @@ class _Pair(NamedTuple):
     path: str
     old: Document
     mine: Document
-    identities: Identities
+    identities: KeyRules
 
 
 def _pairs(keep: Keep, store: Store, old: str | None) -> Iterator[_Pair]:
@@ -44,7 +44,7 @@ def _pairs(keep: Keep, store: Store, old: str | None) -> Iterator[_Pair]:
         except (EmberKeepError, RecursionError):
             continue  # the merge tells of it
         if sides[0] is not None and sides[1] is not None:
-            identities = Identities([sides[0]], [sides[1]], keep.config.record_rules(path))
+            identities = KeyRules([sides[0]], [sides[1]], keep.config.record_rules(path))
             yield _Pair(path, sides[0], sides[1], identities)
 
 
