@@ -10,7 +10,7 @@ import pytest
 
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.inventory.extensions import Extension, duplicates, fits_engine, missing_companions, read_manifest
-from emberkeep.inventory.probe import Look
+from emberkeep.inventory.probe import FileProbe
 from tests.program import Program
 
 
@@ -18,7 +18,7 @@ def manifest(tmp_path: Path, **members: str) -> Extension | None:
     with zipfile.ZipFile(tmp_path / "x.ext", "w") as archive:
         for name, text in members.items():
             archive.writestr(name.replace("__", "/").replace("_", "."), text)
-    return read_manifest(Look(FolderTree(tmp_path), tmp_path), "x.ext")
+    return read_manifest(FileProbe(FolderTree(tmp_path), tmp_path), "x.ext")
 
 
 @pytest.mark.parametrize(
@@ -47,7 +47,7 @@ def test_what_is_no_manifest(tmp_path: Path) -> None:
     assert manifest(tmp_path, deep__about_json='{"name": "x", "version": "1"}', code_lua="return 1\n") is None
     assert manifest(tmp_path, deep__about_json='{"name": "x", "version": "1"}', deep__code_lua="return 1\n") is not None
     (tmp_path / "x.ext").write_bytes(b"PK\x03\x04 cut short")
-    assert read_manifest(Look(FolderTree(tmp_path), tmp_path), "x.ext") is None
+    assert read_manifest(FileProbe(FolderTree(tmp_path), tmp_path), "x.ext") is None
 
 
 def extension(name: str, built_for: str = "", *needs: str) -> Extension:

@@ -16,7 +16,7 @@ import pytest
 
 from emberkeep.errors import Refused
 from emberkeep.fs import metadata, private, system, writing
-from emberkeep.fs.metadata import Facts
+from emberkeep.fs.metadata import Metadata
 from emberkeep.fs.writing import TEMPORARY
 from tests.conftest import tree_state
 from tests.faults import FaultyIO, PowerCut, Recorder, Stop, count_calls, moments
@@ -42,27 +42,27 @@ def through(folder: Path) -> None:
 def staged(folder: Path) -> None:
     stage = writing.Stage()
     for name in ("a", "deep/b", "deep/c"):
-        stage.put(folder / name, [name.encode() * 900], Facts(0o600, WHEN))
+        stage.put(folder / name, [name.encode() * 900], Metadata(0o600, WHEN))
     stage.commit()
 
 
 def linked(folder: Path) -> None:
     with system.durable():
-        writing.place_link(folder / "old", "x", Facts(mtime_ns=WHEN))
+        writing.place_link(folder / "old", "x", Metadata(mtime_ns=WHEN))
         writing.place_name(folder / "again", folder / "x")
 
 
 def moved(folder: Path) -> None:
     (folder / "part").write_bytes(b"fetched" * 500)
-    metadata.persist_metadata(folder / "part", Facts(0o640, WHEN))
+    metadata.persist_metadata(folder / "part", Metadata(0o640, WHEN))
     with system.durable():
-        writing.move_in(folder / "part", folder / "new" / "place" / "a", Facts(0o640, WHEN))
+        writing.move_in(folder / "part", folder / "new" / "place" / "a", Metadata(0o640, WHEN))
 
 
 def made_and_gone(folder: Path) -> None:
     with system.durable():
         writing.make_folder(folder / "new" / "deep")
-        metadata.set_folder_metadata(folder / "new", Facts(0o700, WHEN))
+        metadata.set_folder_metadata(folder / "new", Metadata(0o700, WHEN))
         system.io.unlink(folder / "gone" / "y")
         system.io.rmdir(folder / "gone")
         system.io.replace(folder / "x", folder / "new" / "x")
@@ -161,7 +161,7 @@ def test_a_write_that_the_system_takes_in_parts_is_whole(tmp_path: Path) -> None
             return _Nibbling(handle)  # type: ignore[return-value]
 
     with system.use(Slow()):
-        writing.write_new(str(tmp_path / "a"), [b"one", b"two " * 50], Facts())
+        writing.write_new(str(tmp_path / "a"), [b"one", b"two " * 50], Metadata())
     assert (tmp_path / "a").read_bytes() == b"one" + b"two " * 50
 
 
@@ -184,7 +184,7 @@ class _Nibbling:
 def test_a_new_file_is_never_written_over_one_that_is_there(tmp_path: Path) -> None:
     (tmp_path / "a").write_text("old")
     with pytest.raises(FileExistsError):
-        writing.write_new(str(tmp_path / "a"), [b"new"], Facts())
+        writing.write_new(str(tmp_path / "a"), [b"new"], Metadata())
     assert (tmp_path / "a").read_text() == "old"
 
 
@@ -194,14 +194,14 @@ def test_a_new_file_goes_again_when_its_contents_fail(tmp_path: Path) -> None:
         raise OSError(5, "Input/output error")
 
     with pytest.raises(OSError, match="Input"):
-        writing.write_new(str(tmp_path / "a"), fails(), Facts())  # type: ignore[arg-type]
+        writing.write_new(str(tmp_path / "a"), fails(), Metadata())  # type: ignore[arg-type]
     assert os.listdir(tmp_path) == []
 
 
 def test_a_stage_that_is_abandoned_leaves_nothing(tmp_path: Path) -> None:
     stage = writing.Stage()
-    stage.put(tmp_path / "a", [b"x"], Facts())
-    stage.put(tmp_path / "b", [b"y"], Facts())
+    stage.put(tmp_path / "a", [b"x"], Metadata())
+    stage.put(tmp_path / "b", [b"y"], Metadata())
     stage.abandon()
     stage.commit()
     assert os.listdir(tmp_path) == []
@@ -214,7 +214,7 @@ def test_a_file_without_rights_to_read_it_gets_its_facts_all_the_same(tmp_path: 
 
     (tmp_path / "a").write_text("x")
     with system.use(NotTheirs()):
-        metadata.persist_metadata(tmp_path / "a", Facts(0o600, WHEN))
+        metadata.persist_metadata(tmp_path / "a", Metadata(0o600, WHEN))
     facts = (tmp_path / "a").stat()
     assert (stat.S_IMODE(facts.st_mode), facts.st_mtime_ns) == (0o600, WHEN)
 
@@ -228,7 +228,7 @@ def test_what_another_disk_has_to_take_is_written_anew(tmp_path: Path) -> None:
 
     (tmp_path / "part").write_bytes(b"x" * 3_000_000)
     with system.use(OtherDisk()):
-        writing.move_in(tmp_path / "part", tmp_path / "a", Facts(0o600, WHEN))
+        writing.move_in(tmp_path / "part", tmp_path / "a", Metadata(0o600, WHEN))
     assert os.listdir(tmp_path) == ["a"]
     facts = (tmp_path / "a").stat()
     assert (facts.st_size, stat.S_IMODE(facts.st_mode), facts.st_mtime_ns) == (3_000_000, 0o600, WHEN)
@@ -239,7 +239,7 @@ def test_what_another_disk_has_to_take_is_written_anew(tmp_path: Path) -> None:
 
     (tmp_path / "part").write_bytes(b"y")
     with system.use(Full()), pytest.raises(OSError, match="No space"):
-        writing.move_in(tmp_path / "part", tmp_path / "a", Facts())
+        writing.move_in(tmp_path / "part", tmp_path / "a", Metadata())
     assert (tmp_path / "part").exists()
 
 
@@ -248,15 +248,15 @@ def test_a_folder_that_has_its_facts_is_left_alone(tmp_path: Path, monkeypatch: 
     folder.mkdir(mode=0o700)
     os.utime(folder, ns=(0, WHEN))
     own = folder.stat()
-    told = Facts(0o700, WHEN, own.st_uid, own.st_gid)
+    told = Metadata(0o700, WHEN, own.st_uid, own.st_gid)
     monkeypatch.setattr(metadata, "may_give_away", lambda: True)
     with system.use(noted := Recorder()), system.durable():
         metadata.set_folder_metadata(folder, told)
-        metadata.set_folder_metadata(folder, Facts())
+        metadata.set_folder_metadata(folder, Metadata())
     assert noted.calls == []
     for other in (
-        Facts(0o755),
-        Facts(mtime_ns=WHEN + 1),
+        Metadata(0o755),
+        Metadata(mtime_ns=WHEN + 1),
         told._replace(owner=own.st_uid + 1),
         told._replace(group=own.st_gid + 1),
     ):
@@ -264,7 +264,7 @@ def test_a_folder_that_has_its_facts_is_left_alone(tmp_path: Path, monkeypatch: 
     monkeypatch.setattr(metadata, "may_give_away", lambda: False)
     assert metadata.has_metadata(folder, told._replace(owner=own.st_uid + 1))
     with system.use(noted), system.durable():
-        metadata.set_folder_metadata(folder, Facts(0o750))
+        metadata.set_folder_metadata(folder, Metadata(0o750))
     assert noted.calls == [("chmod", "a"), ("sync_folder", "a")]
 
 
@@ -279,9 +279,9 @@ def test_owners_are_given_only_where_that_is_allowed(tmp_path: Path, monkeypatch
     with system.use(Noting()):
         for allowed in (True, False):
             monkeypatch.setattr(metadata, "may_give_away", lambda allowed=allowed: allowed)
-            metadata.set_facts(tmp_path / "a", Facts(0o600, owner=1001, group=7))
-            metadata.set_facts(tmp_path / "a", Facts(owner=0, group=0))  # root's
-            metadata.set_facts(tmp_path / "a", Facts(0o600))
+            metadata.set_metadata(tmp_path / "a", Metadata(0o600, owner=1001, group=7))
+            metadata.set_metadata(tmp_path / "a", Metadata(owner=0, group=0))  # root's
+            metadata.set_metadata(tmp_path / "a", Metadata(0o600))
     assert given == [("a", 1001, 7), ("a", 0, 0)]
     assert metadata.may_give_away() is not None
 
@@ -312,14 +312,14 @@ def test_a_disk_that_keeps_no_modes_and_owners_is_given_none(
     before = (tmp_path / "a").stat()
     metadata.not_given()
     with system.use(Plain()):
-        metadata.set_facts(tmp_path / "a", Facts(0o640, WHEN, 1001, 7))
+        metadata.set_metadata(tmp_path / "a", Metadata(0o640, WHEN, 1001, 7))
     now = (tmp_path / "a").stat()
     assert (now.st_mode, now.st_uid, now.st_mtime_ns) == (before.st_mode, before.st_uid, WHEN)
     assert metadata.not_given() == {metadata.OWNERS: 1, metadata.MODES: 1}
-    metadata.set_facts(tmp_path / "a", Facts(0o640, WHEN, before.st_uid, before.st_gid))
+    metadata.set_metadata(tmp_path / "a", Metadata(0o640, WHEN, before.st_uid, before.st_gid))
     assert metadata.not_given() == {}
     with system.use(Denied()), pytest.raises(OSError, match="another user's"):
-        metadata.set_facts(tmp_path / "a", Facts(0o640))
+        metadata.set_metadata(tmp_path / "a", Metadata(0o640))
 
 
 def test_a_disk_that_syncs_no_folders_is_asked_for_files_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -341,15 +341,15 @@ def test_a_disk_that_syncs_no_folders_is_asked_for_files_alone(tmp_path: Path, m
 
 def test_a_lock_that_cannot_be_is_refused_and_one_that_is_held_says_so(tmp_path: Path) -> None:
     with (
-        private.alone(tmp_path / "lock", lambda: Refused("held")),
+        private.exclusive_lock(tmp_path / "lock", lambda: Refused("held")),
         pytest.raises(Refused, match=r"^held$"),
-        private.alone(tmp_path / "lock", lambda: Refused("held")),
+        private.exclusive_lock(tmp_path / "lock", lambda: Refused("held")),
     ):
         pass
     (tmp_path / "text").write_text("no database, far from it\n" * 100)
     with (
         pytest.raises(Refused, match="cannot be written to") as caught,
-        private.alone(tmp_path / "text", lambda: Refused("held")),
+        private.exclusive_lock(tmp_path / "text", lambda: Refused("held")),
     ):
         pass
     assert "may be removed" in caught.value.faults[0].hint
@@ -462,11 +462,11 @@ def test_a_link_has_its_own_time_and_owner(tmp_path: Path, monkeypatch: pytest.M
     before = (tmp_path / "x").stat()
     monkeypatch.setattr(metadata, "may_give_away", lambda: True)
     with system.use(Noting()):
-        writing.place_link(tmp_path / "a", "x", Facts(mtime_ns=WHEN, owner=5, group=6))
-        writing.place_link(tmp_path / "b", "x", Facts())
-        writing.place_link(tmp_path / "d", "x", Facts(owner=0, group=0))
+        writing.place_link(tmp_path / "a", "x", Metadata(mtime_ns=WHEN, owner=5, group=6))
+        writing.place_link(tmp_path / "b", "x", Metadata())
+        writing.place_link(tmp_path / "d", "x", Metadata(owner=0, group=0))
         monkeypatch.setattr(metadata, "may_give_away", lambda: False)
-        writing.place_link(tmp_path / "c", "x", Facts(owner=5))
+        writing.place_link(tmp_path / "c", "x", Metadata(owner=5))
     assert given == [(5, 6), (0, 0)]
     if os.utime in os.supports_follow_symlinks:
         assert (tmp_path / "a").lstat().st_mtime_ns == WHEN
@@ -491,9 +491,9 @@ def test_what_is_no_refusal_of_the_system_is_not_taken_for_one(tmp_path: Path, m
     (tmp_path / f"{TEMPORARY}1").write_text("x")
     with system.use(Broken()):
         with pytest.raises(ValueError, match="a fault of ours"):
-            writing.move_in(tmp_path / "a", tmp_path / "b", Facts())
+            writing.move_in(tmp_path / "a", tmp_path / "b", Metadata())
         with pytest.raises(ValueError, match="a third"):
-            metadata.persist_metadata(tmp_path / "a", Facts())
+            metadata.persist_metadata(tmp_path / "a", Metadata())
         with pytest.raises(ValueError, match="another"):
             writing.sweep(tmp_path)
 
@@ -504,7 +504,7 @@ def test_what_is_no_refusal_of_the_system_is_not_taken_for_one(tmp_path: Path, m
         patch.setattr(sqlite3, "connect", broken)
         with (
             pytest.raises(ValueError, match="a fault of ours"),
-            private.alone(tmp_path / "lock", lambda: Refused("held")),
+            private.exclusive_lock(tmp_path / "lock", lambda: Refused("held")),
         ):
             pass
 

@@ -26,7 +26,7 @@ from emberkeep.store import writer
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
-from emberkeep.store.writer import Taken
+from emberkeep.store.writer import SnapshotResult
 from tests.conftest import tree_state
 from tests.program import Program
 
@@ -49,7 +49,7 @@ def store(tmp_path: Path) -> Store:
     return Store(tmp_path / "keep" / "store")
 
 
-def take(store: Store, root: Path, *, later: float = 10, rehash: bool = False) -> Taken:
+def take(store: Store, root: Path, *, later: float = 10, rehash: bool = False) -> SnapshotResult:
     """A snapshot whose clock is far enough ahead for what was just written to be trusted from now on."""
     live = LiveTree(root, "live", room=store.folder / "room")
     try:

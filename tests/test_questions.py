@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from emberkeep.errors import UnreadableInput
 from emberkeep.keep.config import read_config
-from emberkeep.keep.tables.updates import Settling
+from emberkeep.keep.tables.updates import ResolutionRule
 from emberkeep.merging.answers import Answer, Answers
 from emberkeep.merging.dialogue import BACK, FIELD, KIND, SKIP, Dialogue, Said, understood
 from emberkeep.merging.merge import merge_file
@@ -59,10 +59,10 @@ def test_a_ratio_needs_an_old_default_and_keeps_the_spelling_of_the_new_one() ->
 def test_the_first_rule_that_is_about_a_question_settles_it() -> None:
     settle = settle_by(
         [
-            Settling("other/*.xml", "worth", "old"),
-            Settling("m/*.xml", "w*th", "new", record="good[id=rope]"),
-            Settling("m/*.xml", "worth", "larger"),
-            Settling("**", "*", "new"),
+            ResolutionRule("other/*.xml", "worth", "old"),
+            ResolutionRule("m/*.xml", "w*th", "new", record="good[id=rope]"),
+            ResolutionRule("m/*.xml", "worth", "larger"),
+            ResolutionRule("**", "*", "new"),
         ]
     )
     assert settle(ASKED) == ("mine", "rule 3: take larger")
@@ -73,7 +73,7 @@ def test_the_first_rule_that_is_about_a_question_settles_it() -> None:
 
 def test_answers_come_before_rules() -> None:
     answers = Answers.of(("file", [Answer("m/stores.xml", "good[id=kelp]", "worth", "old")]))
-    settle = in_turn(answers.settle, settle_by([Settling("**", "*", "new")]))
+    settle = in_turn(answers.settle, settle_by([ResolutionRule("**", "*", "new")]))
     assert settle(ASKED) == ("old", "file")
 
 
@@ -84,7 +84,7 @@ def test_rules_of_keep_toml_are_checked(tmp_path: Path) -> None:
         head + '[[rule]]\nfiles = "a/*.xml"\nfield = "@worth"\ntake = "ratio"\n[checks]\nsilence = ["a *"]\n'
     )
     config = read_config(path)
-    assert config.rules == (Settling("a/*.xml", "worth", "ratio"),)
+    assert config.rules == (ResolutionRule("a/*.xml", "worth", "ratio"),)
     assert config.silenced == ("a *",)
     path.write_text(head + '[[rule]]\nfield = "worth"\ntake = "bigger"\nwhen = 1\n')
     with pytest.raises(UnreadableInput) as caught:

@@ -28,7 +28,7 @@ from emberkeep.store import seen, writer
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
-from emberkeep.store.writer import Taken
+from emberkeep.store.writer import SnapshotResult
 from tests.program import Program
 
 needs_fork = pytest.mark.skipif(not scan.FORKS, reason="no processes are forked here")
@@ -198,7 +198,7 @@ def test_where_there_is_no_look_ahead_there_is_none(monkeypatch: pytest.MonkeyPa
 # --- snapshots by a glimpse -------------------------------------------------------
 
 
-def take(store: Store, root: Path, glimpse: str = "", running: str = "", **more: bool) -> Taken:
+def take(store: Store, root: Path, glimpse: str = "", running: str = "", **more: bool) -> SnapshotResult:
     about = About("", datetime.now(UTC) + timedelta(seconds=10), "asked", running=running)
     live = FolderTree(root, "live")
     return writer.add(store, live, about, live=live, glimpse=glimpse, **more)  # type: ignore[arg-type]

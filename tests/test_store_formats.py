@@ -22,7 +22,7 @@ from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs, seen, writer
 from emberkeep.store.extents import Extent, Place
-from emberkeep.store.manifest import About, Held, Manifest
+from emberkeep.store.manifest import About, FileRow, Manifest
 from emberkeep.store.packs import BlockId, Location, PackWriter, block_id, encode
 from emberkeep.store.pieces import Pieces, Unplaced
 from emberkeep.store.store import Store
@@ -40,16 +40,16 @@ blocks = st.binary(min_size=32, max_size=32).filter(any).map(BlockId)
 
 
 @st.composite
-def rows(draw: st.DrawFn, path: str) -> Held:
+def rows(draw: st.DrawFn, path: str) -> FileRow:
     kind = draw(st.sampled_from(list(Kind)))
     facts = [draw(numbers) for _ in range(5)]
     points_at = draw(names) if kind is Kind.LINK else ""
     same_as = draw(st.just("") | names) if kind is Kind.FILE else ""
     entry = Entry(path, kind, facts[0], facts[1], facts[2], points_at, facts[3], facts[4], same_as)
     if kind is not Kind.FILE:
-        return Held(entry)
+        return FileRow(entry)
     place = draw(st.none() | st.builds(Place, blocks, st.integers(0, 2**40), st.integers(1, 2**40), st.integers(0, 3)))
-    return Held(entry, draw(st.binary(min_size=32, max_size=32)).hex(), place)
+    return FileRow(entry, draw(st.binary(min_size=32, max_size=32)).hex(), place)
 
 
 @st.composite
@@ -91,7 +91,7 @@ def test_a_manifest_comes_back_whole_and_in_parts(told: Manifest) -> None:
 
 
 def test_any_flipped_byte_of_a_manifest_is_noticed() -> None:
-    held = {"a": Held(Entry("a", Kind.FILE, 1, 2, 3), "ab" * 32, Place(block_id(b"x"), 0, 1))}
+    held = {"a": FileRow(Entry("a", Kind.FILE, 1, 2, 3), "ab" * 32, Place(block_id(b"x"), 0, 1))}
     data = manifests.serialize(Manifest(ABOUT, held))
     for at in range(len(data)):
         spoilt = data[:at] + bytes([data[at] ^ 1]) + data[at + 1 :]
@@ -169,7 +169,7 @@ def test_an_index_saved_before_packs_go_speaks_of_those_that_stay(tmp_path: Path
     assert indexes.parse((tmp_path / "index").read_bytes(), indexes.sizes(tmp_path)) == kept
 
 
-HELD = {name: Held(Entry(name, Kind.FILE, 1, 100, 3), "ab" * 32) for name in ("a", "b", "c", "d", "e")}
+HELD = {name: FileRow(Entry(name, Kind.FILE, 1, 100, 3), "ab" * 32) for name in ("a", "b", "c", "d", "e")}
 
 
 def test_what_was_seen_comes_back_for_its_own_rows_alone(tmp_path: Path) -> None:
@@ -188,7 +188,7 @@ def test_what_was_seen_comes_back_for_its_own_rows_alone(tmp_path: Path) -> None
 @pytest.mark.parametrize(("ctime", "mtime", "trusted"), [(99, 99, 1), (100, 99, 0), (99, 100, 0), (100, 100, 0)])
 def test_what_lies_too_near_the_scan_is_not_trusted(ctime: int, mtime: int, trusted: int) -> None:
     """Neither a change of the file nor one of its facts may be as late as the scan, with two seconds to spare."""
-    held = {"a": Held(Entry("a", Kind.FILE, 1, mtime, 3), "ab" * 32)}
+    held = {"a": FileRow(Entry("a", Kind.FILE, 1, mtime, 3), "ab" * 32)}
     assert seen.of(held, {"a": (ctime, 7)}, 100 + seen.SETTLED_NS)[1] == trusted
 
 

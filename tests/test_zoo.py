@@ -17,7 +17,7 @@ import pytest
 
 from emberkeep.detection import launch, logs
 from emberkeep.detection.adopt import adopt
-from emberkeep.detection.context import Scene
+from emberkeep.detection.context import InferenceContext
 from emberkeep.detection.draft import draft, drafted_scopes
 from emberkeep.detection.evidence import PRIOR, WEIGHTS, Evidence, Hypothesis
 from emberkeep.detection.findings import Adoption, Sure
@@ -27,7 +27,7 @@ from emberkeep.detection.refresh import refresh, written
 from emberkeep.documents import edit
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Kind
-from emberkeep.inventory.probe import Look, begins_as_json, content_kind
+from emberkeep.inventory.probe import FileProbe, begins_as_json, content_kind
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.versions import find
 from emberkeep.keep.keep import Keep
@@ -211,13 +211,13 @@ def _confirmed(found: Adoption, folder: Path) -> Path:
 # --- one at a time --------------------------------------------------------------
 
 
-def _scene(root: Path, **files: str | bytes) -> Scene:
+def _scene(root: Path, **files: str | bytes) -> InferenceContext:
     for name, data in files.items():
         path = root / name.replace("__", "/").replace("_dot_", ".")
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_bytes(data.encode() if isinstance(data, str) else data)
     tree = FolderTree(root)
-    return Scene(tree, Look(tree, root))
+    return InferenceContext(tree, FileProbe(tree, root))
 
 
 def _worlds(root: Path, *names: str) -> None:

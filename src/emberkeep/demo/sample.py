@@ -297,7 +297,7 @@ def _odds_and_ends(server: Path) -> None:
     writing.make_folder(server / "inbox")
     if hasattr(os, "symlink"):
         try:
-            writing.place_link(server / "latest.log", "log/latest.log", metadata.Facts())
+            writing.place_link(server / "latest.log", "log/latest.log", metadata.Metadata())
         except OSError:  # Windows asks for a privilege; the sample does without
             return
 

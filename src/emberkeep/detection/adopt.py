@@ -24,7 +24,7 @@ from emberkeep.detection import (
     world_facts,
     worlds,
 )
-from emberkeep.detection.context import Scene, numbered_glob
+from emberkeep.detection.context import InferenceContext, numbered_glob
 from emberkeep.detection.doubts import doubts
 from emberkeep.detection.economy import find_economy
 from emberkeep.detection.evidence import Hypothesis
@@ -46,7 +46,7 @@ from emberkeep.errors import Refused
 from emberkeep.fs import globs
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Kind, Skipped, Tree
-from emberkeep.inventory.probe import Look
+from emberkeep.inventory.probe import FileProbe
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.process import signs
@@ -73,7 +73,7 @@ class _Seen:
     """What was found. ``folders``: of an extension's own files -> its name."""
 
     tree: FolderTree
-    scene: Scene
+    scene: InferenceContext
     world: WorldFinding
     launch: LaunchFinding | None
     folders: dict[str, str]
@@ -85,7 +85,7 @@ def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     if not server.is_dir():
         raise Refused(f"{server} is not a folder", hint="name the folder that holds the game server")
     tree = FolderTree(server)
-    scene = Scene(tree, Look(tree, server), opened=signs.opened(server))
+    scene = InferenceContext(tree, FileProbe(tree, server), opened=signs.opened(server))
     _logs_and_scratch(scene)
     scripts = find_scripts(scene)
     find_programs(scene, scripts)
@@ -159,7 +159,7 @@ def _calls_it(key: str) -> bool:
     return _last(key) in _CALLED and not _OF_OTHERS.search(key)
 
 
-def _name(scene: Scene, started: LaunchFinding | None, folder: Path) -> tuple[str, str]:
+def _name(scene: InferenceContext, started: LaunchFinding | None, folder: Path) -> tuple[str, str]:
     """What the server calls itself in its settings or launch script, else the folder's name; and what says so."""
     settings = sorted(scene.of_role("settings"), key=lambda path: (path.count("/"), path))
     given = [item for item in started.arguments if item.purpose == "name"] if started else []
@@ -178,7 +178,7 @@ def _name(scene: Scene, started: LaunchFinding | None, folder: Path) -> tuple[st
     return folder.resolve().name, f"{Sure.GUESS}: the folder's name"
 
 
-def _is_passed(scene: Scene, started: LaunchFinding | None, path: str) -> bool:
+def _is_passed(scene: InferenceContext, started: LaunchFinding | None, path: str) -> bool:
     """Whether the launch script names a file, or the folder that it lies in, beside what it starts."""
     folder = path.rpartition("/")[0]
     if started is None or (started.program and started.program.startswith(f"{folder}/")):
@@ -189,7 +189,7 @@ def _is_passed(scene: Scene, started: LaunchFinding | None, path: str) -> bool:
     return re.search(named, scene.look.text(started.script)) is not None
 
 
-def _logs_and_scratch(scene: Scene) -> None:
+def _logs_and_scratch(scene: InferenceContext) -> None:
     for folder in scene.folders:
         name = folder.rsplit("/", 1)[-1].lower()
         if scene.is_covered(folder):
@@ -212,20 +212,20 @@ def _logs_and_scratch(scene: Scene) -> None:
                 scene.cover("logs", log_glob(path), "its lines begin with times", Sure.LIKELY)
 
 
-def _printed(scene: Scene, scripts: Sequence[str]) -> None:
+def _printed(scene: InferenceContext, scripts: Sequence[str]) -> None:
     for script in scripts:
         for path in launch.printed_files(scene, script):
             if not scene.is_covered(path) and scene.look.kind(path) in ("text", "empty", *DATA):
                 scene.cover("logs", globs.escape(path), f"{script} lets the program print into it", Sure.LIKELY)
 
 
-def _texts_in(scene: Scene, folder: str) -> Iterator[str]:
+def _texts_in(scene: InferenceContext, folder: str) -> Iterator[str]:
     """The first texts in a folder."""
     paths = [path for path in scene.below(folder) if path not in scene.dirs and scene.look.kind(path) == "text"]
     return (scene.look.text(path) for path in paths[:FEW_LOGS])
 
 
-def _progress(scene: Scene, tables: Sequence[TableFinding]) -> None:
+def _progress(scene: InferenceContext, tables: Sequence[TableFinding]) -> None:
     """Databases of which every table is players' and of which some are, others not: ``progress``, too."""
     by_file: dict[str, list[TableFinding]] = defaultdict(list)
     for table in tables:
@@ -239,7 +239,7 @@ def _progress(scene: Scene, tables: Sequence[TableFinding]) -> None:
         scene.cover("progress", numbered_glob(path), told, Sure.LIKELY)
 
 
-def _databases(scene: Scene) -> None:
+def _databases(scene: InferenceContext) -> None:
     for family in list(scene.open_families()):
         for path in scene.sampled(family):
             if scene.look.kind(path) != "sqlite" or scene.is_covered(path):

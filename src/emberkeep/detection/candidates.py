@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from itertools import pairwise
 
-from emberkeep.detection.context import SAVED, Scene
+from emberkeep.detection.context import SAVED, InferenceContext
 from emberkeep.detection.leads import Lead, Leads
 from emberkeep.inventory.probe import Family
 from emberkeep.inventory.tiles import tile_names, tile_places
@@ -99,7 +99,7 @@ def kind_at(path: str) -> tuple[str, str]:
     return folder, name.partition(".")[2]
 
 
-def saved_texts(scene: Scene) -> dict[str, list[str]]:
+def saved_texts(scene: InferenceContext) -> dict[str, list[str]]:
     """Texts that an engine saves, and no admin writes: with copies called after moments (which are given), or many that
     differ in a number, written again and again since the program came."""
     texts = [path for path in scene.paths if path not in scene.dirs and not scene.is_covered(path)]
@@ -132,7 +132,7 @@ MOST_LONE = 24
 """Files in the top folder of which each may be a save; of more, those alone that a value names."""
 
 
-def saved_files(scene: Scene) -> list[str]:
+def saved_files(scene: InferenceContext) -> list[str]:
     """Files that an engine may have saved: no texts, and of no other role."""
     entries = scene.tree.entries()
     stores = {path.rpartition("/")[0] for path in scene.paths if STORE_MARK.search(path)}
@@ -145,7 +145,7 @@ def saved_files(scene: Scene) -> list[str]:
     return found
 
 
-def written_files(scene: Scene) -> list[str]:
+def written_files(scene: InferenceContext) -> list[str]:
     """Texts that were written again and again since the program came, many to a folder: what an engine saves that saves
     no bytes."""
     if scene.engine_time is None:
@@ -164,7 +164,7 @@ def written_files(scene: Scene) -> list[str]:
     ]
 
 
-def candidates_in(scene: Scene, leads: Leads, saved: Sequence[str]) -> list[Candidate]:
+def candidates_in(scene: InferenceContext, leads: Leads, saved: Sequence[str]) -> list[Candidate]:
     """What may be a world among some saved files."""
     below: dict[str, list[str]] = defaultdict(list)
     for path in saved:
@@ -206,7 +206,7 @@ def _siblings(path: str, saved: Sequence[str]) -> list[str]:
     return [other for other in saved if other.rpartition("/")[0] == folder]
 
 
-def _within(scene: Scene, folder: str, below: dict[str, list[str]], leads: Leads) -> list[Candidate]:
+def _within(scene: InferenceContext, folder: str, below: dict[str, list[str]], leads: Leads) -> list[Candidate]:
     """The candidates in a folder: itself, its only folder with saves, each of several that are alike, or single
     files. Folders called after moments are one world, saved again and again."""
     files = below[folder]
@@ -235,7 +235,7 @@ def _within(scene: Scene, folder: str, below: dict[str, list[str]], leads: Leads
     return [whole]
 
 
-def _among_others(scene: Scene, one: Candidate, below: dict[str, list[str]]) -> str:
+def _among_others(scene: InferenceContext, one: Candidate, below: dict[str, list[str]]) -> str:
     """The folder in which all that is saved lies, where files that the engine did not save stand beside it."""
     at = one.at
     while True:
@@ -252,7 +252,7 @@ def _shape(paths: Sequence[str], folder: str) -> frozenset[str]:
     return frozenset(re.sub(r"\d+", "0", path[len(folder) + 1 :]) for path in paths)
 
 
-def _files(scene: Scene, leads: Leads, paths: Sequence[str]) -> list[Candidate]:
+def _files(scene: InferenceContext, leads: Leads, paths: Sequence[str]) -> list[Candidate]:
     """Single files as candidates; those that are copies of another by their names beside it, and what belongs to one
     save with it."""
     by_stem: dict[str, list[str]] = defaultdict(list)
@@ -287,7 +287,7 @@ def _files(scene: Scene, leads: Leads, paths: Sequence[str]) -> list[Candidate]:
     return _with_sidecars(scene, made)
 
 
-def _are_in_turn(scene: Scene, leads: Leads, paths: Sequence[str]) -> bool:
+def _are_in_turn(scene: InferenceContext, leads: Leads, paths: Sequence[str]) -> bool:
     """Whether files were written one after the other at about even intervals, as a server that saves in turn does, and
     no setting chooses one of them, as of slots. Slots may look like that by chance: it is a guess."""
     if leads.to(paths):
@@ -297,7 +297,7 @@ def _are_in_turn(scene: Scene, leads: Leads, paths: Sequence[str]) -> bool:
     return len(paths) >= FEWEST_IN_TURN and min(between) > 0 and max(between) <= EVENLY * min(between)
 
 
-def _with_sidecars(scene: Scene, made: Sequence[Candidate]) -> list[Candidate]:
+def _with_sidecars(scene: InferenceContext, made: Sequence[Candidate]) -> list[Candidate]:
     """Files called alike but for their endings are one save, of which the largest counts, where several have the same
     endings."""
     called: dict[str, list[Candidate]] = defaultdict(list)
@@ -327,7 +327,7 @@ def _set_rivals(made: Sequence[Candidate]) -> None:
                 one.rivals.append(other)
 
 
-def _tile_families(scene: Scene, saved: Sequence[str]) -> list[tuple[Family, str]]:
+def _tile_families(scene: InferenceContext, saved: Sequence[str]) -> list[tuple[Family, str]]:
     there = set(saved)
     found = []
     for family in scene.families:
@@ -337,11 +337,11 @@ def _tile_families(scene: Scene, saved: Sequence[str]) -> list[tuple[Family, str
     return sorted(found, key=lambda item: -len(item[0].members))
 
 
-def uncovered(scene: Scene, folder: str) -> int:
+def uncovered(scene: InferenceContext, folder: str) -> int:
     """How many files in a folder have no role yet."""
     return sum(path not in scene.dirs and not scene.is_covered(path) for path in scene.below(folder))
 
 
-def time_of(scene: Scene, path: str) -> float:
+def time_of(scene: InferenceContext, path: str) -> float:
     """When a file was last written to, in seconds."""
     return scene.tree.entries()[path].mtime_ns / 1e9

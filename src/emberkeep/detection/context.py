@@ -20,7 +20,7 @@ from emberkeep.errors import EmberKeepError, Fault
 from emberkeep.fs import globs
 from emberkeep.fs.trees import Kind, Tree
 from emberkeep.inventory.extensions import Extension, read_manifest
-from emberkeep.inventory.probe import Family, Look, families, is_identifier
+from emberkeep.inventory.probe import Family, FileProbe, families, is_identifier
 
 A_COPY = 600 * 10**9
 """Nanoseconds that the copying of a folder takes, about."""
@@ -37,14 +37,14 @@ _LITERAL = re.compile(r"[^*?\[]*")
 
 
 @dataclass
-class Scene:
+class InferenceContext:
     """What all inferences share. ``findings``: roles found so far; ``people``: ids of known players; ``names``: what
     they are called; ``programs``: what scripts execute; ``manifests_of_programs``: what tells versions of those that
     are interpreted; ``saved_texts``: texts that an engine saves, with older copies of each; ``opened``: files that
     running programs write."""
 
     tree: Tree
-    look: Look
+    look: FileProbe
     findings: list[Finding] = field(default_factory=list)
     people: set[str] = field(default_factory=set)
     names: set[str] = field(default_factory=set)

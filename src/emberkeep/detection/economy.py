@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
 
-from emberkeep.detection.context import Scene, suffix_glob
+from emberkeep.detection.context import InferenceContext, suffix_glob
 from emberkeep.detection.findings import (
     RecordFinding,
     Sure,
@@ -28,7 +28,7 @@ MOST_TABLES = 400
 """Files of repeated records that are read whole."""
 
 
-def find_economy(scene: Scene, releases: Sequence[Tree]) -> Iterator[RecordFinding]:
+def find_economy(scene: InferenceContext, releases: Sequence[Tree]) -> Iterator[RecordFinding]:
     """Files of repeated records with numbers; a folder tree that holds several such files is mission data whole."""
     tables: dict[str, list[str]] = defaultdict(list)
     read = 0
@@ -41,7 +41,9 @@ def find_economy(scene: Scene, releases: Sequence[Tree]) -> Iterator[RecordFindi
         _mission(scene, top, paths)
 
 
-def _table(scene: Scene, path: str, tables: dict[str, list[str]], releases: Sequence[Tree]) -> Iterator[RecordFinding]:
+def _table(
+    scene: InferenceContext, path: str, tables: dict[str, list[str]], releases: Sequence[Tree]
+) -> Iterator[RecordFinding]:
     document = scene.document(path)
     if document is None or not document.learns_identity:
         return
@@ -96,7 +98,7 @@ FEW_IN_A_MISSION = 4
 """Files of a folder that one table among them makes mission data."""
 
 
-def _mission(scene: Scene, top: str, paths: list[str]) -> None:
+def _mission(scene: InferenceContext, top: str, paths: list[str]) -> None:
     kinds = [
         (path, scene.look.kind(path))
         for path in (scene.below(top) if top else [])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 
-from emberkeep.detection.context import A_COPY, Scene, suffix_glob
+from emberkeep.detection.context import A_COPY, InferenceContext, suffix_glob
 from emberkeep.detection.findings import (
     Sure,
 )
@@ -19,7 +19,7 @@ FEW_WITH_IT = 40
 _CODE = ("text", "script", "program", "binary", "zip", "packed")
 
 
-def find_extensions(scene: Scene) -> dict[str, str]:
+def find_extensions(scene: InferenceContext) -> dict[str, str]:
     """Folders of an extension's own files -> its name; the extensions are covered on the way."""
     names: set[str] = set()
     families = list(scene.open_families())
@@ -55,7 +55,7 @@ def find_extensions(scene: Scene) -> dict[str, str]:
     }
 
 
-def find_extension_data(scene: Scene, folders: dict[str, str]) -> None:
+def find_extension_data(scene: InferenceContext, folders: dict[str, str]) -> None:
     """Tell the context which files extensions keep."""
     for folder, name in sorted(folders.items()):
         for path in scene.below(folder):
@@ -68,7 +68,7 @@ def find_extension_data(scene: Scene, folders: dict[str, str]) -> None:
         _what_it_keeps(scene, folder, name)
 
 
-def _what_it_keeps(scene: Scene, folder: str, name: str) -> None:
+def _what_it_keeps(scene: InferenceContext, folder: str, name: str) -> None:
     """The rest of an extension's folder: its data, but what came with its manifest is of the extension."""
     there = [path for path in scene.below(folder) if scene.tree.entries()[path].kind is Kind.FILE]
     manifest = next((path for path in there if scene.manifest(path) and path.rpartition("/")[0] == folder), "")

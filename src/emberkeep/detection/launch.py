@@ -8,12 +8,12 @@ import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
-from emberkeep.detection.context import Scene
+from emberkeep.detection.context import InferenceContext
 from emberkeep.detection.findings import Argument, LaunchFinding, Sure
 from emberkeep.documents.formats.script import NO_PROGRAMS
 from emberkeep.fs import globs
 from emberkeep.fs.trees import Kind, Tree
-from emberkeep.inventory.probe import Look
+from emberkeep.inventory.probe import FileProbe
 
 _VARIABLE = re.compile(
     r"""^\s*(?:export\s+|set\s+|\$(?=\w+\s*=))?"?([A-Za-z_]\w*)\s?=\s?(?:"([^"\n]*)"|'([^'\n]*)'|([^\s"'#&]*))"?\s*$""",
@@ -124,7 +124,7 @@ class Executed:
     line: str
 
 
-def executed(scene: Scene, script: str) -> list[Executed]:
+def executed(scene: InferenceContext, script: str) -> list[Executed]:
     """The files of the server folder that a script executes, in its order: by itself or through an interpreter. It is
     followed into the folders that it changes to; what stands behind a program is an argument, and nothing that runs."""
     beside = script.rpartition("/")[0]
@@ -140,13 +140,13 @@ def executed(scene: Scene, script: str) -> list[Executed]:
     return list({item.path: item for item in found}.values())
 
 
-def container_commands(scene: Scene, script: str) -> list[list[str]]:
+def container_commands(scene: InferenceContext, script: str) -> list[list[str]]:
     """The words of each command of a script that starts containers, from its program on."""
     every = (words[_first_word(words) :] for _, words in _commands(scene, script))
     return [words for words in every if words and words[0] in _CONTAINERS and _STARTS.intersection(words)]
 
 
-def _commands(scene: Scene, script: str) -> Iterator[tuple[str, list[str]]]:
+def _commands(scene: InferenceContext, script: str) -> Iterator[tuple[str, list[str]]]:
     """Each simple command of a script: the line that it stands in, and its words, variables in it resolved."""
     variables = _variables(scene, script)
     for line in _whole_lines(script, scene.look.text(script)):
@@ -171,14 +171,14 @@ def _whole_lines(script: str, text: str) -> list[str]:
     return re.sub(rf"{re.escape(mark)}\r?\n\s*", " ", text).splitlines()
 
 
-def sourced(scene: Scene, script: str) -> list[str]:
+def sourced(scene: InferenceContext, script: str) -> list[str]:
     """The files of the server folder from which a script reads variables."""
     beside = script.rpartition("/")[0]
     named = (_file_named(scene, found[1], [beside, ""]) for found in _SOURCED.finditer(scene.look.text(script)))
     return list(dict.fromkeys(path for path in named if path and path != script))
 
 
-def _variables(scene: Scene, script: str, deep: int = DEEPEST_SOURCED) -> dict[str, str]:
+def _variables(scene: InferenceContext, script: str, deep: int = DEEPEST_SOURCED) -> dict[str, str]:
     """The variables that a script sets, and those that it reads from other files."""
     found: dict[str, str] = {}
     for path in sourced(scene, script) if deep else ():
@@ -187,7 +187,7 @@ def _variables(scene: Scene, script: str, deep: int = DEEPEST_SOURCED) -> dict[s
     return found | {setting.key: _resolved(setting.value, found) for setting in told}
 
 
-def _gone_to(scene: Scene, beside: str, here: str, words: Sequence[str]) -> str:
+def _gone_to(scene: InferenceContext, beside: str, here: str, words: Sequence[str]) -> str:
     """The folder that a script changes to; its own where that lies outside or is computed."""
     wanted = next((word for word in words if word.lower() != "/d" and not word.startswith("-")), "")
     wanted = _COMPUTED.sub("", wanted.replace("\\", "/")).rstrip("/")
@@ -198,7 +198,7 @@ def _gone_to(scene: Scene, beside: str, here: str, words: Sequence[str]) -> str:
     return beside
 
 
-def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> str:
+def _program_of(scene: InferenceContext, words: Sequence[str], folders: Sequence[str]) -> str:
     """The file that a simple command executes; "" for none of the folder's."""
     at = _first_word(words)
     if at < len(words) and words[at].lower() in NO_PROGRAMS - _BEFORE:
@@ -220,13 +220,13 @@ def _program_of(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> s
     return ""
 
 
-def _module_named(scene: Scene, word: str, folders: Sequence[str]) -> str:
+def _module_named(scene: InferenceContext, word: str, folders: Sequence[str]) -> str:
     """The file of the server folder that an interpreter of Python runs for a module's name."""
     at = word.replace(".", "/")
     return next((path for end in ("/__main__.py", ".py") if (path := _file_named(scene, at + end, folders))), "")
 
 
-def _of_class_path(scene: Scene, words: Sequence[str], folders: Sequence[str]) -> str:
+def _of_class_path(scene: InferenceContext, words: Sequence[str], folders: Sequence[str]) -> str:
     """The archive of a class path that holds the class that is executed."""
     named = re.split(r"[:;]", words[0]) if words else []
     patterns = [_COMPUTED.sub("", part.replace("\\", "/")).removeprefix("./") for part in named]
@@ -242,7 +242,7 @@ def _of_class_path(scene: Scene, words: Sequence[str], folders: Sequence[str]) -
     return next((path for path in archives if inside in scene.look.members(path)), next(iter(archives), ""))
 
 
-def _file_named(scene: Scene, word: str, folders: Sequence[str]) -> str:
+def _file_named(scene: InferenceContext, word: str, folders: Sequence[str]) -> str:
     name = _COMPUTED.sub("", word.replace("\\", "/")).removeprefix("./")
     for folder in dict.fromkeys(folders):
         for ending in ("", ".exe"):
@@ -253,7 +253,7 @@ def _file_named(scene: Scene, word: str, folders: Sequence[str]) -> str:
     return ""
 
 
-def printed_files(scene: Scene, script: str) -> list[str]:
+def printed_files(scene: InferenceContext, script: str) -> list[str]:
     """Files of the server folder into which a script lets what it starts print."""
     variables, beside = _variables(scene, script), script.rpartition("/")[0]
     found = []
@@ -263,7 +263,7 @@ def printed_files(scene: Scene, script: str) -> list[str]:
     return list(dict.fromkeys(path for path in found if path))
 
 
-def passed_files(scene: Scene, script: str) -> list[str]:
+def passed_files(scene: InferenceContext, script: str) -> list[str]:
     """Texts of the server folder that a script that starts something passes to it, or reads."""
     found = sourced(scene, script)
     variables = _variables(scene, script)
@@ -278,7 +278,7 @@ def passed_files(scene: Scene, script: str) -> list[str]:
 
 def programs_of(tree: Tree, script: str) -> list[str]:
     """The files of a tree that a script in it executes."""
-    return started_files(Scene(tree, Look(tree, None)), script)
+    return started_files(InferenceContext(tree, FileProbe(tree, None)), script)
 
 
 def renamed(text: str, programs: Mapping[str, str]) -> str:
@@ -290,12 +290,12 @@ def renamed(text: str, programs: Mapping[str, str]) -> str:
     return text
 
 
-def started_files(scene: Scene, script: str) -> list[str]:
+def started_files(scene: InferenceContext, script: str) -> list[str]:
     """The same, without the lines."""
     return [item.path for item in executed(scene, script)]
 
 
-def launch(scene: Scene, scripts: Iterable[str], save_numbers: Iterable[str]) -> LaunchFinding | None:
+def launch(scene: InferenceContext, scripts: Iterable[str], save_numbers: Iterable[str]) -> LaunchFinding | None:
     """The launch script: the one that executes a program of the engine; of several the one that runs here, else the one
     that was written to last. ``save_numbers``: numbers in the names of saves, which tell seed and size by value."""
     engine = set(scene.of_role("engine"))
@@ -315,7 +315,7 @@ def launch(scene: Scene, scripts: Iterable[str], save_numbers: Iterable[str]) ->
     return LaunchFinding(script, program, tuple(arguments), told, Sure.SURE if alone else Sure.LIKELY)
 
 
-def _of_containers(scene: Scene, scripts: Iterable[str]) -> LaunchFinding | None:
+def _of_containers(scene: InferenceContext, scripts: Iterable[str]) -> LaunchFinding | None:
     """The only script that starts containers; what runs in them lies elsewhere."""
     found = [script for script in scripts if container_commands(scene, script)]
     if len(found) != 1:
@@ -324,7 +324,7 @@ def _of_containers(scene: Scene, scripts: Iterable[str]) -> LaunchFinding | None
     return LaunchFinding(found[0], "", tuple(arguments), "it starts containers", Sure.LIKELY)
 
 
-def _preference(scene: Scene, script: str, program: str) -> tuple[int, int, int, int]:
+def _preference(scene: InferenceContext, script: str, program: str) -> tuple[int, int, int, int]:
     """What tells launch scripts apart: whether the script is of the system that its program is of, whether it may be
     executed, when it was written to, and whether it is of this system."""
     windows = scene.look.beginning(program, 2) == b"MZ"

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from emberkeep.detection import launch
-from emberkeep.detection.context import Scene
+from emberkeep.detection.context import InferenceContext
 from emberkeep.documents import edit
 from emberkeep.errors import EmberKeepError
 
@@ -33,7 +33,7 @@ def leads_to(value: str, path: str) -> bool:
 class Leads:
     """All values that may be names or paths, to be asked which of them lead to a path."""
 
-    def __init__(self, scene: Scene) -> None:
+    def __init__(self, scene: InferenceContext) -> None:
         self._by_value: dict[str, list[Lead]] = defaultdict(list)
         for lead in _values(scene):
             self._by_value[_bare(lead.value)].append(lead)
@@ -48,7 +48,7 @@ class Leads:
         return path in self._by_value
 
 
-def is_found_again(scene: Scene, lead: Lead) -> bool:
+def is_found_again(scene: InferenceContext, lead: Lead) -> bool:
     """Whether a value is found again by its key, by the code that survey and runs find it with."""
     try:
         return edit.value(lead.file, scene.look.whole(lead.file), lead.key) == lead.value
@@ -67,7 +67,7 @@ def _spellings(path: str) -> set[str]:
     return ends | ({name.split(".", 1)[0]} if "." in name else set())
 
 
-def _values(scene: Scene) -> Iterator[Lead]:
+def _values(scene: InferenceContext) -> Iterator[Lead]:
     for path in scene.of_role("scripts"):
         for setting in launch.settings(scene.look.text(path)):
             if _may_lead(setting.value):

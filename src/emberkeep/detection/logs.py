@@ -13,7 +13,7 @@ from collections.abc import Collection, Iterable, Iterator, Sequence
 from dataclasses import replace
 from itertools import pairwise
 
-from emberkeep.detection.context import Scene
+from emberkeep.detection.context import InferenceContext
 from emberkeep.detection.findings import LogFinding, LogLine, Sure, VersionFinding
 from emberkeep.inventory.extensions import Extension
 from emberkeep.inventory.probe import IDENT
@@ -56,7 +56,7 @@ def is_log(text: str) -> bool:
     return len(lines) >= 3 and sum(_TIME.match(line) is not None for line in lines) >= MOSTLY * len(lines)
 
 
-def called(scene: Scene) -> frozenset[str]:
+def called(scene: InferenceContext) -> frozenset[str]:
     """Words of the newest logs that stand where names of players do, and such that are shaped as ids are."""
     files = [path for path in scene.of_role("logs") if scene.look.kind(path) in ("text", "json")]
     newest = sorted(files, key=lambda path: -scene.tree.entries()[path].mtime_ns)[:4]
@@ -69,7 +69,7 @@ def called(scene: Scene) -> frozenset[str]:
 
 
 def log(
-    scene: Scene, engine: VersionFinding | None, extensions: Sequence[Extension], seed: str = ""
+    scene: InferenceContext, engine: VersionFinding | None, extensions: Sequence[Extension], seed: str = ""
 ) -> LogFinding | None:
     """What the newest log tells; None without one. ``engine``: its version; ``seed``: the world's, "" when unknown."""
     files = [

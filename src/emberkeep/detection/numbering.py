@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Sequence
 
 from emberkeep.detection import launch
-from emberkeep.detection.context import Scene, numbered_glob
+from emberkeep.detection.context import InferenceContext, numbered_glob
 from emberkeep.detection.findings import Sure, VersionFinding, WorldFinding, log_glob
 from emberkeep.fs import globs
 from emberkeep.inventory.extensions import Extension
@@ -18,7 +18,7 @@ _NAMED = re.compile(rf"([A-Za-z][\w-]*)[ _-]v?(?!{_OF_A_HOST})(\d+(?:\.\d+)+)(?!
 _PATTERN = r"(\d+(?:\.\d+)+)"
 
 
-def versions(scene: Scene, world: WorldFinding, extensions: Sequence[Extension]) -> Iterator[VersionFinding]:
+def versions(scene: InferenceContext, world: WorldFinding, extensions: Sequence[Extension]) -> Iterator[VersionFinding]:
     """The engine's, the framework's, the save's and the databases' formats, and each extension's."""
     yield from _engine(scene)
     yield from _frameworks(scene)
@@ -31,7 +31,7 @@ def versions(scene: Scene, world: WorldFinding, extensions: Sequence[Extension])
             yield found
 
 
-def _engine(scene: Scene) -> Iterator[VersionFinding]:
+def _engine(scene: InferenceContext) -> Iterator[VersionFinding]:
     programs = [path for path in scene.of_role("engine") if scene.look.kind(path) in ("program", "binary")]
     engines = [*scene.programs, *programs]
     named = [(path, found[1]) for path in engines if (found := VERSION.search(path.rsplit("/", 1)[-1]))]
@@ -42,7 +42,7 @@ def _engine(scene: Scene) -> Iterator[VersionFinding]:
     yield from told
 
 
-def _by_folder(scene: Scene) -> Iterator[VersionFinding]:
+def _by_folder(scene: InferenceContext) -> Iterator[VersionFinding]:
     """A version in the name of a folder that the program lies in."""
     for path in scene.programs:
         folder = path.rpartition("/")[0]
@@ -63,7 +63,7 @@ _IN_FACTS = re.compile(rf"""(?i)(["']?version["']?\s*[:=]\s*["']){_PATTERN}["']"
 _IN_CODE = re.compile(rf"(?im)^((?:__)?version(?:__)?\s*=\s*[\"']){_PATTERN}[\"']")
 
 
-def _by_contents(scene: Scene) -> Iterator[VersionFinding]:
+def _by_contents(scene: InferenceContext) -> Iterator[VersionFinding]:
     """A version in the manifest of a program that is an archive, or of one that is interpreted, or in the first lines
     of that."""
     for path in scene.manifests_of_programs:
@@ -95,7 +95,7 @@ _IMAGE = re.compile(rf"([\w.-]+(?:[/:][\w.-]+)*:v?){_PATTERN}")
 _IMAGE_LINE = re.compile(r"(?m)^\s*image\s*:\s*[\"']?([^\s\"']+)[\"']?\s*$")
 
 
-def _by_image(scene: Scene) -> Iterator[VersionFinding]:
+def _by_image(scene: InferenceContext) -> Iterator[VersionFinding]:
     """A version in the name of the only image of a container that has one, in what describes it or starts it."""
     yamls = [path for path in scene.of_role("settings") if scene.look.kind(path) == "yaml"]
     images = [(path, image) for path in yamls for image in _IMAGE_LINE.findall(scene.look.text(path))]
@@ -109,7 +109,7 @@ def _by_image(scene: Scene) -> Iterator[VersionFinding]:
         yield VersionFinding("engine", pattern, (globs.escape(path),), found[2], told, Sure.LIKELY)
 
 
-def _by_file_name(scene: Scene, path: str, version: str) -> VersionFinding:
+def _by_file_name(scene: InferenceContext, path: str, version: str) -> VersionFinding:
     where, word = [numbered_glob(path)], ""
     candidates = _texts(scene)
     for other in candidates:
@@ -124,13 +124,13 @@ def _by_file_name(scene: Scene, path: str, version: str) -> VersionFinding:
     return VersionFinding("engine", pattern, tuple(where), version, evidence, Sure.SURE)
 
 
-def _texts(scene: Scene) -> list[str]:
+def _texts(scene: InferenceContext) -> list[str]:
     """What may tell a version in words: texts of the engine, and logs."""
     logged = [path for path in scene.of_role("logs") if scene.look.kind(path) in ("text", "json")]
     return [*(path for path in scene.of_role("engine") if scene.look.kind(path) == "text"), *logged]
 
 
-def _told(scene: Scene) -> Iterator[VersionFinding]:
+def _told(scene: InferenceContext) -> Iterator[VersionFinding]:
     """A name with a version in a version file or early in a log, or a file that holds a version alone: a guess from one
     place, likely from a version file, sure where two say the same."""
     texts = _texts(scene)
@@ -166,13 +166,13 @@ def _told(scene: Scene) -> Iterator[VersionFinding]:
         )
 
 
-def _is_programs(scene: Scene, word: str) -> bool:
+def _is_programs(scene: InferenceContext, word: str) -> bool:
     """Whether a program is called by a word, or begins or ends so."""
     names = [path.rpartition("/")[2].partition(".")[0].lower() for path in scene.programs]
     return len(word) > 2 and any(name.startswith(word.lower()) or name.endswith(word.lower()) for name in names)
 
 
-def _frameworks(scene: Scene) -> Iterator[VersionFinding]:
+def _frameworks(scene: InferenceContext) -> Iterator[VersionFinding]:
     """Overlay archives over the engine, by the version in their names, and where else name and version stand."""
     for finding in scene.findings:
         if finding.role != "engine" or not finding.evidence.startswith("an overlay"):
@@ -195,7 +195,7 @@ def _frameworks(scene: Scene) -> Iterator[VersionFinding]:
         )
 
 
-def _save(scene: Scene, world: WorldFinding) -> VersionFinding:
+def _save(scene: InferenceContext, world: WorldFinding) -> VersionFinding:
     below = f"{globs.escape(world.base)}/" if world.base else ""
     names = below + world.numbered.replace("{number}", "*")
     pattern = re.escape(world.numbered.rsplit("/", 1)[-1])
@@ -208,7 +208,7 @@ def _save(scene: Scene, world: WorldFinding) -> VersionFinding:
     return VersionFinding("save", pattern, (names,), version[1] if version else "", evidence, Sure.LIKELY)
 
 
-def _database_formats(scene: Scene) -> Iterator[VersionFinding]:
+def _database_formats(scene: InferenceContext) -> Iterator[VersionFinding]:
     """Databases with a number of their own in their names."""
     for path in scene.of_role("progress", "databases"):
         name = path.rsplit("/", 1)[-1]

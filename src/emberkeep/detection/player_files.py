@@ -7,7 +7,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from emberkeep.databases import sqlite
-from emberkeep.detection.context import Scene, stem
+from emberkeep.detection.context import InferenceContext, stem
 from emberkeep.detection.findings import PlayerBound, Sure, TableFinding
 from emberkeep.detection.people import MOSTLY_OTHERS, NAME, are_names
 from emberkeep.detection.player_lists import is_who_is_who
@@ -28,7 +28,7 @@ MOST_OF_THEM = 0.5
 _IDS = re.compile(rf"(?<![\w-])(?:{IDENT.pattern})(?![\w-])")
 
 
-def player_files(scene: Scene, places: Mapping[ValuePlace, Sure], extension_folders: Iterable[str]) -> None:
+def player_files(scene: InferenceContext, places: Mapping[ValuePlace, Sure], extension_folders: Iterable[str]) -> None:
     """Files and folders named by players become ``players``, unless they are an extension's."""
     inside = tuple(f"{folder}/" for folder in extension_folders)
     most = max((len(place.values) for place in places if place.kind in NAMED), default=0)
@@ -52,7 +52,7 @@ def player_files(scene: Scene, places: Mapping[ValuePlace, Sure], extension_fold
             _note_names(scene, files_of(scene, place))
 
 
-def _note_names(scene: Scene, paths: Sequence[str]) -> None:
+def _note_names(scene: InferenceContext, paths: Sequence[str]) -> None:
     """What players are called stands in files of theirs, under the same key in each."""
     told = by_key(said_in(scene, path) for path in paths[:MOST_LOOKED_INTO])
     for values in told.values():
@@ -60,7 +60,7 @@ def _note_names(scene: Scene, paths: Sequence[str]) -> None:
             scene.names.update(value for value in values if NAME.fullmatch(value))
 
 
-def personal_files(scene: Scene, places: Iterable[ValuePlace], every: Sequence[ValuePlace]) -> None:
+def personal_files(scene: InferenceContext, places: Iterable[ValuePlace], every: Sequence[ValuePlace]) -> None:
     """Other files in which players' ids stand as keys or in a field become ``progress``; in which they only stand in
     lists, ``access`` where there is little else, and settings that name some people are left."""
     inside: dict[str, set[str]] = defaultdict(set)
@@ -83,7 +83,7 @@ def personal_files(scene: Scene, places: Iterable[ValuePlace], every: Sequence[V
             scene.cover("access", globs.escape(path), told, Sure.LIKELY)
 
 
-def tables(scene: Scene, places: Iterable[ValuePlace]) -> Iterator[TableFinding]:
+def tables(scene: InferenceContext, places: Iterable[ValuePlace]) -> Iterator[TableFinding]:
     """Tables of SQLite files in which players' ids stand, and those whose rows belong to such."""
     personal: dict[str, set[str]] = defaultdict(set)
     for place in places:
@@ -99,7 +99,7 @@ def tables(scene: Scene, places: Iterable[ValuePlace]) -> Iterator[TableFinding]
             yield TableFinding(path, table, others, f"players' ids stand in {table}", Sure.LIKELY, of_world)
 
 
-def player_bound(scene: Scene, extension_folders: dict[str, str]) -> Iterator[PlayerBound]:
+def player_bound(scene: InferenceContext, extension_folders: dict[str, str]) -> Iterator[PlayerBound]:
     """Extension data in which ids of known players occur, in a file or in its name; by family of files."""
     for folder in sorted(extension_folders):
         for family in scene.families:
@@ -122,7 +122,7 @@ def player_bound(scene: Scene, extension_folders: dict[str, str]) -> Iterator[Pl
             yield PlayerBound(glob, len(family.members), ids, evidence, sure, parts)
 
 
-def _parts(scene: Scene, path: str) -> Iterator[str]:
+def _parts(scene: InferenceContext, path: str) -> Iterator[str]:
     """Where players' records stand in a file that holds others beside them; nothing where all of it is theirs."""
     document = scene.document(path)
     if document is None:
@@ -134,14 +134,14 @@ def _parts(scene: Scene, path: str) -> Iterator[str]:
         yield from (f"{item.name}/*" for item in theirs)
 
 
-def _known_ids(scene: Scene, text: str) -> set[str]:
+def _known_ids(scene: InferenceContext, text: str) -> set[str]:
     found = {match[0] for match in _IDS.finditer(text)} & scene.people
     if len(found) < 2 and scene.odd_people:
         found |= {word for word in TOKEN.findall(text) if word in scene.odd_people}
     return found
 
 
-def ids_in(scene: Scene, path: str) -> set[str]:
+def ids_in(scene: InferenceContext, path: str) -> set[str]:
     """Ids of known players in a file."""
     if scene.look.kind(path) == "sqlite":
         columns = scene.look.columns(path).values()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 
-from emberkeep.detection.context import Scene
+from emberkeep.detection.context import InferenceContext
 from emberkeep.detection.findings import Sure
 from emberkeep.detection.people import KEY, are_names, is_list, records_of
 from emberkeep.detection.players import FEWEST, are_numbers, table_of
@@ -20,7 +20,10 @@ from emberkeep.inventory.probe import ADDRESS
 
 
 def lists_of_people(
-    scene: Scene, places: Mapping[ValuePlace, Sure], every: Sequence[ValuePlace], extension_folders: Iterable[str]
+    scene: InferenceContext,
+    places: Mapping[ValuePlace, Sure],
+    every: Sequence[ValuePlace],
+    extension_folders: Iterable[str],
 ) -> None:
     """Files that are nothing but a list of players, or of addresses, become ``access``; empty lists beside them too.
     ``every``: all places, also those of other values."""
@@ -62,7 +65,7 @@ def _numbers_beside(place: ValuePlace, every: Sequence[ValuePlace]) -> bool:
     return any(are_numbers(one.values) and len(one.values) > FEWEST for one in _beside(place, every))
 
 
-def _other_list(scene: Scene, path: str, beside: str) -> None:
+def _other_list(scene: InferenceContext, path: str, beside: str) -> None:
     kind = scene.look.kind(path)
     if kind == "json":
         value = scene.look.json(path)
@@ -113,7 +116,7 @@ def is_who_is_who(place: ValuePlace, every: Sequence[ValuePlace]) -> bool:
     return any(are_names(one.values) and len(one.values) >= len(place.values) for one in _beside(place, every))
 
 
-def _begin_as_people(scene: Scene, text: str) -> bool:
+def _begin_as_people(scene: InferenceContext, text: str) -> bool:
     """Whether half of a text's first lines begin with an address, or with a player's id or name."""
     first = [next(iter(entry.values())) for entry in first_entries(text)]
     return sum(

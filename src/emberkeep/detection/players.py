@@ -12,7 +12,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 
-from emberkeep.detection.context import Scene
+from emberkeep.detection.context import InferenceContext
 from emberkeep.detection.evidence import WEIGHTS, Evidence, Hypothesis
 from emberkeep.detection.findings import Sure
 from emberkeep.detection.people import NAME, are_names
@@ -51,7 +51,7 @@ class Kin:
         return frozenset().union(*(place.values for place in self.places))
 
 
-def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> list[Kin]:
+def kins(scene: InferenceContext, places: Sequence[ValuePlace], logged: frozenset[str]) -> list[Kin]:
     """The places by what they share, each kind weighed. ``logged``: words of the log."""
     group = list(range(len(places)))
 
@@ -94,7 +94,7 @@ def kins(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> 
     return found
 
 
-def _with_files(scene: Scene, places: Sequence[ValuePlace], weighed: Hypothesis) -> Hypothesis:
+def _with_files(scene: InferenceContext, places: Sequence[ValuePlace], weighed: Hypothesis) -> Hypothesis:
     """What files named so say of whose they are, where that decides; then it does not count how many they are."""
     table = WEIGHTS[weighed.kind]
     others = replace(weighed, evidence=tuple(piece for piece in weighed.evidence if piece.name != OF_MANY))
@@ -104,7 +104,7 @@ def _with_files(scene: Scene, places: Sequence[ValuePlace], weighed: Hypothesis)
     return replace(others, evidence=(*others.evidence, *within)) if within else weighed
 
 
-def _within(scene: Scene, place: ValuePlace) -> Iterator[Evidence]:
+def _within(scene: InferenceContext, place: ValuePlace) -> Iterator[Evidence]:
     """What files that were written one by one say of whose they are: each another name, and what it is called by."""
     every = files_of(scene, place)
     paths = every[:: 1 + len(every) // LARGE_FAMILY]
@@ -123,7 +123,7 @@ def _within(scene: Scene, place: ValuePlace) -> Iterator[Evidence]:
             yield Evidence(CALLED_BY_ID)
 
 
-def files_of(scene: Scene, place: ValuePlace) -> list[str]:
+def files_of(scene: InferenceContext, place: ValuePlace) -> list[str]:
     """The files whose names a place is a part of."""
     return [path for path in scene.matching(glob_of(place)) if path not in scene.dirs]
 
@@ -139,12 +139,12 @@ def _called_by(place: ValuePlace, paths: Iterable[str]) -> list[str]:
     return [next((value for value in by_length if value in path.rpartition("/")[2]), "") for path in paths]
 
 
-def _written_one_by_one(scene: Scene, paths: Sequence[str]) -> bool:
+def _written_one_by_one(scene: InferenceContext, paths: Sequence[str]) -> bool:
     times = {scene.tree.entries()[path].mtime_ns // 10**9 for path in paths}
     return 2 * len(times) > len(paths)
 
 
-def said_in(scene: Scene, path: str) -> dict[str, str]:
+def said_in(scene: InferenceContext, path: str) -> dict[str, str]:
     """The plain values that a file holds once, by name."""
     document = scene.document(path) if scene.look.size(path) <= LOOKED_THROUGH else None
     values = facts(document.root) if document else {}
@@ -160,14 +160,14 @@ def by_key(told: Iterable[Mapping[str, str]]) -> dict[str, list[str]]:
     return found
 
 
-def _are_the_vendors(scene: Scene, places: Sequence[ValuePlace]) -> bool:
+def _are_the_vendors(scene: InferenceContext, places: Sequence[ValuePlace]) -> bool:
     """Whether what values name came with the program: the files called so, where there are some. A server that writes
     down what it has loaded names the vendor's folders, too."""
     files = [place for place in places if place.kind in NAMED]
     return all(_came_with_program(scene, place) for place in files or places)
 
 
-def _came_with_program(scene: Scene, place: ValuePlace) -> bool:
+def _came_with_program(scene: InferenceContext, place: ValuePlace) -> bool:
     """Whether nothing of a place was written since the program came."""
     if place.kind in NAMED:
         paths = scene.matching(f"{globs.escape(place.path)}/{place.at}".lstrip("/"))
@@ -241,7 +241,9 @@ def _weighed(
     return Hypothesis("player ids", min(values, key=lambda value: (len(value) < 3, value)), tuple(evidence))
 
 
-def find_players(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[str]) -> dict[ValuePlace, Sure]:
+def find_players(
+    scene: InferenceContext, places: Sequence[ValuePlace], logged: frozenset[str]
+) -> dict[ValuePlace, Sure]:
     """The places in which players' ids stand, with how sure that is; their ids and names are noted in the scene."""
     every = kins(scene, places, logged)
     scene.weighed += [kin.hypothesis for kin in every]
@@ -260,7 +262,7 @@ def find_players(scene: Scene, places: Sequence[ValuePlace], logged: frozenset[s
     return found
 
 
-def _are_others(scene: Scene, kin: Kin) -> bool:
+def _are_others(scene: InferenceContext, kin: Kin) -> bool:
     """Whether nothing but files of their own tells of them, in which nobody is named who is known to play: inhabitants
     of a world have such files, too."""
     told = {piece.name for piece in kin.hypothesis.evidence}

@@ -6,7 +6,7 @@ import re
 from collections import defaultdict
 
 from emberkeep.detection import launch, numbering
-from emberkeep.detection.context import Scene, numbered_glob, suffix_glob
+from emberkeep.detection.context import InferenceContext, numbered_glob, suffix_glob
 from emberkeep.detection.findings import (
     Sure,
 )
@@ -14,7 +14,7 @@ from emberkeep.fs import globs
 from emberkeep.inventory.extensions import read_facts
 
 
-def find_scripts(scene: Scene) -> list[str]:
+def find_scripts(scene: InferenceContext) -> list[str]:
     """The launch scripts, most likely first; their roles are told to the context."""
     scripts = []
     for family in list(scene.open_families()):
@@ -27,7 +27,7 @@ def find_scripts(scene: Scene) -> list[str]:
     return scripts
 
 
-def find_programs(scene: Scene, scripts: list[str]) -> None:
+def find_programs(scene: InferenceContext, scripts: list[str]) -> None:
     """Tell the context which files the scripts execute, and what tells their versions."""
     started = {name: script for script in scripts for name in launch.started_files(scene, script)}
     program_folders: dict[str, list[str]] = defaultdict(list)
@@ -55,7 +55,7 @@ def find_programs(scene: Scene, scripts: list[str]) -> None:
             _overlay(scene, path)
 
 
-def _manifest_of_program(scene: Scene, path: str) -> None:
+def _manifest_of_program(scene: InferenceContext, path: str) -> None:
     """What tells the version of a program that is interpreted: a manifest beside it, or above it."""
     folder = path
     while folder:
@@ -73,7 +73,7 @@ def _manifest_of_program(scene: Scene, path: str) -> None:
                     return
 
 
-def _program_folder(scene: Scene, folder: str, paths: list[str]) -> None:
+def _program_folder(scene: InferenceContext, folder: str, paths: list[str]) -> None:
     beside = sum(len(family.members) for family in scene.families if family.folder == folder)
     if folder and paths and len(paths) >= 0.5 * beside:
         scene.cover("engine", f"{globs.escape(folder)}/**", f"{len(paths)} program files of {beside} in it")
@@ -82,7 +82,7 @@ def _program_folder(scene: Scene, folder: str, paths: list[str]) -> None:
         scene.cover("engine", numbered_glob(path), "a program or library", Sure.LIKELY)
 
 
-def _version_file(scene: Scene, path: str) -> None:
+def _version_file(scene: InferenceContext, path: str) -> None:
     ours = ["", *(program.rpartition("/")[0] for program in scene.programs)]
     if path.rpartition("/")[0] not in ours or scene.look.size(path) > 2000 or scene.look.kind(path) != "text":
         return
@@ -91,7 +91,7 @@ def _version_file(scene: Scene, path: str) -> None:
         scene.cover("engine", globs.escape(path), "tells the engine's version")
 
 
-def _overlay(scene: Scene, path: str) -> None:
+def _overlay(scene: InferenceContext, path: str) -> None:
     """An archive whose members lie in the folder: a framework laid over the engine."""
     if scene.look.kind(path) != "zip" or scene.is_covered(path):
         return

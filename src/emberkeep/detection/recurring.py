@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from emberkeep.detection.context import Scene
+from emberkeep.detection.context import InferenceContext
 from emberkeep.documents.model import Node, Role, is_value, plain_fields
 from emberkeep.fs import globs
 from emberkeep.fs.trees import Kind
@@ -56,7 +56,7 @@ class ValuePlace:
     alone: bool = False
 
 
-def value_places(scene: Scene) -> list[ValuePlace]:
+def value_places(scene: InferenceContext) -> list[ValuePlace]:
     """All of them; of large families of files only the names."""
     found = [*_named_files(scene), *_named_folders(scene)]
     for family in scene.families:
@@ -130,7 +130,7 @@ def _common(names: Sequence[str]) -> str:
     return low[: next((at for at, (one, other) in enumerate(zip(low, high, strict=False)) if one != other), len(low))]
 
 
-def _named_files(scene: Scene) -> Iterator[ValuePlace]:
+def _named_files(scene: InferenceContext) -> Iterator[ValuePlace]:
     by_end: dict[tuple[str, str], list[str]] = defaultdict(list)
     for path in scene.paths:
         if scene.tree.entries()[path].kind is Kind.FILE:
@@ -159,7 +159,7 @@ def _sharded(by_end: Mapping[tuple[str, str], Sequence[str]]) -> Iterator[ValueP
             yield ValuePlace("names", parent, f"*/*{globs.escape(ending)}", values, alone=True)
 
 
-def _named_folders(scene: Scene) -> Iterator[ValuePlace]:
+def _named_folders(scene: InferenceContext) -> Iterator[ValuePlace]:
     inside: dict[str, list[str]] = defaultdict(list)
     for path in scene.folders:
         folder, _, name = path.rpartition("/")
@@ -180,7 +180,7 @@ def _varying_place(kind: str, folder: str, names: Sequence[str]) -> Iterator[Val
     yield ValuePlace(kind, folder, f"{globs.escape(before)}*{globs.escape(behind)}", values, alone=True)
 
 
-def _inside(scene: Scene, path: str) -> Iterator[ValuePlace]:
+def _inside(scene: InferenceContext, path: str) -> Iterator[ValuePlace]:
     kind = scene.look.kind(path)
     if kind == "json":
         value = scene.look.json(path)

@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 
 from emberkeep.detection import launch
-from emberkeep.detection.context import Scene
+from emberkeep.detection.context import InferenceContext
 from emberkeep.detection.findings import (
     Sure,
 )
@@ -37,7 +37,7 @@ _ENTRY = re.compile(
 )
 
 
-def find_settings(scene: Scene, scripts: Sequence[str]) -> None:
+def find_settings(scene: InferenceContext, scripts: Sequence[str]) -> None:
     """Tell the context which files are settings."""
     for script in scripts:
         for path in launch.passed_files(scene, script):

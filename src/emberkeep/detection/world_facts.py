@@ -12,7 +12,7 @@ from emberkeep.detection.candidates import (
     A_SESSION,
     Candidate,
 )
-from emberkeep.detection.context import Scene, numbered_glob
+from emberkeep.detection.context import InferenceContext, numbered_glob
 from emberkeep.detection.evidence import Evidence, Hypothesis
 from emberkeep.detection.findings import Sure, WorldFinding
 from emberkeep.detection.leads import Lead, Leads, is_found_again
@@ -23,7 +23,7 @@ SMALL_TEXT = 4000
 """Bytes of a file that tells versions, at most."""
 
 
-def finding_of(scene: Scene, one: Candidate, hypothesis: Hypothesis, sure: Sure) -> WorldFinding:
+def finding_of(scene: InferenceContext, one: Candidate, hypothesis: Hypothesis, sure: Sure) -> WorldFinding:
     """What is told of a candidate."""
     told = hypothesis.reasons
     if one.is_file and scene.look.kind(one.at) == "sqlite":
@@ -47,7 +47,7 @@ def finding_of(scene: Scene, one: Candidate, hypothesis: Hypothesis, sure: Sure)
     )
 
 
-def dimensions_of(scene: Scene, best: Candidate) -> tuple[str, ...]:
+def dimensions_of(scene: InferenceContext, best: Candidate) -> tuple[str, ...]:
     """Further folders of the same world: tiles named alike, saved about when its own were, that nothing leads to. What
     stands in one folder with it is a world beside it."""
     if best.tiles is None or "/" in best.at:
@@ -62,7 +62,7 @@ def dimensions_of(scene: Scene, best: Candidate) -> tuple[str, ...]:
     return tuple(sorted(alike))
 
 
-def cover_files(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[str, ...]:
+def cover_files(scene: InferenceContext, best: Candidate, finding: WorldFinding) -> tuple[str, ...]:
     """Give the world's files their role, and those of worlds beside it; these are returned."""
     if best.is_file:
         scene.cover("world", numbered_glob(best.at), finding.evidence, finding.sure)
@@ -97,7 +97,7 @@ def cover_files(scene: Scene, best: Candidate, finding: WorldFinding) -> tuple[s
     return tuple(others)
 
 
-def _parts_of(scene: Scene, best: Candidate) -> list[str]:
+def _parts_of(scene: InferenceContext, best: Candidate) -> list[str]:
     """What else belongs to a save: those that are called as it is up to the first dot, texts too."""
     folder, _, name = best.at.rpartition("/")
     bare = f"{folder}/{name.split('.', 1)[0]}.".lstrip("/")
@@ -105,7 +105,7 @@ def _parts_of(scene: Scene, best: Candidate) -> list[str]:
     return [path for path in beside if path != best.at and path not in scene.dirs]
 
 
-def number_shape(scene: Scene, one: Candidate) -> str:
+def number_shape(scene: InferenceContext, one: Candidate) -> str:
     """A save whose name carries numbers: those that scripts and settings also give are size and seed, the rest
     its format. "" when there is none."""
     told = {
@@ -126,7 +126,7 @@ def number_shape(scene: Scene, one: Candidate) -> str:
     return _shared_number(scene, one, told)
 
 
-def _shared_number(scene: Scene, one: Candidate, told: set[str]) -> str:
+def _shared_number(scene: InferenceContext, one: Candidate, told: set[str]) -> str:
     """Saves that share one number, which no setting gives, in the same place of their names: before the ending."""
     sets: dict[tuple[str, str, str, str], int] = Counter()
     for path in one.files:
@@ -148,7 +148,7 @@ def save_numbers(name: str) -> list[str]:
     return re.findall(r"(?<=[.\-_])\d+(?=[.\-_])", name)
 
 
-def with_engine_number(scene: Scene, found: WorldFinding) -> WorldFinding:
+def with_engine_number(scene: InferenceContext, found: WorldFinding) -> WorldFinding:
     """Where a small text of the engine's own names the number that the saves carry."""
     if not found.numbered:
         return found
@@ -167,7 +167,7 @@ def with_engine_number(scene: Scene, found: WorldFinding) -> WorldFinding:
     return found
 
 
-def all_save_numbers(scene: Scene, found: WorldFinding) -> Iterable[str]:
+def all_save_numbers(scene: InferenceContext, found: WorldFinding) -> Iterable[str]:
     """Numbers in the names of the world's saves."""
     if not found.evidence:
         return []
@@ -175,7 +175,7 @@ def all_save_numbers(scene: Scene, found: WorldFinding) -> Iterable[str]:
     return [value for path in files for value in save_numbers(path.rsplit("/", 1)[-1])]
 
 
-def with_pointer(scene: Scene, leads: Leads, one: Candidate, found: WorldFinding) -> WorldFinding:
+def with_pointer(scene: InferenceContext, leads: Leads, one: Candidate, found: WorldFinding) -> WorldFinding:
     """The setting or launch argument whose value leads to the world, by what speaks for each."""
     if not one.leads:
         return found
@@ -198,7 +198,7 @@ def with_pointer(scene: Scene, leads: Leads, one: Candidate, found: WorldFinding
     )
 
 
-def _weighed_lead(scene: Scene, lead: Lead, one: Candidate, named: Sequence[str]) -> Hypothesis:
+def _weighed_lead(scene: InferenceContext, lead: Lead, one: Candidate, named: Sequence[str]) -> Hypothesis:
     """``named``: other parts of the same save that settings name."""
     evidence = [Evidence("its value leads to the world", f"its value {lead.value} leads to {one.at}")]
     if lead.script:

@@ -23,7 +23,7 @@ from emberkeep.detection.candidates import (
     saved_files,
     written_files,
 )
-from emberkeep.detection.context import Scene
+from emberkeep.detection.context import InferenceContext
 from emberkeep.detection.evidence import Evidence, Hypothesis
 from emberkeep.detection.findings import Sure, WorldCandidate, WorldFinding
 from emberkeep.detection.leads import Leads
@@ -42,7 +42,7 @@ _WORDS = re.compile(r"(?i)world|save|map(?:s|$)")
 # --- candidates --------------------------------------------------------------------
 
 
-def world(scene: Scene) -> WorldFinding:
+def world(scene: InferenceContext) -> WorldFinding:
     """Cover the world's files and say what they are."""
     leads = Leads(scene)
     weighed = _all_weighed(scene, candidates_in(scene, leads, saved_files(scene)))
@@ -80,7 +80,7 @@ def _also_played(best: Candidate) -> tuple[str, ...]:
     )
 
 
-def _is_contradicted(scene: Scene, best: Candidate, played: Sequence[str]) -> bool:
+def _is_contradicted(scene: InferenceContext, best: Candidate, played: Sequence[str]) -> bool:
     """Whether another of the same kind was saved later than the one to which something leads."""
     shape = kind_at(best.at)
     return scene.times_differ and any(
@@ -89,7 +89,7 @@ def _is_contradicted(scene: Scene, best: Candidate, played: Sequence[str]) -> bo
     )
 
 
-def _all_weighed(scene: Scene, found: Sequence[Candidate]) -> list[tuple[Candidate, Hypothesis]]:
+def _all_weighed(scene: InferenceContext, found: Sequence[Candidate]) -> list[tuple[Candidate, Hypothesis]]:
     everything = sum(scene.look.size(path) for path in {path for one in found for path in (*one.files, *one.copies)})
     return [(one, _weighed(scene, one, everything, _by_writing(scene, one, found))) for one in found]
 
@@ -99,7 +99,7 @@ EVEN, LEAST = 0.5, 0.3
 MOST_TOLD = 6
 
 
-def _told(scene: Scene, weighed: Sequence[tuple[Candidate, Hypothesis]]) -> tuple[WorldCandidate, ...]:
+def _told(scene: InferenceContext, weighed: Sequence[tuple[Candidate, Hypothesis]]) -> tuple[WorldCandidate, ...]:
     ranked = sorted(weighed, key=lambda item: -item[1].log_odds)[:MOST_TOLD]
     return tuple(
         WorldCandidate(
@@ -118,7 +118,7 @@ def _told(scene: Scene, weighed: Sequence[tuple[Candidate, Hypothesis]]) -> tupl
 # --- weighing ----------------------------------------------------------------------------
 
 
-def _weighed(scene: Scene, one: Candidate, everything: int, by_writing: Iterable[Evidence]) -> Hypothesis:
+def _weighed(scene: InferenceContext, one: Candidate, everything: int, by_writing: Iterable[Evidence]) -> Hypothesis:
     """``everything``: bytes of what all candidates hold, with their copies."""
     evidence: list[Evidence] = []
     if one.leads:
@@ -156,7 +156,7 @@ def _weighed(scene: Scene, one: Candidate, everything: int, by_writing: Iterable
 _OF_COPIES = re.compile(r"(?i)(?:^|[ _-])(?:old|backup|bak)(?:[ _-]|$)")
 
 
-def _is_called_a_copy(scene: Scene, path: str) -> bool:
+def _is_called_a_copy(scene: InferenceContext, path: str) -> bool:
     """Whether a part of a path says that it is an older one: it is called so and no more, or what it is the copy of
     stands beside it. A world may be called Old Harbour."""
     parts = path.split("/")
@@ -168,7 +168,7 @@ def _is_called_a_copy(scene: Scene, path: str) -> bool:
     return False
 
 
-def _is_in_the_log(scene: Scene, one: Candidate) -> bool:
+def _is_in_the_log(scene: InferenceContext, one: Candidate) -> bool:
     """Whether the newest log names it, by its path or as a file."""
     entries = scene.tree.entries()
     texts = [path for path in scene.of_role("logs") if scene.look.kind(path) in ("text", "json")]
@@ -180,7 +180,7 @@ def _is_in_the_log(scene: Scene, one: Candidate) -> bool:
     return re.search(rf"(?<![\w.-])(?:{spelled})(?![\w-])", scene.look.text(newest)) is not None
 
 
-def _by_writing(scene: Scene, one: Candidate, every: Sequence[Candidate]) -> Iterator[Evidence]:
+def _by_writing(scene: InferenceContext, one: Candidate, every: Sequence[Candidate]) -> Iterator[Evidence]:
     inner = [other for other in every if other.at.startswith(f"{one.at}/")]
     written = next((path for path in one.files if path in scene.opened), "")
     if written and not any(written in other.files for other in inner):

@@ -16,7 +16,7 @@ from emberkeep.fs import system
 OWNERS, MODES = "owners", "modes"
 
 
-class Facts(NamedTuple):
+class Metadata(NamedTuple):
     """What a file or folder has beside its contents; what is None (or, for numbers of people, negative) is left
     alone."""
 
@@ -31,7 +31,7 @@ def may_give_away() -> bool:
     return sys.platform != "win32" and os.geteuid() == 0
 
 
-def set_facts(path: str | Path, facts: Facts, *, ours: bool = False) -> None:
+def set_metadata(path: str | Path, facts: Metadata, *, ours: bool = False) -> None:
     """Give a file or folder owner and group (where permitted), mode and time, in the order in which each survives
     the next. A disk that keeps no owners or no modes, as FAT, is given none: :func:`not_given` tells, but
     for files of ``ours`` ('emberkeep check' tells of these)."""
@@ -56,7 +56,7 @@ def not_given() -> Counter[str]:
     return found
 
 
-def give_owner(path: str | Path, facts: Facts) -> None:
+def give_owner(path: str | Path, facts: Metadata) -> None:
     """Set owner and group, where they are told and this process may."""
     wanted = facts.owner, facts.group
     if facts.owner < 0 or not may_give_away():
@@ -86,20 +86,20 @@ def _give(new: Callable[[], None], same: Callable[[], None]) -> None:
                 raise error from None
 
 
-def persist_metadata(path: str | Path, facts: Facts, *, ours: bool = False) -> None:
+def persist_metadata(path: str | Path, facts: Metadata, *, ours: bool = False) -> None:
     """Give a written file its facts, and sync both; facts alone where it may not be read. ``ours``: see
-    :func:`set_facts`."""
+    :func:`set_metadata`."""
     try:
         handle = system.io.reopen(path)  # before its mode may forbid that
     except PermissionError:
-        set_facts(path, facts, ours=ours)
+        set_metadata(path, facts, ours=ours)
         return
     with handle:
-        set_facts(path, facts, ours=ours)
+        set_metadata(path, facts, ours=ours)
         system.io.sync(handle)
 
 
-def has_metadata(path: str | Path, facts: Facts) -> bool:
+def has_metadata(path: str | Path, facts: Metadata) -> bool:
     """Whether a file or folder has its facts already."""
     now = os.lstat(path)
     mode = facts.mode is None or stat.S_IMODE(now.st_mode) == facts.mode
@@ -108,10 +108,10 @@ def has_metadata(path: str | Path, facts: Facts) -> bool:
     return mode and time and people
 
 
-def set_folder_metadata(path: str | Path, facts: Facts) -> None:
+def set_folder_metadata(path: str | Path, facts: Metadata) -> None:
     """Give a folder the facts that it lacks; they are synced at the end of the :func:`durable` block."""
     if has_metadata(path, facts):
         return
-    set_facts(path, facts)
+    set_metadata(path, facts)
     if system.io.unsynced is not None:
         system.io.unsynced.add(str(path))

@@ -73,7 +73,7 @@ def database(path: Path, tables: Iterable[str], *, lasting: bool = True) -> Iter
 
 
 @contextlib.contextmanager
-def alone(lock: Path, held: Callable[[], Refused]) -> Iterator[None]:
+def exclusive_lock(lock: Path, held: Callable[[], Refused]) -> Iterator[None]:
     """Hold a lock; raises what ``held`` gives when another process has it, and Refused when there can be none.
 
     It is SQLite's exclusive lock on an empty database, which works on every system and goes away with its holder.

@@ -20,7 +20,7 @@ from pathlib import Path
 from typing import BinaryIO, cast
 
 from emberkeep.fs import system
-from emberkeep.fs.metadata import Facts, give_owner, persist_metadata, set_facts
+from emberkeep.fs.metadata import Metadata, give_owner, persist_metadata, set_metadata
 from emberkeep.fs.scan import TEMPORARY
 from emberkeep.fs.system import PRIVATE, PRIVATE_FOLDER, anchored, opened
 
@@ -66,7 +66,7 @@ def write_whole(
     mode = otherwise if mode is None else mode
     with _beside(target) as beside:
         _write_chunks(beside, chunks)
-        persist_metadata(beside, Facts(mode, mtime_ns), ours=True)
+        persist_metadata(beside, Metadata(mode, mtime_ns), ours=True)
         system.io.replace(beside, target)
     system.io.sync_folder(target.parent)
 
@@ -116,12 +116,12 @@ def appending(path: Path) -> Iterator[BinaryIO]:
         yield handle
 
 
-def write_new(target: str, chunks: Iterable[Chunk], facts: Facts) -> None:
+def write_new(target: str, chunks: Iterable[Chunk], facts: Metadata) -> None:
     """Write ``chunks`` as a file that is not there yet, without syncing it; it goes again when that fails. The path is
     text: for tens of thousands of small files, pathlib takes as long as the system."""
     try:
         _write_chunks(target, chunks)
-        set_facts(target, facts)
+        set_metadata(target, facts)
     except FileExistsError:
         raise
     except BaseException:
@@ -148,9 +148,9 @@ class Stage:
     """
 
     def __init__(self) -> None:
-        self._waiting: list[tuple[Path, Path, Facts]] = []
+        self._waiting: list[tuple[Path, Path, Metadata]] = []
 
-    def put(self, target: Path, chunks: Iterable[Chunk], facts: Facts) -> None:
+    def put(self, target: Path, chunks: Iterable[Chunk], facts: Metadata) -> None:
         """Write ``chunks`` beside ``target``. What ``chunks`` or the system raises leaves nothing of it."""
         make_folder(target.parent)
         with _beside(target) as beside:
@@ -176,7 +176,7 @@ class Stage:
         self._waiting.clear()
 
 
-def place_link(target: Path, points_at: str, facts: Facts) -> None:
+def place_link(target: Path, points_at: str, facts: Metadata) -> None:
     """Make ``target`` a symbolic link, replacing a file or link that stands there."""
     with _beside(target) as beside:
         system.io.symlink(points_at, beside)
@@ -246,7 +246,7 @@ def discard(path: Path) -> None:
     system.io.rmdir(path)
 
 
-def move_in(source: Path, target: Path, facts: Facts) -> None:
+def move_in(source: Path, target: Path, facts: Metadata) -> None:
     """Give a file that was written and synced elsewhere its place, over what stands there; ``facts`` where it has to
     be written anew, as its place is on another disk."""
     make_folder(target.parent)

@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from emberkeep.inventory.probe import Look
+from emberkeep.inventory.probe import FileProbe
 
 _NAMES = re.compile(r"\.(json|toml|ya?ml|properties|ini|cfg|txt)$", re.IGNORECASE)
 _PAIR = re.compile(r"""^\s*"?([\w.-]+)"?\s*[:=]\s*(.*?)\s*$""", re.MULTILINE)
@@ -35,7 +35,7 @@ class Extension:
     needs: tuple[str, ...]
 
 
-def read_manifest(look: Look, path: str) -> Extension | None:
+def read_manifest(look: FileProbe, path: str) -> Extension | None:
     """What the extension at ``path`` says of itself: an archive by a manifest in it, an unpacked one by its manifest, a
     script by its first lines; None when it is no extension."""
     kind = look.kind(path)
@@ -54,7 +54,7 @@ def read_manifest(look: Look, path: str) -> Extension | None:
     return None
 
 
-def read_facts(look: Look, path: str) -> Mapping[str, Any]:
+def read_facts(look: FileProbe, path: str) -> Mapping[str, Any]:
     """The top-level keys of a small manifest, in lower case; {} for a file that is large."""
     return _facts(look.text(path)) if look.size(path) <= LARGEST_MANIFEST else {}
 

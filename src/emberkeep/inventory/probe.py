@@ -172,7 +172,7 @@ def _first(chunks: Iterable[bytes], most: int) -> bytes:
 
 
 @dataclass
-class Look:
+class FileProbe:
     """Reads beginnings of files on demand. ``root``: the folder on the disk, None for a tree that is none.
     ``unreadable``: files that could not be read, and why."""
 

@@ -47,7 +47,7 @@ from emberkeep.keep.tables.server import (
 )
 from emberkeep.keep.tables.updates import (
     Landmark,
-    Settling,
+    ResolutionRule,
     Updating,
     Wanted,
     read_landmark,
@@ -103,7 +103,7 @@ class Config:
     told_events: Events | None = None
     """These four are None where keep.toml has none of their tables; ``far`` and so on are there always."""
     ladder: tuple[Rung, ...] = ()
-    rules: tuple[Settling, ...] = ()
+    rules: tuple[ResolutionRule, ...] = ()
     silenced: tuple[str, ...] = ()
     questions: tuple[str, ...] = ()
     """Lines of keep.toml that begin with ``# ?``: what adopt could only guess, until the admin strikes them out."""

@@ -49,7 +49,7 @@ class Record:
 
 Table = dict[str, list[Record]]
 """The records of one file by the list they stand in."""
-Held = Callable[[Record], str]
+FileRow = Callable[[Record], str]
 """What is wrong with a record, in words; "" when nothing is."""
 
 
@@ -57,7 +57,7 @@ Held = Callable[[Record], str]
 class Learned:
     """The checks learned from some releases."""
 
-    checks: list[tuple[Check, Held]] = field(default_factory=list)
+    checks: list[tuple[Check, FileRow]] = field(default_factory=list)
     unique: list[Check] = field(default_factory=list)
     references: list[tuple[Check, str, str, str]] = field(default_factory=list)
     """Check, field, and the file and list that the field's values stand in."""
@@ -92,7 +92,7 @@ class _About:
         return Check(f"{self.file}: {self.list.rpartition('/')[2]} {words}", self.file, self.list, self.support)
 
 
-def _of_list(about: _About, groups: Sequence[Sequence[Record]], strict: Strictness) -> Iterator[tuple[Check, Held]]:
+def _of_list(about: _About, groups: Sequence[Sequence[Record]], strict: Strictness) -> Iterator[tuple[Check, FileRow]]:
     """Rules about single records that hold in every group."""
     every = list({id(record): record for group in groups for record in group}.values())
     present = Counter(itertools.chain.from_iterable(record.values for record in every))
@@ -124,11 +124,11 @@ def _numbers(records: Sequence[Record], name: str) -> list[Decimal | None] | Non
     return found
 
 
-def _required(name: str) -> Held:
+def _required(name: str) -> FileRow:
     return lambda record: "" if name in record.values else f"lacks {name}"
 
 
-def _of_values(name: str, values: Sequence[str], strict: Strictness) -> Iterator[tuple[str, Held]]:
+def _of_values(name: str, values: Sequence[str], strict: Strictness) -> Iterator[tuple[str, FileRow]]:
     numbers = [number(value) for value in values]
     if all(value is not None for value in numbers):
         if all(is_whole(value) for value in values):
@@ -162,7 +162,7 @@ def _not_negative(text: str) -> bool:
     return value is None or value >= 0
 
 
-def _tested(name: str, good: Callable[[str], bool], words: str) -> Held:
+def _tested(name: str, good: Callable[[str], bool], words: str) -> FileRow:
     def held(record: Record) -> str:
         value = record.values.get(name)
         return "" if value is None or good(value) else f"{name} is {value or 'empty'}, which {words}"
@@ -194,7 +194,7 @@ def _both(record: Record, low: str, high: str) -> tuple[Decimal, Decimal] | None
     return None if one is None or other is None else (one, other)
 
 
-def _not_above(low: str, high: str) -> Held:
+def _not_above(low: str, high: str) -> FileRow:
     def held(record: Record) -> str:
         pair = _both(record, low, high)
         return "" if pair is None or pair[0] <= pair[1] else f"{low} {pair[0]} is above {high} {pair[1]}"
@@ -297,7 +297,7 @@ def _dangling(learned: Learned, sides: Sides) -> Iterator[Breach]:
                 yield _breach(check, record, f"{name} is {value}, which does not stand in {file}", sides)
 
 
-def _breach(check: Check, record: Record, what: str, sides: Sides, held: Held | None = None) -> Breach:
+def _breach(check: Check, record: Record, what: str, sides: Sides, held: FileRow | None = None) -> Breach:
     """``held`` tells whether the record was as wrong on one side already; else the side with its values brought it."""
 
     def has_it(side: Record | None) -> bool:

@@ -21,7 +21,7 @@ from emberkeep.merging.results import (
     TYPED,
     Change,
     Question,
-    Settle,
+    Resolver,
     What,
     typed_lines,
     unanswered,
@@ -57,7 +57,7 @@ def regions(old: Sequence[str], mine: Sequence[str], new: Sequence[str]) -> Iter
         yield Region((at[0], end[0]), (at[1], end[1]), (at[2], end[2]), False)
 
 
-def merge_lines(path: str, old: str, mine: Text, new: str, settle: Settle) -> RecordsMerged:
+def merge_lines(path: str, old: str, mine: Text, new: str, settle: Resolver) -> RecordsMerged:
     """Bring ``new`` into ``mine`` line by line; line ends and a missing final one stay the admin's."""
     merged = _Lines(path, split(old), mine, split(new), settle).merge()
     if merged.taken and _is_merged_already(old, mine, new):
@@ -78,7 +78,7 @@ def _is_merged_already(old: str, mine: Text, new: str) -> bool:
 
 
 class _Lines:
-    def __init__(self, path: str, old: list[str], mine: Text, new: list[str], settle: Settle) -> None:
+    def __init__(self, path: str, old: list[str], mine: Text, new: list[str], settle: Resolver) -> None:
         self.path = path
         self.source = mine
         self.mine = split(mine.text)

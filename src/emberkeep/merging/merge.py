@@ -30,7 +30,7 @@ from emberkeep.merging.results import (
     Merge,
     Outcome,
     Question,
-    Settle,
+    Resolver,
     What,
     unanswered,
 )
@@ -64,7 +64,7 @@ def merge_file(
     new: bytes | None,
     *,
     rules: Mapping[str, Rule] | None = None,
-    settle: Settle = unanswered,
+    settle: Resolver = unanswered,
     orders: Sequence[Order] = (),
 ) -> FileMerge:
     """Merge one file. A side that cannot be read gives a FileMerge with its fault, and nothing to write."""
@@ -89,7 +89,7 @@ class _Ways:
     """How a file is merged: record identities told, what settles questions, standing orders in force."""
 
     rules: Mapping[str, Rule]
-    settle: Settle
+    settle: Resolver
     orders: Sequence[Order]
     matched: set[str] = field(default_factory=set)
     """Names of the orders that met a record."""
@@ -110,7 +110,7 @@ def _merge(sides: _Sides, ways: _Ways) -> FileMerge:
     return _text(sides, [text for text in texts if text is not None], ways)
 
 
-def _one_side_lacks_it(sides: _Sides, settle: Settle) -> FileMerge:
+def _one_side_lacks_it(sides: _Sides, settle: Resolver) -> FileMerge:
     old, mine, new = sides.old, sides.mine, sides.new
     if mine is None and old is None:
         taken = Change(sides.path, "", FILE, What.ADDED, None, _size(new))
@@ -135,7 +135,7 @@ def _size(data: bytes | None) -> str | None:
     return None if data is None else f"{len(data)} bytes"
 
 
-def _whole(sides: _Sides, format_name: str, settle: Settle) -> FileMerge:
+def _whole(sides: _Sides, format_name: str, settle: Resolver) -> FileMerge:
     """A file without records or lines: one side's bytes or the other's."""
     if sides.new in (sides.old, sides.mine):
         kept = () if sides.mine == sides.old or sides.mine == sides.new else (_kept(sides, What.SET),)
@@ -146,7 +146,7 @@ def _whole(sides: _Sides, format_name: str, settle: Settle) -> FileMerge:
     return _ask_file(sides, settle, "both sides changed this file, and it is not text")
 
 
-def _ask_file(sides: _Sides, settle: Settle, why: str) -> FileMerge:
+def _ask_file(sides: _Sides, settle: Resolver, why: str) -> FileMerge:
     asked = Question(sides.path, "", FILE, _size(sides.old), _size(sides.mine), _size(sides.new), why=why)
     answer, by = settle(asked)
     if answer not in (MINE, NEW, OLD):
@@ -347,7 +347,7 @@ def merge_trees(
     paths: Iterable[str] | None = None,
     *,
     rules: Rules = no_rules,
-    settle: Settle = unanswered,
+    settle: Resolver = unanswered,
     orders: Sequence[Order] = (),
 ) -> Merge:
     """Merge every file of three trees, or those named by ``paths``."""

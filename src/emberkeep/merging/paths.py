@@ -77,7 +77,7 @@ def write(found: Merge, mine: Path, out: Path) -> None:
         folders = _copy(mine, out, {item.path for item in found.to_write})
         _write_files(out, [item for item in found.to_write if item.data is not None])
         for entry in folders:  # whose times what was written in them has changed
-            metadata.set_folder_metadata(out / entry.path, metadata.Facts(entry.mode, entry.mtime_ns))
+            metadata.set_folder_metadata(out / entry.path, metadata.Metadata(entry.mode, entry.mtime_ns))
 
 
 def _write_file(found: Merge, mine: Path, out: Path) -> None:
@@ -92,7 +92,7 @@ def _write_files(folder: Path, items: Sequence[FileMerge]) -> None:
     try:
         for item in items:
             if item.data is not None:
-                staged.put(folder / item.path, [item.data], metadata.Facts(item.mode))
+                staged.put(folder / item.path, [item.data], metadata.Metadata(item.mode))
         staged.commit()
     except BaseException:
         staged.abandon()
@@ -111,7 +111,7 @@ def _copy(mine: Path, out: Path, leave: set[str]) -> list[Entry]:
         if entry.kind is Kind.FOLDER:
             writing.make_folder(out / path)
         elif entry.kind is Kind.LINK:
-            writing.place_link(out / path, entry.points_at, metadata.Facts(mtime_ns=entry.mtime_ns))
+            writing.place_link(out / path, entry.points_at, metadata.Metadata(mtime_ns=entry.mtime_ns))
         elif path not in leave:
             writing.write_whole(out / path, [read(tree, path)], mode=entry.mode, mtime_ns=entry.mtime_ns)
     return deepest_first(entry for entry in entries.values() if entry.kind is Kind.FOLDER)

@@ -33,7 +33,7 @@ from emberkeep.merging.results import (
     RECORD,
     Change,
     Question,
-    Settle,
+    Resolver,
     What,
     typed_value,
 )
@@ -59,7 +59,7 @@ def merge_documents(
     mine: Document,
     new: Document,
     identities: KeyRules,
-    settle: Settle,
+    settle: Resolver,
 ) -> RecordsMerged:
     """Bring ``new`` into ``mine``; ``old`` is what both began from, None when nothing is known of it."""
     merger = _Merger(path, old, mine, new, identities, settle)

@@ -269,7 +269,7 @@ class Merge:
         return tuple(file for file in self.of_tables if file.outcome is Outcome.MERGED)
 
 
-Settle = Callable[[Question], tuple[str, str]]
+Resolver = Callable[[Question], tuple[str, str]]
 """Gives a question's answer and where it came from; empty texts while it is open."""
 
 

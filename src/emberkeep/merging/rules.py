@@ -12,11 +12,11 @@ from fnmatch import fnmatchcase
 
 from emberkeep.documents.values import number, respelled
 from emberkeep.fs import globs
-from emberkeep.keep.tables.updates import Settling
-from emberkeep.merging.results import MINE, NEW, OLD, RULE, TYPED, Question, Settle
+from emberkeep.keep.tables.updates import ResolutionRule
+from emberkeep.merging.results import MINE, NEW, OLD, RULE, TYPED, Question, Resolver
 
 
-def settle_by(rules: Sequence[Settling]) -> Settle:
+def settle_by(rules: Sequence[ResolutionRule]) -> Resolver:
     """Settles a question by the first rule that is about it and has an answer to it."""
 
     def settle(question: Question) -> tuple[str, str]:
@@ -28,7 +28,7 @@ def settle_by(rules: Sequence[Settling]) -> Settle:
     return settle
 
 
-def _is_about(rule: Settling, question: Question) -> bool:
+def _is_about(rule: ResolutionRule, question: Question) -> bool:
     if not globs.matches(question.file, [rule.files]):
         return False
     field = question.field.removeprefix("@")
@@ -60,7 +60,7 @@ def _typed(value: Decimal, question: Question) -> str:
     return f"{TYPED} {respelled(value, question.new or '')}"
 
 
-def in_turn(*ways: Settle) -> Settle:
+def in_turn(*ways: Resolver) -> Resolver:
     """Settles a question by the first of several that has an answer."""
 
     def settle(question: Question) -> tuple[str, str]:

@@ -18,7 +18,7 @@ from emberkeep.documents.formats.script import Argument, Command, Script, Variab
 from emberkeep.documents.values import same_value
 from emberkeep.merging.lines import merge_lines
 from emberkeep.merging.records import RecordsMerged
-from emberkeep.merging.results import NEW, OLD, TYPED, Change, Question, Settle, What, typed_value
+from emberkeep.merging.results import NEW, OLD, TYPED, Change, Question, Resolver, What, typed_value
 
 _OPEN, _SHUT = "\ue000", "\ue001"
 _HOLE = re.compile(f"{_OPEN}(\\d+){_SHUT}")
@@ -27,7 +27,7 @@ Key = tuple[str, int]
 """A name, and which of those of that name in the script."""
 
 
-def merge_script(path: str, old: str, mine: Text, new: str, settle: Settle) -> RecordsMerged | None:
+def merge_script(path: str, old: str, mine: Text, new: str, settle: Resolver) -> RecordsMerged | None:
     """Bring ``new`` into ``mine``; None for what is no script of a known language."""
     language = scripts.language(path, mine.text)
     if not language or any(_OPEN in text for text in (old, mine.text, new)):
@@ -49,7 +49,7 @@ class _Merger:
     path: str
     source: Text
     scripts: Sequence[Script]
-    settle: Settle
+    settle: Resolver
     holes: list[_Hole] = field(default_factory=list)
     taken: list[Change] = field(default_factory=list)
     kept: list[Change] = field(default_factory=list)

@@ -16,7 +16,7 @@ from emberkeep.merging.results import (
     TYPED,
     Change,
     Question,
-    Settle,
+    Resolver,
     typed_value,
 )
 from emberkeep.merging.rows import ThreeWay
@@ -32,7 +32,7 @@ class Sides:
     mine: Document
     new: Document
     identities: KeyRules
-    settle: Settle
+    settle: Resolver
     edits: list[Edit] = field(default_factory=list)
     taken: list[Change] = field(default_factory=list)
     kept: list[Change] = field(default_factory=list)

@@ -126,7 +126,7 @@ def _about(item: FileDifference) -> str:
 
 def detail_line(detail: Difference) -> str:
     """One difference on one line."""
-    detail = words.discreet(detail)
+    detail = words.redact(detail)
     field = "" if detail.field in _NAMELESS else detail.field
     name = " ".join(part for part in (detail.record, field) if part)
     sign = _SIGNS[detail.kind]

@@ -12,7 +12,7 @@ from typing import Any
 from emberkeep.errors import EmberKeepError
 from emberkeep.fs.trees import Entry
 from emberkeep.merging.results import FileMerge, Merge
-from emberkeep.show.words import discreet
+from emberkeep.show.words import redact
 from emberkeep.transfer.protocol import FarEntry
 
 
@@ -24,7 +24,7 @@ def plain(value: Any) -> Any:
     if isinstance(value, Merge):
         return _merge(value)
     if is_dataclass(value) and not isinstance(value, type):
-        value = discreet(value)
+        value = redact(value)
         return {item.name: plain(getattr(value, item.name)) for item in fields(value)}
     if isinstance(value, Enum):
         return value.value

@@ -79,7 +79,7 @@ def _details(screen: Screen, found: Merge) -> None:
 
 def change_line(change: Change) -> str:
     """One change on one line: sign, record and field, old and new value."""
-    change = words.discreet(change)
+    change = words.redact(change)
     name = " ".join(part for part in (change.record, "" if change.field in (RECORD, LINES) else change.field) if part)
     sign = _SIGNS[change.what]
     if change.what is What.MOVED:
@@ -101,7 +101,7 @@ def _orders(screen: Screen, found: Merge, *, details: bool) -> None:
             screen.line(f"  {name}: {words.count(len(items), 'new default')}")
             shown = items if details else items[:MOST_OBEYED]
             for item in shown:
-                item = words.discreet(item)
+                item = words.redact(item)
                 value = "left out" if item.after is None else f"{item.field}  {item.before} → {item.after}"
                 screen.line(f"    {item.record}  {value}", QUIET)
             if len(items) > len(shown):
@@ -153,7 +153,7 @@ def _questions(screen: Screen, found: Merge) -> None:
 
 
 def _question_line(question: Question) -> str:
-    question = words.discreet(question)
+    question = words.redact(question)
     name = " ".join(part for part in (question.record, "" if question.field == LINES else question.field) if part)
     where = f"line {question.line}: " if question.line else ""
     if question.why:

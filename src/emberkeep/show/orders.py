@@ -89,7 +89,7 @@ def _example(intent: Intent) -> str:
 
 
 def _edit(edit: HandEdit) -> str:
-    edit = words.discreet(edit)
+    edit = words.redact(edit)
     if not edit.field:
         return f"{edit.record} removed"
     return f"{edit.record} {edit.field} {words.short(edit.before, 20)} → {words.short(edit.after, 20)}"

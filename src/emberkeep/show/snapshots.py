@@ -23,7 +23,7 @@ if TYPE_CHECKING:  # each command loads only what it shows
     from emberkeep.store.compact import Freed
     from emberkeep.store.repair import Repair
     from emberkeep.store.verify import DamagedFile, Verification
-    from emberkeep.store.writer import Taken
+    from emberkeep.store.writer import SnapshotResult
 
 MOST_LINES = 12
 MOST_DAMAGED = 200
@@ -31,7 +31,7 @@ LITTLE = 1_000_000
 """Bytes; less that could be freed is not worth a word."""
 
 
-def taken(screen: Screen, done: Taken, alike: Sequence[tuple[str, str]] = ()) -> None:
+def taken(screen: Screen, done: SnapshotResult, alike: Sequence[tuple[str, str]] = ()) -> None:
     """A snapshot just taken; ``alike``: names in it that differ only in case."""
     about = done.about
     note = f" “{about.note}”" if about.note else ""

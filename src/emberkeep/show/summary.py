@@ -9,7 +9,7 @@ from collections.abc import Iterable, Sequence
 
 from emberkeep.documents.identity import says_identity
 from emberkeep.merging.results import COMMENT, FILE, LINES, RECORD, Change, Merge, What
-from emberkeep.show.words import clean, count, discreet
+from emberkeep.show.words import clean, count, redact
 
 _NAMED = 6
 _OUR_OWN = ("release", "version", "format")
@@ -20,7 +20,7 @@ _VOWEL_Y = re.compile(r"[^aeiou]y$")
 
 def summary(merge: Merge) -> str:
     """The paragraph; it says so when nothing changes for the players."""
-    taken = [discreet(change) for file in merge.files if file.format != "script" for change in file.taken]
+    taken = [redact(change) for file in merge.files if file.format != "script" for change in file.taken]
     parts = [*_records(taken, What.ADDED, "{} new {}"), *_records(taken, What.REMOVED, "{} {} gone")]
     parts += _values(taken)
     if not parts:

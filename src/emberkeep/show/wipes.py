@@ -76,7 +76,7 @@ def grouped(paths: Sequence[str]) -> str:
 
 
 def _setting(one: Setting) -> str:
-    told = words.discreet(one)
+    told = words.redact(one)
     if one.secret:
         return f"{one.file}: {one.field} = (a secret)"
     was = "new" if told.before is None else f"was {words.short(told.before)}"

@@ -74,7 +74,7 @@ def short(text: str | None, longest: int = 60) -> str:
     return f"{folded[:half]} … {folded[-half:]}"
 
 
-def discreet(item: _Told) -> _Told:
+def redact(item: _Told) -> _Told:
     """A change, question or difference with its values hidden where its field is called as passwords and tokens are:
     what is shown, reported or given as JSON may be passed on."""
     field = getattr(item, "field", None)

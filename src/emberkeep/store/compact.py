@@ -25,7 +25,7 @@ from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE, Extent, Place
 from emberkeep.store.index import Index
 from emberkeep.store.intake import Progress, silent
-from emberkeep.store.manifest import Held
+from emberkeep.store.manifest import FileRow
 from emberkeep.store.packs import (
     HEAD,
     BlockId,
@@ -214,7 +214,7 @@ class _Moved:
 
 def _rename_places(store: Store, name: str, places: dict[Place, Place]) -> None:
     manifest = load(store, name)
-    held: dict[str, Held] = {
+    held: dict[str, FileRow] = {
         path: row._replace(place=places[row.place]) if row.place in places else row
         for path, row in manifest.held.items()
     }

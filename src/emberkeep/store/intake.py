@@ -20,7 +20,7 @@ from emberkeep.fs.trees import FILE, Entry, Skipped, Stamp, Tree, digest_of
 from emberkeep.store import extents as lists
 from emberkeep.store import reuse
 from emberkeep.store.extents import HOLE, Extent, Fetch, Place, Within
-from emberkeep.store.manifest import Held
+from emberkeep.store.manifest import FileRow
 from emberkeep.store.pieces import BLOCK, Pieces, Unplaced
 from emberkeep.store.reuse import PIECE, Chunks, Run
 from emberkeep.store.seen import Stamps
@@ -97,7 +97,7 @@ class Intake:
     folder and not an archive."""
 
     tree: Tree
-    base: Mapping[str, Held]
+    base: Mapping[str, FileRow]
     fetch: Fetch
     pieces: Pieces
     at_once: bool = False
@@ -108,7 +108,7 @@ class Intake:
 
     def __post_init__(self) -> None:
         self._by_digest: dict[str, _Contents] = {}
-        self._earlier: Mapping[str, Held] = {}
+        self._earlier: Mapping[str, FileRow] = {}
         self._sizes: set[int] = set()
         self._taken: dict[str, tuple[Entry, _Contents | None]] = {}
         self._kin: dict[str, str] | None = None
@@ -138,10 +138,10 @@ class Intake:
     def take(
         self,
         entries: Mapping[str, Entry],
-        kept: Mapping[str, Held],
+        kept: Mapping[str, FileRow],
         progress: Progress,
         streams: Sequence[Stream] = (),
-    ) -> dict[str, Held]:
+    ) -> dict[str, FileRow]:
         """All rows of ``entries``: those of ``kept`` as they are, the others read; and those of ``streams``. Raises
         what reading or writing does."""
         streamed = sum(held.entry.size for stream in streams if (held := self.base.get(stream.path)))
@@ -247,7 +247,7 @@ class Intake:
         )
         return done + size
 
-    def _base_of(self, entry: Entry) -> Held | None:
+    def _base_of(self, entry: Entry) -> FileRow | None:
         return self.base.get(entry.path) or self.base.get(self._kin_of(entry.path))
 
     def _read(self, entry: Entry, looked: _Looked | None) -> _Contents | None:
@@ -349,10 +349,10 @@ class Intake:
 
     # --- the end -------------------------------------------------------------
 
-    def _finished(self, kept: Mapping[str, Held]) -> dict[str, Held]:
+    def _finished(self, kept: Mapping[str, FileRow]) -> dict[str, FileRow]:
         self.pieces.settle([found for _, found in self._taken.values() if found is not None])
         rows = {
-            path: Held(entry, found.identity, found.place) if found else Held(entry)
+            path: FileRow(entry, found.identity, found.place) if found else FileRow(entry)
             for path, (entry, found) in self._taken.items()
         }
         if not rows:

@@ -101,7 +101,7 @@ def beside(name: str, ending: str = "") -> str:
     return f"{BESIDE}{name}{ending}"
 
 
-class Held(NamedTuple):
+class FileRow(NamedTuple):
     """An entry with the digest (hex) and the place of its contents: "" and None where there are none."""
 
     entry: Entry
@@ -114,7 +114,7 @@ class Manifest:
     """A snapshot: its facts and all it holds, by path, sorted."""
 
     about: About
-    held: dict[str, Held]
+    held: dict[str, FileRow]
     skipped: tuple[Skipped, ...] = field(default=())
     top: Entry | None = None
 
@@ -289,7 +289,7 @@ def _about(facts: dict[str, Any]) -> About:
     return About(**facts)
 
 
-def _rows(parts: _Parts) -> dict[str, Held]:
+def _rows(parts: _Parts) -> dict[str, FileRow]:
     """The table's rows. Snapshots of large servers have very many, so tuples are made without a call of ours each."""
     few, count = parts.few, parts.few["entries"]
     if not count:
@@ -313,4 +313,4 @@ def _rows(parts: _Parts) -> dict[str, Held]:
     )
     places = map(new, repeat(Place), zip([blocks[at] for at in block], offset, length, depth, strict=True))
     named = [None if at < 0 else place for at, place in zip(block, places, strict=True)]
-    return dict(zip(paths, map(new, repeat(Held), zip(entries, digests, named, strict=True)), strict=True))
+    return dict(zip(paths, map(new, repeat(FileRow), zip(entries, digests, named, strict=True)), strict=True))

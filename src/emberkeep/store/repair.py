@@ -19,7 +19,7 @@ from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE
 from emberkeep.store.index import Index
 from emberkeep.store.intake import Intake, Progress, silent
-from emberkeep.store.manifest import Held
+from emberkeep.store.manifest import FileRow
 from emberkeep.store.packs import BlockId, PackReader, PackWriter, block_id, encode, pack_path
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.store import Store
@@ -133,7 +133,7 @@ class _Mending:
                             self.blocks += 1
         return found
 
-    def _wanted_of(self, path: str, held: Held) -> Iterator[tuple[BlockId, bytes]]:
+    def _wanted_of(self, path: str, held: FileRow) -> Iterator[tuple[BlockId, bytes]]:
         """Missing blocks that begin in a file, where the live file still has their bytes."""
         entry = self.live.entries().get(path)
         if entry is None or entry.kind is not Kind.FILE:
@@ -153,7 +153,7 @@ class _Mending:
             if block_id(raw) == block:
                 yield block, raw
 
-    def _stored_anew(self, damaged: Mapping[str, list[str]]) -> tuple[dict[str, dict[str, Held]], Index]:
+    def _stored_anew(self, damaged: Mapping[str, list[str]]) -> tuple[dict[str, dict[str, FileRow]], Index]:
         """New places for the damaged files whose whole contents still stand in the live folder."""
         there = self.live.entries()
         paths = {path for names in damaged.values() for path in names if path in there}
@@ -164,14 +164,14 @@ class _Mending:
                 rows = Intake(self.live, {}, self.store.block, pieces).take(chosen, {}, silent)
         except UnreadableInput:
             return {}, {}
-        found: dict[str, dict[str, Held]] = {}
+        found: dict[str, dict[str, FileRow]] = {}
         for name, names in damaged.items():
             held = load(self.store, name).held
             same = {p: rows[p].place for p in names if p in rows and rows[p].digest == held[p].digest}
             found[name] = {path: held[path]._replace(place=place) for path, place in same.items()}
         return found, pieces.fresh
 
-    def _write_manifests(self, rows: Mapping[str, Mapping[str, Held]]) -> None:
+    def _write_manifests(self, rows: Mapping[str, Mapping[str, FileRow]]) -> None:
         for name, changed in rows.items():
             if not changed:
                 continue

@@ -30,7 +30,7 @@ import zstandard
 from blake3 import blake3
 
 from emberkeep.fs import writing
-from emberkeep.store.manifest import Held, packed, unpacked
+from emberkeep.store.manifest import FileRow, packed, unpacked
 
 MAGIC = b"EMBERSEEN 2\n"
 _LENGTH = struct.Struct("<I")
@@ -51,7 +51,7 @@ class Seen:
     packs: Mapping[int, int] = field(default_factory=dict)
     frame: bytes = b""
 
-    def stamps(self, held: Mapping[str, Held]) -> Stamps:
+    def stamps(self, held: Mapping[str, FileRow]) -> Stamps:
         """The stamps of the trusted files of the snapshot's rows."""
         if not self.frame or zstandard.frame_content_size(self.frame) != 16 * len(held):
             return {}
@@ -60,7 +60,7 @@ class Seen:
         return {path: pair for path, pair in zip(held, pairs, strict=True) if pair[0]}
 
 
-def of(held: Mapping[str, Held], stamps: Stamps, taken_ns: int) -> tuple[bytes, int]:
+def of(held: Mapping[str, FileRow], stamps: Stamps, taken_ns: int) -> tuple[bytes, int]:
     """The frame of stamps for a snapshot's rows, and how many of them are trusted: none whose times lie too near the
     scan."""
     until = taken_ns - SETTLED_NS

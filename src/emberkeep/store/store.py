@@ -44,7 +44,7 @@ from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs as pack_files
 from emberkeep.store.extents import HOLE, Extent
-from emberkeep.store.manifest import About, Held, Manifest
+from emberkeep.store.manifest import About, FileRow, Manifest
 from emberkeep.store.packs import BlockId, Location, PackReader
 from emberkeep.store.reuse import PIECE
 
@@ -270,11 +270,11 @@ class Store:
             raise Damage(f"block {block.hex()[:12]} is missing from the store", hint="run 'emberkeep verify'")
         return location
 
-    def extents(self, held: Held) -> list[Extent]:
+    def extents(self, held: FileRow) -> list[Extent]:
         """The extents of a file's contents, in order."""
         return lists.extents_of(held.place, self.block) if held.place else []
 
-    def holds(self, held: Held) -> bool:
+    def holds(self, held: FileRow) -> bool:
         """Whether every block that a file needs can be found."""
         try:
             for extent in self.extents(held):
@@ -284,7 +284,7 @@ class Store:
             return False
         return True
 
-    def contents(self, held: Held, *, holes: bool = False) -> Iterator[files.Chunk]:
+    def contents(self, held: FileRow, *, holes: bool = False) -> Iterator[files.Chunk]:
         """A file's contents, piece by piece; the whole is checked against its digest at the end.
 
         ``holes``: a hole comes as its length instead of as zeros.
@@ -306,7 +306,7 @@ class Store:
         if hasher.hexdigest() != held.digest:
             raise Damage("the blocks of this file do not add up to it", place=Place(held.entry.path))
 
-    def unwritten(self, tree: FolderTree) -> dict[str, Held]:
+    def unwritten(self, tree: FolderTree) -> dict[str, FileRow]:
         """What the last snapshot of the live server holds of ``tree``, of the paths that nobody has written to
         since."""
         entries = tree.entries()
@@ -317,7 +317,7 @@ class Store:
         held = base.manifest.held
         return unwritten_rows(entries, held, remembered.stamps(held), tree.stamps)
 
-    def short(self, held: Held) -> bytes | None:
+    def short(self, held: FileRow) -> bytes | None:
         """A file's contents where they are one stretch of one block, as those of most files are; None where not."""
         place = held.place
         if place is None or place.depth or place.block == HOLE:
@@ -345,7 +345,7 @@ class Store:
                 files.make_folder(folder, private=True)
             if not (self.folder / "format").exists():
                 files.write_whole(self.folder / "format", [FORMAT])
-        with private.alone(self.folder / "lock", self._is_held):
+        with private.exclusive_lock(self.folder / "lock", self._is_held):
             with self._may_be_written():
                 if self.format_damaged:
                     files.write_whole(self.folder / "format", [FORMAT])
@@ -407,8 +407,8 @@ class Base(NamedTuple):
 
 
 def unwritten_rows(
-    entries: Mapping[str, Entry], held: Mapping[str, Held], known: seen.Stamps, stamps: seen.Stamps
-) -> dict[str, Held]:
+    entries: Mapping[str, Entry], held: Mapping[str, FileRow], known: seen.Stamps, stamps: seen.Stamps
+) -> dict[str, FileRow]:
     """The rows of files that nobody has written to, and of all else that is as it was."""
     found = {}
     for path, entry in entries.items():

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Mapping
 from emberkeep.errors import Damage, UnreadableInput, UsageError
 from emberkeep.fs import writing
 from emberkeep.fs.trees import FILE, Entry, Skipped, Still
-from emberkeep.store.manifest import BESIDE, DEFAULTS, Held, Manifest
+from emberkeep.store.manifest import BESIDE, DEFAULTS, FileRow, Manifest
 from emberkeep.store.store import Store
 
 
@@ -60,7 +60,7 @@ class SnapshotTree(Still):
         """The contents of a file; its holes as their lengths. Several threads may ask at once."""
         return self._contents(self.manifest.held[path], holes=True)
 
-    def _contents(self, held: Held, holes: bool) -> Iterator[writing.Chunk]:
+    def _contents(self, held: FileRow, holes: bool) -> Iterator[writing.Chunk]:
         short = None
         with contextlib.suppress(Damage):  # its block may have been moved; if it is damaged, that is told below
             short = self._store.short(held)
@@ -75,7 +75,7 @@ class SnapshotTree(Still):
                 hint="run 'emberkeep verify' for all that is",
             ) from error
 
-    def _now(self, held: Held) -> Held:
+    def _now(self, held: FileRow) -> FileRow:
         """Where a file lies now: another program may have moved it since the manifest was read."""
         if self._store.holds(held):
             return held

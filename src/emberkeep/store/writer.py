@@ -16,7 +16,7 @@ from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE
 from emberkeep.store.intake import Intake, Progress, Stream, silent
-from emberkeep.store.manifest import BESIDE, DEFAULTS, About, Held, Manifest
+from emberkeep.store.manifest import BESIDE, DEFAULTS, About, FileRow, Manifest
 from emberkeep.store.packs import PackWriter
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.store import Store, unwritten_rows
@@ -34,7 +34,7 @@ class Dumped(NamedTuple):
     bytes: int
 
 
-class Taken(NamedTuple):
+class SnapshotResult(NamedTuple):
     """A snapshot just taken: its facts, what could not be taken or would not settle, and what was dumped along."""
 
     about: About
@@ -53,7 +53,7 @@ def add(
     streams: Sequence[Stream] = (),
     progress: Progress = silent,
     glimpse: str = "",
-) -> Taken:
+) -> SnapshotResult:
     """Take ``tree`` (or what ``wanted`` says of it) in as a snapshot, or as defaults where ``about.why`` says so.
 
     A snapshot's label is its new number; ``about`` tells the rest. ``live``: the live server folder, when
@@ -119,7 +119,7 @@ class _Addition:
     progress: Progress
     glimpse: str
 
-    def taken(self) -> Taken:
+    def taken(self) -> SnapshotResult:
         """The snapshot, once it is there."""
         tree, wanted, live, streams = self.tree, self.wanted, self.live, self.streams
         about = self.about
@@ -169,11 +169,11 @@ class _Addition:
         if live is not None and wanted is None:
             told = {path: live.stamps[path] for path in kept if path in live.stamps} | intake.stamps
             self._save_seen(manifest, data, told, "" if intake.unread or intake.unsettled or live.copied else scan)
-        return Taken(about, skipped)
+        return SnapshotResult(about, skipped)
 
     def _without_damage(
-        self, entries: Mapping[str, Entry], held: Mapping[str, Held], intake: Intake
-    ) -> dict[str, Held]:
+        self, entries: Mapping[str, Entry], held: Mapping[str, FileRow], intake: Intake
+    ) -> dict[str, FileRow]:
         """The rows of a snapshot in the making, where damage was met only while it was made: what leans on that is
         taken in once more."""
         fresh = intake.pieces.fresh
@@ -188,10 +188,10 @@ class _Addition:
         lost = lacking.keys() - again.keys()
         return {path: again.get(path, row) for path, row in held.items() if path not in lost}
 
-    def _with_streams(self, earlier: Mapping[str, Held]) -> Mapping[str, Held]:
+    def _with_streams(self, earlier: Mapping[str, FileRow]) -> Mapping[str, FileRow]:
         """What a new snapshot is compared with, and each stream's newest earlier one where that has none."""
         lacking = {stream.path for stream in self.streams} - earlier.keys()
-        found: dict[str, Held] = {}
+        found: dict[str, FileRow] = {}
         for number in reversed(self.store.numbers()):
             if lacking <= found.keys():
                 break
@@ -203,12 +203,12 @@ class _Addition:
 
     def _known(
         self, entries: Mapping[str, Entry], remembered: seen.Seen, live: FolderTree | None
-    ) -> tuple[dict[str, Held], Mapping[str, Held]]:
+    ) -> tuple[dict[str, FileRow], Mapping[str, FileRow]]:
         """The rows of what nobody has written to since the last scan of ``live``, and all rows of an earlier
         snapshot."""
         base = self.store.base(remembered)
-        earlier: Mapping[str, Held] = base.manifest.held
-        kept: dict[str, Held] = {}
+        earlier: Mapping[str, FileRow] = base.manifest.held
+        kept: dict[str, FileRow] = {}
         if live is not None and manifests.check_of(base.data) == remembered.check:
             kept = unwritten_rows(entries, earlier, remembered.stamps(earlier), live.stamps)
         if dict(remembered.packs) != indexes.sizes(self.store.packs) or self.store.damaged:
@@ -218,10 +218,10 @@ class _Addition:
     def _taken_in(
         self,
         entries: Mapping[str, Entry],
-        kept: Mapping[str, Held],
-        earlier: Mapping[str, Held],
+        kept: Mapping[str, FileRow],
+        earlier: Mapping[str, FileRow],
         streams: Sequence[Stream],
-    ) -> tuple[dict[str, Held], Intake]:
+    ) -> tuple[dict[str, FileRow], Intake]:
         """All rows of ``entries``, with what was new in a pack that counts from now on."""
         with PackWriter(self.store.packs) as writer:
             intake = Intake(
@@ -233,7 +233,9 @@ class _Addition:
             )
             return intake.take(entries, kept, self.progress, streams), intake
 
-    def _as_before(self, about: About, remembered: seen.Seen, scan: str, *, ahead: bool = False) -> Taken | None:
+    def _as_before(
+        self, about: About, remembered: seen.Seen, scan: str, *, ahead: bool = False
+    ) -> SnapshotResult | None:
         """A snapshot of just what the last one holds; None when the scan, that one or a pack is not what it was.
         ``ahead``: the scan was begun before it was known that no server runs."""
         if not scan or scan != remembered.scan:
@@ -251,7 +253,7 @@ class _Addition:
             return None
         about = replace(about, label=next_label(self.store), files=before.files, bytes=before.bytes)
         write_manifest(self.store, about, manifests.amended(data, about))
-        return Taken(about, ())
+        return SnapshotResult(about, ())
 
     def _check_room(self, to_read: int) -> None:
         """Refused when what must be read cannot fit even if it shrinks to :data:`_SHRINKS`; running out later is
@@ -273,7 +275,7 @@ class _Addition:
         check, packs = manifests.check_of(data), indexes.sizes(self.store.packs)
         seen.save(self.store.folder / "seen", seen.Seen(about.label, check, scan, packs, frame))
 
-    def _there(self, held: Mapping[str, Held]) -> dict[str, Held]:
+    def _there(self, held: Mapping[str, FileRow]) -> dict[str, FileRow]:
         """The rows whose blocks the store has, those behind lists included."""
         found = {}
         for path, row in held.items():

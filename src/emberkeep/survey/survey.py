@@ -19,7 +19,7 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Kind as EntryKind
 from emberkeep.fs.trees import Skipped, Tree, read
 from emberkeep.inventory.extensions import Extension, duplicates, fits_engine, missing_companions, read_manifest
-from emberkeep.inventory.probe import LARGEST_DOCUMENT, Look
+from emberkeep.inventory.probe import LARGEST_DOCUMENT, FileProbe
 from emberkeep.inventory.published import Published
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.versions import find, ordering
@@ -202,7 +202,7 @@ def hand_edits(
 
 
 def _extensions(live: FolderTree, paths: Sequence[str]) -> tuple[Extension, ...]:
-    look = Look(live, live.root)
+    look = FileProbe(live, live.root)
     files = (path for path in paths if live.entries()[path].kind is EntryKind.FILE)
     return tuple(found for path in files if (found := read_manifest(look, path)) is not None)
 

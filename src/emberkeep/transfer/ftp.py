@@ -200,7 +200,7 @@ class FtpFileSystem:
         with _speaking():
             self._ftp.rmd(self._at(path))
 
-    def set_facts(self, path: str, mtime_ns: int, mode: int | None) -> None:
+    def set_metadata(self, path: str, mtime_ns: int, mode: int | None) -> None:
         """MFMT for the time and SITE CHMOD for the mode, where the host takes them."""
         at = datetime.fromtimestamp(mtime_ns // 1_000_000_000, UTC)
         with _speaking():

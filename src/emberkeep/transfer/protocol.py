@@ -110,7 +110,7 @@ class RemoteFileSystem(Protocol):
         """Remove an empty folder. RemoteError when it is none."""
         ...
 
-    def set_facts(self, path: str, mtime_ns: int, mode: int | None) -> None:
+    def set_metadata(self, path: str, mtime_ns: int, mode: int | None) -> None:
         """Give a file its time and mode, where the host can."""
         ...
 

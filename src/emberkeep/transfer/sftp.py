@@ -268,7 +268,7 @@ class SftpFileSystem:
         with _speaking():
             self._sftp.rmdir(self._at(path))
 
-    def set_facts(self, path: str, mtime_ns: int, mode: int | None) -> None:
+    def set_metadata(self, path: str, mtime_ns: int, mode: int | None) -> None:
         """SSH_FXP_SETSTAT."""
         at = mtime_ns // 1_000_000_000
         with _speaking():

@@ -29,7 +29,7 @@ from emberkeep.keep.tables.wiping import Scope
 from emberkeep.store.intake import Progress, silent
 from emberkeep.wiping.identifiers import Known, identifiers, unpacked
 from emberkeep.wiping.made_by_hand import cells
-from emberkeep.wiping.results import Cleared
+from emberkeep.wiping.results import WipeResult
 from emberkeep.wiping.scopes import NONE
 
 if TYPE_CHECKING:
@@ -119,7 +119,7 @@ def audit(
     before: Tree,
     after: Tree,
     config: Config,
-    cleared: Cleared,
+    cleared: WipeResult,
     known: Known,
     *,
     deep: bool = False,
@@ -137,7 +137,7 @@ class _Audit:
         before: Tree,
         after: Tree,
         config: Config,
-        cleared: Cleared,
+        cleared: WipeResult,
         known: Known,
         deep: bool,
         served: Mapping[str, Connection],

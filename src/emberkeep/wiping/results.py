@@ -37,7 +37,7 @@ class Deletion:
 
 
 @dataclass(frozen=True)
-class Stays:
+class Exemption:
     """Something within a scope's reach that stays, and why."""
 
     path: str
@@ -55,7 +55,7 @@ class ScopeCleared:
     records: tuple[RecordsGone, ...] = ()
     rows: tuple[RowsGone, ...] = ()
     players: int = 0
-    stays: tuple[Stays, ...] = ()
+    stays: tuple[Exemption, ...] = ()
 
     @property
     def nothing(self) -> bool:
@@ -74,7 +74,7 @@ class Kept:
 
 
 @dataclass(frozen=True)
-class Cleared:
+class WipeResult:
     """What a wipe clears and keeps. ``survives``: by the name of what survives, how many files, records and rows."""
 
     scopes: tuple[ScopeCleared, ...]

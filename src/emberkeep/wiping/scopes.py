@@ -29,7 +29,7 @@ from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.keep.tables.wiping import CLEAR, RecordPick, RowPick, Scope, Survivor
 from emberkeep.wiping.identifiers import Known, dashed
 from emberkeep.wiping.made_by_hand import Looked, definitions_in, tables_of
-from emberkeep.wiping.results import Cleared, Deletion, Kept, RecordsGone, RowsGone, ScopeCleared, Stays
+from emberkeep.wiping.results import Deletion, Exemption, Kept, RecordsGone, RowsGone, ScopeCleared, WipeResult
 
 if TYPE_CHECKING:  # only where there is one: most servers have no such database
     from emberkeep.databases.mariadb import Connection
@@ -60,7 +60,7 @@ def scope_of(config: Config, name: str) -> Scope:
     return found
 
 
-class Clearing:
+class WipeOperation:
     """The clearing of some scopes out of a planned folder. ``lenient``: a scope that clears nothing is no fault;
     ``in_use``: a server may be using the databases; ``served``: those of database servers, by what the keep calls
     them: their rows are only counted here."""
@@ -91,7 +91,7 @@ class Clearing:
         self.players: set[str] = set()
         self.places = Looked(folder, known, self.roles)
 
-    def run(self) -> Cleared:
+    def run(self) -> WipeResult:
         """Clear them. Refused where a scope would clear what the admin made, or clears nothing or everything."""
         found = tuple(self._clear(scope) for scope in self.scopes)
         pairs = zip(self.scopes, found, strict=True)
@@ -101,12 +101,12 @@ class Clearing:
         survived = dict(self.survived + Counter(self.spared.values()))
         survives = {one.told.name: survived.get(one.told.name, 0) for one in self.survivors}
         people = frozenset(self.players)
-        return Cleared(found, survives, tuple(self._kept()), people, tuple(self.deletions))
+        return WipeResult(found, survives, tuple(self._kept()), people, tuple(self.deletions))
 
     # --- one scope ---------------------------------------------------------------
 
     def _clear(self, scope: Scope) -> ScopeCleared:
-        stays: dict[tuple[str, str], Stays] = {}
+        stays: dict[tuple[str, str], Exemption] = {}
         going = self._with_logs([path for path in self._selected(scope) if not self._stays(scope, path, stays)])
         self._check_made(scope, going)
         players = {ident for path in going for ident in self.places.people(path)}
@@ -147,12 +147,12 @@ class Clearing:
     def _is_log(self, path: str) -> bool:
         return path.endswith(BESIDE) and _database_of(path) in self.entries
 
-    def _stays(self, scope: Scope, path: str, stays: dict[tuple[str, str], Stays]) -> bool:
+    def _stays(self, scope: Scope, path: str, stays: dict[tuple[str, str], Exemption]) -> bool:
         why = self._why_it_stays(scope, path)
         if why:
             folder = path.rpartition("/")[0]
             before = stays.get((folder, why))
-            stays[folder, why] = Stays(before.path if before else path, why, before.count + 1 if before else 1)
+            stays[folder, why] = Exemption(before.path if before else path, why, before.count + 1 if before else 1)
         return bool(why)
 
     def _why_it_stays(self, scope: Scope, path: str) -> str:

@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from emberkeep.keep.keep import Keep
     from emberkeep.show.console import Screen
     from emberkeep.store.intake import Progress
-    from emberkeep.store.writer import Taken
+    from emberkeep.store.writer import SnapshotResult
 
 EXAMPLES = (
     "emberkeep snapshot --note 'before 4.3' --pin",
@@ -87,7 +87,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     return answer(args, code, result, lambda: view.taken(screen, done, alike))
 
 
-def _far(args: argparse.Namespace, screen: Screen, keep: Keep, step: Progress) -> Taken:
+def _far(args: argparse.Namespace, screen: Screen, keep: Keep, step: Progress) -> SnapshotResult:
     """Straight from the far side, past the copy here."""
     from emberkeep.cli.transfer_options import lines_to  # only where a far host is asked
     from emberkeep.operations.upkeep import fetch, transfer_access

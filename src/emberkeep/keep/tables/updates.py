@@ -37,7 +37,7 @@ class Wanted:
 
 
 @dataclass(frozen=True)
-class Settling:
+class ResolutionRule:
     """A rule that settles questions of merges: those about ``field`` (a glob) in ``files`` (a glob), of the records
     whose name in reports fits ``record``, where that is told."""
 
@@ -98,12 +98,12 @@ def read_wanted(reader: Reader) -> tuple[Wanted, ...]:
     return tuple(found)
 
 
-def read_rule(reader: Reader) -> Settling:
+def read_rule(reader: Reader) -> ResolutionRule:
     """One [[rule]]."""
     take = reader.required("take")
     if take and take not in TAKES:
         reader.fault("take", f"'{take}' is nothing a rule can take", f"one of {', '.join(TAKES)}")
-    found = Settling(
+    found = ResolutionRule(
         reader.required("files"), reader.required("field").removeprefix("@"), take, reader.string("record")
     )
     reader.no_others()

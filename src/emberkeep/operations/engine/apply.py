@@ -58,8 +58,8 @@ def _remove(target: Path, entries: Sequence[Entry]) -> None:
             system.io.unlink(path)
 
 
-def _facts(entry: Entry) -> metadata.Facts:
-    return metadata.Facts(entry.mode, entry.mtime_ns, entry.owner, entry.group)
+def _facts(entry: Entry) -> metadata.Metadata:
+    return metadata.Metadata(entry.mode, entry.mtime_ns, entry.owner, entry.group)
 
 
 def _write(plan: RestorePlan, snapshot: Source, faults: list[Fault], fresh: bool, progress: Progress) -> None:

@@ -13,7 +13,7 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, FOLDER, LINK, NO_FILE, Entry, Skipped, Tree, deepest_first, parents
 from emberkeep.inventory.roles import RoleTable, selection
 from emberkeep.keep.config import Config
-from emberkeep.store.manifest import Held, Manifest
+from emberkeep.store.manifest import FileRow, Manifest
 from emberkeep.store.store import Store
 
 
@@ -206,7 +206,7 @@ def _harmless(entry: Entry) -> Entry:
 _SET_ID = stat.S_ISUID | stat.S_ISGID
 
 
-def _is_as_told(entry: Entry, row: Held, snapshot: Source) -> bool:
+def _is_as_told(entry: Entry, row: FileRow, snapshot: Source) -> bool:
     """Whether a file that nobody has written to since ``row`` told of it is the very one wanted; nearly all are."""
     return row.entry == entry and entry.kind is FILE and not entry.same_as and row.digest == snapshot.digest(entry.path)
 
@@ -224,7 +224,7 @@ def _differs(
     first: str,
     snapshot: Source,
     live: FolderTree | None,
-    known: Mapping[str, Held],
+    known: Mapping[str, FileRow],
 ) -> bool:
     if now.kind is not entry.kind:
         return True

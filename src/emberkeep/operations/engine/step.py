@@ -32,7 +32,7 @@ if TYPE_CHECKING:
     from emberkeep.process.watch import Watched
     from emberkeep.survey.landmarks import Measured, Missed
     from emberkeep.transfer.pool import ConnectionPool
-    from emberkeep.wiping.results import Cleared
+    from emberkeep.wiping.results import WipeResult
 
 Clock = Callable[[], datetime]
 Say = Callable[[str], None]
@@ -85,7 +85,7 @@ class Findings:
     programs: Mapping[str, str] = field(default_factory=dict)
     laid: int = 0
     verified: int = 0
-    cleared: Cleared | None = None
+    cleared: WipeResult | None = None
     made: Mapping[str, int] = field(default_factory=dict)
     looked: tuple[str, ...] = ()
     waits: tuple[str, ...] = ()

@@ -115,7 +115,7 @@ def _came(duty: Duty, state: str, words: str = "") -> Came:
 def exclusive_lock(keep: Keep) -> Iterator[None]:
     """The one process that does what is due."""
     place = Place(str(keep.folder))
-    with private.alone(
+    with private.exclusive_lock(
         keep.folder / LOCK,
         lambda: Refused("another 'emberkeep due' is at work", place=place, hint="it will do what is due"),
     ):

@@ -32,7 +32,7 @@ from emberkeep.process.signs import signs
 from emberkeep.store.store import Store
 from emberkeep.survey.survey import pointer_of
 from emberkeep.wiping.identifiers import unpacked
-from emberkeep.wiping.scopes import Clearing
+from emberkeep.wiping.scopes import WipeOperation
 
 AHEAD = timedelta(days=1)
 """How far ahead of the clock a file may have been written."""
@@ -168,7 +168,7 @@ def _scopes(checked: _Checked) -> Iterator[Fault]:
     with wipe_preview.served(checked.keep) as there:
         for scope in config.wiping.scopes:
             try:
-                Clearing(Overlay(checked.live, moment), config, (scope.name,), known, served=there).run()
+                WipeOperation(Overlay(checked.live, moment), config, (scope.name,), known, served=there).run()
             except EmberKeepError as error:
                 yield from error.faults
 

@@ -259,7 +259,7 @@ def _write(host: RemoteFileSystem, source: Tree, entry: Entry) -> tuple[str, Far
             raise RemoteError(f"{entry.path}: {entry.size} bytes were sent and the host counts {size}")
         if theirs is not None and host.digest(beside) != theirs.hexdigest():
             raise RemoteError(f"{entry.path}: the host has other bytes than were sent")
-        host.set_facts(beside, entry.mtime_ns, entry.mode)
+        host.set_metadata(beside, entry.mtime_ns, entry.mode)
         _rename_over(host, beside, entry.path)
     except RemoteError:
         with suppress(RemoteError):

@@ -12,7 +12,7 @@ from emberkeep.errors import Refused
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, read
 from emberkeep.inventory.extensions import Extension, read_manifest
-from emberkeep.inventory.probe import Look
+from emberkeep.inventory.probe import FileProbe
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep import edit as keep_edit
 from emberkeep.keep.keep import Keep
@@ -143,7 +143,7 @@ def _installed(context: RunContext) -> list[Extension]:
     with tempfile.TemporaryDirectory(prefix="emberkeep-") as place:
         for number, path in enumerate(paths):
             (Path(place) / str(number)).write_bytes(read(context.folder, path))
-        look = Look(FolderTree(Path(place)), Path(place))
+        look = FileProbe(FolderTree(Path(place)), Path(place))
         for number, path in enumerate(paths):
             told = read_manifest(look, str(number))
             if told is not None:

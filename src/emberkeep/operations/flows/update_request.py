@@ -13,7 +13,7 @@ from emberkeep.fs.archives import open_source
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, PartTree, Tree, best_root
 from emberkeep.inventory.extensions import Extension, fits_engine, read_manifest
-from emberkeep.inventory.probe import Look
+from emberkeep.inventory.probe import FileProbe
 from emberkeep.inventory.versions import ordering
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
@@ -173,7 +173,7 @@ def builds_in(folder: Path) -> list[Extension]:
     if not folder.is_dir():
         raise UsageError(f"{folder} is no folder of builds")
     tree = FolderTree(folder)
-    look = Look(tree, folder)
+    look = FileProbe(tree, folder)
     return [
         found
         for path, entry in tree.entries().items()

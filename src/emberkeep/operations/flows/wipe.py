@@ -24,7 +24,7 @@ from emberkeep.store.manifest import beside
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
 from emberkeep.wiping import values
-from emberkeep.wiping.results import Cleared, Deletion
+from emberkeep.wiping.results import Deletion, WipeResult
 from emberkeep.wiping.scopes import MADE, OF_EXTENSIONS, scope_of
 from emberkeep.wiping.values import Setting
 
@@ -94,7 +94,7 @@ class _Clear:
         )
 
 
-def _cleared(context: RunContext) -> Cleared:
+def _cleared(context: RunContext) -> WipeResult:
     """What the clearing planned, which every step behind it goes by."""
     assert context.findings.cleared is not None
     return context.findings.cleared
@@ -266,7 +266,7 @@ class Report:
 
     run: int
     before: str
-    cleared: Cleared
+    cleared: WipeResult
     looked: tuple[str, ...] = ()
     announced: tuple[str, ...] = ()
     since: tuple[str, ...] = ()

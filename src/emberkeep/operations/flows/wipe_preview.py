@@ -13,7 +13,7 @@ from emberkeep.inventory.roles import Roles
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
 from emberkeep.wiping import values
-from emberkeep.wiping.results import Cleared
+from emberkeep.wiping.results import WipeResult
 from emberkeep.wiping.scopes import scope_of
 from emberkeep.wiping.values import Setting
 
@@ -42,7 +42,7 @@ from emberkeep.store.intake import Progress, silent
 from emberkeep.wiping import leftovers
 from emberkeep.wiping.identifiers import Known, canonical, known_people, people
 from emberkeep.wiping.leftovers import Audit, Leftover
-from emberkeep.wiping.scopes import NONE, Clearing
+from emberkeep.wiping.scopes import NONE, WipeOperation
 from emberkeep.wiping.values import Asked, Values, Wiped
 
 if TYPE_CHECKING:
@@ -122,7 +122,7 @@ class Preview:
     """What a wipe will do. ``audit``: what it would forget; ``questions``: unsorted files that mention players."""
 
     request: Request
-    cleared: Cleared
+    cleared: WipeResult
     settings: tuple[Setting, ...]
     audit: Audit
     questions: tuple[Leftover, ...] = ()
@@ -179,10 +179,10 @@ def clear(
     *,
     in_use: bool,
     there: Mapping[str, Connection] = NONE,
-) -> Cleared:
+) -> WipeResult:
     """Clear the scopes out of a planned folder. ``in_use``: a server may be using its databases; ``there``: the
     databases of servers, whose rows are counted."""
-    return Clearing(
+    return WipeOperation(
         folder, keep.config, request.scopes, known, lenient=request.lenient, in_use=in_use, served=there
     ).run()
 

@@ -25,7 +25,7 @@ from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.refs import resolve
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree, snapshot_tree
-from emberkeep.store.writer import Dumped, Taken
+from emberkeep.store.writer import Dumped, SnapshotResult
 
 if TYPE_CHECKING:
     from emberkeep.fs.scan import Ahead
@@ -48,7 +48,7 @@ def take(
     store: Store | None = None,
     progress: Progress = silent,
     ahead: Ahead | None = None,
-) -> Taken:
+) -> SnapshotResult:
     """Snapshot the server folder, or what ``only`` selects of it.
 
     Refused while the server runs, unless its console can have it hold its writes meanwhile (secrets come from
@@ -129,7 +129,7 @@ def _discard(room: Path) -> None:
 
 def take_in(
     keep: Keep, source: Path, now: datetime, *, note: str = "", pin: bool = False, progress: Progress = silent
-) -> Taken:
+) -> SnapshotResult:
     """Take an archive or another folder in as a snapshot. UnreadableInput, with nothing taken, for what is no safe
     archive."""
     from emberkeep.fs.archives import open_source  # only here: loading tarfile and zipfile takes its time

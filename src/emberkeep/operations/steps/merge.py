@@ -23,7 +23,7 @@ from emberkeep.merging import orders
 from emberkeep.merging.answers import GIVEN, REMEMBERED, Answer, Answers
 from emberkeep.merging.merge import merge_file, merge_trees
 from emberkeep.merging.orders import Order
-from emberkeep.merging.results import Breach, FileMerge, Merge, Outcome, Settle
+from emberkeep.merging.results import Breach, FileMerge, Merge, Outcome, Resolver
 from emberkeep.merging.rules import in_turn, settle_by
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.record import defaults
@@ -139,7 +139,7 @@ def _with_pending(
     store: Store,
     merged: Merge,
     sides: tuple[Tree, Tree, Tree],
-    settle: Settle,
+    settle: Resolver,
     told: Sequence[Order],
     selected: Callable[[str], bool] | None,
 ) -> Merge:

@@ -16,7 +16,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.merging.answers import Answer, plain
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.orders import Order
-from emberkeep.merging.results import MINE, FileMerge, Merge, Outcome, Question, Settle
+from emberkeep.merging.results import MINE, FileMerge, Merge, Outcome, Question, Resolver
 from emberkeep.operations.record import defaults
 from emberkeep.operations.record.facts import DONE
 from emberkeep.operations.record.journal import Journal
@@ -66,7 +66,7 @@ class Again:
     keep: Keep
     store: Store
     live: Tree
-    settle: Settle
+    settle: Resolver
     orders: Sequence[Order] = ()
 
     def files(

@@ -11,7 +11,7 @@ from emberkeep.fs import metadata
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE
 from emberkeep.inventory.extensions import read_manifest
-from emberkeep.inventory.probe import Look
+from emberkeep.inventory.probe import FileProbe
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.process import Service
@@ -200,7 +200,7 @@ def _not_loaded(keep: Keep, seen: Watched) -> list[str]:
 def installed(keep: Keep) -> list[Any]:
     """The extensions that stand in the server folder."""
     tree = FolderTree(keep.server)
-    roles, look = Roles(keep.config.roles), Look(tree, keep.server)
+    roles, look = Roles(keep.config.roles), FileProbe(tree, keep.server)
     paths = [path for path, entry in tree.entries().items() if entry.kind is FILE and roles.of(path) == "extensions"]
     return [found for path in paths if (found := read_manifest(look, path)) is not None]
 

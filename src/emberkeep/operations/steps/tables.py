@@ -30,7 +30,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.databases import Database
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.orders import Order
-from emberkeep.merging.results import FileMerge, Merge, Outcome, Settle
+from emberkeep.merging.results import FileMerge, Merge, Outcome, Resolver
 from emberkeep.migrating.vendor import natural
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext
 from emberkeep.store.manifest import beside
@@ -42,7 +42,7 @@ _MAKES = re.compile(rb"\s*create\s+table\s+(?:if\s+not\s+exists\s+)?(`(?:``|[^`]
 class Ways:
     """How tables are merged: what settles questions, and the standing orders."""
 
-    settle: Settle
+    settle: Resolver
     orders: Sequence[Order]
 
 

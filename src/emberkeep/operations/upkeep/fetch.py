@@ -28,7 +28,7 @@ from emberkeep.store import writer
 from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.store import Store
-from emberkeep.store.writer import Taken
+from emberkeep.store.writer import SnapshotResult
 from emberkeep.transfer.pool import ConnectionPool, RemoteConnection
 from emberkeep.transfer.protocol import FarEntry, ReadRequest, RemoteError
 from emberkeep.transfer.state import FarState, Known
@@ -235,9 +235,9 @@ def now_there_of(line: RemoteConnection, path: str) -> FarEntry | None:
     return line.do(lambda host: now_there(host, path), f"cannot list {path}")
 
 
-def _facts(entry: FarEntry) -> metadata.Facts:
+def _facts(entry: FarEntry) -> metadata.Metadata:
     mode = None if entry.mode is None else entry.mode & 0o777 | 0o600
-    return metadata.Facts(0o644 if mode is None else mode, entry.mtime_ns)
+    return metadata.Metadata(0o644 if mode is None else mode, entry.mtime_ns)
 
 
 def _check_way(top: Path, path: str) -> None:
@@ -292,7 +292,7 @@ def _made(server: Path, plan: FetchPlan, work: _Fetch) -> list[Known]:
         try:
             _check_way(server, entry.path)
             writing.make_folder((server / entry.path).parent)
-            writing.place_link(server / entry.path, entry.points_at, metadata.Facts())
+            writing.place_link(server / entry.path, entry.points_at, metadata.Metadata())
             rows.append(Known(entry))
         except (UnreadableInput, OSError) as error:
             work.failed.append(Skipped(entry.path, str(error)))
@@ -324,7 +324,7 @@ def snapshot_of(
     only: tuple[str, ...] = (),
     pin: bool = False,
     progress: Progress = silent,
-) -> Taken:
+) -> SnapshotResult:
     """A snapshot of the far side itself, or of what ``only`` selects of it, past the copy here."""
     about = About(
         "", now, ASKED, note, only, running="; ".join(found.signs), source=str(lines.settings.address), pinned=pin

@@ -28,7 +28,7 @@ def html(found: Merge, sums: Sequence[Totals], title: str) -> str:
         "value": _value,
         "name": _name,
         "place": _place,
-        "discreet": words.discreet,
+        "redact": words.redact,
     }
     template = page("report.html", filters)
     picture = base64.b64encode(charts.totals(sums, "The economy before and after")).decode() if sums else ""
