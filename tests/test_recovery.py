@@ -18,6 +18,7 @@ from typing import Any
 
 import pytest
 
+from emberkeep.callbacks import no_op
 from emberkeep.errors import EmberKeepError, Interrupted, Refused, RunFailed
 from emberkeep.fs import system
 from emberkeep.keep.keep import Keep
@@ -26,7 +27,6 @@ from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows import restore
 from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.journal import Journal
-from emberkeep.store.intake import silent
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
 from tests import depth
@@ -65,7 +65,7 @@ def put_back(keep: Keep, *only: str) -> None:
     with closing(Store(keep.store_folder)) as store:
         tree = snapshot.find(store, keep, "1", real_clock())
         found = restore.planned(keep, store, tree, only)
-        restore.put_back(keep, store, found, only, real_clock, silent)
+        restore.put_back(keep, store, found, only, real_clock, no_op)
 
 
 def resume(keep: Keep) -> None:

@@ -10,6 +10,7 @@ from contextlib import contextmanager
 from functools import partial
 from typing import TYPE_CHECKING
 
+from emberkeep.callbacks import Progress
 from emberkeep.cli.context import answer, now
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.preview import preview
@@ -19,7 +20,6 @@ from emberkeep.operations.record.journal import Journal
 from emberkeep.process.watch import Watched
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen
-from emberkeep.store.intake import Progress
 from emberkeep.store.store import Store
 
 if TYPE_CHECKING:

@@ -16,13 +16,13 @@ from dataclasses import dataclass, field
 
 import pymysql
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.databases.dump import COMPLETE, Facts, TableDump, Watch, dumped
 from emberkeep.databases.mariadb import Access, Connection, quoted, said, worded
 from emberkeep.databases.statements import Splitter, Statement, lines
 from emberkeep.errors import Damage, EmberKeepError, Place, RunFailed
 
 Chunks = Callable[[], Iterator[bytes]]
-Progress = Callable[[int, int], None]
 NEW, OLD = "_ember_new", "_ember_old"
 _BATCH = 1 << 20
 """Bytes of rows that are sent as one statement."""
@@ -36,10 +36,6 @@ _SECTIONS = {
     b"-- Final view structure for ": "views",
 }
 _DROPS = {"trigger": "triggers", "event": "events"}
-
-
-def silent(done: int, total: int) -> None:
-    """A progress that shows nothing."""
 
 
 @dataclass
@@ -58,7 +54,7 @@ class _Frame:
         return [*self.routines, *self.stubs, *self.views, *self.triggers, *(self.events if events else [])]
 
 
-def restore(access: Access, dump: Chunks, told: Facts, size: int, progress: Progress = silent) -> None:
+def restore(access: Access, dump: Chunks, told: Facts, size: int, progress: Progress = no_op) -> None:
     """Make the database at ``access`` what ``dump`` (``size`` bytes) says.
 
     RunFailed, with the old one serving as before, when it cannot be loaded, or what was loaded is not what ``told``

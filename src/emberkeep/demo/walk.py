@@ -13,14 +13,12 @@ import socket
 import subprocess
 import sys
 import time
-from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 
+from emberkeep.callbacks import Say
 from emberkeep.demo import mission
 from emberkeep.demo.sample import SERVER
-
-Say = Callable[[str], None]
 
 ANSWERS = {
     ("good[id=lamp-oil]", "afloat"): "= 55",

@@ -15,6 +15,7 @@ from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
+from emberkeep.callbacks import Say, no_op
 from emberkeep.errors import Fault, Place, Refused, RunFailed
 from emberkeep.fs import writing
 from emberkeep.fs.folder_tree import FolderTree
@@ -29,12 +30,7 @@ from emberkeep.process import console
 from emberkeep.process.signs import Sign, alive, signs, wait_for
 from emberkeep.process.watch import Follower, Movement, State, Watch, Watched, world_folders
 
-Say = Callable[[str], None]
 Environment = Mapping[str, str]
-
-
-def quiet(text: str) -> None:
-    """Says nothing."""
 
 
 def in_words(time: timedelta) -> str:
@@ -59,7 +55,7 @@ class Stopped:
     seconds: float = 0.0
 
 
-def warn(keep: Keep, environment: Environment, say: Say = quiet) -> None:
+def warn(keep: Keep, environment: Environment, say: Say = no_op) -> None:
     """Tell the players at the times of keep.toml, and wait in between; ends at once when the server does."""
     running = keep.config.running
     if running.console is None or not running.stop.tell or not running.console.phrases.get("say"):
@@ -78,7 +74,7 @@ def is_running(keep: Keep) -> bool:
     return next(signs(keep.server, keep.config), None) is not None
 
 
-def stop(keep: Keep, environment: Environment, say: Say = quiet) -> Stopped:
+def stop(keep: Keep, environment: Environment, say: Say = no_op) -> Stopped:
     """Save, stop, and wait until the server is gone and its files are still.
 
     Refused when there is no way to tell it; RunFailed when it does not end, and keep.toml allows nothing stronger.

@@ -17,6 +17,7 @@ from collections.abc import Iterable, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field, replace
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Refused, system_may_refuse
 from emberkeep.fs import system, writing
 from emberkeep.store import extents as lists
@@ -24,7 +25,6 @@ from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE, Extent, Place
 from emberkeep.store.index import Index
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import FileRow
 from emberkeep.store.packs import (
     HEAD,
@@ -83,7 +83,7 @@ class Needs:
         return sum(end - start for start, end in stretches) / location.raw if location.raw else 1.0
 
 
-def release(store: Store, labels: Sequence[str], progress: Progress = silent) -> Freed:
+def release(store: Store, labels: Sequence[str], progress: Progress = no_op) -> Freed:
     """Let the snapshots ``labels`` go and free what only they needed.
 
     Refused, before anything is touched, while a manifest that stays cannot be read: what it needs would not be known.
@@ -104,7 +104,7 @@ def release(store: Store, labels: Sequence[str], progress: Progress = silent) ->
     return Freed(before, store.size(), left)
 
 
-def freed_by(store: Store, labels: Sequence[str], progress: Progress = silent) -> int:
+def freed_by(store: Store, labels: Sequence[str], progress: Progress = no_op) -> int:
     """About how many bytes letting the snapshots ``labels`` go would free."""
     needs = needed(store, [name for name in manifest_names(store) if name not in labels], progress)
     freed: float = sum(store.manifest_path(label).stat().st_size for label in labels)
@@ -118,7 +118,7 @@ def freed_by(store: Store, labels: Sequence[str], progress: Progress = silent) -
     return int(freed)
 
 
-def needed(store: Store, names: Sequence[str], progress: Progress = silent) -> Needs:
+def needed(store: Store, names: Sequence[str], progress: Progress = no_op) -> Needs:
     """What the manifests ``names`` need. Refused when one of them, or a list of extents, cannot be read, or a
     block is missing."""
     found = Needs()
@@ -255,7 +255,7 @@ def _packs(store: Store, needs: Needs) -> list[_Pack]:
     return found
 
 
-def compact(store: Store, needs: Needs, progress: Progress = silent) -> tuple[str, ...]:
+def compact(store: Store, needs: Needs, progress: Progress = no_op) -> tuple[str, ...]:
     """Put the packs together so that they hold little but what is needed; names of damaged ones, which are left
     alone."""
     packs = _packs(store, needs)

@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from blake3 import blake3
 
+from emberkeep.callbacks import Progress
 from emberkeep.errors import Damage, EmberKeepError, UnreadableInput
 from emberkeep.fs.trees import FILE, Entry, Skipped, Stamp, Tree, digest_of
 from emberkeep.store import extents as lists
@@ -40,13 +41,6 @@ TRIES = 4
 """How often a file that changes while it is read is read again."""
 MOST_KIN = 60
 """More files than this that are called alike are tiles or players, not versions of one another."""
-
-Progress = Callable[[int, int], None]
-"""Called with bytes done and bytes in all."""
-
-
-def silent(done: int, total: int) -> None:
-    """A progress that shows nothing."""
 
 
 class Stream(NamedTuple):

@@ -12,13 +12,14 @@ from collections.abc import Iterator, Mapping
 from contextlib import closing
 from dataclasses import dataclass, field, replace
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, UnreadableInput, system_may_refuse
 from emberkeep.fs import system, writing
 from emberkeep.fs.trees import Entry, Kind, Tree
 from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE
 from emberkeep.store.index import Index
-from emberkeep.store.intake import Intake, Progress, silent
+from emberkeep.store.intake import Intake
 from emberkeep.store.manifest import FileRow
 from emberkeep.store.packs import BlockId, PackReader, PackWriter, block_id, encode, pack_path
 from emberkeep.store.pieces import Pieces
@@ -41,7 +42,7 @@ class Repair:
     after: Verification
 
 
-def repair(store: Store, live: Tree, progress: Progress = silent) -> Repair:
+def repair(store: Store, live: Tree, progress: Progress = no_op) -> Repair:
     """Mend what can be mended; the rest is in the result's ``after``. RunFailed when the system refuses; nothing that
     was whole is lost by that."""
     with store.writing():
@@ -161,7 +162,7 @@ class _Mending:
         try:
             with PackWriter(self.store.packs) as writer:
                 pieces = Pieces(lambda block: block in self.store.index, writer)
-                rows = Intake(self.live, {}, self.store.block, pieces).take(chosen, {}, silent)
+                rows = Intake(self.live, {}, self.store.block, pieces).take(chosen, {}, no_op)
         except UnreadableInput:
             return {}, {}
         found: dict[str, dict[str, FileRow]] = {}

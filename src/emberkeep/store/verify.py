@@ -10,6 +10,7 @@ from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Refused, UsageError
 from emberkeep.errors import Place as ErrorPlace
 from emberkeep.store import extents as lists
@@ -18,7 +19,6 @@ from emberkeep.store import manifest as manifests
 from emberkeep.store.damage import Spot
 from emberkeep.store.extents import HOLE, Place
 from emberkeep.store.index import Index
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import Manifest
 from emberkeep.store.packs import (
     BlockId,
@@ -71,7 +71,7 @@ def verify(
     *,
     share: float = 1.0,
     chance: random.Random | None = None,
-    progress: Progress = silent,
+    progress: Progress = no_op,
 ) -> Verification:
     """Read every block of every pack, and check that each manifest finds all it names.
 

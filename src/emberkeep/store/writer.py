@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Place, Refused, UsageError, system_may_refuse
 from emberkeep.fs import system, writing
 from emberkeep.fs.folder_tree import FolderTree
@@ -15,7 +16,7 @@ from emberkeep.store import damage, seen
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE
-from emberkeep.store.intake import Intake, Progress, Stream, silent
+from emberkeep.store.intake import Intake, Stream
 from emberkeep.store.manifest import BESIDE, DEFAULTS, About, FileRow, Manifest
 from emberkeep.store.packs import PackWriter
 from emberkeep.store.pieces import Pieces
@@ -51,7 +52,7 @@ def add(
     live: FolderTree | None = None,
     rehash: bool = False,
     streams: Sequence[Stream] = (),
-    progress: Progress = silent,
+    progress: Progress = no_op,
     glimpse: str = "",
 ) -> SnapshotResult:
     """Take ``tree`` (or what ``wanted`` says of it) in as a snapshot, or as defaults where ``about.why`` says so.

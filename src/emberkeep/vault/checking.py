@@ -9,12 +9,12 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Refused, UnreadableInput
 from emberkeep.fs import writing
 from emberkeep.fs.trees import digest_of, file_chunks
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.store import Store
 from emberkeep.vault.sending import Memory
 from emberkeep.vault.vault import LIST, Listed, Vault
@@ -53,7 +53,7 @@ def standings(keep: Keep, store: Store) -> list[Standing]:
 
 
 def check(
-    vault: Vault, share: float, chance: random.Random, progress: Progress = silent, keep: Keep | None = None
+    vault: Vault, share: float, chance: random.Random, progress: Progress = no_op, keep: Keep | None = None
 ) -> Checked:
     """Look whether all that the list names is there, of its size; and read every byte of ``share`` of it. ``keep``: the
     one that sends there, and knows what it put there last."""
@@ -83,7 +83,7 @@ def check(
     return Checked(vault.place.label, len(listed), size, len(picked), tuple(dict.fromkeys(faults)))
 
 
-def bring_back(vault: Vault, into: Path, progress: Progress = silent) -> Checked:
+def bring_back(vault: Vault, into: Path, progress: Progress = no_op) -> Checked:
     """Make a keep of what a vault holds. Refused where there is one. What came until it is broken off is not fetched
     again; keep.toml comes last, so a keep that is not whole is none."""
     listed = _opened(vault)

@@ -12,13 +12,13 @@ from typing import Any
 
 from blake3 import blake3
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Fault, Place, Refused, UnreadableInput
 from emberkeep.fs import writing
 from emberkeep.fs.trees import digest_of, file_chunks
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE
 from emberkeep.store.compact import needed
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import is_sound, parse_about
 from emberkeep.store.store import Store
 from emberkeep.store.verify import check_packs, manifest_file, manifest_names
@@ -104,7 +104,7 @@ def _stamp(path: Path) -> list[int]:
     return [facts.st_size, facts.st_mtime_ns]
 
 
-def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, progress: Progress = silent) -> Sent:
+def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, progress: Progress = no_op) -> Sent:
     """Bring a vault up to date, or begin it. What was sent until it is broken off stays, and is not sent again.
 
     Refused where it would let go what this keep does not have, see above; ``another``: all the same, as it is to be

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import TYPE_CHECKING
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.databases import sqlite
 from emberkeep.databases.access import ROLE
 from emberkeep.documents import registry
@@ -26,7 +27,6 @@ from emberkeep.inventory.tiles import TileNames
 from emberkeep.keep.config import Config
 from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.keep.tables.wiping import Scope
-from emberkeep.store.intake import Progress, silent
 from emberkeep.wiping.identifiers import Known, identifiers, unpacked
 from emberkeep.wiping.made_by_hand import cells
 from emberkeep.wiping.results import WipeResult
@@ -124,7 +124,7 @@ def audit(
     *,
     deep: bool = False,
     served: Mapping[str, Connection] = NONE,
-    progress: Progress = silent,
+    progress: Progress = no_op,
 ) -> Audit:
     """Look through what ``after`` keeps for what of ``before`` was cleared. ``deep``: also through tiles that stay;
     ``served``: the databases of servers, whose rows that stay are looked through too."""

@@ -8,6 +8,7 @@ from contextlib import AbstractContextManager, nullcontext
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from emberkeep.callbacks import Progress
 from emberkeep.cli.context import add_all, add_only, answer, now, the_keep
 from emberkeep.fs import scan
 from emberkeep.keep import locate
@@ -15,7 +16,6 @@ from emberkeep.keep import locate
 if TYPE_CHECKING:
     from emberkeep.keep.keep import Keep
     from emberkeep.show.console import Screen
-    from emberkeep.store.intake import Progress
     from emberkeep.store.writer import SnapshotResult
 
 EXAMPLES = (

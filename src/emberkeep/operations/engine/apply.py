@@ -8,14 +8,14 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from threading import Event, Lock
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Fault
 from emberkeep.fs import metadata, system, writing
 from emberkeep.fs.trees import FILE, FOLDER, LINK, Entry, deepest_first
 from emberkeep.operations.engine.restore_plan import RestorePlan, Source
-from emberkeep.store.intake import Progress, silent
 
 
-def apply(plan: RestorePlan, snapshot: Source, *, fresh: bool = False, progress: Progress = silent) -> list[Fault]:
+def apply(plan: RestorePlan, snapshot: Source, *, fresh: bool = False, progress: Progress = no_op) -> list[Fault]:
     """Carry a plan out. Files that the store cannot give back whole are left out and returned as faults.
 
     ``fresh``: the target is a new folder that nothing leans on yet, so what is written is not synced.
@@ -26,7 +26,7 @@ def apply(plan: RestorePlan, snapshot: Source, *, fresh: bool = False, progress:
         return _applied(plan, snapshot, fresh, progress)
 
 
-def elsewhere(plan: RestorePlan, snapshot: Source, progress: Progress = silent) -> list[Fault]:
+def elsewhere(plan: RestorePlan, snapshot: Source, progress: Progress = no_op) -> list[Fault]:
     """Carry a plan out in a new folder, as :func:`apply` does; all of it is synced at the end."""
     with system.durable():
         faults = apply(plan, snapshot, fresh=True, progress=progress)

@@ -8,6 +8,7 @@ from datetime import datetime
 from enum import Enum
 from typing import Any, Generic, TypeVar
 
+from emberkeep.callbacks import no_op
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.codec import from_json, to_json
 from emberkeep.operations.engine.step import RunContext, Step
@@ -28,10 +29,6 @@ class Saves(Enum):
 
 
 Json = Mapping[str, Any]
-
-
-def no_check(context: RunContext) -> None:
-    """Nothing must be so."""
 
 
 def as_it_is(request: Json) -> Json:
@@ -56,7 +53,7 @@ class RunKind(Generic[R]):
     title: Callable[[R], str]
     steps: Callable[[Keep, Store, R], list[Step]]
     from_earlier: Callable[[Json], Json] = as_it_is
-    before_resuming: Callable[[RunContext], None] = no_check
+    before_resuming: Callable[[RunContext], None] = no_op
     reach: Callable[[Keep, Store, R], Callable[[str], bool]] | None = None
     saves: Saves = Saves.STAY
     undo: Callable[[RunContext], None] | None = None

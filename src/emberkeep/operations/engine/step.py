@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
+from emberkeep.callbacks import Progress, Say, no_op
 from emberkeep.errors import Damage, Fault
 from emberkeep.fs import system, writing
 from emberkeep.fs.folder_tree import FolderTree
@@ -20,7 +21,6 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.operations.record.facts import Once, Run
 from emberkeep.operations.record.journal import Journal
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree, snapshot_tree
@@ -35,12 +35,7 @@ if TYPE_CHECKING:
     from emberkeep.wiping.results import WipeResult
 
 Clock = Callable[[], datetime]
-Say = Callable[[str], None]
 FINISHES = "'emberkeep resume --go' finishes it, 'emberkeep undo --go' takes it back"
-
-
-def quiet(text: str) -> None:
-    """Says nothing."""
 
 
 def leave() -> bool:
@@ -102,8 +97,8 @@ class RunContext:
     run: Run
     clock: Clock
     environment: Mapping[str, str] = field(default_factory=dict)
-    progress: Progress = silent
-    say: Say = quiet
+    progress: Progress = no_op
+    say: Say = no_op
     interrupted: Callable[[], bool] = leave
     """Asked when somebody stops the run: whether all of it is to be taken back at once."""
     planned: Overlay | None = None

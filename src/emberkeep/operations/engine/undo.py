@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Interrupted, Refused, UsageError, system_may_refuse
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.keep import Keep
@@ -19,7 +20,6 @@ from emberkeep.operations.record.facts import BEGUN, DONE, UNDO, UNDONE, Run, no
 from emberkeep.operations.record.journal import Journal
 from emberkeep.process.signs import refuse_if_running
 from emberkeep.store import writer
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import BESIDE, About, beside
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree, snapshot_tree
@@ -74,7 +74,7 @@ def databases_of(run: Run, journal: Journal, before: SnapshotTree) -> list[str]:
     return [name for name in held if run.whole or beside(name) in touched]
 
 
-def put_databases_back(keep: Keep, tree: SnapshotTree, names: Sequence[str], progress: Progress = silent) -> None:
+def put_databases_back(keep: Keep, tree: SnapshotTree, names: Sequence[str], progress: Progress = no_op) -> None:
     """Put databases back as a snapshot has them."""
     if names:
         from emberkeep.operations.record import databases  # only where there are some
@@ -143,7 +143,7 @@ def reach(keep: Keep, store: Store, run: Run, journal: Journal) -> Callable[[str
 
 
 def undo(
-    keep: Keep, store: Store, found: Undoing, clock: Clock, progress: Progress = silent, *, partly: bool = False
+    keep: Keep, store: Store, found: Undoing, clock: Clock, progress: Progress = no_op, *, partly: bool = False
 ) -> About | None:
     """Take a run back. One that had come to its end is snapshotted first, so that this can be taken back too. Damage,
     and nothing touched, when not all can be put back; with ``partly`` what can be is first."""

@@ -14,6 +14,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.documents import edit
 from emberkeep.errors import EmberKeepError, Place, Refused
 from emberkeep.fs.folder_tree import FolderTree
@@ -27,7 +28,6 @@ from emberkeep.process import lifecycle
 from emberkeep.process.lifecycle import Hear
 from emberkeep.process.signs import signs
 from emberkeep.process.watch import State, Watched
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
@@ -135,7 +135,7 @@ def drill(
     clock: Clock,
     environment: Mapping[str, str],
     hear: Hear | None = None,
-    progress: Progress = silent,
+    progress: Progress = no_op,
 ) -> Drill:
     """Try a snapshot, and note in the journal how it went. Refused, and UsageError, where it cannot be tried at all."""
     lifecycle.how_to_start(keep.config)

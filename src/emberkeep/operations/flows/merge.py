@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Refused, UnreadableInput
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.keep import Keep
@@ -21,7 +22,6 @@ from emberkeep.operations.steps import merge as merging
 from emberkeep.operations.steps.merge import MergeStep, tables_step
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.signs import refuse_if_running
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 
@@ -48,7 +48,7 @@ def write_merge(
     wanted: merging.Request,
     given: Path | None,
     clock: Clock,
-    progress: Progress = silent,
+    progress: Progress = no_op,
 ) -> About | None:
     """Write a merge into the live files as a run; returns the snapshot taken before, None when there is nothing to
     write.

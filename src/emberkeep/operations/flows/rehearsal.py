@@ -18,6 +18,7 @@ from pathlib import Path
 
 import tomlkit
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.documents.encoding import decode
 from emberkeep.errors import Damage, EmberKeepError, Fault, Place, Refused, UsageError
 from emberkeep.fs import writing
@@ -36,7 +37,6 @@ from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.journal import Journal
 from emberkeep.process import lifecycle
 from emberkeep.process.signs import pid_files
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.store import Store
 
 LARGEST_TEXT = 4 << 20
@@ -49,7 +49,7 @@ def prepare(
     keep: Keep,
     store: Store,
     into: Path,
-    progress: Progress = silent,
+    progress: Progress = no_op,
     source: restore_plan.Source | None = None,
     *,
     starts: bool = True,

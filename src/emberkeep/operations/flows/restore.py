@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import TYPE_CHECKING
 
+from emberkeep.callbacks import Progress
 from emberkeep.databases.access import meant
 from emberkeep.errors import Damage, Refused, UsageError
 from emberkeep.fs.folder_tree import FolderTree
@@ -20,7 +21,6 @@ from emberkeep.operations.engine.step import Clock, Plan, RunContext, Step
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.snapshot import SnapshotStep
-from emberkeep.store.intake import Progress
 from emberkeep.store.manifest import About, beside
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree, snapshot_tree

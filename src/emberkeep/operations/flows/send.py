@@ -13,6 +13,7 @@ from dataclasses import dataclass, replace
 
 from blake3 import blake3
 
+from emberkeep.callbacks import Progress
 from emberkeep.errors import EmberKeepError, Place, Refused, RunFailed, UnreadableInput
 from emberkeep.fs import globs
 from emberkeep.fs.overlay import Change, What
@@ -24,7 +25,6 @@ from emberkeep.operations.engine.step import Plan, RunContext, Step
 from emberkeep.operations.record.facts import BEGUN, DONE, UNDONE
 from emberkeep.operations.upkeep.fetch_plan import Local
 from emberkeep.store import writer
-from emberkeep.store.intake import Progress
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import snapshot_tree

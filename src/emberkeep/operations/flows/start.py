@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from functools import partial
 from typing import Any
 
+from emberkeep.callbacks import no_op
 from emberkeep.documents import edit, registry
 from emberkeep.errors import Refused
 from emberkeep.fs import writing
@@ -18,7 +19,7 @@ from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, 
 from emberkeep.operations.flows import set_back
 from emberkeep.operations.record.facts import Once
 from emberkeep.operations.record.journal import Journal
-from emberkeep.operations.steps.server import StartStep, Told, deaf
+from emberkeep.operations.steps.server import StartStep, Told
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.signs import signs
 from emberkeep.store.store import Store
@@ -98,7 +99,7 @@ def checked(keep: Keep, store: Store) -> list[str]:
     return [f"{breach.check.file}:{breach.line}: {breach.record} {breach.what}" for breach in found]
 
 
-def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list[Step]:
+def steps(keep: Keep, store: Store, request: Request, told: Told = no_op) -> list[Step]:
     """The steps of a start that changes files first."""
     before = SnapshotStep("before a start with settings for it alone", KIND.name)
     return [before, OnceStep(request.once), StartStep(told), BackStep()]

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
+from emberkeep.callbacks import no_op
 from emberkeep.errors import Refused
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, read
@@ -25,7 +26,7 @@ from emberkeep.operations.record import defaults
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.steps import merge as merging
 from emberkeep.operations.steps import server
-from emberkeep.operations.steps.server import LandmarkStep, MeasureStep, StartStep, StopStep, Told, WarnStep, deaf
+from emberkeep.operations.steps.server import LandmarkStep, MeasureStep, StartStep, StopStep, Told, WarnStep
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.forecast import lasting
 from emberkeep.process.watch import Watched
@@ -33,7 +34,7 @@ from emberkeep.store.store import Store
 from emberkeep.survey.landmarks import Missed
 
 
-def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list[Step]:
+def steps(keep: Keep, store: Store, request: Request, told: Told = no_op) -> list[Step]:
     """The steps of an update."""
     migration = migrate.Request(request.saves, request.new, request.recipes, None if request.rehearsal else request.sql)
     source = release(keep, store, request)

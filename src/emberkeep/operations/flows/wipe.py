@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
+from emberkeep.callbacks import no_op
 from emberkeep.errors import Place, Refused, RunFailed
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, Tree
@@ -14,7 +15,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.flows.wipe_preview import NAME, Request, clear, known_of, rests_on, served, some_of
-from emberkeep.operations.steps.server import StartStep, StopStep, Told, WarnStep, deaf
+from emberkeep.operations.steps.server import StartStep, StopStep, Told, WarnStep
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process import announce
 from emberkeep.process.announce import Message
@@ -35,7 +36,7 @@ if TYPE_CHECKING:
 # --- the steps --------------------------------------------------------------------------------
 
 
-def steps(keep: Keep, store: Store, request: Request, told: Told = deaf) -> list[Step]:
+def steps(keep: Keep, store: Store, request: Request, told: Told = no_op) -> list[Step]:
     """The steps of a wipe."""
     scopes = ", ".join(request.scopes)
     found: list[Step] = [WarnStep()] if request.warn else []

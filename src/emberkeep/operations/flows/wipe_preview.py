@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Refused
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, Tree
@@ -38,7 +39,6 @@ from emberkeep.operations.record.facts import DONE
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.snapshot import unconfirmed
 from emberkeep.process import lifecycle
-from emberkeep.store.intake import Progress, silent
 from emberkeep.wiping import leftovers
 from emberkeep.wiping.identifiers import Known, canonical, known_people, people
 from emberkeep.wiping.leftovers import Audit, Leftover
@@ -154,7 +154,7 @@ def preview(
     *,
     deep: bool = False,
     live: FolderTree | None = None,
-    progress: Progress = silent,
+    progress: Progress = no_op,
 ) -> Preview:
     """What a wipe would do and forget. Writes nothing. ``deep``: look through tiles that stay, too."""
     live = live or live_of(keep)

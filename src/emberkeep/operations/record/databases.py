@@ -9,6 +9,7 @@ from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, replace
 from datetime import datetime
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.comparing.dumps import Side, compare_dumps
 from emberkeep.comparing.files import FileDifference
 from emberkeep.comparing.records import Difference
@@ -24,7 +25,7 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Entry, Kind, Tree, digest_of
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.databases import Database
-from emberkeep.store.intake import Progress, Stream, silent
+from emberkeep.store.intake import Stream
 from emberkeep.store.manifest import About, beside
 from emberkeep.store.tree import SnapshotTree
 from emberkeep.survey import drift
@@ -274,7 +275,7 @@ def plan(keep: Keep, tree: SnapshotTree, name: str, schema: str = "") -> Databas
     return DatabasePlan(name, way.schema, True, digest == tree.digest(path), tuple(rows), told.rows, size)
 
 
-def put_back(keep: Keep, tree: SnapshotTree, name: str, *, schema: str = "", progress: Progress = silent) -> None:
+def put_back(keep: Keep, tree: SnapshotTree, name: str, *, schema: str = "", progress: Progress = no_op) -> None:
     """Make a database what a snapshot holds of it; the old one serves until the new one is whole.
 
     The dump is read and checked to its end first: a damaged one changes nothing.
@@ -292,7 +293,7 @@ def _check_whole(tree: SnapshotTree, name: str) -> None:
         raise Damage(f"the dump of {name} in {tree.label} is damaged", hint="run 'emberkeep verify'")
 
 
-def put_back_all(keep: Keep, tree: SnapshotTree, names: Sequence[str], progress: Progress = silent) -> None:
+def put_back_all(keep: Keep, tree: SnapshotTree, names: Sequence[str], progress: Progress = no_op) -> None:
     """Put databases back that are not as a snapshot has them."""
     for name in names_in(tree, names):
         if not _is_same(keep, tree, name):

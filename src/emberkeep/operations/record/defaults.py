@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.comparing import fit
 from emberkeep.comparing.fit import Fit
 from emberkeep.errors import Refused, UsageError
@@ -19,7 +20,6 @@ from emberkeep.inventory.versions import ordering
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.server import UNSORTED
 from emberkeep.store import writer
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
@@ -38,9 +38,7 @@ class Recorded:
     shared: int
 
 
-def record(
-    keep: Keep, store: Store, version: str, source: Path, now: datetime, progress: Progress = silent
-) -> Recorded:
+def record(keep: Keep, store: Store, version: str, source: Path, now: datetime, progress: Progress = no_op) -> Recorded:
     """Take a release's files into the store. Refused when that version is recorded already."""
     if not _VERSION.fullmatch(version):
         raise UsageError(f"'{version}' cannot name a release", hint="letters, digits and . _ + - are wanted, as 4.3")

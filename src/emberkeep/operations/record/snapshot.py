@@ -10,6 +10,7 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import TYPE_CHECKING
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.databases.live import LiveTree
 from emberkeep.errors import Damage, Refused, UsageError
 from emberkeep.fs import writing
@@ -20,7 +21,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.record.written import remember_written
 from emberkeep.process.signs import running_signs
 from emberkeep.store import writer
-from emberkeep.store.intake import Progress, Stream, silent
+from emberkeep.store.intake import Stream
 from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.refs import resolve
 from emberkeep.store.store import Store
@@ -46,7 +47,7 @@ def take(
     pin: bool = False,
     environment: Mapping[str, str] = NOTHING,
     store: Store | None = None,
-    progress: Progress = silent,
+    progress: Progress = no_op,
     ahead: Ahead | None = None,
 ) -> SnapshotResult:
     """Snapshot the server folder, or what ``only`` selects of it.
@@ -128,7 +129,7 @@ def _discard(room: Path) -> None:
 
 
 def take_in(
-    keep: Keep, source: Path, now: datetime, *, note: str = "", pin: bool = False, progress: Progress = silent
+    keep: Keep, source: Path, now: datetime, *, note: str = "", pin: bool = False, progress: Progress = no_op
 ) -> SnapshotResult:
     """Take an archive or another folder in as a snapshot. UnreadableInput, with nothing taken, for what is no safe
     archive."""

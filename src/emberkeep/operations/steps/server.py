@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import replace
 from typing import Any
 
+from emberkeep.callbacks import no_op
 from emberkeep.errors import EmberKeepError, Place, RunFailed
 from emberkeep.fs import metadata
 from emberkeep.fs.folder_tree import FolderTree
@@ -28,10 +29,6 @@ from emberkeep.survey import landmarks
 from emberkeep.survey.landmarks import Measured, Missed
 
 Told = Callable[[str, Watched], None]
-
-
-def deaf(name: str, seen: Watched) -> None:
-    """Hears nothing."""
 
 
 # --- stopping --------------------------------------------------------------------
@@ -87,7 +84,7 @@ class StartStep(Step):
     name, title = "start", "start the server and follow its log until it is ready"
     whole = True
 
-    def __init__(self, told: Told = deaf, only: str = "") -> None:
+    def __init__(self, told: Told = no_op, only: str = "") -> None:
         self.told, self.only = told, only
 
     def plan(self, context: RunContext) -> Plan:
@@ -141,7 +138,7 @@ def unwell(seen: Watched) -> str:
     return what.get(seen.state, "the server is not ready") + told + last
 
 
-def start_and_watch(context: RunContext, told: Told = deaf) -> Watched:
+def start_and_watch(context: RunContext, told: Told = no_op) -> Watched:
     """Start the server, or go on following one that runs already, and record how that went."""
     keep = context.keep
     began, world = context.clock(), world_bytes(keep)  # as it is before a conversion, which may make it larger
@@ -165,7 +162,7 @@ def start_and_watch(context: RunContext, told: Told = deaf) -> Watched:
     return seen
 
 
-def follow(keep: Keep, told: Told = deaf) -> Watched:
+def follow(keep: Keep, told: Told = no_op) -> Watched:
     """Follow a server that runs already until it is ready; what its newest log tells so far counts."""
     log = lifecycle.server_log(keep.config)
     seen = last_start(keep.server, log)

@@ -20,10 +20,10 @@ from typing import BinaryIO
 
 import zstandard
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Refused, UsageError, system_may_refuse
 from emberkeep.fs import writing
 from emberkeep.fs.trees import FILE, FOLDER, LINK, Entry
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import beside
 from emberkeep.store.tree import SnapshotTree
 
@@ -38,7 +38,7 @@ def export(
     target: Path,
     *,
     databases: Sequence[str] = (),
-    progress: Progress = silent,
+    progress: Progress = no_op,
 ) -> tuple[int, int]:
     """Write what is ``wanted`` of a snapshot as ``target``, all or nothing; files and bytes written. ``databases``:
     those whose dumps go along, as ``databases/NAME.sql``.

@@ -18,6 +18,7 @@ from typing import NamedTuple
 
 from blake3 import blake3
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import UnreadableInput
 from emberkeep.fs import metadata, system, writing
 from emberkeep.fs.trees import Skipped
@@ -25,7 +26,6 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.upkeep.fetch_plan import FetchPlan, stays_inside
 from emberkeep.operations.upkeep.transfer_access import Look, wanted_of
 from emberkeep.store import writer
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.store import Store
 from emberkeep.store.writer import SnapshotResult
@@ -249,7 +249,7 @@ def _check_way(top: Path, path: str) -> None:
             raise UnreadableInput(f"{place} stands here where a folder belongs")
 
 
-def fetch(keep: Keep, lines: ConnectionPool, plan: FetchPlan, progress: Progress = silent) -> Fetched:
+def fetch(keep: Keep, lines: ConnectionPool, plan: FetchPlan, progress: Progress = no_op) -> Fetched:
     """Carry a plan out. What was fetched until it is broken off stays, and the next fetch goes on from it.
 
     UnreadableInput when the host cannot be reached any more.
@@ -323,7 +323,7 @@ def snapshot_of(
     note: str = "",
     only: tuple[str, ...] = (),
     pin: bool = False,
-    progress: Progress = silent,
+    progress: Progress = no_op,
 ) -> SnapshotResult:
     """A snapshot of the far side itself, or of what ``only`` selects of it, past the copy here."""
     about = About(

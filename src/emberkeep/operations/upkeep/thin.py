@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from datetime import datetime
 
+from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Refused, UsageError
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE
@@ -12,7 +13,6 @@ from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.record.snapshot import snapshots
 from emberkeep.retention.ladder import Verdict, judge
 from emberkeep.store.compact import Freed, freed_by, release
-from emberkeep.store.intake import Progress, silent
 from emberkeep.store.store import Store
 
 
@@ -29,7 +29,7 @@ class Thinning:
         return tuple(verdict.about.label for verdict in self.verdicts if not verdict.stays)
 
 
-def plan(keep: Keep, store: Store, now: datetime, progress: Progress = silent) -> Thinning:
+def plan(keep: Keep, store: Store, now: datetime, progress: Progress = no_op) -> Thinning:
     """What thinning would do. UsageError without a ladder; Damage, nothing judged, when a snapshot cannot be read."""
     if not keep.config.ladder:
         raise UsageError(
@@ -57,7 +57,7 @@ def check_clock(keep: Keep, found: Thinning, now: datetime) -> None:
         )
 
 
-def carry_out(keep: Keep, store: Store, found: Thinning, progress: Progress = silent) -> Freed:
+def carry_out(keep: Keep, store: Store, found: Thinning, progress: Progress = no_op) -> Freed:
     """Let the snapshots go and free their space; also what earlier, interrupted thinning left. What a run has come to
     need, or somebody has pinned, since the plan was made stays."""
     with store.writing():
