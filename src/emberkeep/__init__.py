@@ -1,7 +1,6 @@
 """Ember Keep takes a survival game server safely across an update.
 
-The library mirrors the command line: open a :class:`Keep`, then call the few public functions of each
-layer with it (``emberkeep.operations``, ``emberkeep.merging``, ``emberkeep.comparing`` and so on).
+As a library: ``from emberkeep import Keep`` (see ``emberkeep.api`` and docs/library.md).
 """
 
 from __future__ import annotations
@@ -13,7 +12,7 @@ if sys.version_info < (3, 11):  # noqa: UP036 - started from a folder, nothing e
     sys.exit("emberkeep needs Python 3.11 or newer, and this is %d.%d" % sys.version_info[:2])  # noqa: UP031
 
 if TYPE_CHECKING:
-    from emberkeep.keep.keep import Keep
+    from emberkeep.api import Keep
 
 __version__ = "0.1.0"
 __all__ = ["Keep", "__version__"]
@@ -22,7 +21,7 @@ __all__ = ["Keep", "__version__"]
 def __getattr__(name: str) -> object:
     # Loaded on first use, so that ``emberkeep --version`` costs little more than a bare interpreter.
     if name == "Keep":
-        from emberkeep.keep.keep import Keep
+        from emberkeep.api import Keep
 
         return Keep
     raise AttributeError(f"module {__name__!r} has no attribute {name!r}")

@@ -18,9 +18,10 @@ from emberkeep.errors import Refused, UsageError
 from emberkeep.fs import system, writing
 from emberkeep.keep.config import check_text
 from emberkeep.keep.keep import Keep, beside
-from emberkeep.keep.locate import FILE, keep_meant, likely_server
+from emberkeep.keep.locate import FILE
 from emberkeep.keep.tables.transfer import address_of, is_far
 from emberkeep.operations.record import defaults
+from emberkeep.operations.upkeep.adoption import adopt_server, write_keep
 from emberkeep.show import mirror as mirror_view
 from emberkeep.show import servers as view
 from emberkeep.show.console import Screen
@@ -67,38 +68,10 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     if is_far(args.server):
         return _far(args, screen)
     server = Path(os.path.abspath(args.server))
-    if not server.is_dir():
-        raise UsageError(f"{server} is not a folder", hint="name the folder that holds the game server")
-    _refuse_part_of_a_server(server)
     keep = Path(os.path.abspath(args.keep)) if args.keep else beside(server)
-    if keep == server or server in keep.parents:
-        raise Refused(f"the keep {keep} would lie inside the server folder", hint="name one beside it with --keep")
-    if (keep / FILE).exists():
-        raise Refused(
-            f"{keep / FILE} is there already", hint="'emberkeep adopt --refresh' looks again and proposes changes"
-        )
-    found = adopt(server)
-    text = draft(found, os.path.relpath(server, keep) if keep.parent == server.parent else str(server), args.zone)
-    _write(keep, text)
+    found = adopt_server(server, keep, args.zone)
     result = {"keep": keep, "adoption": found}
     return answer(args, 0, result, lambda: view.adoption(screen, found, keep, True))
-
-
-def _refuse_part_of_a_server(server: Path) -> None:
-    """Refused where a folder above is looked after already: a keep for a part of it would lie inside that server."""
-    for above in server.parents:
-        keep = keep_meant("", {}, str(above))
-        if keep and (whole := likely_server(keep)) and Path(whole) in server.parents:
-            raise Refused(
-                f"{server} is part of the server folder {whole}, which {keep} looks after",
-                hint="name the whole server folder; 'emberkeep survey' shows what is known of it",
-            )
-
-
-def _write(keep: Path, text: str) -> None:
-    check_text(text, keep / FILE)  # the draft must pass our own check
-    writing.make_folder(keep, private=True)
-    writing.write_whole(keep / FILE, [text.encode("utf-8", "backslashreplace")])
 
 
 def _far(args: argparse.Namespace, screen: Screen) -> int:
@@ -128,7 +101,7 @@ def _far(args: argparse.Namespace, screen: Screen) -> int:
         return tomlkit.dumps(told)
 
     begun = tomlkit.dumps({"format": 1, "server": {"name": copy.name, "folder": str(address), "zone": args.zone}})
-    _write(keep, with_way(begun))
+    write_keep(keep, with_way(begun))
     opened_keep = Keep(keep)
     args.only, args.rehash, args.theirs, args.mine, args.another, args.details = [], False, False, False, False, False
     try:
@@ -139,7 +112,7 @@ def _far(args: argparse.Namespace, screen: Screen) -> int:
             system.io.unlink(keep / FILE)  # nothing came: the same can be said again
         raise
     found = adopt(copy)
-    _write(keep, with_way(draft(found, str(address), args.zone)))
+    write_keep(keep, with_way(draft(found, str(address), args.zone)))
     result = {"keep": keep, "adoption": found, "fetched": done.fetched}
 
     def text() -> None:

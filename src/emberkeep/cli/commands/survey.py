@@ -12,15 +12,13 @@ from emberkeep.cli.context import add_all, answer, now, opened, the_keep
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.inventory.published import wanted_versions
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.record import defaults
 from emberkeep.operations.record.journal import Journal
-from emberkeep.operations.record.snapshot import snapshots
+from emberkeep.operations.record.known import releases_known
 from emberkeep.operations.steps import questions
 from emberkeep.show import servers as view
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, Screen
-from emberkeep.store.tree import SnapshotTree
-from emberkeep.survey.survey import Known, Survey, survey
+from emberkeep.survey.survey import Survey, survey
 
 AHEAD = timedelta(days=62)
 """How far ahead the next events are looked for."""
@@ -46,19 +44,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     wanted = wanted_versions(keep.config.wanted, keep.folder, offline=args.offline)
     with opened(keep) as store:
         live = FolderTree(keep.require_server(), "live")
-        fits = defaults.fits(keep, store, live)
-        base = defaults.tree_of(store, fits[0].version) if fits else None
-        taken, faults = snapshots(store)
-        whole = bool(taken) and not taken[-1].scope  # a snapshot of a part tells nothing of the rest
-        known = Known(
-            taken,
-            fits,
-            base,
-            defaults.merged_paths(keep, base) if base else [],
-            SnapshotTree(store, store.manifest(taken[-1].label), "last") if whole else None,
-            {fit.version: defaults.tree_of(store, fit.version) for fit in fits},
-            wanted,
-        )
+        known, faults = releases_known(keep, store, live, wanted)
+        taken = known.snapshots
         found = survey(keep, live, known)
         coming, waits = _coming(keep)
         waits += _asked(keep, store, live)
