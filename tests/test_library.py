@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 from pathlib import Path
 
@@ -43,7 +42,7 @@ def test_the_verbs_on_a_keep(place: Path, server: Path) -> None:
     first = keep.snapshot("as it was")
     assert keep.survey().engine == "4.2.0"
     (server / "keeper.properties").write_text("wrecked\n")
-    os.remove(server / "cast-off.sh")
+    (server / "cast-off.sh").unlink()
     assert {item.path for item in keep.diff().files} == {"keeper.properties", "cast-off.sh"}
     assert {item.path for item in keep.diff(only=["cast-off.sh"]).files} == {"cast-off.sh"}
     keep.restore(first.label, into=place / "copy")

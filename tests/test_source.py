@@ -114,3 +114,30 @@ def test_an_interpreter_that_is_too_old_is_refused_in_words() -> None:
         assert done.stderr == "emberkeep needs Python 3.11 or newer, and this is 3.10\n"
         return
     pytest.skip("there is no Python 3.10 here")
+
+
+def test_the_architecture_page_names_every_module_once() -> None:
+    page = (ROOT / "docs" / "architecture.md").read_text(encoding="utf-8")
+    rooms = page[page.index("## Rooms") : page.index("## Three walks")]
+    named = Counter()
+    for paragraph in rooms.split("\n\n"):
+        heading = re.match(r"\*\*([\w/]+)\*\*", paragraph)
+        if heading is None:
+            continue
+        room = heading[1].rstrip("/")
+        if not heading[1].endswith("/"):
+            named.update(re.findall(r"\*\*(\w+)\*\*", paragraph))
+            continue
+        below = ""
+        for word in re.findall(r"`([\w/]+)`", paragraph):
+            if word.endswith("/"):
+                below = word.rstrip("/")
+            else:
+                named[
+                    f"{room}/{below}/{word}" if (PACKAGE / room / below / f"{word}.py").is_file() else f"{room}/{word}"
+                ] += 1
+    there = {path.relative_to(PACKAGE).with_suffix("").as_posix() for path in sources() if path.name[:2] != "__"}
+    found = {name.replace("//", "/"): count for name, count in named.items()}
+    assert sorted(there - set(found)) == []
+    assert sorted(set(found) - there) == []
+    assert [name for name, count in found.items() if count > 1] == []
