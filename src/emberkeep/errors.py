@@ -16,7 +16,7 @@ whole sentences already, since they are the same facts in text and in JSON.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 
@@ -116,3 +116,11 @@ def system_may_refuse(what: str, where: object, hint: str) -> Iterator[None]:
     except OSError as error:
         place = Place(str(error.filename or where))
         raise RunFailed(f"{what}: {error.strerror or error}", place=place, hint=hint) from error
+
+
+def first_of(names: Sequence[str], most: int, between: str = ", ") -> str:
+    """The first ``most`` of some names, and how many more there are, for a message."""
+    more = [f"and {len(names) - most} more"] if len(names) > most else []
+    if between == ", ":
+        return " ".join([", ".join(names[:most]), *more])
+    return between.join([*names[:most], *more])

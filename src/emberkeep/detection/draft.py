@@ -10,6 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from emberkeep.detection.findings import ORDER, Adoption, Finding, RecordFinding, Sure, TableFinding
+from emberkeep.errors import first_of
 from emberkeep.fs import globs
 from emberkeep.fs.globs import escape
 from emberkeep.keep.config import QUESTION
@@ -68,8 +69,7 @@ def _roles(adoption: Adoption) -> str:
             lines.append(f"    {quote(glob)},    # {told[0].sure}: {plain(evidence)}\n")
         lines.append("]\n")
     if adoption.unsorted:
-        lines.append(f"# unsorted: {plain(', '.join(adoption.unsorted[:12]))}")
-        lines.append(f" and {len(adoption.unsorted) - 12} more\n" if len(adoption.unsorted) > 12 else "\n")
+        lines.append(f"# unsorted: {plain(first_of(adoption.unsorted, 12))}\n")
     return "".join(lines)
 
 

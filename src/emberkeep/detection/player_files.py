@@ -18,6 +18,7 @@ from emberkeep.detection.recurring import (
     ValuePlace,
 )
 from emberkeep.documents.model import Role
+from emberkeep.errors import first_of
 from emberkeep.fs import globs
 from emberkeep.inventory.probe import IDENT
 
@@ -113,9 +114,7 @@ def player_bound(scene: InferenceContext, extension_folders: dict[str, str]) -> 
             several = len(family.members) > 1 or "{id}" in family.shape
             glob = family.open_glob if several else globs.escape(family.members[0])
             where = "in the files' names" if in_names else "in it"
-            some = ", ".join(f"{ident[:8]}…" for ident in ids[:2]) + (
-                f" and {len(ids) - 2} more" if len(ids) > 2 else ""
-            )
+            some = first_of([f"{ident[:8]}…" for ident in ids], 2)
             evidence = f"{len(ids)} known player{'s' if len(ids) > 1 else ''} {where}: {some}"
             sure = Sure.SURE if len(ids) > 1 else Sure.LIKELY
             parts = () if in_names or several else tuple(_parts(scene, family.members[0]))

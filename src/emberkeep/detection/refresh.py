@@ -16,6 +16,7 @@ from tomlkit.toml_document import TOMLDocument
 
 from emberkeep.detection.draft import drafted_scopes, plain
 from emberkeep.detection.findings import Adoption, Sure, VersionFinding
+from emberkeep.errors import first_of
 from emberkeep.fs import globs
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Kind
@@ -84,8 +85,7 @@ def _roles(config: Config, adoption: Adoption, tree: FolderTree) -> Iterator[Pro
         if not covers:
             continue
         bare = [path for path in bare if path not in covers]
-        more = f" and {len(covers) - 1} more" if len(covers) > 1 else ""
-        what = f"add {found.glob}, which covers {covers[0]}{more}, unsorted so far"
+        what = f"add {found.glob}, which covers {first_of(covers, 1)}, unsorted so far"
         yield Proposal(
             f"roles.{found.role}",
             what,

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from emberkeep.documents.values import kinds
-from emberkeep.errors import Fault
+from emberkeep.errors import Fault, first_of
 
 RECORD = "(record)"
 FILE = "(file)"
@@ -243,9 +243,8 @@ class Merge:
         """What the release ships and is left as the server has it, in words; "" where there is none."""
         if not self.passed:
             return ""
-        named = ", ".join(f"{path} ({role})" for path, role in self.passed[:3])
-        more = f" and {len(self.passed) - 3} more" if len(self.passed) > 3 else ""
-        return f"the release ships what the server writes itself; it is left as it is here: {named}{more}"
+        named = first_of([f"{path} ({role})" for path, role in self.passed], 3)
+        return f"the release ships what the server writes itself; it is left as it is here: {named}"
 
     @property
     def faults(self) -> tuple[Fault, ...]:

@@ -11,7 +11,7 @@ import re
 from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass
 
-from emberkeep.errors import Place, Refused, UsageError
+from emberkeep.errors import Place, Refused, UsageError, first_of
 from emberkeep.fs import globs
 from emberkeep.fs.trees import FILE, Tree
 from emberkeep.inventory.versions import ordering
@@ -185,9 +185,8 @@ def _check_placed(tree: Tree, layout: VendorSql, version: str, placed: Collectio
         and not (besides and besides.fullmatch(path))
     ]
     if strays:
-        more = f" and {len(strays) - 1} more" if len(strays) > 1 else ""
         raise Refused(
-            f"this SQL of the step from {version} fits no part of the layout {layout.layout}: {strays[0]}{more}",
+            f"this SQL of the step from {version} fits no part of the layout {layout.layout}: {first_of(strays, 1)}",
             place=Place(tree.label),
             hint='put [vendor-sql] layout or parts right, or name what no step is to run in its besides = ["GLOB"]',
         )

@@ -12,6 +12,7 @@ from rich.table import Table
 
 from emberkeep.detection.findings import ORDER, Adoption, Finding, RecordFinding, Sure
 from emberkeep.detection.refresh import Refresh
+from emberkeep.errors import first_of
 from emberkeep.keep.tables.server import ROLES, UNSORTED
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
@@ -36,7 +37,7 @@ def adoption(screen: Screen, found: Adoption, keep: Path, written: bool) -> None
         screen.line()
     _known(screen, found)
     if found.unsorted:
-        screen.line(f"unsorted: {_few(found.unsorted)} (never wiped, always carried)", ASKS)
+        screen.line(f"unsorted: {first_of(found.unsorted, MOST)} (never wiped, always carried)", ASKS)
     for fault in found.faults:
         screen.line(f"cannot be read: {fault}", BAD)
     for left in found.skipped[:MOST]:
@@ -138,11 +139,6 @@ def _known(screen: Screen, found: Adoption) -> None:
     _records(screen, found.records)
 
 
-def _few(paths: tuple[str, ...]) -> str:
-    more = f" and {len(paths) - MOST} more" if len(paths) > MOST else ""
-    return ", ".join(paths[:MOST]) + more
-
-
 def _standing(screen: Screen, far: Standing, now: datetime) -> None:
     fetched = f"fetched {words.ago(far.fetched, now)}" if far.fetched else "never fetched whole"
     screen.line(f"the copy of {far.address}, {fetched}; whether it runs there, 'emberkeep mirror' looks")
@@ -208,7 +204,7 @@ def survey(
         value = found.pointer.value if found.pointer.value is not None else "not set"
         screen.line(f"world pointer {found.pointer.file}: {found.pointer.key} = {value}, {there}")
     if found.unsorted:
-        screen.line(f"unsorted: {_few(found.unsorted)}")
+        screen.line(f"unsorted: {first_of(found.unsorted, MOST)}")
     if found.last:
         told = f" “{found.last.note}”" if found.last.note else ""
         screen.line(f"last snapshot: {found.last.label}{told}, {words.ago(found.last.taken, now)}{_since(found)}")

@@ -8,6 +8,7 @@ from collections import Counter, defaultdict
 from collections.abc import Iterable, Sequence
 
 from emberkeep.documents.identity import says_identity
+from emberkeep.errors import first_of
 from emberkeep.merging.results import COMMENT, FILE, LINES, RECORD, Change, Merge, What
 from emberkeep.show.words import clean, count, redact
 
@@ -97,5 +98,5 @@ def _many(kind: str, number: int) -> str:
 def _listed(names: Iterable[str]) -> str:
     told = list(names)
     if len(told) > _NAMED:
-        return f"{', '.join(told[:_NAMED])} and {len(told) - _NAMED} more"
+        return first_of(told, _NAMED)
     return f"{', '.join(told[:-1])} and {told[-1]}" if len(told) > 1 else "".join(told)

@@ -18,7 +18,7 @@ from emberkeep.comparing.picking import condition
 from emberkeep.databases import sqlite
 from emberkeep.databases.live import BESIDE
 from emberkeep.documents import reshape
-from emberkeep.errors import Place, Refused, UnreadableInput, UsageError
+from emberkeep.errors import Place, Refused, UnreadableInput, UsageError, first_of
 from emberkeep.fs import globs
 from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import FILE, FOLDER, Tree, read
@@ -174,9 +174,8 @@ class WipeOperation:
         allowed = globs.combined(scope.definitions)
         wrong = [f"{path} ({why})" for path in going if not allowed.fullmatch(path) and (why := self._made(path))]
         if wrong:
-            more = f" and {len(wrong) - MOST_NAMED} more" if len(wrong) > MOST_NAMED else ""
             raise Refused(
-                f"the scope '{scope.name}' would clear what was made by hand: {'; '.join(wrong[:MOST_NAMED])}{more}",
+                f"the scope '{scope.name}' would clear what was made by hand: {first_of(wrong, MOST_NAMED, '; ')}",
                 hint=f"narrow [scopes.{scope.name}] (records = [{{ file, at }}] for part of a file), "
                 "or name each of them there under definitions",
             )

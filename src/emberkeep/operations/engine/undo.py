@@ -10,7 +10,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from emberkeep.callbacks import Progress, no_op
-from emberkeep.errors import Damage, Interrupted, Refused, UsageError, system_may_refuse
+from emberkeep.errors import Damage, Interrupted, Refused, UsageError, first_of, system_may_refuse
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import apply, fitness, registry, restore_plan
@@ -116,10 +116,9 @@ def _check_untouched(keep: Keep, journal: Journal, run: Run) -> None:
         if path and not after.startswith("folder") and noted_at(live, path) != after
     ]
     if changed:
-        more = f" and {len(changed) - MOST_NAMED} more" if len(changed) > MOST_NAMED else ""
         raise Refused(
             f"run {run.number} ({run.words}) cannot be taken back: changed since then are "
-            f"{', '.join(sorted(changed)[:MOST_NAMED])}{more}",
+            f"{first_of(sorted(changed), MOST_NAMED)}",
             hint=f"'emberkeep restore {run.before}' puts back what stood there before it, with what came since lost",
         )
 

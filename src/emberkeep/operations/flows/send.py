@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 from blake3 import blake3
 
 from emberkeep.callbacks import Progress
-from emberkeep.errors import EmberKeepError, Place, Refused, RunFailed, UnreadableInput
+from emberkeep.errors import EmberKeepError, Place, Refused, RunFailed, UnreadableInput, first_of
 from emberkeep.fs import globs
 from emberkeep.fs.overlay import Change, What
 from emberkeep.fs.scan import TEMPORARY
@@ -80,9 +80,8 @@ def send_plan(
         else:
             left.append(f"{path}: only files can be sent, and only where none but files stand")
     if stale:
-        named = ", ".join(stale[:5]) + (f" and {len(stale) - 5} more" if len(stale) > 5 else "")
         raise Refused(
-            f"changed there since it was fetched: {named}",
+            f"changed there since it was fetched: {first_of(stale, 5)}",
             place=Place(str(address)),
             hint="'emberkeep mirror fetch' first; it says what was changed on both sides",
         )

@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from emberkeep.callbacks import no_op
-from emberkeep.errors import EmberKeepError, Place, RunFailed
+from emberkeep.errors import EmberKeepError, Place, RunFailed, first_of
 from emberkeep.fs import metadata
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE
@@ -287,5 +287,4 @@ class LandmarkStep(Step):
 
 def named(missed: Sequence[Missed]) -> str:
     """The first of what was missed, in words."""
-    some = "; ".join(item.words for item in missed[: landmarks.MOST_NAMED])
-    return some + (f"; and {len(missed) - landmarks.MOST_NAMED} more" if len(missed) > landmarks.MOST_NAMED else "")
+    return first_of([item.words for item in missed], landmarks.MOST_NAMED, "; ")

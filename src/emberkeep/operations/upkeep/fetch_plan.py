@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path
 
-from emberkeep.errors import Place, Refused
+from emberkeep.errors import Place, Refused, first_of
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Entry, Kind
 from emberkeep.keep.keep import Keep
@@ -178,9 +178,8 @@ def refuse_another(listing: Listing, known: Mapping[str, Known], address: object
 def refuse_clashes(plan: FetchPlan) -> None:
     """Refused where something changed on both sides."""
     if plan.clashes:
-        named = ", ".join(plan.clashes[:5]) + (f" and {len(plan.clashes) - 5} more" if len(plan.clashes) > 5 else "")
         raise Refused(
-            f"changed both here and there since the last fetch: {named}",
+            f"changed both here and there since the last fetch: {first_of(plan.clashes, 5)}",
             hint="'mirror fetch --theirs' takes a snapshot of yours first and fetches theirs; '--mine' keeps yours, "
             "to be sent over theirs",
         )
