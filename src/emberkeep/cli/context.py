@@ -113,9 +113,9 @@ def answer(args: argparse.Namespace, code: int, result: dict[str, Any], text: Ca
     args.outcome = code
     if args.json:
         from emberkeep.show.console import document
-        from emberkeep.show.json_output import plain
+        from emberkeep.show.json_output import to_json
 
-        document({"command": args.command, "exit": code, **{key: plain(value) for key, value in result.items()}})
+        document({"command": args.command, "exit": code, **{key: to_json(value) for key, value in result.items()}})
     else:
         text()
     return code

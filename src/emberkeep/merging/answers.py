@@ -18,10 +18,9 @@ that are left out are not compared. The same shape serves as the keep's memory (
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
-from dataclasses import asdict, dataclass, replace
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
 
 from emberkeep.fs import writing
 from emberkeep.keep.toml_reader import Reader, load, quote
@@ -171,16 +170,6 @@ def _answer(item: Reader) -> Answer:
         item.fault("answer", f"'{answer.answer}' is no answer", f"{', '.join(words)}, or = and a value")
     item.no_others()
     return answer
-
-
-def plain(answers: Iterable[Answer]) -> list[dict[str, str | None]]:
-    """Answers as JSON holds them."""
-    return [asdict(answer) for answer in answers]
-
-
-def from_plain(told: Iterable[Mapping[str, Any]]) -> list[Answer]:
-    """The same answers again."""
-    return [Answer(**answer) for answer in told]
 
 
 def serialize(questions: Iterable[Question | Answer]) -> str:

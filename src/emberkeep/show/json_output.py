@@ -16,7 +16,7 @@ from emberkeep.show.words import redact
 from emberkeep.transfer.protocol import FarEntry
 
 
-def plain(value: Any) -> Any:
+def to_json(value: Any) -> Any:
     """Dataclasses as objects, tuples and sets as lists, moments in ISO 8601, lengths of time in seconds, paths as
     text; bytes are left out."""
     if isinstance(value, FileMerge):
@@ -25,7 +25,7 @@ def plain(value: Any) -> Any:
         return _merge(value)
     if is_dataclass(value) and not isinstance(value, type):
         value = redact(value)
-        return {item.name: plain(getattr(value, item.name)) for item in fields(value)}
+        return {item.name: to_json(getattr(value, item.name)) for item in fields(value)}
     if isinstance(value, Enum):
         return value.value
     if isinstance(value, date):
@@ -33,15 +33,15 @@ def plain(value: Any) -> Any:
     if isinstance(value, timedelta):
         return value.total_seconds()
     if isinstance(value, (Entry, FarEntry)):
-        return {name: plain(item) for name, item in value._asdict().items()}
+        return {name: to_json(item) for name, item in value._asdict().items()}
     if isinstance(value, Path):
         return str(value)
     if isinstance(value, dict):
-        return {str(key): plain(item) for key, item in value.items()}
+        return {str(key): to_json(item) for key, item in value.items()}
     if isinstance(value, (set, frozenset)):
-        return [plain(item) for item in sorted(value)]
+        return [to_json(item) for item in sorted(value)]
     if isinstance(value, (list, tuple)):
-        return [plain(item) for item in value]
+        return [to_json(item) for item in value]
     if isinstance(value, Decimal):
         return int(value) if value == value.to_integral_value() else float(value)
     return value
@@ -51,19 +51,19 @@ def _merge(merge: Merge) -> dict[str, Any]:
     return {
         "old": merge.old,
         "new": merge.new,
-        "files": plain(merge.files),
-        "taken": plain(merge.taken),
-        "kept": plain(merge.kept),
-        "questions": plain(merge.questions),
+        "files": to_json(merge.files),
+        "taken": to_json(merge.taken),
+        "kept": to_json(merge.kept),
+        "questions": to_json(merge.questions),
         "open": len(merge.open),
         "unused_answers": [{"file": file, "record": record, "field": field} for file, record, field in merge.unused],
-        "obeyed": plain(merge.obeyed),
-        "orders_that_disagree": plain(merge.disagreements),
-        "orders_that_met_nothing": plain(merge.idle),
+        "obeyed": to_json(merge.obeyed),
+        "orders_that_disagree": to_json(merge.disagreements),
+        "orders_that_met_nothing": to_json(merge.idle),
         "left_alone": [{"file": path, "role": role} for path, role in merge.passed],
-        "breaches": plain(merge.breaches),
-        "warnings": plain(merge.warnings),
-        "faults": plain(merge.faults),
+        "breaches": to_json(merge.breaches),
+        "warnings": to_json(merge.warnings),
+        "faults": to_json(merge.faults),
     }
 
 

@@ -7,7 +7,6 @@ import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from emberkeep.documents import edit
 from emberkeep.documents.encoding import decode
@@ -236,8 +235,3 @@ def set_all(folder: Overlay, texts: Sequence[SetText], values: Values, environme
 
 def _secret(one: SetText, environment: Mapping[str, str]) -> str:
     return secret(one.secret_env, one.secret_file, environment, f"{one.key} for {one.file}")
-
-
-def plain(texts: Sequence[SetText]) -> list[dict[str, Any]]:
-    """Texts as JSON holds them; secrets only by where they stand."""
-    return [dict(vars(one)) for one in texts]

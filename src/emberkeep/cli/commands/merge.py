@@ -204,9 +204,9 @@ def _report(
 
 
 def _flat(found: Merge) -> dict[str, Any]:
-    from emberkeep.show.json_output import plain
+    from emberkeep.show.json_output import to_json
 
-    merged: dict[str, Any] = plain(found)
+    merged: dict[str, Any] = to_json(found)
     return merged
 
 

@@ -8,12 +8,12 @@ the value has been edited to something else, and gone with its run when that is 
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 from emberkeep.fs.trees import Kind, Tree, read
 from emberkeep.keep.keep import Keep
-from emberkeep.merging.answers import Answer, plain
+from emberkeep.merging.answers import Answer
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import MINE, FileMerge, Merge, Outcome, Question, Resolver
@@ -55,7 +55,7 @@ def noted(merge: Merge, old: str | None, new: str, before: Sequence[Pending]) ->
         asked = Answer(question.file, question.record, question.field, "", **values)
         known = next((one for one in before if one.asked == asked), None)
         since = releases[asked.name] if known is not None else (old, new)
-        found.append({"from": since[0], "to": since[1], "asked": plain([asked])[0]})
+        found.append({"from": since[0], "to": since[1], "asked": asdict(asked)})
     return found
 
 
