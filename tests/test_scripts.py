@@ -23,7 +23,7 @@ export TITLE="A server"   # shown to keepers
 cd "$(dirname "$0")" || exit 1
 echo "--starting"
 exec ./skerry.bin --seed "$SEED" --port 27800 --span=2048 \\
-    --no_op
+    --quiet
 """
 CMD = '@echo off\r\nrem set SEED=5\r\nset SEED=1\r\nset "TITLE=A server"\r\nskerry.exe +seed %SEED% +port 27800 /log:on\r\npause\r\n'
 

@@ -18,7 +18,6 @@ from pathlib import Path
 
 import pytest
 
-from emberkeep.callbacks import no_op
 from emberkeep.errors import EmberKeepError, Refused
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.secrets import secret
@@ -369,7 +368,7 @@ def watch_of(server: Path, code: str, limit: float = 20, silent: float = 20, wor
         process.poll()
         return [process.pid] if process.returncode is None else []
 
-    service = Service("it", ("x",), limit=timedelta(seconds=limit), silent=timedelta(seconds=no_op))
+    service = Service("it", ("x",), limit=timedelta(seconds=limit), silent=timedelta(seconds=silent))
     movement = Movement(server, ("world",), pids) if world else None
     watch = Watch(Log(("log/*",), PATTERNS), service, follower, pids, movement)
     watch.process = process

@@ -1,4 +1,4 @@
-"""Following a start, look by look, with a clock of the test's own: what counts as ready, dead, late or no_op, and why."""
+"""Following a start, look by look, with a clock of the test's own: what counts as ready, dead, late or silent, and why."""
 
 from __future__ import annotations
 
@@ -12,7 +12,6 @@ from typing import Any
 
 import pytest
 
-from emberkeep.callbacks import no_op
 from emberkeep.keep.tables.process import Service
 from emberkeep.keep.tables.server import Log
 from emberkeep.process import watch as watching
@@ -48,7 +47,7 @@ class Server:
     def __init__(self, root: Path, movement: Movement | None = None, limit: float = 60, silent: float = 10) -> None:
         (root / "log").mkdir()
         self.root, self.pids = root, [os.getpid()]
-        service = Service("it", ("x",), limit=timedelta(seconds=limit), silent=timedelta(seconds=no_op))
+        service = Service("it", ("x",), limit=timedelta(seconds=limit), silent=timedelta(seconds=silent))
         self.watch = Watch(LOG, service, Follower(root, LOG.within, behind=True), lambda: self.pids, movement)
         self.watch.began = watching.time.monotonic()
 
@@ -143,7 +142,7 @@ def test_a_script_that_ends_before_its_server_shows_has_not_died_unless_it_faile
 def test_more_than_the_limit_is_late_and_more_than_the_silence_is_silent(
     tmp_path: Path, clock: Clock, limit: float, silent: float, state: State, after: float
 ) -> None:
-    server = Server(tmp_path, limit=limit, silent=no_op)
+    server = Server(tmp_path, limit=limit, silent=silent)
     heard: list[Watched] = []
     assert server.watch.run(heard.append).state is state
     assert heard[-1].seconds == after

@@ -38,14 +38,14 @@ def _values(node: Node, name: str) -> Iterator[str]:
         yield told.strip('"')
 
 
-def _like(told: str, value: str) -> bool:
+def _like(text: str, value: str) -> bool:
     literal = value.replace("[", "[[]")
-    return same_value(told, value) or fnmatchcase(told.lower(), literal.lower())
+    return same_value(text, value) or fnmatchcase(text.lower(), literal.lower())
 
 
 def _orders(smaller: bool) -> Callable[[str, str], bool]:
-    def test(told: str, value: str) -> bool:
-        first, second = number(told), number(value)
+    def test(text: str, value: str) -> bool:
+        first, second = number(text), number(value)
         return first is not None and second is not None and (first < second if smaller else first > second)
 
     return test

@@ -66,10 +66,10 @@ def _from_settings(keep: Keep, one: Database) -> dict[str, str]:
     return {what: value for what, value in found.items() if value is not None}
 
 
-def meant(only: Sequence[str], told: Databases) -> tuple[Database, ...]:
+def meant(only: Sequence[str], databases: Databases) -> tuple[Database, ...]:
     """The databases of servers that selections mean: all where nothing is selected; with ``databases`` all, beside the
     files of that role; with ``databases/NAME`` one of them."""
-    return tuple(one for one in told.served if not only or ROLE in only or f"{ROLE}/{one.name}" in only)
+    return tuple(one for one in databases.served if not only or ROLE in only or f"{ROLE}/{one.name}" in only)
 
 
 def served(keep: Keep, name: str) -> Database:

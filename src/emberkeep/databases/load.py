@@ -54,22 +54,22 @@ class _Frame:
         return [*self.routines, *self.stubs, *self.views, *self.triggers, *(self.events if events else [])]
 
 
-def restore(access: Access, dump: Chunks, told: Facts, size: int, progress: Progress = no_op) -> None:
+def restore(access: Access, dump: Chunks, facts: Facts, size: int, progress: Progress = no_op) -> None:
     """Make the database at ``access`` what ``dump`` (``size`` bytes) says.
 
-    RunFailed, with the old one serving as before, when it cannot be loaded, or what was loaded is not what ``told``
+    RunFailed, with the old one serving as before, when it cannot be loaded, or what was loaded is not what ``facts``
     says.
     """
     new = access.schema + NEW
     with Connection(access, schema=None) as connection:
         _drop(connection, new)
-        _make(connection, new, told)
+        _make(connection, new, facts)
         try:
             frame = _loaded(connection, access, new, dump, size, progress)
-            _check(access, new, told)
+            _check(access, new, facts)
             _make_frame(connection, new, frame, but_events=True)  # what cannot be made is found before the swap
             _unframe(connection, new)
-            _swap(connection, access, new, told, frame)
+            _swap(connection, access, new, facts, frame)
         finally:
             with suppress(EmberKeepError):
                 _drop(connection, new)
@@ -79,14 +79,14 @@ def _drop(connection: Connection, schema: str) -> None:
     connection.execute(f"drop database if exists {quoted(schema)}")
 
 
-def _make(connection: Connection, schema: str, told: Facts) -> None:
-    charset, collation = (re.sub(r"[^\w]", "", text) for text in (told.charset, told.collation))
+def _make(connection: Connection, schema: str, facts: Facts) -> None:
+    charset, collation = (re.sub(r"[^\w]", "", text) for text in (facts.charset, facts.collation))
     connection.execute(f"create database {quoted(schema)} character set {charset} collate {collation}")
 
 
-def _spell(connection: Connection, schema: str, told: Facts) -> None:
+def _spell(connection: Connection, schema: str, facts: Facts) -> None:
     """Give a database the character set that tables are made with where they do not tell one."""
-    wanted = tuple(re.sub(r"[^\w]", "", text) for text in (told.charset, told.collation))
+    wanted = tuple(re.sub(r"[^\w]", "", text) for text in (facts.charset, facts.collation))
     now = connection.all(
         "select default_character_set_name, default_collation_name from information_schema.schemata"
         " where schema_name = %s",
@@ -186,14 +186,14 @@ def _run(connection: Connection, access: Access, statement: Statement) -> None:
         raise worded(error, Place(f"dump of {access.name}", statement.line)) from error
 
 
-def _check(access: Access, schema: str, told: Facts) -> None:
+def _check(access: Access, schema: str, facts: Facts) -> None:
     """What was loaded is dumped again: row by row it must be what was recorded."""
     watch = Watch()
     for _ in dumped(access, watch, "--skip-triggers", "--skip-routines", "--skip-events", schema=schema):
         pass
-    wrong = [name for name in {**told.tables, **watch.tables} if told.tables.get(name) != watch.tables.get(name)]
+    wrong = [name for name in {**facts.tables, **watch.tables} if facts.tables.get(name) != watch.tables.get(name)]
     if wrong:
-        rows = [_rows(found.tables.get(wrong[0])) for found in (told, watch)]
+        rows = [_rows(found.tables.get(wrong[0])) for found in (facts, watch)]
         more = f" (and {len(wrong) - 1} more tables)" if len(wrong) > 1 else ""
         raise RunFailed(
             f"what was loaded is not what was dumped: table {wrong[0]} has {rows[1]}, {rows[0]} were recorded{more}",
@@ -261,17 +261,17 @@ def _movable(connection: Connection, schema: str) -> list[str]:
     return [str(row[0]) for row in rows]
 
 
-def _swap(connection: Connection, access: Access, new: str, told: Facts, frame: _Frame) -> None:
+def _swap(connection: Connection, access: Access, new: str, facts: Facts, frame: _Frame) -> None:
     live, old = access.schema, access.schema + OLD
     if not connection.has_schema(live):
-        _make(connection, live, told)
+        _make(connection, live, facts)
     try:
         before = _frame_of(access, live)
     except EmberKeepError:  # a view that names what is not there any more cannot be dumped, nor put back
         before = _Frame()
     _drop(connection, old)
-    _make(connection, old, told)
-    _spell(connection, live, told)
+    _make(connection, old, facts)
+    _spell(connection, live, facts)
     olds, news = _movable(connection, live), _movable(connection, new)
     connection.execute("set foreign_key_checks = 0")
     try:

@@ -95,9 +95,9 @@ class _Session(socketserver.StreamRequestHandler):
     def _say(self, text: str) -> None:
         self.wfile.write(text.encode("utf-8", "surrogateescape") + b"\r\n")
 
-    def _path(self, told: str) -> Path:
+    def _path(self, text: str) -> Path:
         found: list[str] = []
-        for part in (told if told.startswith("/") else f"{self._here}/{told}").split("/"):
+        for part in (text if text.startswith("/") else f"{self._here}/{text}").split("/"):
             if part == "..":
                 found = found[:-1]
             elif part not in ("", "."):
@@ -106,12 +106,12 @@ class _Session(socketserver.StreamRequestHandler):
 
     # --- who and where -------------------------------------------------------------
 
-    def _do_user(self, told: str) -> str:
-        self._user = told
+    def _do_user(self, text: str) -> str:
+        self._user = text
         return "331 and the word?"
 
-    def _do_pass(self, told: str) -> str:
-        self._known = (self._user, told) == (USER, self.server.word)
+    def _do_pass(self, text: str) -> str:
+        self._known = (self._user, text) == (USER, self.server.word)
         if not self._known:
             raise _Refused("530 not the word")
         return "230 come aboard"
@@ -127,8 +127,8 @@ class _Session(socketserver.StreamRequestHandler):
     def _do_pwd(self, _: str) -> str:
         return f'257 "{self._here}"'
 
-    def _do_cwd(self, told: str) -> str:
-        place = self._path(told)
+    def _do_cwd(self, text: str) -> str:
+        place = self._path(text)
         if not place.is_dir():
             raise _Refused("550 no such folder")
         self._here = "/" + place.relative_to(self.server.root).as_posix().strip(".")
@@ -176,12 +176,12 @@ class _Session(socketserver.StreamRequestHandler):
         text = "".join(f"{row}\r\n" for row in rows).encode("utf-8", "surrogateescape")
         return self._over(lambda data: data.sendall(text))
 
-    def _do_rest(self, told: str) -> str:
-        self._start = int(told)
+    def _do_rest(self, text: str) -> str:
+        self._start = int(text)
         return "350 from there"
 
-    def _do_retr(self, told: str) -> str:
-        with self._path(told).open("rb") as handle:
+    def _do_retr(self, text: str) -> str:
+        with self._path(text).open("rb") as handle:
             handle.seek(self._start)
 
             def send(data: socket.socket) -> None:
@@ -190,10 +190,10 @@ class _Session(socketserver.StreamRequestHandler):
 
             return self._over(send)
 
-    def _do_stor(self, told: str) -> str:
+    def _do_stor(self, text: str) -> str:
         if "full" in self.server.faults:
             raise _Refused("552 no room left")
-        with self._path(told).open("wb") as handle:
+        with self._path(text).open("wb") as handle:
 
             def receive(data: socket.socket) -> None:
                 while chunk := data.recv(CHUNK):
@@ -203,35 +203,35 @@ class _Session(socketserver.StreamRequestHandler):
 
     # --- what stands there -------------------------------------------------------------
 
-    def _do_size(self, told: str) -> str:
-        return f"213 {self._path(told).stat().st_size}"
+    def _do_size(self, text: str) -> str:
+        return f"213 {self._path(text).stat().st_size}"
 
-    def _do_mfmt(self, told: str) -> str:
-        when, _, path = told.partition(" ")
+    def _do_mfmt(self, text: str) -> str:
+        when, _, path = text.partition(" ")
         at = calendar.timegm(time.strptime(when, "%Y%m%d%H%M%S"))
         os.utime(self._path(path), (at, at))
         return f"213 Modify={when}; {path}"
 
-    def _do_dele(self, told: str) -> str:
-        self._path(told).unlink()
+    def _do_dele(self, text: str) -> str:
+        self._path(text).unlink()
         return "250 gone"
 
-    def _do_mkd(self, told: str) -> str:
-        self._path(told).mkdir()
-        return f'257 "{told}"'
+    def _do_mkd(self, text: str) -> str:
+        self._path(text).mkdir()
+        return f'257 "{text}"'
 
-    def _do_rmd(self, told: str) -> str:
-        self._path(told).rmdir()
+    def _do_rmd(self, text: str) -> str:
+        self._path(text).rmdir()
         return "250 gone"
 
-    def _do_rnfr(self, told: str) -> str:
-        if not self._path(told).exists():
+    def _do_rnfr(self, text: str) -> str:
+        if not self._path(text).exists():
             raise _Refused("550 no such file")
-        self._from = told
+        self._from = text
         return "350 and to what?"
 
-    def _do_rnto(self, told: str) -> str:
-        self._path(self._from).replace(self._path(told))
+    def _do_rnto(self, text: str) -> str:
+        self._path(self._from).replace(self._path(text))
         return "250 so it is called"
 
 

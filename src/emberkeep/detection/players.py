@@ -151,10 +151,10 @@ def said_in(scene: InferenceContext, path: str) -> dict[str, str]:
     return {name: next(iter(said)).strip("\"'") for name, said in values.items() if len(said) == 1}
 
 
-def by_key(told: Iterable[Mapping[str, str]]) -> dict[str, list[str]]:
+def by_key(records: Iterable[Mapping[str, str]]) -> dict[str, list[str]]:
     """What several records say under each key."""
     found: dict[str, list[str]] = defaultdict(list)
-    for says in told:
+    for says in records:
         for key, value in says.items():
             found[key].append(value)
     return found

@@ -287,10 +287,10 @@ def _as_roles(adoption: Adoption) -> list[tuple[str, list[str]]]:
     return [(found.role, [found.glob]) for found in adoption.roles]
 
 
-def _new_scope(name: str, told: Mapping[str, Any]) -> _Edit:
+def _new_scope(name: str, answer: Mapping[str, Any]) -> _Edit:
     def edit(document: TOMLDocument) -> None:
         table = _table(document, ("scopes", name))
-        for key, value in told.items():
+        for key, value in answer.items():
             table[key] = value
 
     return edit

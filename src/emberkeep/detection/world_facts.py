@@ -126,13 +126,13 @@ def number_shape(scene: InferenceContext, one: Candidate) -> str:
     return _shared_number(scene, one, told)
 
 
-def _shared_number(scene: InferenceContext, one: Candidate, told: set[str]) -> str:
+def _shared_number(scene: InferenceContext, one: Candidate, numbers: set[str]) -> str:
     """Saves that share one number, which no setting gives, in the same place of their names: before the ending."""
     sets: dict[tuple[str, str, str, str], int] = Counter()
     for path in one.files:
         parent, _, name = path.rpartition("/")
         found = re.fullmatch(r"([A-Za-z][\w-]*?)([._-])(\d+)(\.\w+)", name)
-        if found and found[3] not in told and scene.look.kind(path) in ("binary", "packed"):
+        if found and found[3] not in numbers and scene.look.kind(path) in ("binary", "packed"):
             sets[parent, found[2], found[3], found[4]] += 1
     shared = {key: count for key, count in sets.items() if count >= 2}
     if len(shared) != 1:

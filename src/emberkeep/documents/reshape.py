@@ -108,9 +108,9 @@ def _shaped(opened: File, document: Document, node: Node, shape: Shape) -> Itera
     yield from insert(document, node, added)
 
 
-def _new_value(told: Field, values: Mapping[str, str], factor: Decimal | None) -> str | None:
+def _new_value(field: Field, values: Mapping[str, str], factor: Decimal | None) -> str | None:
     """What becomes of a value; None when it stays."""
-    plain = unquoted(told.value)
+    plain = unquoted(field.value)
     if plain in values:
         return values[plain]
     exact = number(plain) if factor is not None else None

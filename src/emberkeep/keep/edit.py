@@ -33,17 +33,17 @@ def make_like(keep: Keep, folder: Path, server: Path) -> Keep:
     return Keep(folder, keep.environment)
 
 
-def _without_vaults(told: Any) -> None:
+def _without_vaults(document: Any) -> None:
     """Take the vaults out of a keep.toml that is to be another keep's: they are the first one's."""
-    told.pop("vault", None)
-    events = told.get("event", [])
+    document.pop("vault", None)
+    events = document.get("event", [])
     for at in reversed([at for at, event in enumerate(events) if event.get("kind") == "vault"]):
         del events[at]
     if not events:
-        told.pop("event", None)
+        document.pop("event", None)
 
 
-def remember(keep: Keep, table: tuple[str, ...], told: Mapping[str, str]) -> None:
+def remember(keep: Keep, table: tuple[str, ...], entries: Mapping[str, str]) -> None:
     """Write entries into a table of keep.toml, the admin's own writing left as it is. UnreadableInput, nothing written,
     for what would not be a good keep.toml."""
     import tomlkit  # only where keep.toml is written
@@ -53,7 +53,7 @@ def remember(keep: Keep, table: tuple[str, ...], told: Mapping[str, str]) -> Non
     at: Any = document
     for name in table:
         at = at.setdefault(name, tomlkit.table())
-    for name, value in told.items():
+    for name, value in entries.items():
         at[name] = value
     text = tomlkit.dumps(document)
     check_text(text, path)

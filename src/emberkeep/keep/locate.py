@@ -37,9 +37,9 @@ def _candidates(folder: str) -> Iterator[str]:
         folder = above
 
 
-def inside(keep: str, told: str) -> str:
-    """The folder that keep.toml tells as ``told``."""
-    return os.path.normpath(os.path.join(keep, told))
+def inside(keep: str, text: str) -> str:
+    """The folder that keep.toml tells as ``text``."""
+    return os.path.normpath(os.path.join(keep, text))
 
 
 def likely_server(keep: str) -> str:

@@ -232,41 +232,41 @@ def _taken(form: re.Pattern[str], name: str, left: str) -> tuple[list[str], str]
     return ([], left) if found is None else (_words(found[name]), left[: found.start()] + left[found.end() :])
 
 
-def _words(told: str) -> list[str]:
-    return [word for word in re.split(r"[ ,]+", told) if word not in ("and", "the", "")]
+def _words(text: str) -> list[str]:
+    return [word for word in re.split(r"[ ,]+", text) if word not in ("and", "the", "")]
 
 
-def _parts(told: dict[str, str], text: str) -> dict[str, str]:
+def _parts(parts: dict[str, str], text: str) -> dict[str, str]:
     """The rule's parts for what was told."""
-    if "daily" in told or "n_days" in told:
-        return {"FREQ": "DAILY", **_interval(told.get("n_days"))}
-    if "hourly" in told or "n_hours" in told:
-        every = int(told.get("n_hours", "1"))
+    if "daily" in parts or "n_days" in parts:
+        return {"FREQ": "DAILY", **_interval(parts.get("n_days"))}
+    if "hourly" in parts or "n_hours" in parts:
+        every = int(parts.get("n_hours", "1"))
         if not every or 24 % every:
             raise NotUnderstood(f"'{text}': the hours must divide the day", "1, 2, 3, 4, 6, 8 or 12 of them")
         return {"FREQ": "DAILY", "BYHOUR": ",".join(str(hour) for hour in range(0, 24, every))}
-    if "weekdays" in told or "weekends" in told:
-        return {"FREQ": "WEEKLY", "BYDAY": ",".join(_CODES[:5] if "weekdays" in told else _CODES[5:])}
-    if "weekly" in told:
-        weeks = told.get("n_weeks") or ("2" if "other" in told else None)
-        return {"FREQ": "WEEKLY", **_interval(weeks), "BYDAY": ",".join(_day(word) for word in _words(told["weekly"]))}
-    if "day" in told:
-        month = MONTHS.index(told["month"]) + 1
-        return {"FREQ": "YEARLY", "BYMONTH": str(month), "BYMONTHDAY": told["day"]}
-    base = {"FREQ": "MONTHLY", **_interval(told.get("n_months"))}
-    if "quarter" in told.get("months", ""):
+    if "weekdays" in parts or "weekends" in parts:
+        return {"FREQ": "WEEKLY", "BYDAY": ",".join(_CODES[:5] if "weekdays" in parts else _CODES[5:])}
+    if "weekly" in parts:
+        weeks = parts.get("n_weeks") or ("2" if "other" in parts else None)
+        return {"FREQ": "WEEKLY", **_interval(weeks), "BYDAY": ",".join(_day(word) for word in _words(parts["weekly"]))}
+    if "day" in parts:
+        month = MONTHS.index(parts["month"]) + 1
+        return {"FREQ": "YEARLY", "BYMONTH": str(month), "BYMONTHDAY": parts["day"]}
+    base = {"FREQ": "MONTHLY", **_interval(parts.get("n_months"))}
+    if "quarter" in parts.get("months", ""):
         base["BYMONTH"] = "1,4,7,10"
-    if "ordinals" in told:
-        numbers = [_ORDINALS[word] for word in _words(told["ordinals"])]
-        return {**base, "BYDAY": ",".join(f"{number}{_day(told['of'])}" for number in numbers)}
-    days = ["-1" if found == "last day" else re.sub(r"\D", "", found) for found in re.findall(_NTH, told["dates"])]
+    if "ordinals" in parts:
+        numbers = [_ORDINALS[word] for word in _words(parts["ordinals"])]
+        return {**base, "BYDAY": ",".join(f"{number}{_day(parts['of'])}" for number in numbers)}
+    days = ["-1" if found == "last day" else re.sub(r"\D", "", found) for found in re.findall(_NTH, parts["dates"])]
     if not all(day == "-1" or 1 <= int(day) <= 31 for day in days):
         raise NotUnderstood(f"'{text}': no month has such a day")
     return {**base, "BYMONTHDAY": ",".join(days)}
 
 
-def _interval(told: str | None) -> dict[str, str]:
-    return {"INTERVAL": str(int(told))} if told and int(told) != 1 else {}
+def _interval(text: str | None) -> dict[str, str]:
+    return {"INTERVAL": str(int(text))} if text and int(text) != 1 else {}
 
 
 def _day(word: str) -> str:

@@ -292,8 +292,8 @@ class _Work:
             if field in told[2]:
                 self._field(record, field, told, wanted)
 
-    def _field(self, record: str, field: str, told: Sequence[Mapping[str, Field]], orders: Sequence[Order]) -> None:
-        before, here, after = (side.get(field) for side in told)
+    def _field(self, record: str, field: str, records: Sequence[Mapping[str, Field]], orders: Sequence[Order]) -> None:
+        before, here, after = (side.get(field) for side in records)
         assert after is not None
         if before is not None and same_value(before.value, after.value):
             return

@@ -50,9 +50,9 @@ def same_version(one: str, other: str) -> bool:
     return _trimmed(one) == _trimmed(other)
 
 
-def is_of(told: str, wanted: str) -> bool:
+def is_of(text: str, wanted: str) -> bool:
     """Whether a version that something tells is the one that is wanted: 4.3.1 is of 4.3, and 4.3 of 4.3.0."""
-    return same_version(told, wanted) or told.startswith(f"{wanted}.") or wanted.startswith(f"{told}.")
+    return same_version(text, wanted) or text.startswith(f"{wanted}.") or wanted.startswith(f"{text}.")
 
 
 def require_known(recipes: list[Recipe], path: Path) -> None:

@@ -348,9 +348,9 @@ def _scale(reader: Reader, key: str) -> Act:
     return found
 
 
-def _factor(table: Reader, key: str, told: str) -> Decimal:
+def _factor(table: Reader, key: str, text: str) -> Decimal:
     try:
-        factor = Decimal(told)
+        factor = Decimal(text)
     except InvalidOperation:
         factor = Decimal(0)
     if not factor.is_finite() or factor <= 0:

@@ -53,13 +53,15 @@ class _Found:
     variant: str
 
 
-def batches(tree: Tree, told: Databases, old: str, new: str, *, server: Tree, known: Iterable[str] = ()) -> list[Batch]:
+def batches(
+    tree: Tree, databases: Databases, old: str, new: str, *, server: Tree, known: Iterable[str] = ()
+) -> list[Batch]:
     """The batches that lead from one version to another: link by link, part by part, database by database.
 
     ``server``: the server folder, for conditions; ``known``: versions that there are besides. Refused where a link is
     missing, or a file is meant for a database or part that keep.toml does not name.
     """
-    layout = told.vendor
+    layout = databases.vendor
     if not layout.layout:
         raise UsageError(
             "keep.toml does not tell how the vendor's SQL is laid out",
@@ -72,10 +74,10 @@ def batches(tree: Tree, told: Databases, old: str, new: str, *, server: Tree, kn
     made: list[Batch] = []
     for begins, leads, version in _links(found, old, new, known, tree.label):
         of_link = [one for one in found if one.old == version and variant in ("", one.variant)]
-        _check_names(of_link, told, tree.label)
+        _check_names(of_link, databases, tree.label)
         _check_placed(tree, layout, version, {one.path for one in found})
         for part in layout.parts if "{part}" in layout.layout else ("",):
-            for database in told.all:
+            for database in databases.all:
                 chosen = [one.path for one in of_link if (one.part, one.database) == (part, database.name)]
                 if chosen:
                     made.append(Batch(begins, leads, part, database.name, tuple(sorted(chosen, key=natural))))
@@ -147,20 +149,20 @@ def _next(begins: str, starts: list[str], known: Iterable[str], new: str) -> str
     return min((one for one in later if not same_version(one, begins)), key=ordering)
 
 
-def _check_names(found: list[_Found], told: Databases, label: str) -> None:
+def _check_names(found: list[_Found], databases: Databases, label: str) -> None:
     for one in found:
-        if told.named(one.database) is None:
-            known = ", ".join(database.name for database in told.all)
+        if databases.named(one.database) is None:
+            known = ", ".join(database.name for database in databases.all)
             raise Refused(
                 f"this is for a database '{one.database}', which keep.toml does not name",
                 place=Place(f"{label}/{one.path}"),
                 hint=f"known: {known}; put [[database]] or [vendor-sql] layout right",
             )
-        if one.part and one.part not in told.vendor.parts:
+        if one.part and one.part not in databases.vendor.parts:
             raise Refused(
                 f"this is for a part '{one.part}', which keep.toml does not name",
                 place=Place(f"{label}/{one.path}"),
-                hint=f"[vendor-sql] parts = {list(told.vendor.parts)}",
+                hint=f"[vendor-sql] parts = {list(databases.vendor.parts)}",
             )
 
 

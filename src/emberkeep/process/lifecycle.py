@@ -133,13 +133,13 @@ def _saves(keep: Keep) -> dict[str, tuple[int, int]]:
     }
 
 
-def _wait_until_gone(keep: Keep, pids: Sequence[int], told: Stopping, asked: bool, say: Say) -> str:
+def _wait_until_gone(keep: Keep, pids: Sequence[int], stopping: Stopping, asked: bool, say: Say) -> str:
     def gone() -> bool:
         return not any(map(alive, pids)) and not is_running(keep)
 
-    if asked and wait_for(gone, told.limit.total_seconds()):
+    if asked and wait_for(gone, stopping.limit.total_seconds()):
         return ""
-    for name, allowed, send in (("terminated", told.terminate, "terminate"), ("killed", told.kill, "kill")):
+    for name, allowed, send in (("terminated", stopping.terminate, "terminate"), ("killed", stopping.kill, "kill")):
         if allowed is None:
             continue
         for pid in sorted({*pids, *(sign.pid for sign in signs(keep.server, keep.config) if sign.pid)}):
@@ -149,7 +149,7 @@ def _wait_until_gone(keep: Keep, pids: Sequence[int], told: Stopping, asked: boo
             return name
     left = next(signs(keep.server, keep.config), Sign("its process is there"))
     raise RunFailed(
-        f"the server did not stop within {in_words(told.limit)} ({left.words})",
+        f"the server did not stop within {in_words(stopping.limit)} ({left.words})",
         place=Place(str(keep.server)),
         hint="end it by hand and try again; [stop] terminate and kill in keep.toml allow Ember Keep to",
     )

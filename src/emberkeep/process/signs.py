@@ -144,13 +144,13 @@ def _written(process: Any, root: Path) -> Iterator[str]:
             yield Path(one.path).relative_to(root).as_posix()
 
 
-def pid_files(root: Path, told: str) -> list[Path]:
-    """The files in a server folder that name the process that runs there; ``told``: the one keep.toml names, or ""."""
-    return sorted({*root.glob("*.pid"), *([root / told] if told else [])})
+def pid_files(root: Path, text: str) -> list[Path]:
+    """The files in a server folder that name the process that runs there; ``text``: the one keep.toml names, or ""."""
+    return sorted({*root.glob("*.pid"), *([root / text] if text else [])})
 
 
-def _pid_files(root: Path, told: str) -> Iterator[Sign]:
-    for path in pid_files(root, told):
+def _pid_files(root: Path, text: str) -> Iterator[Sign]:
+    for path in pid_files(root, text):
         try:
             number = int(path.read_text(encoding="ascii").split()[0])
         except (OSError, ValueError, IndexError):

@@ -269,12 +269,12 @@ class Watch:
         """Count what was seen of this start before the watch began."""
         self._seen = seen
 
-    def run(self, told: Callable[[Watched], None] = lambda _: None) -> Watched:
-        """Follow until it is ready or cannot become so any more; ``told`` hears what was seen so far."""
+    def run(self, on_watch: Callable[[Watched], None] = lambda _: None) -> Watched:
+        """Follow until it is ready or cannot become so any more; ``on_watch`` hears what was seen so far."""
         self._line_at = self._moved_at = self._alive_at = time.monotonic()
         while True:
             seen = self.turn()
-            told(seen)
+            on_watch(seen)
             if seen.state is not State.WAITING:
                 return seen
             time.sleep(TURN)

@@ -48,8 +48,8 @@ def occurrences(config: Config, first: datetime, last: datetime) -> list[Occurre
 class _Planner:
     """Occurrences by event, each found once."""
 
-    def __init__(self, told: Events, zone: ZoneInfo, first: datetime, last: datetime) -> None:
-        self.told, self.zone = told, zone
+    def __init__(self, events: Events, zone: ZoneInfo, first: datetime, last: datetime) -> None:
+        self.told, self.zone = events, zone
         self.first, self.last = first - WIDER, last + WIDER
         self._known: dict[str, list[Occurrence]] = {}
 

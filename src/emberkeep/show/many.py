@@ -60,32 +60,32 @@ def summary(command: str, one: Told) -> str:
     return _SUMMARIES[command](one.answer)
 
 
-def _survey(told: Mapping[str, Any]) -> str:
-    found = told["survey"]
+def _survey(answer: Mapping[str, Any]) -> str:
+    found = answer["survey"]
     parts = [f"{found['name']} {found['engine']}", "running" if found["running"] else "not running"]
-    waiting = [*found["attention"], *found["questions"], *told.get("waiting", ())]
+    waiting = [*found["attention"], *found["questions"], *answer.get("waiting", ())]
     parts += [words.count(len(waiting), "thing waits", "things wait")] if waiting else []
-    parts += [line for line in told.get("coming", ()) if line.startswith("next: ")]
+    parts += [line for line in answer.get("coming", ()) if line.startswith("next: ")]
     return ", ".join(parts)
 
 
-def _snapshot(told: Mapping[str, Any]) -> str:
-    found = told["snapshot"]
-    left = f", {len(told['skipped'])} left out" if told["skipped"] else ""
+def _snapshot(answer: Mapping[str, Any]) -> str:
+    found = answer["snapshot"]
+    left = f", {len(answer['skipped'])} left out" if answer["skipped"] else ""
     return (
         f"snapshot {found['label']}, {words.count(found['files'], 'file')}, {words.size(found['new_bytes'])} new{left}"
     )
 
 
-def _verify(told: Mapping[str, Any]) -> str:
-    found = told.get("verification") or told["repair"]["after"]
+def _verify(answer: Mapping[str, Any]) -> str:
+    found = answer.get("verification") or answer["repair"]["after"]
     damaged = f", {len(found['files'])} files damaged" if found["files"] else ""
     return f"{words.count(found['snapshots'], 'snapshot')}, {words.size(found['bytes'])} read{damaged}"
 
 
-def _due(told: Mapping[str, Any]) -> str:
-    parts = [f"{came['event']}: {came['state']}" for came in told["due"]]
-    return ", ".join([*parts, *(f"waits: {line}" for line in told["waiting"])]) or "nothing is due"
+def _due(answer: Mapping[str, Any]) -> str:
+    parts = [f"{came['event']}: {came['state']}" for came in answer["due"]]
+    return ", ".join([*parts, *(f"waits: {line}" for line in answer["waiting"])]) or "nothing is due"
 
 
 _SUMMARIES: Mapping[str, Callable[[Mapping[str, Any]], str]] = {

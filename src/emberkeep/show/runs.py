@@ -115,10 +115,10 @@ def reported(screen: Screen, title: str, found: Report, *, rehearsed: bool = Fal
         screen.next(f"to take it back: emberkeep undo {found.run} --go")
 
 
-def _joined(told: Sequence[str]) -> list[str]:
+def _joined(words: Sequence[str]) -> list[str]:
     """What is told of one step on as few lines as it takes."""
     found: list[str] = []
-    for line in told:
+    for line in words:
         if found and len(found[-1]) + len(line) < LONGEST:
             found[-1] += f"; {line}"
         else:

@@ -125,8 +125,8 @@ def measure_facts(tree: Tree, config: Config) -> dict[str, str]:
     return dict(_facts(tree, config))
 
 
-def _hash(told: object) -> str:
-    return str(blake3(repr(told).encode("utf-8", "surrogateescape")).hexdigest(16))
+def _hash(value: object) -> str:
+    return str(blake3(repr(value).encode("utf-8", "surrogateescape")).hexdigest(16))
 
 
 def _player(tree: Tree, path: str) -> Player:

@@ -33,8 +33,8 @@ class Listing:
         return any(entry.kind is Kind.FILE and entry.mtime_ns is None for entry in self.entries.values())
 
 
-def walk(lines: ConnectionPool, told: Callable[[int], None] = lambda count: None) -> Listing:
-    """List everything, some folders at a time. ``told``: called with the number of names so far.
+def walk(lines: ConnectionPool, on_count: Callable[[int], None] = lambda count: None) -> Listing:
+    """List everything, some folders at a time. ``on_count``: called with the number of names so far.
 
     Refused when the folder is not there, or is without end.
     """
@@ -57,7 +57,7 @@ def walk(lines: ConnectionPool, told: Callable[[int], None] = lambda count: None
                     below += [item.path] if item.kind is Kind.FOLDER else []
             if len(found) > MOST or folder.count("/") > DEEPEST:
                 raise Refused(f"{folder or 'the folder'} seems to have no end", place=Place(str(line.settings.address)))
-            told(len(found))
+            on_count(len(found))
         return below
 
     lines.each([""], look)

@@ -313,12 +313,12 @@ def _odd_stems(paths: Iterable[str]) -> Iterator[str]:
             yield from (stem for stem in stems if not canonical(stem))
 
 
-def known_people(told: Mapping[str, str], but: Iterable[str] = ()) -> Known:
+def known_people(entries: Mapping[str, str], but: Iterable[str] = ()) -> Known:
     """What to look for so as to find players. ``but``: names that are words of the game as well."""
     words = set(but)
-    ids = frozenset(ident for ident in told if canonical(ident))
-    spelled = {ident: ident for ident in told if ident not in ids}
-    spelled.update({name: ident for ident, name in told.items() if name})
+    ids = frozenset(ident for ident in entries if canonical(ident))
+    spelled = {ident: ident for ident in entries if ident not in ids}
+    spelled.update({name: ident for ident, name in entries.items() if name})
     return Known(ids, {name: ident for name, ident in spelled.items() if len(name) >= 3 and name not in words})
 
 

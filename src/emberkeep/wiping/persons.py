@@ -68,16 +68,16 @@ class Found:
         return [f"{path}: {why}" for path, why in self.cannot]
 
 
-def person(told: str, everybody: Mapping[str, str], but: Collection[str] = ()) -> Person:
+def person(text: str, everybody: Mapping[str, str], but: Collection[str] = ()) -> Person:
     """Who is meant by an id in any spelling, or a name. ``everybody``: canonical id -> name; ``but``: names that are
     words of the game as well, by which nobody is known. Refused where that is nobody, or several."""
-    named = [one for one, name in everybody.items() if name == told]
+    named = [one for one, name in everybody.items() if name == text]
     if len(named) > 1:
-        raise Refused(f"{len(named)} players are called {told}", hint=f"say which: {', '.join(named[:4])}")
-    ident = next(iter(named), "") or (told if told in everybody else known_people(everybody).whole(told))
+        raise Refused(f"{len(named)} players are called {text}", hint=f"say which: {', '.join(named[:4])}")
+    ident = next(iter(named), "") or (text if text in everybody else known_people(everybody).whole(text))
     if not ident:
         raise Refused(
-            f"nobody here is called {told}, or has that id",
+            f"nobody here is called {text}, or has that id",
             hint="players are known by the lists of who may come in, by their files and their tables",
         )
     rest = {one: called for one, called in everybody.items() if one != ident}

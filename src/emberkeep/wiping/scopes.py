@@ -388,19 +388,21 @@ def _spellings(ident: str) -> Iterator[str]:
 class _Surviving:
     """What survives on purpose, ready to be asked."""
 
-    def __init__(self, told: Survivor, config: Config, tree: Tree, known: Known) -> None:
-        self.told, self.tree = told, tree
+    def __init__(self, survivor: Survivor, config: Config, tree: Tree, known: Known) -> None:
+        self.told, self.tree = survivor, tree
         self._wanted: Callable[[str], bool] = (
-            selection(told.picked.files, config.roles, config.world.tiles) if told.picked.files else lambda path: False
+            selection(survivor.picked.files, config.roles, config.world.tiles)
+            if survivor.picked.files
+            else lambda path: False
         )
-        self._conditions = [(pick, condition(pick.where) if pick.where else None) for pick in told.picked.records]
+        self._conditions = [(pick, condition(pick.where) if pick.where else None) for pick in survivor.picked.records]
         self.people: Known | None = None
-        if told.of:
-            if told.of not in tree.entries():
+        if survivor.of:
+            if survivor.of not in tree.entries():
                 raise UsageError(
-                    f"there is no {told.of}, of whose people '{told.name}' survives", hint="[[survives]] of"
+                    f"there is no {survivor.of}, of whose people '{survivor.name}' survives", hint="[[survives]] of"
                 )
-            ids = {mention.known for mention in known.in_text(read(tree, told.of))}
+            ids = {mention.known for mention in known.in_text(read(tree, survivor.of))}
             names = {name: ident for name, ident in known.names.items() if ident in ids}
             self.people = Known(frozenset(ids), names)
 

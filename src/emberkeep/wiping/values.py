@@ -126,16 +126,16 @@ def _seed(config: Config, tree: Tree, now: str, earlier: Sequence[Wiped], how: s
     return how
 
 
-def _next_of_list(told: Wiping, limits: tuple[int, int] | None, lately: Sequence[str]) -> str:
+def _next_of_list(wiping: Wiping, limits: tuple[int, int] | None, lately: Sequence[str]) -> str:
     """The first one behind the last one used."""
-    if not told.seeds:
+    if not wiping.seeds:
         raise UsageError("the list of seeds is empty", hint=f'set seeds = ["…"] in [wipe] of {KEEP_FILE}')
-    behind = next((told.seeds.index(seed) + 1 for seed in reversed(lately) if seed in told.seeds), 0)
-    turned = (*told.seeds[behind:], *told.seeds[:behind])
+    behind = next((wiping.seeds.index(seed) + 1 for seed in reversed(lately) if seed in wiping.seeds), 0)
+    turned = (*wiping.seeds[behind:], *wiping.seeds[:behind])
     free = [seed for seed in turned if seed not in lately]
     if not free:
         raise Refused(
-            f"every seed of the list was used within the last {told.unused_for} wipes",
+            f"every seed of the list was used within the last {wiping.unused_for} wipes",
             hint=f"add some to seeds in [wipe] of {KEEP_FILE}",
         )
     wrong = out_of_range(free[0], limits)

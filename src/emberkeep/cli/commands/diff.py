@@ -226,14 +226,14 @@ class _Sides:
         table = self._roles()
         return Roles(table).of if table else lambda path: ""
 
-    def with_player(self, told: str, left: Tree, right: Tree) -> tuple[Tree, list[str]]:
+    def with_player(self, text: str, left: Tree, right: Tree) -> tuple[Tree, list[str]]:
         """``right`` with what is one player's as ``left`` has it; and what cannot be taken apart, a line each."""
         keep, _ = self.keep()
         from emberkeep.operations.flows import person
         from emberkeep.wiping import persons  # only where somebody is asked for
 
         planned = Overlay(right, 0, left.label)
-        who = person.who(keep, told, left, right)
+        who = person.who(keep, text, left, right)
         found = persons.put_back(planned, left, Roles(keep.config.roles), who)
         return planned, found.staying
 

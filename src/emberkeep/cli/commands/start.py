@@ -76,9 +76,9 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     return answer(args, code, {"watched": seen, "checks": broken, "done": True}, lambda: watching.watched(screen, seen))
 
 
-def _once(told: str) -> OnceRequest:
-    file, _, rest = told.partition(":")
+def _once(text: str) -> OnceRequest:
+    file, _, rest = text.partition(":")
     key, mark, value = rest.partition("=")
     if not file or not key or not mark:
-        raise UsageError(f"'{told}' names no setting", hint="--once FILE:KEY=VALUE is wanted")
+        raise UsageError(f"'{text}' names no setting", hint="--once FILE:KEY=VALUE is wanted")
     return OnceRequest(file, key, value)

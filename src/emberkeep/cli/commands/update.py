@@ -109,9 +109,9 @@ def request_of(args: argparse.Namespace, keep: Keep, store: Store) -> Request:
     )
 
 
-def _choices(told: list[str]) -> dict[str, str]:
+def _choices(words: list[str]) -> dict[str, str]:
     found = {}
-    for item in told:
+    for item in words:
         name, _, choice = item.partition("=")
         if not name or choice not in (update_request.KEEP, update_request.REMOVE, update_request.STOP):
             raise UsageError(f"'{item}' is no choice", hint="--without-build NAME=keep, =remove or =stop")

@@ -54,11 +54,11 @@ def folders(keep: Keep, further: Path | None) -> tuple[Path, ...]:
     return (keep.recipes, *([further] if further else []))
 
 
-def saves_version(keep: Keep, store: Store, told: str | None, engine: str = "") -> str:
+def saves_version(keep: Keep, store: Store, text: str | None, engine: str = "") -> str:
     """The version that the saves are of: told, else what the last migration or update came to, else the newest
     release that reads the number they carry, else the engine's (which a caller may know)."""
-    if told:
-        return told
+    if text:
+        return text
     last = _last_raised(keep, store)
     if last:
         return last

@@ -28,14 +28,14 @@ class Request:
     player: str
 
 
-def who(keep: Keep, told: str, *trees: Tree) -> Person:
+def who(keep: Keep, text: str, *trees: Tree) -> Person:
     """Who is meant, of everybody whom any of some trees knows."""
     everybody: dict[str, str] = {}
     for tree in trees:
         for ident, name in people(tree, keep.config).items():
             everybody[ident] = everybody.get(ident, "") or name
-    words = wipe_preview.words_of_the_game(keep, trees[-1], everybody) - {told}
-    return persons.person(told, everybody, words)
+    words = wipe_preview.words_of_the_game(keep, trees[-1], everybody) - {text}
+    return persons.person(text, everybody, words)
 
 
 def steps(keep: Keep, store: Store, request: Request) -> list[Step]:

@@ -200,10 +200,10 @@ def _keep_beside(keep: Keep, into: Path, server: Path, *, with_store: bool) -> K
     return Keep(folder, keep.environment)
 
 
-def _apart_from_live(keep: Keep, told: tomlkit.TOMLDocument, server: Path) -> None:
+def _apart_from_live(keep: Keep, document: tomlkit.TOMLDocument, server: Path) -> None:
     """Leave out what still leads to the live server: a console on which the copy would be told to stop, signs that show
     that it runs."""
-    console = told.get("console", {})
+    console = document.get("console", {})
     kind = console.get("kind", "line")
     address, path = str(console.get("address", "")), str(console.get("path", ""))
     live = keep.config.running.console
@@ -213,26 +213,26 @@ def _apart_from_live(keep: Keep, told: tomlkit.TOMLDocument, server: Path) -> No
         or (kind == "fifo" and not Path(path).is_relative_to(server))
     )
     if same:
-        del told["console"]
-        stop = told.setdefault("stop", tomlkit.table())
+        del document["console"]
+        stop = document.setdefault("stop", tomlkit.table())
         stop.setdefault("terminate", "30 s")
-    process, seen = told.get("process", {}), keep.config.running.process
+    process, seen = document.get("process", {}), keep.config.running.process
     for key in ("address", "command"):
         if key in process and str(process[key]) == getattr(seen, key):
             del process[key]
 
 
-def _without_served(told: tomlkit.TOMLDocument) -> None:
+def _without_served(document: tomlkit.TOMLDocument) -> None:
     """Leave out the databases of servers: there is only one of each, and a rehearsal must not change it."""
-    items = told.get("database", [])
+    items = document.get("database", [])
     for at in reversed(range(len(items))):
         if "file" not in items[at]:
             del items[at]
-    if "database" in told and not items:
-        del told["database"]
+    if "database" in document and not items:
+        del document["database"]
 
 
-def _other_ports(keep: Keep, told: tomlkit.TOMLDocument, wanted: Sequence[tuple[str, str, str]]) -> None:
+def _other_ports(keep: Keep, document: tomlkit.TOMLDocument, wanted: Sequence[tuple[str, str, str]]) -> None:
     """Addresses of keep.toml whose ports the rehearsal sets otherwise go along."""
     from emberkeep.documents import edit
 
@@ -243,10 +243,10 @@ def _other_ports(keep: Keep, told: tomlkit.TOMLDocument, wanted: Sequence[tuple[
             if before and before.isdigit() and value.isdigit():
                 changes[before] = value
     for table in ("console", "process"):
-        address = str(told.get(table, {}).get("address", ""))
+        address = str(document.get(table, {}).get("address", ""))
         host, mark, port = address.rpartition(":")
         if mark and port in changes:
-            told[table]["address"] = f"{host}:{changes[port]}"
+            document[table]["address"] = f"{host}:{changes[port]}"
 
 
 def _linked(source: str, target: str) -> str:

@@ -19,7 +19,7 @@ from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, 
 from emberkeep.operations.flows import set_back
 from emberkeep.operations.record.facts import Once
 from emberkeep.operations.record.journal import Journal
-from emberkeep.operations.steps.server import StartStep, Told
+from emberkeep.operations.steps.server import OnWatch, StartStep
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.signs import signs
 from emberkeep.store.store import Store
@@ -99,10 +99,10 @@ def checked(keep: Keep, store: Store) -> list[str]:
     return [f"{breach.check.file}:{breach.line}: {breach.record} {breach.what}" for breach in found]
 
 
-def steps(keep: Keep, store: Store, request: Request, told: Told = no_op) -> list[Step]:
+def steps(keep: Keep, store: Store, request: Request, on_watch: OnWatch = no_op) -> list[Step]:
     """The steps of a start that changes files first."""
     before = SnapshotStep("before a start with settings for it alone", KIND.name)
-    return [before, OnceStep(request.once), StartStep(told), BackStep()]
+    return [before, OnceStep(request.once), StartStep(on_watch), BackStep()]
 
 
 def require_idle(keep: Keep) -> None:

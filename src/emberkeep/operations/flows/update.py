@@ -26,7 +26,7 @@ from emberkeep.operations.record import defaults
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.steps import merge as merging
 from emberkeep.operations.steps import server
-from emberkeep.operations.steps.server import LandmarkStep, MeasureStep, StartStep, StopStep, Told, WarnStep
+from emberkeep.operations.steps.server import LandmarkStep, MeasureStep, OnWatch, StartStep, StopStep, WarnStep
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.forecast import lasting
 from emberkeep.process.watch import Watched
@@ -34,7 +34,7 @@ from emberkeep.store.store import Store
 from emberkeep.survey.landmarks import Missed
 
 
-def steps(keep: Keep, store: Store, request: Request, told: Told = no_op) -> list[Step]:
+def steps(keep: Keep, store: Store, request: Request, on_watch: OnWatch = no_op) -> list[Step]:
     """The steps of an update."""
     migration = migrate.Request(request.saves, request.new, request.recipes, None if request.rehearsal else request.sql)
     source = release(keep, store, request)
@@ -71,7 +71,7 @@ def steps(keep: Keep, store: Store, request: Request, told: Told = no_op) -> lis
     found += merging.tables_step(keep, wanted, request.answers, after=source)
     found.append(FileStep("launch", "have the launch script name the new program", relaunch))
     if request.start:
-        found.append(StartStep(told, request.new if request.strict else ""))
+        found.append(StartStep(on_watch, request.new if request.strict else ""))
     found.append(LandmarkStep(allowed, planned=not request.start))
     return found
 

@@ -15,7 +15,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.flows.wipe_preview import NAME, Request, clear, known_of, rests_on, served, some_of
-from emberkeep.operations.steps.server import StartStep, StopStep, Told, WarnStep
+from emberkeep.operations.steps.server import OnWatch, StartStep, StopStep, WarnStep
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process import announce
 from emberkeep.process.announce import Message
@@ -36,7 +36,7 @@ if TYPE_CHECKING:
 # --- the steps --------------------------------------------------------------------------------
 
 
-def steps(keep: Keep, store: Store, request: Request, told: Told = no_op) -> list[Step]:
+def steps(keep: Keep, store: Store, request: Request, on_watch: OnWatch = no_op) -> list[Step]:
     """The steps of a wipe."""
     scopes = ", ".join(request.scopes)
     found: list[Step] = [WarnStep()] if request.warn else []
@@ -54,7 +54,7 @@ def steps(keep: Keep, store: Store, request: Request, told: Told = no_op) -> lis
         FileStep("values", "set the values of the new beginning", _Set(request)),
     ]
     if request.start:
-        found += [StartStep(told), LookStep(request)]
+        found += [StartStep(on_watch), LookStep(request)]
     return [*found, AnnounceStep(request)]
 
 

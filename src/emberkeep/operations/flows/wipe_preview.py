@@ -205,10 +205,10 @@ def known_of(keep: Keep, tree: Tree) -> Known:
     return known_people(told, words_of_the_game(keep, tree, told))
 
 
-def words_of_the_game(keep: Keep, tree: Tree, told: Mapping[str, str]) -> set[str]:
-    """What people are called that stands in the game's own tables as well. ``told``: id -> name."""
+def words_of_the_game(keep: Keep, tree: Tree, entries: Mapping[str, str]) -> set[str]:
+    """What people are called that stands in the game's own tables as well. ``entries``: id -> name."""
     roles = Roles(keep.config.roles)
-    names = {name for name in told.values() if name} | {ident for ident in told if not canonical(ident)}
+    names = {name for name in entries.values() if name} | {ident for ident in entries if not canonical(ident)}
     words: set[str] = set()
     for path, entry in tree.entries().items():
         if names and entry.kind is FILE and roles.of(path) == "economy" and entry.size < leftovers.LARGEST:

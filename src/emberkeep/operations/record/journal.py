@@ -286,13 +286,15 @@ class Journal:
             for row in rows
         ]
 
-    def set_once(self, told: Once) -> None:
+    def set_once(self, setting: Once) -> None:
         """Record a setting that holds for one start."""
-        self._note("insert or replace into once values (?, ?, ?, ?)", told.file, told.key, told.value, told.back)
+        self._note(
+            "insert or replace into once values (?, ?, ?, ?)", setting.file, setting.key, setting.value, setting.back
+        )
 
-    def forget_once(self, told: Once) -> None:
+    def forget_once(self, setting: Once) -> None:
         """Forget it again: it was set back."""
-        self._note("delete from once where file = ? and key = ?", told.file, told.key)
+        self._note("delete from once where file = ? and key = ?", setting.file, setting.key)
 
     def once(self) -> list[Once]:
         """Settings that still have to be set back."""
@@ -305,9 +307,9 @@ class Journal:
         rows = self._ask("select told from preview where asked = ?", asked)
         return json.loads(rows[0][0]) if rows else None
 
-    def remember_preview(self, asked: str, told: Any, now: datetime) -> None:
+    def remember_preview(self, asked: str, document: Any, now: datetime) -> None:
         """Record what a preview told."""
-        self._note("insert or replace into preview values (?, ?, ?)", asked, now.isoformat(), json.dumps(told))
+        self._note("insert or replace into preview values (?, ?, ?)", asked, now.isoformat(), json.dumps(document))
 
     # --- what the admin writes ------------------------------------------------------
 

@@ -140,7 +140,7 @@ def _with_pending(
     merged: Merge,
     sides: tuple[Tree, Tree, Tree],
     settle: Resolver,
-    told: Sequence[Order],
+    orders: Sequence[Order],
     selected: Callable[[str], bool] | None,
 ) -> Merge:
     """A merge with the questions that earlier ones left, and what answers to these make of the files."""
@@ -148,11 +148,11 @@ def _with_pending(
     if not waits:
         return merged
     before, live, after = sides
-    again = questions.Again(keep, store, live, settle, told).files(waits, selected or (lambda path: True))
+    again = questions.Again(keep, store, live, settle, orders).files(waits, selected or (lambda path: True))
 
     def one(path: str, mine: bytes) -> FileMerge:
         old, new = questions.bytes_of(before, path), questions.bytes_of(after, path)
-        return merge_file(path, old, mine, new, rules=keep.config.record_rules(path), settle=settle, orders=told)
+        return merge_file(path, old, mine, new, rules=keep.config.record_rules(path), settle=settle, orders=orders)
 
     return questions.with_pending(merged, again, one)
 

@@ -28,7 +28,7 @@ from emberkeep.process.watch import Follower, Movement, State, Watch, Watched, l
 from emberkeep.survey import landmarks
 from emberkeep.survey.landmarks import Measured, Missed
 
-Told = Callable[[str, Watched], None]
+OnWatch = Callable[[str, Watched], None]
 
 
 # --- stopping --------------------------------------------------------------------
@@ -84,8 +84,8 @@ class StartStep(Step):
     name, title = "start", "start the server and follow its log until it is ready"
     whole = True
 
-    def __init__(self, told: Told = no_op, only: str = "") -> None:
-        self.told, self.only = told, only
+    def __init__(self, on_watch: OnWatch = no_op, only: str = "") -> None:
+        self.told, self.only = on_watch, only
 
     def plan(self, context: RunContext) -> Plan:
         """How it is started, for how long at most, and what would keep it from starting."""
@@ -138,12 +138,12 @@ def unwell(seen: Watched) -> str:
     return what.get(seen.state, "the server is not ready") + told + last
 
 
-def start_and_watch(context: RunContext, told: Told = no_op) -> Watched:
+def start_and_watch(context: RunContext, on_watch: OnWatch = no_op) -> Watched:
     """Start the server, or go on following one that runs already, and record how that went."""
     keep = context.keep
     began, world = context.clock(), world_bytes(keep)  # as it is before a conversion, which may make it larger
     if lifecycle.is_running(keep):
-        seen = follow(keep, told)
+        seen = follow(keep, on_watch)
     else:
         pids = context.findings.pids
 
@@ -151,7 +151,7 @@ def start_and_watch(context: RunContext, told: Told = no_op) -> Watched:
             pids.append(pid)
             context.note(pids=pids)  # before anything else: whoever takes the run back must know what to end
 
-        started = lifecycle.start(keep, context.environment, keep.output, Hear(launched, told))
+        started = lifecycle.start(keep, context.environment, keep.output, Hear(launched, on_watch))
         failed = [start for start in started[:-1] if start.seen.state is not State.READY]
         seen = started[-1].seen
         if failed:
@@ -162,7 +162,7 @@ def start_and_watch(context: RunContext, told: Told = no_op) -> Watched:
     return seen
 
 
-def follow(keep: Keep, told: Told = no_op) -> Watched:
+def follow(keep: Keep, on_watch: OnWatch = no_op) -> Watched:
     """Follow a server that runs already until it is ready; what its newest log tells so far counts."""
     log = lifecycle.server_log(keep.config)
     seen = last_start(keep.server, log)
@@ -177,7 +177,7 @@ def follow(keep: Keep, told: Told = no_op) -> Watched:
     follower = Follower(keep.server, log.within, behind=True)
     watch = Watch(log, service, follower, pids, Movement(keep.server, world_folders(config.roles), pids))
     watch.seen_before(seen)
-    return watch.run(lambda now: told("the server", now))
+    return watch.run(lambda now: on_watch("the server", now))
 
 
 def _not_loaded(keep: Keep, seen: Watched) -> list[str]:

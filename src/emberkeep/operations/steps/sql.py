@@ -61,11 +61,11 @@ def recipe_script(path: Path, folder: Path, old: str, new: str) -> Script:
     return Script(f"{old} > {new}", path.relative_to(folder).as_posix(), path.read_bytes(), str(path))
 
 
-def steps_of(keep: Keep, told: Sequence[tuple[str, tuple[Script, ...], str]]) -> list[Step]:
+def steps_of(keep: Keep, batches: Sequence[tuple[str, tuple[Script, ...], str]]) -> list[Step]:
     """A step for each database, its scripts and what is said of them, in order."""
     found: list[Step] = []
     before: dict[str, list[Script]] = {}
-    for name, scripts, words in told:
+    for name, scripts, words in batches:
         one = keep.config.databases.named(name)
         if one is None:
             raise Refused(f"there is no database '{name}' in keep.toml", place=Place(str(keep.folder / "keep.toml")))
