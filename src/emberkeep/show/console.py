@@ -174,6 +174,7 @@ class Meter:
         self._began: float | None = None
 
     def __call__(self, done: int, total: int) -> None:
+        """Show how much is done; the bar appears when it takes long enough to be worth one."""
         now = time.monotonic()
         if self._began is None:
             self._began = now

@@ -48,7 +48,7 @@ class FtpFileSystem:
     """One control connection. Names go over it as bytes, whatever they are: Latin-1 stands for each byte."""
 
     def __init__(self, settings: ConnectionSettings) -> None:
-        self._door = settings
+        self._settings = settings
         address = settings.address
         self._ftp = self._made(settings)
         place = Place(str(address))
@@ -105,7 +105,7 @@ class FtpFileSystem:
             lines.append(line)
             if len(lines) > MOST_NAMES:
                 raise Refused(
-                    f"the list of {folder or 'the folder'} seems to have no end", place=Place(str(self._door.address))
+                    f"the list of {folder or 'the folder'} seems to have no end", place=Place(str(self._settings.address))
                 )
 
         with _speaking():

@@ -149,7 +149,9 @@ class RemoteFileSystem(Protocol):
 class Trust(Protocol):
     """Asks whoever sits there whether a host key that is not known is the right one."""
 
-    def __call__(self, host: str, kind: str, fingerprint: str) -> bool: ...
+    def __call__(self, host: str, kind: str, fingerprint: str) -> bool:
+        """Whether to trust it from now on. ``kind``: the algorithm; ``fingerprint``: SHA-256, as OpenSSH shows it."""
+        ...
 
 
 def nobody(host: str, kind: str, fingerprint: str) -> bool:

@@ -47,17 +47,17 @@ class _Asks(paramiko.MissingHostKeyPolicy):
     """Asks about a key that is not known, and remembers one that is trusted."""
 
     def __init__(self, settings: ConnectionSettings) -> None:
-        self._door = settings
+        self._settings = settings
 
     def missing_host_key(self, client: paramiko.SSHClient, hostname: str, key: paramiko.PKey) -> None:
-        if not self._door.trust(hostname, key.get_name(), fingerprint(key)):
+        if not self._settings.trust(hostname, key.get_name(), fingerprint(key)):
             raise Refused(
                 f"the key of {hostname} is not known: {key.get_name()} {fingerprint(key)}",
-                place=Place(str(self._door.address)),
+                place=Place(str(self._settings.address)),
                 hint="compare that with what the host tells of its key; --accept-new then remembers it",
             )
-        if self._door.own_keys:
-            remember(Path(self._door.own_keys), hostname, key)
+        if self._settings.own_keys:
+            remember(Path(self._settings.own_keys), hostname, key)
 
 
 def fingerprint(key: paramiko.PKey) -> str:
@@ -76,7 +76,7 @@ class SftpFileSystem:
     """One channel of a connection, its own or (``over``) that of another one."""
 
     def __init__(self, settings: ConnectionSettings, over: paramiko.SSHClient | None = None) -> None:
-        self._door, self._owns = settings, over is None
+        self._settings, self._owns = settings, over is None
         self._reader: PipelinedReader | None = None
         self._client = over or paramiko.SSHClient()
         try:
@@ -100,7 +100,7 @@ class SftpFileSystem:
 
     def another(self) -> SftpFileSystem:
         """A further channel over the same connection, for another thread."""
-        return SftpFileSystem(self._door, self._client)
+        return SftpFileSystem(self._settings, self._client)
 
     def _connect(self, settings: ConnectionSettings) -> None:
         address, place = settings.address, Place(str(settings.address))
@@ -214,7 +214,7 @@ class SftpFileSystem:
             raise
 
     def _over_ssh(self) -> PipelinedReader | None:
-        transport, settings = self._client.get_transport(), self._door
+        transport, settings = self._client.get_transport(), self._settings
         if not settings.met.ssh or settings.far.connections < 2 or transport is None:
             return None
         try:
@@ -230,7 +230,7 @@ class SftpFileSystem:
             if transport is None:
                 raise ConnectionLost("the connection was ended")
             channel = transport.open_session()
-            channel.settimeout(self._door.limit)
+            channel.settimeout(self._settings.limit)
             channel.invoke_subsystem("sftp")
             return PipelinedReader(_Channel(channel))
 

@@ -30,6 +30,7 @@ class EnginePlaced:
     source: Tree
 
     def __call__(self, context: RunContext) -> Notes:
+        """Change the planned folder. Refused where the release holds no engine."""
         folder, config = context.folder, context.keep.config
         roles = Roles(config.roles)
         new = [path for path in self.source.entries() if roles.of(path) == "engine"]
