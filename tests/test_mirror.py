@@ -623,7 +623,7 @@ def test_a_host_that_is_far_is_asked_over_more_ways(
             (opened if self._owns else ways).append(self)
 
         def another(self) -> Far:
-            return Far(self._door, self._client)
+            return Far(self._settings, self._client)
 
         def read(self, path: str, start: int, size: int) -> Iterator[bytes]:
             if path.endswith("extra-30.xml") and len(opened) == 1:

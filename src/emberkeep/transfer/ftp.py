@@ -105,7 +105,8 @@ class FtpFileSystem:
             lines.append(line)
             if len(lines) > MOST_NAMES:
                 raise Refused(
-                    f"the list of {folder or 'the folder'} seems to have no end", place=Place(str(self._settings.address))
+                    f"the list of {folder or 'the folder'} seems to have no end",
+                    place=Place(str(self._settings.address)),
                 )
 
         with _speaking():
