@@ -71,7 +71,7 @@ def test_help_version_and_nonsense(tmp_path: Path) -> None:
 
 def test_the_version_loads_nothing_heavy(tmp_path: Path) -> None:
     code = "import sys; sys.argv = ['emberkeep', '--version']\nfrom emberkeep.cli.main import entry\ntry: entry()\nexcept SystemExit: pass\n"
-    code += "print(sorted({name.split('.')[0] for name in sys.modules} & {'rich', 'zstandard', 'blake3', 'psutil', 'sqlite3'}))"
+    code += "print(sorted({name.split('.')[0] for name in sys.modules} & {'rich', 'zstandard', 'blake3', 'psutil', 'sqlite3', 'numpy', 'scipy', 'matplotlib', 'msgspec', 'tomlkit'}))"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, cwd=tmp_path)
     assert done.stdout.splitlines()[1] == "[]"
 
