@@ -50,7 +50,7 @@ def keep(tmp_path: Path) -> Keep:
     (server / "notes").write_text("n")
     (server / "latest").symlink_to("notes")
     keep = new_keep(tmp_path)
-    snapshot.take(keep, real_clock(), note="good")
+    snapshot.take(keep, real_clock(), snapshot.SnapshotRequest(note="good"))
     (server / "world" / "tile").write_bytes(b"griefed")
     (server / "world" / "deep" / "b").unlink()
     (server / "world" / "deep").rmdir()

@@ -263,7 +263,7 @@ def test_what_a_running_server_saved_since_the_look_is_in_the_snapshot(
             assert found is not None
             assert found.fingerprint(str(server))
             (server / "welcome.json").write_bytes(b"saved since the look")
-            done = snapshot.take(keep, datetime.now(UTC), while_running=True, ahead=found)
+            done = snapshot.take(keep, datetime.now(UTC), snapshot.SnapshotRequest(while_running=True), ahead=found)
         return held(Store(keep.store_folder), done.about.label, "welcome.json")
 
     other = subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"])

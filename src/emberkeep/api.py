@@ -120,7 +120,9 @@ class Keep:
         Refused while the server runs and its console cannot have it hold its writes."""
         from emberkeep.operations.record import snapshot
 
-        taken = snapshot.take(self._keep, self._clock(), note=note, only=only, pin=pin, progress=self._progress)
+        taken = snapshot.take(
+            self._keep, self._clock(), snapshot.SnapshotRequest(note=note, only=only, pin=pin), progress=self._progress
+        )
         return taken.about
 
     def restore(self, ref: str, *, only: Sequence[str] = (), into: str | Path | None = None) -> RestorePlan:

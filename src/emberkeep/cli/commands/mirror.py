@@ -122,7 +122,7 @@ def bring(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Connectio
     fetch_plan.refuse_clashes(plan)
     before = None
     if args.theirs and keep.server.is_dir():
-        before = snapshot.take(keep, now(), note="before fetching theirs").about
+        before = snapshot.take(keep, now(), snapshot.SnapshotRequest(note="before fetching theirs")).about
     with progress("fetch", screen) as step:
         done = fetch.fetch(keep, lines, plan, step)
     state.was_fetched(now())

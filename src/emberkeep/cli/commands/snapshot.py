@@ -53,7 +53,7 @@ def ahead(args: argparse.Namespace) -> AbstractContextManager[scan.Ahead | None]
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """Exit code 1 when something could not be taken, or would not settle."""
     from emberkeep.errors import UsageError  # all of this while the look ahead is under way
-    from emberkeep.operations.record.snapshot import clashes, take, take_in
+    from emberkeep.operations.record.snapshot import SnapshotRequest, clashes, take, take_in
     from emberkeep.show import snapshots as view
     from emberkeep.show.console import progress
 
@@ -72,11 +72,9 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             done = take(
                 keep,
                 now(),
-                note=args.note,
-                only=args.only,
-                while_running=args.while_running,
-                rehash=args.rehash,
-                pin=args.pin,
+                SnapshotRequest(
+                    note=args.note, only=args.only, while_running=args.while_running, rehash=args.rehash, pin=args.pin
+                ),
                 environment=os.environ,
                 progress=step,
                 ahead=args.ahead,

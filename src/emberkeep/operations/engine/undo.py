@@ -155,7 +155,9 @@ def undo(
     before, plan = None, found.plan
     if run.state == DONE:
         note = f"before undoing run {run.number}"
-        before = snapshot.take(keep, clock(), note=note, why=UNDO, store=store, progress=progress).about
+        before = snapshot.take(
+            keep, clock(), snapshot.SnapshotRequest(note=note, why=UNDO), store=store, progress=progress
+        ).about
         plan = plan.sparing(restore_plan.Sparing([snapshot_tree(store, before.label)]))
         journal.change(replace(run, undoing=True))
         journal.end(run, BEGUN, clock())  # stopped from here on, it waits to be taken back wholly

@@ -224,7 +224,9 @@ def _scopes(event: Event) -> str:
 
 def _snapshot(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     name = duty.occurrence.event.name
-    taken = snapshot.take(keep, hands.clock(), note=name, why=WHY, environment=hands.environment)
+    taken = snapshot.take(
+        keep, hands.clock(), snapshot.SnapshotRequest(note=name, why=WHY), environment=hands.environment
+    )
     if taken.about.unsettled:
         return FAILED, f"snapshot {taken.about.label} is unsettled: files went on changing while it was taken"
     return DONE, f"snapshot {taken.about.label}"

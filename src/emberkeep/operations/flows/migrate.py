@@ -354,7 +354,11 @@ def _environment(context: RunContext) -> dict[str, str] | None:
 def checkpoint(context: RunContext, note: str) -> str:
     """Keep what a program made of the folder, and plan on from it; the snapshot's number."""
     taken = snapshot.take(
-        context.keep, context.clock(), note=note, why=KIND.name, store=context.store, progress=context.progress
+        context.keep,
+        context.clock(),
+        snapshot.SnapshotRequest(note=note, why=KIND.name),
+        store=context.store,
+        progress=context.progress,
     )
     context.begin_from(taken.about.label)
     return taken.about.label

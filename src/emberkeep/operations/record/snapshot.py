@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, closing, suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import datetime
 from pathlib import Path
 from types import MappingProxyType
@@ -35,32 +35,43 @@ if TYPE_CHECKING:
 NOTHING: Mapping[str, str] = MappingProxyType({})
 
 
+@dataclass(frozen=True)
+class SnapshotRequest:
+    """What is to be taken. ``only``: selectors, () for everything; ``while_running``: whether to copy even where a
+    running server cannot hold its writes; ``why``: for the list of snapshots; ``rehash``: read every file, also those
+    that nobody has written to since the last snapshot; ``pin``: whether no thinning may take it."""
+
+    note: str = ""
+    only: Sequence[str] = ()
+    while_running: bool = False
+    why: str = ASKED
+    rehash: bool = False
+    pin: bool = False
+
+
+EVERYTHING = SnapshotRequest()
+
+
 def take(
     keep: Keep,
     now: datetime,
+    request: SnapshotRequest = EVERYTHING,
     *,
-    note: str = "",
-    only: Sequence[str] = (),
-    while_running: bool = False,
-    why: str = ASKED,
-    rehash: bool = False,
-    pin: bool = False,
     environment: Mapping[str, str] = NOTHING,
     store: Store | None = None,
     progress: Progress = no_op,
     ahead: Ahead | None = None,
 ) -> SnapshotResult:
-    """Snapshot the server folder, or what ``only`` selects of it.
+    """Snapshot the server folder.
 
     Refused while the server runs, unless its console can have it hold its writes meanwhile (secrets come from
-    ``environment``) or ``while_running`` says to copy all the same. ``rehash``: read every file, also those that
-    nobody has written to since the last snapshot. ``ahead``: a look at the folder that was begun before.
+    ``environment``) or the request says to copy all the same. ``ahead``: a look at the folder that was begun before.
     """
     server = keep.require_server()
     config = keep.config
     signs = running_signs(server, config)
     with ExitStack() as stack:
-        if signs and not while_running:
+        if signs and not request.while_running:
             from emberkeep.process.console import can_hold, held
 
             if config.running.console is None or not can_hold(config.running.console):
@@ -69,16 +80,25 @@ def take(
                     hint="stop it and try again; or tell keep.toml its [console], or say --while-running",
                 )
             stack.enter_context(held(config.running.console, environment))
-        chosen = _databases(only, config)
+        chosen = _databases(request.only, config)
         streams = _streams(keep, chosen, now)
         store = store or stack.enter_context(closing(Store(keep.store_folder)))
         live = LiveTree(server, "live", room=keep.store_folder / f"{TEMPORARY}databases")
         stack.callback(_discard, live.room)
         names = tuple(one.name for one in chosen)
-        about = About("", now, why, note, tuple(only), running="; ".join(signs), pinned=pin, databases=names)
-        if only:
+        about = About(
+            "",
+            now,
+            request.why,
+            request.note,
+            tuple(request.only),
+            running="; ".join(signs),
+            pinned=request.pin,
+            databases=names,
+        )
+        if request.only:
             about = replace(about, roles=config.roles, tiles=config.world.tiles)
-        wanted = selection(only, config.roles, config.world.tiles) if only else None
+        wanted = selection(request.only, config.roles, config.world.tiles) if request.only else None
         # a server that runs may have been told to save since
         glimpse = ahead.fingerprint(str(server)) if ahead and not signs else ""
         taken = writer.add(
@@ -87,7 +107,7 @@ def take(
             about,
             wanted=wanted,
             live=live,
-            rehash=rehash,
+            rehash=request.rehash,
             streams=streams,
             progress=progress,
             glimpse=glimpse,

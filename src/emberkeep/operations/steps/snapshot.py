@@ -46,9 +46,7 @@ class SnapshotStep(Step):
             taken = snapshot.take(
                 context.keep,
                 context.clock(),
-                note=self.note,
-                why=self.why,
-                pin=self.pin,
+                snapshot.SnapshotRequest(note=self.note, why=self.why, pin=self.pin),
                 store=context.store,
                 progress=context.progress,
             )
