@@ -17,7 +17,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.comparing.files import TreeDifference, compare_trees
+from emberkeep.comparing.files import Comparison, TreeDifference, compare_trees
 from emberkeep.comparing.picking import condition
 from emberkeep.comparing.ranges import APART, WINDOW, changed_ranges
 from emberkeep.comparing.records import Kind, compare
@@ -44,7 +44,7 @@ def two_folders(tmp_path: Path, left: dict[str, bytes], right: dict[str, bytes])
 
 def difference(tmp_path: Path, left: dict[str, bytes], right: dict[str, bytes]) -> TreeDifference:
     trees = two_folders(tmp_path, left, right)
-    return compare_trees(*trees, times=False, tiles=seen_tiles(trees[0].entries().values()))
+    return compare_trees(*trees, Comparison(times=False, tiles=seen_tiles(trees[0].entries().values())))
 
 
 # --- byte ranges and tiles ---------------------------------------------------
@@ -329,7 +329,9 @@ def test_numbers_are_only_added_up_in_files_as_small_as_asked(tmp_path: Path) ->
     goods = "".join(f'<g id="n{n}" worth="{{}}"/>' for n in range(5))
     left, right = (f"<s>{goods.replace('{}', worth)}</s>".encode() for worth in "12")
     trees = two_folders(tmp_path, {"g.xml": left}, {"g.xml": right})
-    counts = [len(compare_trees(*trees, summed=most).files[0].terms.totals) for most in (len(left) - 1, len(left))]
+    counts = [
+        len(compare_trees(*trees, Comparison(summed=most)).files[0].terms.totals) for most in (len(left) - 1, len(left))
+    ]
     assert counts == [0, 1]
 
 

@@ -153,7 +153,7 @@ class Keep:
     def diff(self, left: str = "latest", right: str = LIVE, *, only: Sequence[str] = ()) -> TreeDifference:
         """How two states differ, each file in its own terms. ``left`` and ``right``: a snapshot (number, note, age,
         ``latest``) or ``live``."""
-        from emberkeep.comparing.files import compare_trees
+        from emberkeep.comparing.files import Comparison, compare_trees
         from emberkeep.inventory.roles import Roles, selection
         from emberkeep.inventory.tiles import TileNames
 
@@ -164,10 +164,7 @@ class Keep:
             return compare_trees(
                 self._tree(store, left),
                 self._tree(store, right),
-                wanted=wanted,
-                rules=config.record_rules,
-                role_of=Roles(config.roles).of,
-                tiles=tiles,
+                Comparison(wanted=wanted, rules=config.record_rules, role_of=Roles(config.roles).of, tiles=tiles),
             )
 
     def record(self, version: str, source: str | Path) -> Recorded:

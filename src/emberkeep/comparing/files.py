@@ -91,38 +91,45 @@ Rules = Callable[[str], Mapping[str, Rule]]
 RoleOf = Callable[[str], str]
 
 
-def compare_trees(
-    left: Tree,
-    right: Tree,
-    *,
-    wanted: Callable[[str], bool] | None = None,
-    rules: Rules = lambda path: {},
-    times: bool = True,
-    details: bool = True,
-    where: Sequence[Condition] = (),
-    role_of: RoleOf = lambda path: "",
-    who_is: RoleOf = lambda path: "",
-    tiles: TileNames | None = None,
-    summed: int = SMALL,
-) -> TreeDifference:
-    """Compare two trees. ``times``: whether a different modification time or mode alone counts. ``where``: only records
-    that meet all of these, and files that have such. ``summed``: bytes up to which a
-    file's numbers are added up."""
+@dataclass(frozen=True)
+class Comparison:
+    """How trees are compared. ``wanted``: which paths, None for all; ``rules``: how records are told apart, by path;
+    ``times``: whether a different modification time or mode alone counts; ``details``: whether files are compared in
+    their own terms; ``where``: only records that meet all of these, and files that have such; ``role_of`` and
+    ``who_is``: of a path, in words; ``tiles``: how tiles are named; ``summed``: bytes up to which a file's numbers are
+    added up."""
+
+    wanted: Callable[[str], bool] | None = None
+    rules: Rules = lambda path: {}
+    times: bool = True
+    details: bool = True
+    where: Sequence[Condition] = ()
+    role_of: RoleOf = lambda path: ""
+    who_is: RoleOf = lambda path: ""
+    tiles: TileNames | None = None
+    summed: int = SMALL
+
+
+ALL = Comparison()
+
+
+def compare_trees(left: Tree, right: Tree, how: Comparison = ALL) -> TreeDifference:
+    """How two trees differ, file by file."""
     paths = left.entries().keys() | right.entries().keys()
-    chosen = sorted(path for path in paths if wanted is None or wanted(path))
-    found = [item for path in chosen if (item := _compare_path(path, left, right, times)) is not None]
+    chosen = sorted(path for path in paths if how.wanted is None or how.wanted(path))
+    found = [item for path in chosen if (item := _compare_path(path, left, right, how.times)) is not None]
     same = _files(chosen, left, right) - _files([item.path for item in found], left, right)
     found = _renames(found, left, right)
     changed = {path for item in found if item.contents for path in (item.path, item.renamed_from) if path}
-    maps = tile_maps(left, right, chosen, changed, tiles) if tiles and details and not where else []
+    maps = tile_maps(left, right, chosen, changed, how.tiles) if how.tiles and how.details and not how.where else []
     mapped = {tile.path for each in maps for tile in each.tiles}
     shown = []
     for item in found:
         terms = TILE if item.path in mapped else ALIKE
-        if details and item.path not in mapped and _both_are_files(item):
-            terms = in_own_terms(item.path, left, right, Asked(rules(item.path), where, summed))
-        if not where or terms.details or terms.fault:
-            shown.append(replace(item, terms=terms, role=role_of(item.path), who=who_is(item.path)))
+        if how.details and item.path not in mapped and _both_are_files(item):
+            terms = in_own_terms(item.path, left, right, Asked(how.rules(item.path), how.where, how.summed))
+        if not how.where or terms.details or terms.fault:
+            shown.append(replace(item, terms=terms, role=how.role_of(item.path), who=how.who_is(item.path)))
     return TreeDifference(left.label, right.label, tuple(shown), same, tuple(maps))
 
 

@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 
-from emberkeep.comparing.files import TreeDifference, compare_trees
+from emberkeep.comparing.files import Comparison, TreeDifference, compare_trees
 from emberkeep.comparing.fit import Fit
 from emberkeep.comparing.records import Kind
 from emberkeep.detection.leads import leads_to
@@ -198,7 +198,7 @@ def hand_edits(
 ) -> TreeDifference:
     """How live files differ from the defaults they began from, over the files the vendor ships."""
     chosen = set(paths)
-    return compare_trees(base, live, wanted=lambda path: path in chosen, rules=rules, times=False, summed=0)
+    return compare_trees(base, live, Comparison(wanted=lambda path: path in chosen, rules=rules, times=False, summed=0))
 
 
 def _extensions(live: FolderTree, paths: Sequence[str]) -> tuple[Extension, ...]:

@@ -10,7 +10,15 @@ from dataclasses import replace
 from pathlib import Path
 
 from emberkeep.cli.context import add_only, answer, now, opened, the_keep
-from emberkeep.comparing.files import FileDifference, Rules, TreeDifference, compare_trees, find_text, holds_records
+from emberkeep.comparing.files import (
+    Comparison,
+    FileDifference,
+    Rules,
+    TreeDifference,
+    compare_trees,
+    find_text,
+    holds_records,
+)
 from emberkeep.comparing.picking import condition
 from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL
 from emberkeep.detection.context import stem
@@ -82,14 +90,16 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         found = compare_trees(
             left,
             right,
-            wanted=wanted,
-            rules=sides.rules(),
-            times=sides.of_keep and not args.player and not (args.left + args.right).count("defaults:"),
-            where=[condition(text) for text in args.where],
-            role_of=sides.role_of(),
-            who_is=sides.who_is(left, right),
-            tiles=sides.tiles(left, right),
-            summed=LARGEST_DETAIL if args.totals or args.chart else SMALL,
+            Comparison(
+                wanted=wanted,
+                rules=sides.rules(),
+                times=sides.of_keep and not args.player and not (args.left + args.right).count("defaults:"),
+                where=[condition(text) for text in args.where],
+                role_of=sides.role_of(),
+                who_is=sides.who_is(left, right),
+                tiles=sides.tiles(left, right),
+                summed=LARGEST_DETAIL if args.totals or args.chart else SMALL,
+            ),
         )
         found = replace(found, files=(*found.files, *sides.databases(left, right)))
         if args.where and not found.files:
