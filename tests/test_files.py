@@ -49,7 +49,7 @@ def staged(folder: Path) -> None:
 def linked(folder: Path) -> None:
     with system.durable():
         writing.place_link(folder / "old", "x", Metadata(mtime_ns=WHEN))
-        writing.place_name(folder / "again", folder / "x")
+        writing.hard_link(folder / "again", folder / "x")
 
 
 def moved(folder: Path) -> None:
@@ -149,7 +149,7 @@ def test_a_further_name_over_one_of_its_own_leaves_no_third(tmp_path: Path) -> N
     """Renaming one name of a file over another of its names does nothing, says POSIX, and the first name stays."""
     (tmp_path / "x").write_text("x")
     for _ in range(2):
-        writing.place_name(tmp_path / "again", tmp_path / "x")
+        writing.hard_link(tmp_path / "again", tmp_path / "x")
     assert sorted(os.listdir(tmp_path)) == ["again", "x"]
     assert (tmp_path / "again").samefile(tmp_path / "x")
 

@@ -25,7 +25,7 @@ from emberkeep.store.compact import release
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
 from emberkeep.vault import checking, encryption, sending, vault
-from emberkeep.vault.backends import FolderPlace
+from emberkeep.vault.backends import FolderBackend
 from tests import depth, farhosts
 from tests.farhosts import free_port
 from tests.faults import FaultyIO
@@ -226,7 +226,7 @@ def test_broken_off_anywhere_the_vault_holds_what_it_held(kept: Kept, at: int) -
     keep = Keep(kept.folder)
     assert kept.vault("v").code == 0
     kept.play()
-    place = FolderPlace(kept.place / "v")
+    place = FolderBackend(kept.place / "v")
     with system.use(FaultyIO(at, OSError(28, "No space left on device"))):
         try:
             sending.send(keep, vault.Vault(place), NOW)
@@ -341,7 +341,7 @@ class Fate:
 
     def __init__(self, kept: Kept, seed: int) -> None:
         self.kept, self.chance = kept, random.Random(seed)
-        self.store, self.place = kept.folder / "store", FolderPlace(kept.place / "v")
+        self.store, self.place = kept.folder / "store", FolderBackend(kept.place / "v")
         self.now = NOW
         self.must: set[str] = set()
         """The moments of the snapshots that the vault must give back."""
@@ -580,7 +580,7 @@ def test_names_in_a_strangers_list_lead_nowhere_else(kept: Kept) -> None:
     rows["packs/x"] = {**one, "called": "../../outside"}
     (place / "list").write_text(json.dumps(rows))
     into = kept.place / "deep" / "new.keep"
-    checking.bring_back(vault.Vault(FolderPlace(place)), into)
+    checking.bring_back(vault.Vault(FolderBackend(place)), into)
     assert not list(kept.place.rglob("*evil*")) and not (into / "store" / "a\\b").exists()
     assert not (into / "store" / "packs" / "x").exists()
 
@@ -590,7 +590,7 @@ def test_a_vault_that_asks_for_endless_work_is_refused(kept: Kept) -> None:
     head = json.loads((place / "vault").read_text())
     (place / "vault").write_text(json.dumps({**head, "costs": [1 << 30, 8, 1]}))
     with pytest.raises(Refused, match="more work"):
-        vault.Vault(FolderPlace(place), WORDS).open()
+        vault.Vault(FolderBackend(place), WORDS).open()
 
 
 # --- seals -----------------------------------------------------------------------------

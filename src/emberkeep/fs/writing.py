@@ -186,7 +186,7 @@ def place_link(target: Path, points_at: str, facts: Metadata) -> None:
         system.io.replace(beside, target)
 
 
-def place_name(target: Path, existing: Path) -> None:
+def hard_link(target: Path, existing: Path) -> None:
     """Make ``target`` a further name of the file ``existing``, replacing a file or link that stands there."""
     with _beside(target) as beside:
         system.io.link(existing, beside)

@@ -8,8 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
 
-from emberkeep.errors import Place as Where
-from emberkeep.errors import Refused, UnreadableInput
+from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.fs import system, writing
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.scan import TEMPORARY
@@ -23,7 +22,7 @@ Chunks = Callable[[], Iterator[bytes]]
 """Gives a file's bytes anew whenever it is asked."""
 
 
-class Place(Protocol):
+class Backend(Protocol):
     """Holds whole files by name, with ``/`` in names; a file is there complete or not at all."""
 
     label: str
@@ -50,7 +49,7 @@ class Place(Protocol):
 
 
 @dataclass
-class FolderPlace:
+class FolderBackend:
     """A folder of this machine: another disk, a mounted share."""
 
     folder: Path
@@ -76,7 +75,7 @@ class FolderPlace:
         try:
             yield from file_chunks(self.folder / name)
         except OSError as error:
-            raise UnreadableInput(f"cannot read {name}: {error.strerror}", place=Where(self.label)) from error
+            raise UnreadableInput(f"cannot read {name}: {error.strerror}", place=Place(self.label)) from error
 
     def remove(self, name: str) -> None:
         """Delete it, if it is there."""
@@ -88,7 +87,7 @@ class FolderPlace:
 
 
 @dataclass
-class FarPlace:
+class RemoteBackend:
     """A folder on a host that is reached by file transfer."""
 
     lines: ConnectionPool
@@ -133,7 +132,7 @@ class FarPlace:
         try:
             self.lines.first.do(write, f"cannot write {name}")
         except RemoteError as error:
-            raise UnreadableInput(f"cannot write {name}: {error}", place=Where(self.label)) from None
+            raise UnreadableInput(f"cannot write {name}: {error}", place=Place(self.label)) from None
 
     def _make(self, host: RemoteFileSystem, folder: str) -> None:
         if folder in self._made:
@@ -152,7 +151,7 @@ class FarPlace:
         try:
             yield from self.lines.first.steady(name, 0, -1, f"cannot read {name}")
         except RemoteError as error:
-            raise UnreadableInput(f"cannot read {name}: {error}", place=Where(self.label)) from None
+            raise UnreadableInput(f"cannot read {name}: {error}", place=Place(self.label)) from None
 
     def remove(self, name: str) -> None:
         """Delete it there."""
@@ -164,7 +163,7 @@ class FarPlace:
         self.lines.__exit__()
 
 
-class ObjectPlace:
+class ObjectBackend:
     """Object storage, or whatever else fsspec reaches. Credentials are found as its own tools find them."""
 
     def __init__(self, address: str) -> None:
@@ -187,9 +186,9 @@ class ObjectPlace:
         try:
             return act()
         except FileNotFoundError:
-            raise UnreadableInput(f"{what}: it is not there", place=Where(self.label)) from None
+            raise UnreadableInput(f"{what}: it is not there", place=Place(self.label)) from None
         except Exception as error:  # each of its packages has a tree of errors of its own
-            raise UnreadableInput(f"{what}: {error}", place=Where(self.label)) from error
+            raise UnreadableInput(f"{what}: {error}", place=Place(self.label)) from error
 
     def sizes(self) -> dict[str, int]:
         """All objects below the prefix."""
@@ -231,10 +230,10 @@ class ObjectPlace:
         """Nothing is kept open."""
 
 
-def place_of(target: str, settings: ConnectionSettings | None) -> Place:
+def backend_of(target: str, settings: ConnectionSettings | None) -> Backend:
     """The place that a target means; ``settings``: the way to it, where it is reached by file transfer."""
     if settings is not None:
-        return FarPlace(ConnectionPool(settings).__enter__())
+        return RemoteBackend(ConnectionPool(settings).__enter__())
     if "://" in target:
-        return ObjectPlace(target)
-    return FolderPlace(Path(target))
+        return ObjectBackend(target)
+    return FolderBackend(Path(target))

@@ -63,7 +63,7 @@ class Listed:
 class Vault:
     """A vault at ``place``. ``passphrase``: "" for one that is not sealed."""
 
-    def __init__(self, place: backends.Place, passphrase: str = "") -> None:
+    def __init__(self, place: backends.Backend, passphrase: str = "") -> None:
         self.place = place
         self._passphrase = passphrase
         self._key = b""
@@ -192,5 +192,5 @@ def opened(at: VaultAt, keep: Path, environment: Mapping[str, str], trust: Trust
     if at.way is not None:
         word = secret(at.way.secret_env, at.way.secret_file, environment, "the host's password")
         settings = ConnectionSettings(at.way, word, str(keep / "known_hosts"), trust)
-    with closing(backends.place_of(at.target, settings)) as place:
+    with closing(backends.backend_of(at.target, settings)) as place:
         yield Vault(place, words)

@@ -94,7 +94,7 @@ def _write(plan: RestorePlan, snapshot: Source, faults: list[Fault], fresh: bool
             writing.make_folder(path.parent)
             writing.place_link(path, entry.points_at, _facts(entry))
         elif entry.same_as and (plan.target / entry.same_as).exists():
-            writing.place_name(path, plan.target / entry.same_as)
+            writing.hard_link(path, plan.target / entry.same_as)
 
 
 def grouped(entries: Iterable[Entry], size: int) -> Iterator[list[Entry]]:

@@ -19,7 +19,7 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Change, Overlay, What
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import apply, fitness, restore_plan
-from emberkeep.operations.record.facts import Once, Run
+from emberkeep.operations.record.facts import Run, TemporarySetting
 from emberkeep.operations.record.journal import Journal
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
@@ -72,7 +72,7 @@ class Findings:
     stopped: Stopped | None = None
     watched: Watched | None = None
     pids: list[int] = field(default_factory=list)
-    once: list[Once] = field(default_factory=list)
+    once: list[TemporarySetting] = field(default_factory=list)
     measured: Measured | None = None
     missed: tuple[Missed, ...] = ()
     merge: Merge | None = None

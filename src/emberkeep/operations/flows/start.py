@@ -17,7 +17,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.flows import set_back
-from emberkeep.operations.record.facts import Once
+from emberkeep.operations.record.facts import TemporarySetting
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps.server import OnWatch, StartStep
 from emberkeep.operations.steps.snapshot import SnapshotStep
@@ -52,7 +52,7 @@ class OnceStep(FileStep):
                 raise Refused(f"there is no {one.key} in {one.file}")
             context.folder.write(one.file, edit.set_value(one.file, data, one.key, one.value))
             notes.lines.append(f"{one.file}: {one.key} = {one.value}, and back to {before} after the first good start")
-            context.findings.once.append(Once(one.file, one.key, one.value, before))
+            context.findings.once.append(TemporarySetting(one.file, one.key, one.value, before))
         return notes
 
     def act(self, context: RunContext, plan: Plan) -> None:

@@ -88,7 +88,7 @@ class DrillRecord:
 
 
 @dataclass(frozen=True)
-class Once:
+class TemporarySetting:
     """A setting that holds for one start, and what it is set back to."""
 
     file: str

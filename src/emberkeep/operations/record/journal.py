@@ -43,7 +43,16 @@ from typing import Any
 
 from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.fs import private, system
-from emberkeep.operations.record.facts import BEGUN, DONE, Came, DrillRecord, Once, Run, StartRecord, StepRecord
+from emberkeep.operations.record.facts import (
+    BEGUN,
+    DONE,
+    Came,
+    DrillRecord,
+    Run,
+    StartRecord,
+    StepRecord,
+    TemporarySetting,
+)
 
 _TABLES = (
     "create table if not exists run (number integer primary key, kind text not null,"
@@ -286,19 +295,21 @@ class Journal:
             for row in rows
         ]
 
-    def set_once(self, setting: Once) -> None:
+    def set_once(self, setting: TemporarySetting) -> None:
         """Record a setting that holds for one start."""
         self._note(
             "insert or replace into once values (?, ?, ?, ?)", setting.file, setting.key, setting.value, setting.back
         )
 
-    def forget_once(self, setting: Once) -> None:
+    def forget_once(self, setting: TemporarySetting) -> None:
         """Forget it again: it was set back."""
         self._note("delete from once where file = ? and key = ?", setting.file, setting.key)
 
-    def once(self) -> list[Once]:
+    def once(self) -> list[TemporarySetting]:
         """Settings that still have to be set back."""
-        return [Once(*row) for row in self._ask("select file, key, value, back from once order by file, key")]
+        return [
+            TemporarySetting(*row) for row in self._ask("select file, key, value, back from once order by file, key")
+        ]
 
     # --- previews ----------------------------------------------------------------
 
