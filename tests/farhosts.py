@@ -26,7 +26,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.upkeep import fetch as mirror
 from emberkeep.operations.upkeep import fetch_plan, transfer_access
 from emberkeep.transfer.pool import ConnectionPool
-from emberkeep.transfer.state import FarState
+from emberkeep.transfer.state import RemoteState
 from emberkeep.transfer.walk import walk
 from tests.program import Ran, run_program
 
@@ -318,7 +318,7 @@ class Site:
         )
 
     def fetch(self, lines: ConnectionPool, **how: Any) -> mirror.Fetched:
-        keep, state = self.keep, FarState(self.folder)
+        keep, state = self.keep, RemoteState(self.folder)
         known = state.known() if state.address == str(lines.settings.address) else {}
         plan = fetch_plan.fetch_plan(walk(lines), known, fetch_plan.Local(keep.server, known), lambda path: True, **how)
         return mirror.fetch(keep, lines, plan)

@@ -31,7 +31,7 @@ from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
 from emberkeep.transfer import listing
 from emberkeep.transfer.pool import TRIES, ConnectionPool
-from emberkeep.transfer.protocol import FarEntry, RemoteError, SkippedEntry
+from emberkeep.transfer.protocol import RemoteEntry, RemoteError, SkippedEntry
 from emberkeep.transfer.walk import now_there, walk
 from tests import depth, farhosts
 from tests.farhosts import WORD, Listening, Site, held, made
@@ -768,19 +768,19 @@ def ns(text: str) -> int:
 @pytest.mark.parametrize(
     ("line", "expected"),
     [
-        ("-rw-r--r--   1 keeper crew  2911 Apr  1 09:30 a b.txt", FarEntry("d/a b.txt", Kind.FILE, 2911, ns("2026-04-01T09:30"), 60.0, 0o644)),
-        ("-rw-r--r--   1 keeper crew  2911 Dec 24 09:30 x", FarEntry("d/x", Kind.FILE, 2911, ns("2025-12-24T09:30"), 60.0, 0o644)),
-        ("-rwxr-x---+  1 1000 1000 12 Jun  3  2019 x", FarEntry("d/x", Kind.FILE, 12, ns("2019-06-03"), listing.DAY, 0o750)),
-        ("drwxr-xr-x  2 keeper     4096 Apr  1 09:30 sub", FarEntry("d/sub", Kind.FOLDER, 0, ns("2026-04-01T09:30"), 60.0, 0o755)),
-        ("lrwxrwxrwx 1 k c 9 Apr  1 09:30 latest -> notes.txt", FarEntry("d/latest", Kind.LINK, 0, ns("2026-04-01T09:30"), 60.0, 0o777, "notes.txt")),
-        ("-rw-r--r-- 1 k c 1 Feb 29 09:30 x", FarEntry("d/x", Kind.FILE, 1, None, 60.0, 0o644)),
-        ("04-02-26  06:00PM       <DIR>          sub", FarEntry("d/sub", Kind.FOLDER, 0, ns("2026-04-02T18:00"), 60.0)),
-        ("04-02-2026  06:00AM                 2911 a  b", FarEntry("d/a  b", Kind.FILE, 2911, ns("2026-04-02T06:00"), 60.0)),
+        ("-rw-r--r--   1 keeper crew  2911 Apr  1 09:30 a b.txt", RemoteEntry("d/a b.txt", Kind.FILE, 2911, ns("2026-04-01T09:30"), 60.0, 0o644)),
+        ("-rw-r--r--   1 keeper crew  2911 Dec 24 09:30 x", RemoteEntry("d/x", Kind.FILE, 2911, ns("2025-12-24T09:30"), 60.0, 0o644)),
+        ("-rwxr-x---+  1 1000 1000 12 Jun  3  2019 x", RemoteEntry("d/x", Kind.FILE, 12, ns("2019-06-03"), listing.DAY, 0o750)),
+        ("drwxr-xr-x  2 keeper     4096 Apr  1 09:30 sub", RemoteEntry("d/sub", Kind.FOLDER, 0, ns("2026-04-01T09:30"), 60.0, 0o755)),
+        ("lrwxrwxrwx 1 k c 9 Apr  1 09:30 latest -> notes.txt", RemoteEntry("d/latest", Kind.LINK, 0, ns("2026-04-01T09:30"), 60.0, 0o777, "notes.txt")),
+        ("-rw-r--r-- 1 k c 1 Feb 29 09:30 x", RemoteEntry("d/x", Kind.FILE, 1, None, 60.0, 0o644)),
+        ("04-02-26  06:00PM       <DIR>          sub", RemoteEntry("d/sub", Kind.FOLDER, 0, ns("2026-04-02T18:00"), 60.0)),
+        ("04-02-2026  06:00AM                 2911 a  b", RemoteEntry("d/a  b", Kind.FILE, 2911, ns("2026-04-02T06:00"), 60.0)),
         ("prw-r--r-- 1 k c 0 Apr  1 09:30 pipe", SkippedEntry("d/pipe", "neither a file, a folder nor a link")),
         ("-rw-r--r-- 1 k c 0 Apr  1 09:30 ../x", SkippedEntry("d/../x", "a name that could lead elsewhere")),
         ("drwxr-xr-x 2 k c 0 Apr  1 09:30 ..", None),
-        (f"-rw-r--r-- 1 k c {'9' * 5000} Jun  3  2019 x", FarEntry("d/x", Kind.FILE, -1, ns("2019-06-03"), listing.DAY, 0o644)),
-        ("-rw-r--r-- 1 k c 1 Jun  3  9999 x", FarEntry("d/x", Kind.FILE, 1, (1 << 63) - 1, listing.DAY, 0o644)),
+        (f"-rw-r--r-- 1 k c {'9' * 5000} Jun  3  2019 x", RemoteEntry("d/x", Kind.FILE, -1, ns("2019-06-03"), listing.DAY, 0o644)),
+        ("-rw-r--r-- 1 k c 1 Jun  3  9999 x", RemoteEntry("d/x", Kind.FILE, 1, (1 << 63) - 1, listing.DAY, 0o644)),
         ("total 12", None),
     ],
 )  # fmt: skip

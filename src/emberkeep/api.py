@@ -209,7 +209,7 @@ class Keep:
         from emberkeep.operations.record.journal import Journal
 
         with self._store() as store:
-            found = undo.which(Journal(self.folder), run)
+            found = undo.select_run(Journal(self.folder), run)
             kind = registry.find(found.kind)
             if kind is not None and kind.remote:
                 raise Refused("what a send changed lies on a remote host", hint="'emberkeep undo --go' takes it back")

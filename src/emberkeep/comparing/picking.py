@@ -10,7 +10,7 @@ from fnmatch import fnmatchcase
 from emberkeep.comparing.records import Condition
 from emberkeep.documents.align import items_of
 from emberkeep.documents.identity import KeyRules, Path, Rule, joined
-from emberkeep.documents.model import OWN, Document, Node, Role, facts
+from emberkeep.documents.model import VALUE, Document, Node, Role, facts
 from emberkeep.documents.values import number, same_value
 
 _FIELD = re.compile(r"(@?[\w./-]+)(!=|=|<|>)(.*)", re.DOTALL)
@@ -32,7 +32,7 @@ def condition(text: str) -> Condition:
 
 
 def _values(node: Node, name: str) -> Iterator[str]:
-    if name == "value" and OWN in node.fields and not node.items:
+    if name == "value" and VALUE in node.fields and not node.items:
         yield str(node.own).strip().strip('"')
     for told in facts(node).get(name.removeprefix("@"), ()):
         yield told.strip('"')
@@ -84,7 +84,7 @@ def _seen(document: Document, node: Node, path: Path, record: str, wanted: str, 
             continue
         below = (*path, item.node.name)
         label = item.label(below, identities)
-        plain = item.identity == () and list(item.node.fields) == [OWN] and not item.node.items
+        plain = item.identity == () and list(item.node.fields) == [VALUE] and not item.node.items
         if plain and (wanted in label.lower() or wanted in str(item.node.own).lower()):
             yield Seen(joined(record, label), document.line(item.node.start))
         elif not plain:

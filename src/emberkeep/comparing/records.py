@@ -9,7 +9,7 @@ from enum import StrEnum
 
 from emberkeep.documents.align import Item, in_step, items_of, moved, owner_key, pairs, unchanged
 from emberkeep.documents.identity import KeyRules, Path, Rule, joined
-from emberkeep.documents.model import OWN, Document, Node, Role, comment_words, is_value, kinds_of
+from emberkeep.documents.model import VALUE, Document, Node, Role, comment_words, is_value, kinds_of
 from emberkeep.documents.values import same_value
 from emberkeep.documents.walk import walk
 
@@ -108,7 +108,7 @@ class _Walker:
             first, second = left.fields.get(name), right.fields.get(name)
             before, after = (found.value if found else None for found in (first, second))
             if not same_value(before, after):
-                where, what = (at.parent, at.label) if name == OWN and at.label else (at.record, name or "(text)")
+                where, what = (at.parent, at.label) if name == VALUE and at.label else (at.record, name or "(text)")
                 kind = Kind.ADDED if before is None else Kind.REMOVED if after is None else Kind.CHANGED
                 line = self.right.line(second.start if second else right.start)
                 yield Difference(where, what, kind, before, after, line)
@@ -170,8 +170,8 @@ class _Walker:
         if item.node.role is Role.COMMENT:
             return at.record, COMMENT, comment_words(item.node)
         label, where = self._named(item, at)
-        if item.identity == () and not item.node.items and list(item.node.fields) == [OWN]:
-            return at.record, label, item.node.fields[OWN].value
+        if item.identity == () and not item.node.items and list(item.node.fields) == [VALUE]:
+            return at.record, label, item.node.fields[VALUE].value
         return where, RECORD, document.raw(item.node)
 
     def _moved(

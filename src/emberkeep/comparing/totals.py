@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from decimal import Decimal
 
 from emberkeep.documents.identity import KeyRules, Rule
-from emberkeep.documents.model import OWN, Document, Node, plain_fields
+from emberkeep.documents.model import VALUE, Document, Node, plain_fields
 from emberkeep.documents.values import number
 from emberkeep.documents.walk import walk
 
@@ -95,7 +95,7 @@ def _lists(document: Document, identities: KeyRules) -> dict[str, list[_Record]]
     """Records with numbers, by the path of their list; those inside another list's records count as its own list."""
     found: dict[str, list[_Record]] = defaultdict(list)
     for placed in walk(document, identities):
-        if list(placed.node.fields) == [OWN]:
+        if list(placed.node.fields) == [VALUE]:
             continue
         texts, numbers = _values(placed.node)
         if numbers and placed.item.identity != ():

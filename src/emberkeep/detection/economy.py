@@ -15,7 +15,7 @@ from emberkeep.detection.settings import DATA, SEVERAL
 from emberkeep.documents import registry
 from emberkeep.documents.edit import named_by_attribute
 from emberkeep.documents.identity import KeyRules
-from emberkeep.documents.model import OWN, TOP, Document, Node, Role
+from emberkeep.documents.model import TOP, VALUE, Document, Node, Role
 from emberkeep.documents.values import number
 from emberkeep.errors import EmberKeepError
 from emberkeep.fs import globs
@@ -91,7 +91,7 @@ def _are_values(document: Document, at: tuple[str, ...]) -> bool:
     nodes = [document.root]
     for name in at[1:]:
         nodes = [item for node in nodes for item in node.items if item.name == name]
-    return all(list(node.fields) == [OWN] and not node.items for node in nodes[:20])
+    return all(list(node.fields) == [VALUE] and not node.items for node in nodes[:20])
 
 
 FEW_IN_A_MISSION = 4

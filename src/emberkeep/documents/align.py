@@ -16,7 +16,7 @@ from typing import NamedTuple
 from emberkeep.documents import linkage
 from emberkeep.documents.formats.lines import ascending, matches
 from emberkeep.documents.identity import TEXT, Key, KeyRules, Path, says_identity
-from emberkeep.documents.model import OWN, Document, Node, Role, content
+from emberkeep.documents.model import VALUE, Document, Node, Role, content
 from emberkeep.documents.values import number
 
 UNCHANGED = "\0unchanged"
@@ -437,7 +437,7 @@ def renames(gone: Mapping[int, Item], come: Mapping[int, Item], path: Path, iden
 
 def _but(fields: Sequence[str], facts: linkage.Facts) -> linkage.Facts:
     """What a record says but for some of its fields."""
-    left_out = {OWN if field == TEXT else field.removeprefix("@") for field in fields}
+    left_out = {VALUE if field == TEXT else field.removeprefix("@") for field in fields}
     return {name: values for name, values in facts.items() if name not in left_out}
 
 

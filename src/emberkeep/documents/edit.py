@@ -16,7 +16,7 @@ from decimal import Decimal
 from emberkeep.documents import layout, registry
 from emberkeep.documents.encoding import Text, decode
 from emberkeep.documents.formats import lined, script
-from emberkeep.documents.model import OWN, TOP, Document, Edit, Field, Node, Role
+from emberkeep.documents.model import TOP, VALUE, Document, Edit, Field, Node, Role
 from emberkeep.documents.values import number, respelled
 from emberkeep.errors import Place, UnreadableInput
 from emberkeep.keep.toml_reader import parsed
@@ -160,7 +160,7 @@ class File:
             found = [field for field in self.settings if field.name == key]
             return found[0] if len(found) == 1 else None
         node = self.node(key)
-        return node.fields.get(OWN) or node.fields.get(VALUE_ATTRIBUTE) if node is not None else self._attribute(key)
+        return node.fields.get(VALUE) or node.fields.get(VALUE_ATTRIBUTE) if node is not None else self._attribute(key)
 
     def _script_fields(self, key: str) -> Iterator[Field]:
         assert self.script is not None

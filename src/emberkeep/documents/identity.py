@@ -19,7 +19,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from emberkeep.documents import linkage
-from emberkeep.documents.model import OWN, TOP, Document, Node, Role
+from emberkeep.documents.model import TOP, VALUE, Document, Node, Role
 from emberkeep.documents.values import number, unquoted
 
 Path = tuple[str, ...]
@@ -381,7 +381,7 @@ def _candidates(groups: Sequence[Sequence[Node]]) -> tuple[list[str], list[str]]
 
 def _simple_fields(node: Node) -> Iterable[tuple[str, str]]:
     for name, found in node.fields.items():
-        yield (TEXT if name == OWN else name), found.value.strip()
+        yield (TEXT if name == VALUE else name), found.value.strip()
     seen = set()
     for item in node.items:
         if item.role is not Role.RECORD or item.name in seen:

@@ -16,7 +16,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from emberkeep.documents import model
-from emberkeep.documents.model import OWN, Node
+from emberkeep.documents.model import VALUE, Node
 from emberkeep.documents.values import said
 
 Facts = Mapping[str, frozenset[str]]
@@ -45,7 +45,7 @@ _MOST_ALIKE = 12
 def facts(node: Node) -> Facts:
     """All that a record says in simple values, its own one included."""
     found = {name: frozenset(values) for name, values in model.facts(node).items()}
-    return found if node.own is None else {**found, OWN: frozenset({said(node.own)})}
+    return found if node.own is None else {**found, VALUE: frozenset({said(node.own)})}
 
 
 @dataclass(frozen=True)

@@ -21,7 +21,7 @@ from emberkeep.documents.encoding import Text
 from emberkeep.documents.values import said
 from emberkeep.errors import Place
 
-OWN = ""
+VALUE = ""
 """The name of the field that is a record's own value."""
 TOP = "\0"
 """The name of a record that only groups what stands before the first header; reports do not show it."""
@@ -132,7 +132,7 @@ class Node:
     @property
     def own(self) -> str | None:
         """The record's own value, None when it has none."""
-        field = self.fields.get(OWN)
+        field = self.fields.get(VALUE)
         return field.value if field else None
 
     def __repr__(self) -> str:
@@ -292,7 +292,7 @@ def is_value(node: Node) -> bool:
     return node.role is Role.COMMENT or (not node.items and node.fields.keys() <= _JUST_A_VALUE)
 
 
-_JUST_A_VALUE = {OWN}
+_JUST_A_VALUE = {VALUE}
 
 
 def plain_fields(node: Node, *, inside: bool = False) -> dict[str, Field]:
@@ -310,13 +310,13 @@ _DEEPEST = 4
 
 
 def _gather_plain(node: Node, within: str, found: dict[str, Field], deeper: int) -> None:
-    found.update({within + name.removeprefix("@"): field for name, field in node.fields.items() if name != OWN})
+    found.update({within + name.removeprefix("@"): field for name, field in node.fields.items() if name != VALUE})
     counts = Counter(item.name for item in node.items)
     for item in node.items:
         if item.role is not Role.RECORD or counts[item.name] > 1:
             continue
-        if not item.items and OWN in item.fields:
-            found.setdefault(within + item.name, item.fields[OWN])
+        if not item.items and VALUE in item.fields:
+            found.setdefault(within + item.name, item.fields[VALUE])
         if deeper and not item.named:
             _gather_plain(item, f"{within}{item.name}/", found, deeper - 1)
 
@@ -331,13 +331,13 @@ def facts(node: Node) -> dict[str, set[str]]:
 
 def _gather_facts(node: Node, within: str, found: dict[str, set[str]], deeper: int) -> None:
     for name, field in node.fields.items():
-        if name != OWN:
+        if name != VALUE:
             found.setdefault(within + name.removeprefix("@"), set()).add(said(field.value))
     for item in node.items:
         if item.role is not Role.RECORD:
             continue
-        if not item.items and OWN in item.fields:
-            found.setdefault(within + item.name, set()).add(said(item.fields[OWN].value))
+        if not item.items and VALUE in item.fields:
+            found.setdefault(within + item.name, set()).add(said(item.fields[VALUE].value))
         if deeper:
             _gather_facts(item, f"{within}{item.name}/", found, deeper - 1)
 
@@ -350,7 +350,7 @@ def kinds_of(sides: Iterable[tuple[Document, Node]]) -> set[str]:
 
 def comment_words(node: Node) -> str:
     """A comment's text with white space folded, which is how comments are told apart."""
-    return " ".join(node.fields[OWN].value.split())
+    return " ".join(node.fields[VALUE].value.split())
 
 
 def same(left_document: Document, left: Node, right_document: Document, right: Node) -> bool:

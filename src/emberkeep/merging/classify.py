@@ -16,7 +16,7 @@ from emberkeep.documents.align import (
 )
 from emberkeep.documents.identity import Path, joined
 from emberkeep.documents.model import (
-    OWN,
+    VALUE,
     Document,
     Edit,
     Node,
@@ -107,7 +107,7 @@ class Classifier:
     def _where(self, item: Item, label: str, record: str) -> tuple[str, str]:
         """Record and field for reports about a whole item: a plain value is a field of its parent."""
         node = item.node
-        if item.identity == () and not node.items and OWN in node.fields and len(node.fields) == 1:
+        if item.identity == () and not node.items and VALUE in node.fields and len(node.fields) == 1:
             return self.record, label
         return record, RECORD
 
@@ -145,7 +145,7 @@ class Classifier:
             self._type(item.node, question)
 
     def _type(self, node: Node, question: Question) -> None:
-        value = node.fields[OWN]
+        value = node.fields[VALUE]
         text = self.sides.mine.encode_value(typed_value(question.answer), value)
         self.sides.edits.append(Edit(value.start, value.end, text))
 
@@ -318,14 +318,14 @@ class Classifier:
 
 def _shown(document: Document, node: Node, what: str) -> str:
     """What a whole item says, its line ends aside."""
-    value = node.fields.get(OWN)
+    value = node.fields.get(VALUE)
     return (document.raw(node) if what == RECORD or value is None else value.value).replace("\r\n", "\n")
 
 
 def edited_in(left: Node, right: Node) -> str:
     """What differs between two records, in a few words: ``worth 23 → 40``."""
     before, after = (
-        {OWN: side.own or "", **{name: field.value.strip() for name, field in plain_fields(side).items()}}
+        {VALUE: side.own or "", **{name: field.value.strip() for name, field in plain_fields(side).items()}}
         for side in (left, right)
     )
     names = [name for name in dict.fromkeys([*before, *after]) if before.get(name) != after.get(name)]

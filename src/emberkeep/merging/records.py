@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from emberkeep.documents import layout
 from emberkeep.documents.identity import KeyRules, Path
 from emberkeep.documents.model import (
-    OWN,
+    VALUE,
     Document,
     Edit,
     Field,
@@ -85,7 +85,7 @@ class _Merger(Sides):
             self._as_one(three, record)
             return None
         for name in _names(three) if kinds == {""} else ():
-            where, what = (parent, label) if name == OWN and label else (record, name or "(text)")
+            where, what = (parent, label) if name == VALUE and label else (record, name or "(text)")
             self._field(three, name, where, what)
         old = (self.old, three.old) if self.old is not None and three.old is not None else None
         items = align(old, (self.mine, three.mine), (self.new, three.new), path, self.identities)
@@ -193,7 +193,7 @@ def _names(three: ThreeWay) -> list[str]:
 def _shape_differs(three: ThreeWay) -> bool:
     """A plain value here, records inside there."""
     sides = [side for side in (three.old, three.mine, three.new) if side is not None]
-    return any(OWN in side.fields for side in sides) and any(side.items for side in sides)
+    return any(VALUE in side.fields for side in sides) and any(side.items for side in sides)
 
 
 def _value(found: Field | None) -> str | None:

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep.documents import edit, registry
-from emberkeep.documents.model import OWN, TOP, Document, Role
+from emberkeep.documents.model import TOP, VALUE, Document, Role
 from emberkeep.errors import EmberKeepError
 from emberkeep.fs.archives import open_source
 from emberkeep.fs.trees import FILE, Tree, read
@@ -90,11 +90,11 @@ def _pairs(document: Document) -> Iterator[tuple[str, str]]:
     for node in document.root.items:
         if node.role is not Role.RECORD:
             continue
-        if OWN in node.fields:
+        if VALUE in node.fields:
             yield node.name, edit.unquoted(str(node.own))
         prefix = "" if node.name == TOP else node.name.strip("[]") + "."
         for item in node.items:
-            if item.role is Role.RECORD and OWN in item.fields:
+            if item.role is Role.RECORD and VALUE in item.fields:
                 yield prefix + item.name, edit.unquoted(str(item.own))
 
 

@@ -13,7 +13,7 @@ from emberkeep.errors import EmberKeepError
 from emberkeep.fs.trees import Entry
 from emberkeep.merging.results import FileMerge, Merge
 from emberkeep.show.words import redact
-from emberkeep.transfer.protocol import FarEntry
+from emberkeep.transfer.protocol import RemoteEntry
 
 
 def to_json(value: Any) -> Any:
@@ -32,7 +32,7 @@ def to_json(value: Any) -> Any:
         return value.isoformat()
     if isinstance(value, timedelta):
         return value.total_seconds()
-    if isinstance(value, (Entry, FarEntry)):
+    if isinstance(value, (Entry, RemoteEntry)):
         return {name: to_json(item) for name, item in value._asdict().items()}
     if isinstance(value, Path):
         return str(value)

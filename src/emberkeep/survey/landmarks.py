@@ -21,7 +21,7 @@ from blake3 import blake3
 from emberkeep.databases import sqlite
 from emberkeep.documents import edit, registry
 from emberkeep.documents.identity import KeyRules
-from emberkeep.documents.model import OWN, Document, Node, Role, content, plain_fields
+from emberkeep.documents.model import VALUE, Document, Node, Role, content, plain_fields
 from emberkeep.documents.walk import walk
 from emberkeep.errors import EmberKeepError
 from emberkeep.fs import globs
@@ -169,7 +169,7 @@ def _is_vector(value: object) -> bool:
 
 def _own_values(node: Node) -> Iterator[str]:
     for item in node.items:
-        if OWN in item.fields and item.role is Role.RECORD:
+        if VALUE in item.fields and item.role is Role.RECORD:
             yield "".join(str(item.own).split())
 
 

@@ -17,9 +17,9 @@ from emberkeep.transfer.protocol import (
     CHUNK,
     ConnectionLost,
     ConnectionSettings,
-    FarEntry,
     ReadEvent,
     ReadRequest,
+    RemoteEntry,
     RemoteError,
     SkippedEntry,
     joined,
@@ -97,7 +97,7 @@ class FtpFileSystem:
 
     # --- looking -------------------------------------------------------------
 
-    def listing(self, folder: str) -> Iterator[FarEntry | SkippedEntry]:
+    def listing(self, folder: str) -> Iterator[RemoteEntry | SkippedEntry]:
         """MLSD, else LIST."""
         lines: list[str] = []
 
@@ -233,7 +233,7 @@ class FtpFileSystem:
             self._ftp.close()
 
 
-def _fact_line(line: str, folder: str) -> FarEntry | SkippedEntry | None:
+def _fact_line(line: str, folder: str) -> RemoteEntry | SkippedEntry | None:
     """A line of MLSD: facts, a space, the name (RFC 3659, 7.2)."""
     told, _, name = line.partition(" ")
     facts: dict[str, str] = {}
@@ -252,7 +252,7 @@ def _fact_line(line: str, folder: str) -> FarEntry | SkippedEntry | None:
     bits = int(mode, 8) & 0o777 if mode and set(mode) <= set("01234567") else None
     found = _KINDS[kind]
     at = _moment(facts.get("modify", ""))
-    return FarEntry(joined(folder, name), found, size if found is Kind.FILE else 0, at, 1.0, bits)
+    return RemoteEntry(joined(folder, name), found, size if found is Kind.FILE else 0, at, 1.0, bits)
 
 
 def _moment(text: str) -> int | None:

@@ -16,7 +16,7 @@ import re
 from datetime import UTC, datetime, timedelta
 
 from emberkeep.fs.trees import Kind, fitting
-from emberkeep.transfer.protocol import FarEntry, SkippedEntry, joined, unsafe_name_reason
+from emberkeep.transfer.protocol import RemoteEntry, SkippedEntry, joined, unsafe_name_reason
 
 _LIKE_LS = re.compile(
     r"(?P<kind>[-dlbcps])(?P<mode>[-rwxsStT]{9})[+.@]?\s+(?:\d+\s+)?(?:\S+\s+){0,3}?(?P<size>\d+)\s+"
@@ -29,7 +29,7 @@ _MONTHS = ("Jan", "Feb", "Mar", "Apr", "May", "Jun", "Jul", "Aug", "Sep", "Oct",
 DAY = 86400.0
 
 
-def parse(line: str, folder: str, now: datetime) -> FarEntry | SkippedEntry | None:
+def parse(line: str, folder: str, now: datetime) -> RemoteEntry | SkippedEntry | None:
     """What a line tells; None for one that tells of no file ("total 8", the folder itself)."""
     if found := _LIKE_LS.fullmatch(line):
         return _like_ls(found, folder, now)
@@ -40,7 +40,7 @@ def parse(line: str, folder: str, now: datetime) -> FarEntry | SkippedEntry | No
     return SkippedEntry(joined(folder, line[-40:]), "a line of the listing that is not understood")
 
 
-def _like_ls(found: re.Match[str], folder: str, now: datetime) -> FarEntry | SkippedEntry | None:
+def _like_ls(found: re.Match[str], folder: str, now: datetime) -> RemoteEntry | SkippedEntry | None:
     name, target = found["name"], ""
     if found["kind"] == "l":
         name, _, target = name.partition(" -> ")
@@ -54,7 +54,7 @@ def _like_ls(found: re.Match[str], folder: str, now: datetime) -> FarEntry | Ski
     size = sized(found["size"]) if kind is Kind.FILE else 0
     at = _time(found, now)
     precision = 60.0 if found["clock"] else DAY
-    return FarEntry(joined(folder, name), kind, size, at, precision, _mode(found["mode"]), target)
+    return RemoteEntry(joined(folder, name), kind, size, at, precision, _mode(found["mode"]), target)
 
 
 def _time(found: re.Match[str], now: datetime) -> int | None:
@@ -73,7 +73,7 @@ def _time(found: re.Match[str], now: datetime) -> int | None:
         return None
 
 
-def _like_dir(found: re.Match[str], folder: str) -> FarEntry | SkippedEntry | None:
+def _like_dir(found: re.Match[str], folder: str) -> RemoteEntry | SkippedEntry | None:
     name = found["name"]
     if name in (".", ".."):
         return None
@@ -86,8 +86,8 @@ def _like_dir(found: re.Match[str], folder: str) -> FarEntry | SkippedEntry | No
     except ValueError:
         at = None
     if found["size"] is None:
-        return FarEntry(joined(folder, name), Kind.FOLDER, 0, at, 60.0)
-    return FarEntry(joined(folder, name), Kind.FILE, sized(found["size"]), at, 60.0)
+        return RemoteEntry(joined(folder, name), Kind.FOLDER, 0, at, 60.0)
+    return RemoteEntry(joined(folder, name), Kind.FILE, sized(found["size"]), at, 60.0)
 
 
 def sized(text: str) -> int:

@@ -28,7 +28,7 @@ class RemoteError(Exception):
         self.full = full
 
 
-class FarEntry(NamedTuple):
+class RemoteEntry(NamedTuple):
     """What a listing tells of one name.
 
     ``size``: bytes, -1 where it tells none; ``mtime_ns``: modification time in ns since 1970 UTC, None where it tells
@@ -43,7 +43,7 @@ class FarEntry(NamedTuple):
     mode: int | None = None
     points_at: str = ""
 
-    def same_as(self, other: FarEntry) -> bool:
+    def same_as(self, other: RemoteEntry) -> bool:
         """Whether a file is as it was, as far as listings tell: by size and time."""
         if (self.kind, self.size, self.points_at) != (other.kind, other.size, other.points_at):
             return False
@@ -76,7 +76,7 @@ had."""
 class RemoteFileSystem(Protocol):
     """One connection, used by one thread at a time. ConnectionLost and RemoteError as they come."""
 
-    def listing(self, folder: str) -> Iterator[FarEntry | SkippedEntry]:
+    def listing(self, folder: str) -> Iterator[RemoteEntry | SkippedEntry]:
         """What stands in a folder."""
         ...
 

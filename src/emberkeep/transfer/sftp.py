@@ -28,9 +28,9 @@ from emberkeep.transfer.protocol import (
     CHUNK,
     ConnectionLost,
     ConnectionSettings,
-    FarEntry,
     ReadEvent,
     ReadRequest,
+    RemoteEntry,
     RemoteError,
     SkippedEntry,
     joined,
@@ -143,7 +143,7 @@ class SftpFileSystem:
 
     # --- looking -------------------------------------------------------------
 
-    def listing(self, folder: str) -> Iterator[FarEntry | SkippedEntry]:
+    def listing(self, folder: str) -> Iterator[RemoteEntry | SkippedEntry]:
         """SSH_FXP_READDIR, with the facts that come along."""
         with _speaking():
             found = self._sftp.listdir_attr(self._at(folder))  # type: ignore[arg-type]
@@ -157,18 +157,20 @@ class SftpFileSystem:
                 continue
             yield self._entry(joined(folder, name), item)
 
-    def _entry(self, path: str, item: SFTPAttributes) -> FarEntry | SkippedEntry:
+    def _entry(self, path: str, item: SFTPAttributes) -> RemoteEntry | SkippedEntry:
         full = item.st_mode or 0
         mtime = None if item.st_mtime is None else item.st_mtime * 1_000_000_000
         if stat.S_ISLNK(full):
             with _speaking():
                 target = self._sftp.readlink(self._at(path))
-            return FarEntry(path, Kind.LINK, 0, mtime, 1.0, None, str(target or ""))
+            return RemoteEntry(path, Kind.LINK, 0, mtime, 1.0, None, str(target or ""))
         if stat.S_ISDIR(full):
-            return FarEntry(path, Kind.FOLDER, 0, mtime, 1.0, stat.S_IMODE(full))
+            return RemoteEntry(path, Kind.FOLDER, 0, mtime, 1.0, stat.S_IMODE(full))
         if not stat.S_ISREG(full):
             return SkippedEntry(path, "neither a file, a folder nor a link")
-        return FarEntry(path, Kind.FILE, -1 if item.st_size is None else item.st_size, mtime, 1.0, stat.S_IMODE(full))
+        return RemoteEntry(
+            path, Kind.FILE, -1 if item.st_size is None else item.st_size, mtime, 1.0, stat.S_IMODE(full)
+        )
 
     def size(self, path: str) -> int | None:
         """SSH_FXP_STAT."""

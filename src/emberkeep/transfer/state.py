@@ -29,7 +29,7 @@ from blake3 import blake3
 from emberkeep.errors import Place, UnreadableInput
 from emberkeep.fs import private, system, writing
 from emberkeep.fs.trees import Kind
-from emberkeep.transfer.protocol import FarEntry
+from emberkeep.transfer.protocol import RemoteEntry
 
 _TABLES = (
     "create table if not exists about (key text primary key, value text not null)",
@@ -43,12 +43,12 @@ _TABLES = (
 class Known(NamedTuple):
     """A path as it was then. ``here``: size and mtime (ns) of the copy."""
 
-    entry: FarEntry
+    entry: RemoteEntry
     digest: str = ""
     here: tuple[int, int] = (-1, -1)
 
 
-class FarState:
+class RemoteState:
     """The state in a keep; several threads may use it."""
 
     def __init__(self, keep: Path) -> None:
@@ -121,7 +121,7 @@ class FarState:
 
     # --- halves ----------------------------------------------------------------
 
-    def part(self, entry: FarEntry) -> tuple[Path, int]:
+    def part(self, entry: RemoteEntry) -> tuple[Path, int]:
         """Where the bytes of a file gather while it is fetched, and how many of them are there from an earlier try of
         the very same file."""
         place = self.parts / f"{blake3(_bytes(entry.path)).hexdigest()[:32]}.part"
@@ -166,5 +166,5 @@ def _row(known: Known) -> tuple[object, ...]:
 
 def _known(path: str, row: tuple[object, ...]) -> Known:
     _, kind, size, mtime, precision, points_at, mode, digest, here_size, here_mtime = row
-    entry = FarEntry(path, Kind(str(kind)), size, mtime, precision, mode, points_at)  # type: ignore[arg-type]
+    entry = RemoteEntry(path, Kind(str(kind)), size, mtime, precision, mode, points_at)  # type: ignore[arg-type]
     return Known(entry, str(digest), (here_size, here_mtime))  # type: ignore[arg-type]

@@ -10,7 +10,7 @@ from emberkeep.errors import Place, Refused, UnreadableInput
 from emberkeep.fs.scan import TEMPORARY
 from emberkeep.fs.trees import Entry, Kind, Skipped, Still, digest_of
 from emberkeep.transfer.pool import ConnectionPool, RemoteConnection
-from emberkeep.transfer.protocol import FarEntry, RemoteError, RemoteFileSystem, SkippedEntry
+from emberkeep.transfer.protocol import RemoteEntry, RemoteError, RemoteFileSystem, SkippedEntry
 
 DEEPEST = 64
 MOST = 2_000_000
@@ -23,7 +23,7 @@ LOOKS = 3
 class Listing:
     """What a far folder holds, by path; ``odd``: names that are left out; ``leftovers``: temporary files of ours."""
 
-    entries: Mapping[str, FarEntry]
+    entries: Mapping[str, RemoteEntry]
     odd: tuple[SkippedEntry, ...] = ()
     leftovers: tuple[str, ...] = ()
 
@@ -38,7 +38,7 @@ def walk(lines: ConnectionPool, on_count: Callable[[int], None] = lambda count: 
 
     Refused when the folder is not there, or is without end.
     """
-    found: dict[str, FarEntry] = {}
+    found: dict[str, RemoteEntry] = {}
     odd: list[SkippedEntry] = []
     leftovers: list[str] = []
     guard = threading.Lock()
@@ -64,7 +64,7 @@ def walk(lines: ConnectionPool, on_count: Callable[[int], None] = lambda count: 
     return Listing({path: found[path] for path in sorted(found)}, tuple(odd), tuple(sorted(leftovers)))
 
 
-def _listed(line: RemoteConnection, folder: str, odd: list[SkippedEntry]) -> list[FarEntry | SkippedEntry]:
+def _listed(line: RemoteConnection, folder: str, odd: list[SkippedEntry]) -> list[RemoteEntry | SkippedEntry]:
     try:
         return line.do(lambda host: list(host.listing(folder)), f"cannot list {folder or 'the server folder'}")
     except RemoteError as error:
@@ -78,7 +78,7 @@ def _listed(line: RemoteConnection, folder: str, odd: list[SkippedEntry]) -> lis
 
 
 @dataclass
-class FarTree(Still):
+class RemoteTree(Still):
     """A far folder, or a part of it, read over one connection."""
 
     line: RemoteConnection
@@ -131,19 +131,19 @@ class FarTree(Still):
         return digest_of(self.chunks(path))
 
 
-def _entry(found: FarEntry) -> Entry:
+def _entry(found: RemoteEntry) -> Entry:
     mode = found.mode if found.mode is not None else 0o755 if found.kind is Kind.FOLDER else 0o644
     return Entry(found.path, found.kind, mode, found.mtime_ns or 0, max(0, found.size), found.points_at)
 
 
-def now_there(host: RemoteFileSystem, path: str) -> FarEntry | None:
+def now_there(host: RemoteFileSystem, path: str) -> RemoteEntry | None:
     """What a fresh listing tells of one path; None when nothing is there. RemoteError where its folder is there and the
     host does not list it: then nobody knows."""
     folder = path.rpartition("/")[0]
     for left in reversed(range(LOOKS)):
         try:
             found = list(host.listing(folder))
-            return next((item for item in found if isinstance(item, FarEntry) and item.path == path), None)
+            return next((item for item in found if isinstance(item, RemoteEntry) and item.path == path), None)
         except RemoteError:
             if not left and (not folder or now_there(host, folder) is not None):
                 raise

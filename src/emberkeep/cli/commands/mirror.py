@@ -23,7 +23,7 @@ from emberkeep.show.console import Screen, progress
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.transfer.pool import ConnectionPool
-from emberkeep.transfer.state import FarState
+from emberkeep.transfer.state import RemoteState
 from emberkeep.transfer.walk import Listing
 
 EXAMPLES = (
@@ -111,7 +111,7 @@ class Brought(NamedTuple):
 def bring(args: argparse.Namespace, screen: Screen, keep: Keep, lines: ConnectionPool) -> Brought:
     """Bring here what changed there."""
     wanted = transfer_access.wanted_of(keep, tuple(args.only))
-    listing, state = seen(args, keep, lines), FarState(keep.folder)
+    listing, state = seen(args, keep, lines), RemoteState(keep.folder)
     require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.settings.address} and the copy here")
     known = state.known() if state.address == str(lines.settings.address) else {}
     if not args.another:
@@ -141,7 +141,7 @@ def _fetch(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Connecti
 
 def _send(args: argparse.Namespace, screen: Screen, keep: Keep, lines: ConnectionPool) -> int:
     wanted = transfer_access.wanted_of(keep, tuple(args.only))
-    listing, state = seen(args, keep, lines), FarState(keep.folder)
+    listing, state = seen(args, keep, lines), RemoteState(keep.folder)
     require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.settings.address} and the copy here")
     if state.address != str(lines.settings.address):
         raise UsageError(

@@ -32,12 +32,12 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     before = None
     with opened(keep) as store:
-        which = undo.which(Journal(keep.folder), args.run)
-        kind = registry.find(which.kind)
+        meant = undo.select_run(Journal(keep.folder), args.run)
+        kind = registry.find(meant.kind)
         if kind is not None and kind.remote:
             from emberkeep.cli.commands import mirror  # only where a far host is asked
 
-            return mirror.take_back(args, screen, keep, store, which)
+            return mirror.take_back(args, screen, keep, store, meant)
         partly = bool(args.as_far_as_possible)
         found = undo.to_undo(keep, store, args.run, partly=partly)
         if args.go:

@@ -14,7 +14,7 @@ from itertools import accumulate, pairwise
 from typing import NamedTuple
 
 from emberkeep.documents.encoding import Text
-from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role, splice
+from emberkeep.documents.model import VALUE, Document, Edit, Field, Node, Role, splice
 
 ELEMENT = "[]"
 """The name of an array's element."""
@@ -83,7 +83,7 @@ class BracketedDocument(Document):
 
     def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
         """The block goes between the brackets, each on a line of its own."""
-        value, newline = node.fields[OWN], self.source.newline
+        value, newline = node.fields[VALUE], self.source.newline
         brackets = value.value
         return [Edit(value.start, value.end, f"{brackets[0]}{newline}{block}{newline}{indent}{brackets[1]}")]
 
@@ -177,13 +177,13 @@ def comment(text: str, span: tuple[int, int], before: Sequence[Node], marks: str
     there, of which the last counts; ``marks``: what encloses it."""
     start, end = span
     words = text[start + len(marks) : end - 2 if marks == "/*" else end]
-    field = Field(OWN, words, start, end, (start, end))
+    field = Field(VALUE, words, start, end, (start, end))
     behind = bool(before) and (before[-1].role is Role.RECORD or before[-1].trailing)
     trailing = behind and "\n" not in text[before[-1].end : start]
-    return Node(Role.COMMENT, "#comment", start, end, fields={OWN: field}, trailing=trailing)
+    return Node(Role.COMMENT, "#comment", start, end, fields={VALUE: field}, trailing=trailing)
 
 
 def member(name: str, start: int, span: tuple[int, int], value: str) -> Node:
     """A record that is one plain value, called ``name``; ``span``: the value's."""
-    field = Field(OWN, value, *span, span)
-    return Node(Role.RECORD, name, start, span[1], fields={OWN: field}, named=name != ELEMENT)
+    field = Field(VALUE, value, *span, span)
+    return Node(Role.RECORD, name, start, span[1], fields={VALUE: field}, named=name != ELEMENT)

@@ -14,7 +14,7 @@ import re
 from emberkeep.documents import layout
 from emberkeep.documents.encoding import Text
 from emberkeep.documents.formats.lined import LinedDocument, comment, lines, value_end
-from emberkeep.documents.model import OWN, Edit, Field, Node, Role
+from emberkeep.documents.model import VALUE, Edit, Field, Node, Role
 
 _HEADER = re.compile(r"[ \t]*\[([^\]\r\n]*)\][ \t]*(?:[;#].*)?$")
 _ENTRY = re.compile(r"[ \t]*([^=:\r\n]*?)[ \t]*([=:])[ \t]*")
@@ -45,7 +45,7 @@ def parse(source: Text, name: str = "") -> IniDocument:
             items.append(comment(start, end, body.strip()))
         else:
             items.append(_entry(source.text, start, end))
-            value, column = (items[-1] if OWN in items[-1].fields else None), start - begin
+            value, column = (items[-1] if VALUE in items[-1].fields else None), start - begin
         last_end = end
     _close(top, last_end)
     return IniDocument(source, Node(Role.RECORD, "", 0, len(source.text), items=top))
@@ -64,8 +64,8 @@ def _entry(text: str, start: int, end: int) -> Node:
         body = text[start:end]
         return Node(Role.RECORD, body.strip(), start, end)
     at = value_end(text, found.end(), found.end() + len(text[found.end() : end].rstrip()))
-    field = Field(OWN, text[found.end() : at], found.end(), at, (found.start(2), end))
-    return Node(Role.RECORD, found[1], start, end, fields={OWN: field})
+    field = Field(VALUE, text[found.end() : at], found.end(), at, (found.start(2), end))
+    return Node(Role.RECORD, found[1], start, end, fields={VALUE: field})
 
 
 class IniDocument(LinedDocument):

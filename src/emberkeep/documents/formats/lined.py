@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 
 from emberkeep.documents import layout
 from emberkeep.documents.encoding import BOM, Text
-from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role
+from emberkeep.documents.model import VALUE, Document, Edit, Field, Node, Role
 from emberkeep.documents.values import number
 from emberkeep.errors import UnreadableInput
 
@@ -93,8 +93,8 @@ def value_end(text: str, start: int, end: int) -> int:
 
 def comment(start: int, end: int, text: str) -> Node:
     """A comment line."""
-    field = Field(OWN, text, start, end, (start, end))
-    return Node(Role.COMMENT, "#comment", start, end, fields={OWN: field})
+    field = Field(VALUE, text, start, end, (start, end))
+    return Node(Role.COMMENT, "#comment", start, end, fields={VALUE: field})
 
 
 class LinedDocument(Document):

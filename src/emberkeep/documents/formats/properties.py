@@ -11,7 +11,7 @@ import re
 from emberkeep.documents import layout
 from emberkeep.documents.encoding import Text
 from emberkeep.documents.formats.lined import LinedDocument, comment, lines
-from emberkeep.documents.model import OWN, Edit, Field, Node, Role
+from emberkeep.documents.model import VALUE, Edit, Field, Node, Role
 
 _ENTRY = re.compile(r"[ \t\f]*((?:[^\s=:\\]|\\.)+)[ \t\f]*([=:]?)[ \t\f]*", re.DOTALL)
 _ESCAPE = re.compile(r"\\(?:u([0-9A-Fa-f]{4})|(\r\n|[\r\n])[ \t\f]*|(.))", re.DOTALL)
@@ -49,8 +49,8 @@ def _entry(text: str, start: int, end: int) -> Node:
         key, at = "", re.compile(r"[ \t\f]*[=:]?[ \t\f]*").match(text, start, end).end()  # type: ignore[union-attr]
     else:
         key, at = _decoded(found[1]), found.end()
-    value = Field(OWN, _decoded(text[at:end]), at, end, (at, end))
-    return Node(Role.RECORD, key, start, end, fields={OWN: value})
+    value = Field(VALUE, _decoded(text[at:end]), at, end, (at, end))
+    return Node(Role.RECORD, key, start, end, fields={VALUE: value})
 
 
 def _decoded(raw: str) -> str:

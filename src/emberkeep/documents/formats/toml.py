@@ -16,7 +16,7 @@ from dataclasses import dataclass, field
 from emberkeep.documents import layout
 from emberkeep.documents.encoding import BOM, Text, position
 from emberkeep.documents.formats.bracketed import DEEPEST, ELEMENT, BracketedDocument, Token, comment, is_vector, member
-from emberkeep.documents.model import OWN, TOP, Edit, Field, Node, Role
+from emberkeep.documents.model import TOP, VALUE, Edit, Field, Node, Role
 from emberkeep.errors import Place, UnreadableInput
 from emberkeep.keep import toml_reader
 
@@ -273,7 +273,7 @@ class TomlDocument(BracketedDocument):
 
     def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
         """The block goes behind the header of its table, to the beginning of the text, or between brackets."""
-        if OWN in node.fields:
+        if VALUE in node.fields:
             return super().open_empty(node, block, indent)
         newline = self.source.newline
         if node.name == TOP:

@@ -14,7 +14,7 @@ from xml.parsers import expat
 
 from emberkeep.documents import layout
 from emberkeep.documents.encoding import BOM, Text, position
-from emberkeep.documents.model import OWN, Document, Edit, Field, Node, Role
+from emberkeep.documents.model import VALUE, Document, Edit, Field, Node, Role
 from emberkeep.errors import Place, UnreadableInput
 
 # No possessive quantifiers: Python 3.11.2 matches them wrongly. What follows a repeated class can never begin with one
@@ -179,7 +179,7 @@ class XmlDocument(Document):
         if self.text.find("<", start, end) < 0:
             raw = self.text[start:end]
             if raw and not ("\n" in raw and _blank(raw, 0, len(raw))):
-                fields[OWN] = Field(OWN, _decoded(raw), start, end, node.inner)
+                fields[VALUE] = Field(VALUE, _decoded(raw), start, end, node.inner)
             return fields, []
         items, mixed = self._items(*node.inner)
         has_elements = any(item.role is Role.RECORD for item in items)
@@ -189,7 +189,7 @@ class XmlDocument(Document):
             return fields, []  # a container that holds nothing but white space
         raw = self.text[node.inner[0] : node.inner[1]]
         value = raw if has_elements or items else _decoded(raw)
-        fields[OWN] = Field(OWN, value, *node.inner, node.inner)
+        fields[VALUE] = Field(VALUE, value, *node.inner, node.inner)
         return fields, []
 
     def _attributes(self, node: Node) -> dict[str, Field]:
@@ -264,10 +264,10 @@ class XmlDocument(Document):
     def _comment(self, token: re.Match[str], before: list[Node]) -> Node:
         group = "comment" if token["comment"] is not None else "pi"
         name = "#comment" if group == "comment" else "#instruction"
-        field = Field(OWN, token[group], token.start(group), token.end(group), token.span())
+        field = Field(VALUE, token[group], token.start(group), token.end(group), token.span())
         behind = bool(before) and (before[-1].role is Role.RECORD or before[-1].trailing)
         trailing = behind and "\n" not in self.text[before[-1].end : token.start()]
-        return Node(Role.COMMENT, name, *token.span(), fields={OWN: field}, trailing=trailing)
+        return Node(Role.COMMENT, name, *token.span(), fields={VALUE: field}, trailing=trailing)
 
     # --- writing -------------------------------------------------------------
 
@@ -290,7 +290,7 @@ class XmlDocument(Document):
 
     def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
         """An attribute behind the last one, or a text between the tags."""
-        if field.name == OWN:
+        if field.name == VALUE:
             return self._fill(node, raw)
         quoted = f'"{raw}"' if '"' not in raw else f"'{raw}'"
         opened = _TOKEN.match(self.text, node.start, node.end)

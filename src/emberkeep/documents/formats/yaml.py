@@ -25,7 +25,7 @@ from emberkeep.documents import layout
 from emberkeep.documents.encoding import BOM, Text, position
 from emberkeep.documents.formats.bracketed import BracketedDocument, Token
 from emberkeep.documents.formats.yaml_reader import LEAD, Loader, NotPlainError, YamlReader, is_plain_text, waits_from
-from emberkeep.documents.model import OWN, Edit, Field, Node
+from emberkeep.documents.model import VALUE, Edit, Field, Node
 from emberkeep.errors import Place, UnreadableInput
 
 _PLAIN_TEXT = re.compile(r"[A-Za-z_][\w./+-]*(?: [\w./+-]+)*")
@@ -132,13 +132,13 @@ class YamlDocument(BracketedDocument):
     def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
         """The block takes the place of an empty value, or goes to the end of an empty document."""
         newline = self.source.newline
-        if OWN in node.fields:
+        if VALUE in node.fields:
             if self.within(node):
                 return super().open_empty(node, block, indent)
-            start = node.fields[OWN].start
+            start = node.fields[VALUE].start
             while self.text[start - 1] == " ":
                 start -= 1
-            return [Edit(start, node.fields[OWN].end, newline + block)]
+            return [Edit(start, node.fields[VALUE].end, newline + block)]
         at = len(self.text)
         lead = newline if self.text.strip(BOM) and not self.text.endswith(("\n", "\r")) else ""
         return [Edit(at, at, lead + block + newline)]

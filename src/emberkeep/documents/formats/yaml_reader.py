@@ -14,7 +14,7 @@ import yaml
 from emberkeep.documents import layout
 from emberkeep.documents.encoding import BOM, Text, position
 from emberkeep.documents.formats.bracketed import DEEPEST, ELEMENT, comment, is_vector, member
-from emberkeep.documents.model import OWN, Field, Node, Role, UnsupportedStructure
+from emberkeep.documents.model import VALUE, Field, Node, Role, UnsupportedStructure
 from emberkeep.errors import Place, UnreadableInput
 
 Loader: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
@@ -420,7 +420,7 @@ class _Part:
             read = self.node(node.name, node.start)
         except UnsupportedStructure:  # it was thought to be plain: as one value it can still be told and replaced
             raw = self.whole.source.text[node.start : node.end]
-            return {OWN: Field(OWN, raw, node.start, node.end, (node.start, node.end))}, []
+            return {VALUE: Field(VALUE, raw, node.start, node.end, (node.start, node.end))}, []
         del self.whole.kinds[id(read)]  # of a node that nobody keeps: another one may get its id
         return read.fields, read.items
 

@@ -45,7 +45,7 @@ def to_undo(keep: Keep, store: Store, number: int | None, *, partly: bool = Fals
     before it cannot be read; with ``partly``, all then stays as it is.
     """
     journal = Journal(keep.folder)
-    run = which(journal, number)
+    run = select_run(journal, number)
     last = journal.undoable()
     if not run.before:
         if run.state == BEGUN:
@@ -82,7 +82,7 @@ def put_databases_back(keep: Keep, tree: SnapshotTree, names: Sequence[str], pro
         databases.put_back_all(keep, tree, names, progress)
 
 
-def which(journal: Journal, number: int | None) -> Run:
+def select_run(journal: Journal, number: int | None) -> Run:
     """The run that 'undo' means: run ``number``, else the interrupted one or the last."""
     last = journal.undoable()
     if number is None:

@@ -29,9 +29,9 @@ from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import snapshot_tree
 from emberkeep.transfer.pool import ConnectionPool, RemoteConnection
-from emberkeep.transfer.protocol import FarEntry, RemoteError, RemoteFileSystem
-from emberkeep.transfer.state import FarState, Known
-from emberkeep.transfer.walk import FarTree, Listing, now_there, walk
+from emberkeep.transfer.protocol import RemoteEntry, RemoteError, RemoteFileSystem
+from emberkeep.transfer.state import Known, RemoteState
+from emberkeep.transfer.walk import Listing, RemoteTree, now_there, walk
 
 
 @dataclass(frozen=True)
@@ -88,7 +88,7 @@ def send_plan(
     return SendPlan(tuple(put), tuple(make), tuple(remove), tuple(reversed(fold)), tuple(left))
 
 
-def _as_known(then: Known | None, there: FarEntry | None) -> bool:
+def _as_known(then: Known | None, there: RemoteEntry | None) -> bool:
     if then is None or there is None:
         return then is None and there is None
     return there.same_as(then.entry)
@@ -144,7 +144,7 @@ class BeforeStep(Step):
         if not paths:
             return
         lines = _lines(context)
-        tree = FarTree(lines.first, walk(lines), lambda path: path in paths)
+        tree = RemoteTree(lines.first, walk(lines), lambda path: path in paths)
         about = About("", context.clock(), KIND.name, "before sending", source=str(lines.settings.address))
         about = replace(
             about, scope=tuple(globs.escape(path) for path in sorted(paths)), roles=context.keep.config.roles
@@ -164,7 +164,7 @@ class SendStep(Step):
 
     def plan(self, context: RunContext) -> Plan:
         """The files that still differ from what was sent, and those that go."""
-        state = FarState(context.keep.folder)
+        state = RemoteState(context.keep.folder)
         local = Local(context.keep.server, state.known())
         changes = [
             Change(path, What.WRITE if path in self.asked.new else What.REPLACE, local.entries[path].size)
@@ -176,7 +176,7 @@ class SendStep(Step):
 
     def act(self, context: RunContext, plan: Plan) -> None:
         """Send what still differs, each file noted once it is checked. Refused where one is not here any more."""
-        state, lines = FarState(context.keep.folder), _lines(context)
+        state, lines = RemoteState(context.keep.folder), _lines(context)
         context.findings.on_back.append(lambda: put_back(context))
         local = Local(context.keep.server, state.known())
         assert local.tree is not None
@@ -197,7 +197,7 @@ def steps(keep: Keep, store: Store, asked: Asked) -> list[Step]:
 
 def _put(
     lines: ConnectionPool,
-    state: FarState,
+    state: RemoteState,
     source: Tree,
     entries: Iterable[Entry],
     make: Iterable[str],
@@ -218,7 +218,7 @@ def _put(
     try:
         for folder in sorted({*make, *(parent for entry in entries for parent in parents(entry.path))}):
             _with(lines, _make, folder)
-        state.put(Known(FarEntry(path, Kind.FOLDER, 0)) for path in make)
+        state.put(Known(RemoteEntry(path, Kind.FOLDER, 0)) for path in make)
         lines.each(entries, one)
     except RemoteError as error:
         hint = "make room there" if error.full else "see what the host allows"
@@ -239,7 +239,7 @@ def _make(host: RemoteFileSystem, folder: str) -> None:
         raise RemoteError(f"{folder} is no folder there")
 
 
-def _write(host: RemoteFileSystem, source: Tree, entry: Entry) -> tuple[str, FarEntry]:
+def _write(host: RemoteFileSystem, source: Tree, entry: Entry) -> tuple[str, RemoteEntry]:
     """One file, beside its target, checked and renamed over it; its BLAKE3 and what the host tells of it then."""
     beside = _beside(entry.path)
     ours, theirs = blake3(), hashlib.new(host.hash_name) if host.hash_name else None
@@ -280,7 +280,7 @@ def _rename_over(host: RemoteFileSystem, beside: str, path: str) -> None:
         host.rename(beside, path)
 
 
-def _take_away(lines: ConnectionPool, state: FarState, remove: Iterable[str], fold: Iterable[str]) -> None:
+def _take_away(lines: ConnectionPool, state: RemoteState, remove: Iterable[str], fold: Iterable[str]) -> None:
     for path in remove:
         try:
             _with(lines, _remove, path)
@@ -310,7 +310,7 @@ def _fold(host: RemoteFileSystem, path: str) -> None:
 def put_back(context: RunContext) -> None:
     """Make the far side as it was before a send, at the paths that it touched; what is still so is left alone."""
     store, run, lines = context.store, context.run, _lines(context)
-    asked, state = KIND.request_of(run), FarState(context.keep.folder)
+    asked, state = KIND.request_of(run), RemoteState(context.keep.folder)
     listing, known = walk(lines), state.known()
     sweep(lines, listing, asked)  # first: a folder with such a file in it is not taken away
     labels = [step.facts.get("snapshot", "") for step in context.journal.steps(run).values()]
@@ -334,7 +334,7 @@ def put_back(context: RunContext) -> None:
             except RemoteError as error:
                 place = Place(str(lines.settings.address))
                 raise UnreadableInput(f"{folder} cannot be made there again: {error}", place=place) from None
-        state.put([Known(FarEntry(folder, Kind.FOLDER, 0))])
+        state.put([Known(RemoteEntry(folder, Kind.FOLDER, 0))])
 
 
 def sweep(lines: ConnectionPool, listing: Listing, asked: Asked) -> None:
@@ -355,7 +355,7 @@ def undo(context: RunContext) -> None:
     """Take a send back. Refused where the far side changed since at the paths that it touched. RunFailed when the host
     cannot be brought to it; saying it again goes on."""
     run, journal, lines = context.run, context.journal, _lines(context)
-    state = FarState(context.keep.folder)
+    state = RemoteState(context.keep.folder)
     if run.state == DONE:
         listing, known = walk(lines), state.known()
         asked = KIND.request_of(run)
@@ -386,7 +386,7 @@ def undo(context: RunContext) -> None:
     journal.end(run, UNDONE, context.clock())
 
 
-def _is_still(then: Known, there: FarEntry | None) -> bool:
+def _is_still(then: Known, there: RemoteEntry | None) -> bool:
     return there is not None and there.same_as(then.entry)
 
 

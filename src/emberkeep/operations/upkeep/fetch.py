@@ -30,9 +30,9 @@ from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.store import Store
 from emberkeep.store.writer import SnapshotResult
 from emberkeep.transfer.pool import ConnectionPool, RemoteConnection
-from emberkeep.transfer.protocol import FarEntry, ReadRequest, RemoteError
-from emberkeep.transfer.state import FarState, Known
-from emberkeep.transfer.walk import FarTree, now_there
+from emberkeep.transfer.protocol import ReadRequest, RemoteEntry, RemoteError
+from emberkeep.transfer.state import Known, RemoteState
+from emberkeep.transfer.walk import RemoteTree, now_there
 
 LARGE = 4 << 20
 """Files from this size on go on where they stopped."""
@@ -59,7 +59,7 @@ class _Whole(NamedTuple):
     """A file whose bytes are all here, and not in its place yet. ``entry``: with its size as it came."""
 
     part: Path
-    entry: FarEntry
+    entry: RemoteEntry
     digest: str
 
 
@@ -67,7 +67,7 @@ class _Whole(NamedTuple):
 class _Fetch:
     keep: Keep
     lines: ConnectionPool
-    state: FarState
+    state: RemoteState
     progress: Progress
     total: int
     done: int = 0
@@ -83,7 +83,7 @@ class _Fetch:
         self._settler = ThreadPoolExecutor(1, "settle")
         self._settling: Future[None] | None = None
 
-    def all(self, entries: Sequence[FarEntry]) -> None:
+    def all(self, entries: Sequence[RemoteEntry]) -> None:
         """Fetch files. What is here when that is broken off is put into its place all the same."""
         writing.make_folder(self.state.parts, private=True)
         self._sweep()  # after a fetch that was killed
@@ -104,13 +104,13 @@ class _Fetch:
         for left in self.state.parts.glob(f"*{_NEW}"):
             system.io.unlink(left)
 
-    def _in_turn(self, line: RemoteConnection, entries: Sequence[FarEntry]) -> None:
+    def _in_turn(self, line: RemoteConnection, entries: Sequence[RemoteEntry]) -> None:
         parts = [self._part(entry) for entry in entries]
         wants = [ReadRequest(entry.path, start, entry.size) for entry, (_, start) in zip(entries, parts, strict=True)]
         for number, chunks in line.many(wants, "cannot fetch"):
             self.each(line, entries[number], (*parts[number], chunks))
 
-    def each(self, line: RemoteConnection, entry: FarEntry, given: _Given | None = None) -> None:
+    def each(self, line: RemoteConnection, entry: RemoteEntry, given: _Given | None = None) -> None:
         """Fetch one file. ``given``: where its bytes gather, how many of them are there, and the rest as it comes."""
         try:
             for _ in range(TRIES):
@@ -133,13 +133,13 @@ class _Fetch:
             self._waiting_bytes += found.entry.size
         self._settle_full()
 
-    def _part(self, entry: FarEntry) -> tuple[Path, int]:
+    def _part(self, entry: RemoteEntry) -> tuple[Path, int]:
         """Where a file's bytes gather, and how many are there from an earlier try."""
         if entry.size >= LARGE:
             return self.state.part(entry)
         return self.state.parts / f"{next(self._numbers)}{_NEW}", 0
 
-    def _bring(self, line: RemoteConnection, entry: FarEntry, given: _Given | None) -> _Whole | FarEntry:
+    def _bring(self, line: RemoteConnection, entry: RemoteEntry, given: _Given | None) -> _Whole | RemoteEntry:
         """Fetch a file's bytes; what a fresh listing tells of it where there are not as many as told."""
         self._check_way(entry.path)
         part, start, chunks = given or (*self._part(entry), None)
@@ -216,9 +216,9 @@ class _Fetch:
             self.fetched += len(known)
 
 
-def _grouped(entries: Sequence[FarEntry]) -> Iterator[list[FarEntry]]:
+def _grouped(entries: Sequence[RemoteEntry]) -> Iterator[list[RemoteEntry]]:
     """Files in groups that one connection fetches."""
-    group: list[FarEntry] = []
+    group: list[RemoteEntry] = []
     size = 0
     for entry in entries:
         group.append(entry)
@@ -230,12 +230,12 @@ def _grouped(entries: Sequence[FarEntry]) -> Iterator[list[FarEntry]]:
         yield group
 
 
-def now_there_of(line: RemoteConnection, path: str) -> FarEntry | None:
+def now_there_of(line: RemoteConnection, path: str) -> RemoteEntry | None:
     """What a fresh listing tells of one path."""
     return line.do(lambda host: now_there(host, path), f"cannot list {path}")
 
 
-def _facts(entry: FarEntry) -> metadata.Metadata:
+def _facts(entry: RemoteEntry) -> metadata.Metadata:
     mode = None if entry.mode is None else entry.mode & 0o777 | 0o600
     return metadata.Metadata(0o644 if mode is None else mode, entry.mtime_ns)
 
@@ -260,7 +260,7 @@ def fetch(keep: Keep, lines: ConnectionPool, plan: FetchPlan, progress: Progress
 
 
 def _fetched(keep: Keep, lines: ConnectionPool, plan: FetchPlan, progress: Progress) -> Fetched:
-    server, state = keep.server, FarState(keep.folder)
+    server, state = keep.server, RemoteState(keep.folder)
     state.speaks_of(str(lines.settings.address))
     with system.durable():
         removed = _remove(server, plan)
@@ -332,4 +332,6 @@ def snapshot_of(
     if only:
         about = replace(about, roles=keep.config.roles, tiles=keep.config.world.tiles)
     with closing(Store(keep.store_folder)) as store:
-        return writer.add(store, FarTree(lines.first, found.listing, wanted_of(keep, only)), about, progress=progress)
+        return writer.add(
+            store, RemoteTree(lines.first, found.listing, wanted_of(keep, only)), about, progress=progress
+        )

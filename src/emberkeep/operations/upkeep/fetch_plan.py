@@ -12,8 +12,8 @@ from emberkeep.errors import Place, Refused, first_of
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Entry, Kind
 from emberkeep.keep.keep import Keep
-from emberkeep.transfer.protocol import FarEntry, SkippedEntry
-from emberkeep.transfer.state import FarState, Known
+from emberkeep.transfer.protocol import RemoteEntry, SkippedEntry
+from emberkeep.transfer.state import Known, RemoteState
 from emberkeep.transfer.walk import Listing
 
 LEAST_ALIKE = 0.3
@@ -25,9 +25,9 @@ class FetchPlan:
     """What a fetch will do. ``get``: files to fetch; ``folders`` and ``links`` to make; ``remove``: what is there no
     more; ``unsent``: paths changed here and not sent yet, which stay; ``clashes``: those that changed on both sides."""
 
-    get: tuple[FarEntry, ...]
-    folders: tuple[FarEntry, ...]
-    links: tuple[FarEntry, ...]
+    get: tuple[RemoteEntry, ...]
+    folders: tuple[RemoteEntry, ...]
+    links: tuple[RemoteEntry, ...]
     remove: tuple[str, ...]
     unsent: tuple[str, ...]
     clashes: tuple[str, ...]
@@ -111,9 +111,9 @@ class _Planning:
     local: Local
     whose: str
     rehash: bool
-    get: list[FarEntry] = field(default_factory=list)
-    folders: list[FarEntry] = field(default_factory=list)
-    links: list[FarEntry] = field(default_factory=list)
+    get: list[RemoteEntry] = field(default_factory=list)
+    folders: list[RemoteEntry] = field(default_factory=list)
+    links: list[RemoteEntry] = field(default_factory=list)
     remove: list[str] = field(default_factory=list)
     unsent: list[str] = field(default_factory=list)
     clashes: list[str] = field(default_factory=list)
@@ -121,7 +121,7 @@ class _Planning:
     met: list[Known] = field(default_factory=list)
     kept: list[Known] = field(default_factory=list)
 
-    def stands_there(self, path: str, entry: FarEntry) -> None:
+    def stands_there(self, path: str, entry: RemoteEntry) -> None:
         then, now = self.known.get(path), self.local.entries.get(path)
         if entry.kind is Kind.FOLDER:
             if now is None or now.kind is not Kind.FOLDER:
@@ -143,9 +143,9 @@ class _Planning:
         if there_changed or (self.rehash and entry.kind is Kind.FILE):
             (self.links if entry.kind is Kind.LINK else self.get).append(entry)
 
-    def _met(self, entry: FarEntry, now: Entry) -> bool:
+    def _met(self, entry: RemoteEntry, now: Entry) -> bool:
         """Whether a file is here already: a fetch that was killed had no time to note it."""
-        here = FarEntry(entry.path, now.kind, now.size, now.mtime_ns)
+        here = RemoteEntry(entry.path, now.kind, now.size, now.mtime_ns)
         if entry.kind is not Kind.FILE or entry.mtime_ns is None or not entry.same_as(here):
             return False
         assert self.local.tree is not None
@@ -199,7 +199,7 @@ def standing(keep: Keep) -> Standing | None:
     """How the copy stands; None where the server folder is none."""
     if keep.config.far.address is None:
         return None
-    state = FarState(keep.folder)
+    state = RemoteState(keep.folder)
     known = state.known()
     local = Local(keep.server, known)
     changed = (path for path in sorted({*known, *local.entries}) if local.changed(path))
@@ -207,7 +207,7 @@ def standing(keep: Keep) -> Standing | None:
     return Standing(str(keep.config.far.address), state.fetched, tuple(path for path in changed if path not in folders))
 
 
-def stays_inside(entry: FarEntry) -> bool:
+def stays_inside(entry: RemoteEntry) -> bool:
     """Whether a link there leads to somewhere within the server folder."""
     target = entry.points_at
     if not target or target.startswith("/") or "\\" in target or "\0" in target:
