@@ -199,7 +199,9 @@ def report(context: RunContext, done: Run) -> Report:
     found = context.findings
     watched, merged, missed = found.watched, found.merge, found.missed
     questions = sum(len(one.open) for one in (merged, found.tables) if one is not None)
-    waits = [f"{questions} questions of the merge are open; yours stay until they are answered"] if questions else []
+    several = f"{questions} questions of the merge are open; yours stay until they are answered"
+    one = "one question of the merge is open; yours stays until it is answered"
+    waits = [one if questions == 1 else several] if questions else []
     waits += (
         [f"learned check broken: {breach.record}: {breach.what}" for breach in merged.breaches[:5]] if merged else []
     )
