@@ -29,7 +29,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parent.parent))
 from tests.test_real_engines import LANDS, WORDS, Played
 
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.starts import Starts
 from emberkeep.operations.steps.server import world_bytes
 from emberkeep.process.forecast import forecast
 
@@ -62,10 +62,10 @@ def main() -> None:
 def _measured(played: Played, name: str, at: int) -> None:
     keep = Keep(played.keep, {})
     size = world_bytes(keep)
-    journal = Journal(played.keep)
-    told = forecast(journal.starts(), size)
+    starts = Starts(played.keep)
+    told = forecast(starts.all(), size)
     played.ok("start", "--go", codes=(0, 1))
-    took = journal.starts()[-1]
+    took = starts.all()[-1]
     span = told.conversion if told and told.conversion else None
     words = f"{span[0]:.1f} to {span[1]:.1f} s" if span else "nothing to go by"
     within = "" if span is None else "yes" if span[0] <= took.seconds <= span[1] else "no"

@@ -113,7 +113,7 @@ def parsed(path: str, text: str) -> Document:
 def merge_text(path: str, old: str, mine: str, new: str, answer: str = "") -> FileMerge:
     """Three texts merged, every question answered the same way."""
     sides = (side.encode() for side in (old, mine, new))
-    return merge_file(path, *sides, settle=lambda question: (answer, "test" if answer else ""))
+    return merge_file(path, *sides, resolve=lambda question: (answer, "test" if answer else ""))
 
 
 def text_of(result: FileMerge) -> str:

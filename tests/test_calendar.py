@@ -27,6 +27,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.recurrence import MONTHS, NotUnderstood, Shift, from_rule, from_words, placed
 from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows import due
+from emberkeep.operations.record.due import DueRecords
 from emberkeep.operations.record.facts import BEGUN, DONE, Run
 from emberkeep.operations.record.journal import Journal
 from emberkeep.schedule import calendar
@@ -447,7 +448,7 @@ def test_what_waits_for_a_word_is_done_or_dropped_on_it(tmp_path: Path) -> None:
             clock,
             {},
         )
-        assert [one.state for one in due.settle(keep, "nightly", hands, run=word)] == ["done" if word else "missed"]
+        assert [one.state for one in due.decide(keep, "nightly", hands, run=word)] == ["done" if word else "missed"]
         assert due.waiting(keep) == []
         assert come_by(keep, clock) == []
 
@@ -479,13 +480,13 @@ def test_what_was_broken_off_is_told_and_done_on_a_word_alone(tmp_path: Path) ->
     come_by(keep, clock)
     clock.to("2026-06-01T03:01")
     (one,) = occurrences(keep.config, clock() - timedelta(minutes=5), clock())
-    Journal(keep.folder).claim("nightly", one.key, "", BEGUN, clock())  # and then the machine was switched off
+    DueRecords(keep.folder).acquire("nightly", one.key, "", BEGUN, clock())  # and then the machine was switched off
     assert come_by(keep, clock) == []
     assert "broken off" in due.waiting(keep)[0]
     with due.exclusive_lock(keep):
         assert due.waiting(keep) == []  # somebody is at it
     hands = due.Hands(lambda store, run: RunContext(keep, store, Journal(keep.folder), run, clock), clock, {})
-    assert [came.state for came in due.settle(keep, "nightly", hands, run=True)] == ["done"]
+    assert [came.state for came in due.decide(keep, "nightly", hands, run=True)] == ["done"]
     assert due.waiting(keep) == []
 
 
@@ -513,7 +514,7 @@ def test_a_clock_that_is_put_back_repeats_nothing(tmp_path: Path) -> None:
             done += come_by(keep, clock)
         at += timedelta(minutes=5)
     assert [state for _, _, state in done] == ["done"]
-    (only,) = [one for one in Journal(keep.folder).came() if one.event == "nightly" and one.part == ""]
+    (only,) = [one for one in DueRecords(keep.folder).all() if one.event == "nightly" and one.part == ""]
     assert only.planned == "2026-10-25T00:30:00Z"
 
 
@@ -548,7 +549,7 @@ def test_nothing_is_done_while_a_run_is_open(tmp_path: Path) -> None:
 def test_what_fails_is_told_and_not_tried_for_ever(tmp_path: Path) -> None:
     keep, clock = struck(tmp_path, "thinning", "thin")
     assert come_by(keep, clock) == [("thinning", "", "failed")]
-    (row,) = [one for one in Journal(keep.folder).came() if one.state == "failed"]
+    (row,) = [one for one in DueRecords(keep.folder).all() if one.state == "failed"]
     assert "no [ladder]" in row.said
     assert come_by(keep, clock) == []
 
@@ -573,7 +574,7 @@ def test_a_look_at_the_store_is_due_like_anything_else_and_tells_damage(tmp_path
 
 def said_of(keep: Keep, name: str) -> str:
     """What came of an event the last time."""
-    return [one.said for one in Journal(keep.folder).came() if one.event == name and one.said][-1]
+    return [one.said for one in DueRecords(keep.folder).all() if one.event == name and one.said][-1]
 
 
 def test_an_update_without_a_release_is_only_announced(tmp_path: Path) -> None:
@@ -593,7 +594,9 @@ def test_a_clock_that_runs_ahead_lets_no_snapshots_go(tmp_path: Path) -> None:
         assert [state for _, _, state in come_by(keep, clock)] == ["done", "done"]
     clock.to("2038-01-19T05:30")  # where winter is, both hours have struck
     assert {name: state for name, _, state in come_by(keep, clock)} == {"nightly": "done", "thinning": "failed"}
-    assert "by this clock (2038-01-19" in next(one.said for one in Journal(keep.folder).came() if one.state == "failed")
+    assert "by this clock (2038-01-19" in next(
+        one.said for one in DueRecords(keep.folder).all() if one.state == "failed"
+    )
     assert Store(keep.store_folder).numbers() == [1, 2, 3, 4, 5, 6]
 
 
@@ -605,11 +608,11 @@ def test_many_at_once_do_it_once(tmp_path: Path) -> None:
     rule = f"FREQ=DAILY;BYHOUR={local.hour};BYMINUTE={local.minute};BYSECOND=0"
     keep = keep_with(tmp_path, event("nightly", f'rrule = "{rule}"', "snapshot"))
     with_events = keep.config.calendar.events
-    Journal(keep.folder).claim("nightly", due.signature(with_events[0]), "known since", DONE, now - 3 * DAY)
+    DueRecords(keep.folder).acquire("nightly", due.signature(with_events[0]), "known since", DONE, now - 3 * DAY)
     stale = [now - n * DAY for n in (1, 2, 3)]  # earlier days were dealt with
     for day in stale:
         for one in occurrences(keep.config, day - timedelta(hours=1), day + timedelta(hours=1)):
-            Journal(keep.folder).claim("nightly", one.key, "", DONE, now)
+            DueRecords(keep.folder).acquire("nightly", one.key, "", DONE, now)
     line = [sys.executable, "-m", "emberkeep", "--keep", str(keep.folder), "due", "--go", "--json"]
     started = [
         subprocess.Popen(line, stdout=subprocess.PIPE, stderr=subprocess.PIPE) for _ in range(depth.choose(6, 20))

@@ -11,6 +11,8 @@ import pytest
 
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.flows import drill, due
+from emberkeep.operations.record.drills import Drills
+from emberkeep.operations.record.due import DueRecords
 from emberkeep.operations.record.facts import DONE
 from emberkeep.operations.record.journal import Journal
 from emberkeep.process.signs import running_signs
@@ -34,7 +36,7 @@ def test_a_snapshot_is_proven_and_nothing_else_is_touched(rock: Rock) -> None:
     assert tree_state(rock.server) == before
     assert not (rock.keep / drill.FOLDER).exists()
     assert running_signs(rock.server) == ()
-    (record,) = Journal(rock.keep).drills()
+    (record,) = Drills(rock.keep).all()
     assert (record.snapshot, record.proven) == ("1", True)
     assert "proven" in rock.run("history").out
     assert "last drill: snapshot 1" in rock.run("survey").out
@@ -161,10 +163,10 @@ def test_a_drill_comes_round_by_itself(rock: Rock) -> None:
     keep = Keep(rock.keep)
     (event,) = [one for one in keep.config.calendar.events if one.name == "proof"]
     known = datetime.now(UTC) - timedelta(days=1)
-    Journal(rock.keep).claim("proof", due.signature(event), "known since", DONE, known)
+    DueRecords(rock.keep).acquire("proof", due.signature(event), "known since", DONE, known)
     done = rock.run("due", "--go", "--json")
     assert done.code == 0, (done.out, done.err)
     (came,) = [one for one in done.json["due"] if one["event"] == "proof"]
     assert came["state"] == "done"
     assert came["words"].startswith("snapshot 1: ready after")
-    assert len(Journal(rock.keep).drills()) == 1
+    assert len(Drills(rock.keep).all()) == 1

@@ -128,7 +128,9 @@ def test_a_value_the_encoding_lacks_is_escaped_in_properties_and_refused_in_ini(
 
 
 def test_a_typed_answer_is_escaped_for_its_place() -> None:
-    result = merge_file("x.properties", b"t=1\n", b"t=2\n", b"t=3\n", settle=lambda question: ("= back\\slash", "test"))
+    result = merge_file(
+        "x.properties", b"t=1\n", b"t=2\n", b"t=3\n", resolve=lambda question: ("= back\\slash", "test")
+    )
     assert result.data == b"t=back\\\\slash\n"
     again = parsed("x.properties", result.data.decode())
     assert again.root.items[0].own == "back\\slash"

@@ -18,7 +18,7 @@ def merge(
     old: str | bytes | None, mine: str | bytes | None, new: str | bytes | None, name: str = "a.rig", answer: str = ""
 ) -> FileMerge:
     sides = [side.encode() if isinstance(side, str) else side for side in (old, mine, new)]
-    return merge_file(name, *sides, settle=lambda question: (answer, "test" if answer else ""))
+    return merge_file(name, *sides, resolve=lambda question: (answer, "test" if answer else ""))
 
 
 OLD = "on start\n  set hour 6\n  lay wrecks 12\nend\n\non leave\n  wave\nend\n"
@@ -181,8 +181,8 @@ def test_answers_fit_only_the_very_question() -> None:
     given = Answer("a.rig", "line 2", "(lines)", "new", old="  set hour 6", mine="  set hour 7", new="  set hour 8")
     answers = Answers.of(("file", [given, Answer("a.rig", "line 9", "(lines)", "mine")]))
     mine, new = OLD.replace("hour 6", "hour 7"), OLD.replace("hour 6", "hour 8")
-    result = merge_file("a.rig", OLD.encode(), mine.encode(), new.encode(), settle=answers.settle)
+    result = merge_file("a.rig", OLD.encode(), mine.encode(), new.encode(), resolve=answers.resolve)
     assert result.data == new.encode()
     assert answers.unused("file") == (("a.rig", "line 9", "(lines)"),)
-    other = merge_file("a.rig", OLD.encode(), mine.encode(), new.replace("8", "5").encode(), settle=answers.settle)
+    other = merge_file("a.rig", OLD.encode(), mine.encode(), new.replace("8", "5").encode(), resolve=answers.resolve)
     assert other.questions[0].open

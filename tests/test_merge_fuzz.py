@@ -71,7 +71,7 @@ def test_no_document_makes_the_merge_stumble(block: int) -> None:
         mine, new = (edited(some, old), edited(some, old)) if related else (document(some), document(some))
         for answer in ("", "new", "old"):
             sides = (side.encode() for side in (old, mine, new))
-            result = merge_file("x.xml", *sides, settle=lambda question, answer=answer: (answer, "test"))  # type: ignore[misc]
+            result = merge_file("x.xml", *sides, resolve=lambda question, answer=answer: (answer, "test"))  # type: ignore[misc]
             assert result.fault is None, seed
             registry.parse("x.xml", mine.encode() if result.data is None else result.data, as_format="xml")
         assert merge_file("x.xml", old.encode(), mine.encode(), old.encode()).data is None, seed

@@ -19,7 +19,7 @@ from emberkeep.merging.answers import Answer, Answers
 from emberkeep.merging.dialogue import BACK, FIELD, KIND, SKIP, Dialogue, Said, understood
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import LINES, Question, typed_lines
-from emberkeep.merging.rules import answered, in_turn, settle_by
+from emberkeep.merging.rules import answered, in_turn, resolve_by
 from tests.conftest import tree_state
 from tests.program import Program, Ran, run_program
 
@@ -57,7 +57,7 @@ def test_a_ratio_needs_an_old_default_and_keeps_the_spelling_of_the_new_one() ->
 
 
 def test_the_first_rule_that_is_about_a_question_settles_it() -> None:
-    settle = settle_by(
+    resolve = resolve_by(
         [
             ResolutionRule("other/*.xml", "worth", "old"),
             ResolutionRule("m/*.xml", "w*th", "new", record="good[id=rope]"),
@@ -65,16 +65,16 @@ def test_the_first_rule_that_is_about_a_question_settles_it() -> None:
             ResolutionRule("**", "*", "new"),
         ]
     )
-    assert settle(ASKED) == ("mine", "rule 3: take larger")
-    assert settle(replace(ASKED, record="good[id=rope]")) == ("new", "rule 2: take new")
-    assert settle(replace(ASKED, field="@worth")) == ("mine", "rule 3: take larger")
-    assert settle(replace(ASKED, mine="lots")) == ("new", "rule 4: take new")
+    assert resolve(ASKED) == ("mine", "rule 3: take larger")
+    assert resolve(replace(ASKED, record="good[id=rope]")) == ("new", "rule 2: take new")
+    assert resolve(replace(ASKED, field="@worth")) == ("mine", "rule 3: take larger")
+    assert resolve(replace(ASKED, mine="lots")) == ("new", "rule 4: take new")
 
 
 def test_answers_come_before_rules() -> None:
     answers = Answers.of(("file", [Answer("m/stores.xml", "good[id=kelp]", "worth", "old")]))
-    settle = in_turn(answers.settle, settle_by([ResolutionRule("**", "*", "new")]))
-    assert settle(ASKED) == ("old", "file")
+    resolve = in_turn(answers.resolve, resolve_by([ResolutionRule("**", "*", "new")]))
+    assert resolve(ASKED) == ("old", "file")
 
 
 def test_rules_of_keep_toml_are_checked(tmp_path: Path) -> None:
@@ -112,7 +112,7 @@ def test_a_rule_settles_a_merge_once_and_says_so(recorded: Program, server: Path
 def test_an_answer_is_suggested_where_only_numbers_differ() -> None:
     before = Answer(ASKED.file, ASKED.record, ASKED.field, "new", "9", "29", "18")
     answers = Answers.of(("remembered", [before]))
-    assert answers.settle(ASKED) == ("", "")
+    assert answers.resolve(ASKED) == ("", "")
     assert answers.suggest(ASKED) == "new"
     assert answers.suggest(replace(ASKED, field="afloat")) == ""
     assert answers.suggest(replace(ASKED, mine="lots")) == ""
@@ -250,7 +250,7 @@ def test_both_is_for_lines_alone() -> None:
 def test_both_sides_of_some_lines_and_lines_of_ones_own(newline: str, end: str) -> None:
     sides = [f"first\n{middle}{end}".replace("\n", newline).encode() for middle in ("\told", "\tmine", "\tnew")]
     for answer, middle in (("both", "\tmine\n\tnew"), ("= \tours", "\tours"), ("= ours", "ours")):
-        result = merge_file("motd.txt", *sides, settle=lambda question, answer=answer: (answer, "given"))
+        result = merge_file("motd.txt", *sides, resolve=lambda question, answer=answer: (answer, "given"))
         assert result.data == f"first\n{middle}{end}".replace("\n", newline).encode()
 
 

@@ -21,7 +21,7 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.inventory.roles import selection
 from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply, fitness, restore_plan
-from emberkeep.store import seen, writer
+from emberkeep.store import stat_cache, writer
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
@@ -388,7 +388,7 @@ def test_a_mode_or_time_alone_comes_back_where_nobody_has_written_since(
     keeper: Program, server: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """The last snapshot knows the file as it is now: same contents, and not to be read again."""
-    monkeypatch.setattr(seen, "SETTLED_NS", 20_000_000)
+    monkeypatch.setattr(stat_cache, "SETTLED_NS", 20_000_000)
     path = server / "keeper.properties"
     os.utime(path, ns=(1, 1_600_000_000 * 10**9))
     keeper("snapshot")

@@ -40,8 +40,9 @@ from emberkeep.operations.flows import (
     wipe_preview,
 )
 from emberkeep.operations.record import snapshot
-from emberkeep.operations.record.facts import Run, StartRecord
+from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.starts import StartRecord, Starts
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
@@ -419,11 +420,11 @@ def test_the_second_ctrl_c_goes_back(keep: Keep) -> None:
 def test_starts_are_remembered_in_their_order_where_there_is_a_keep(keep: Keep, tmp_path: Path) -> None:
     told = [StartRecord(NOW, "4.2", 100, 3.5, False, "ready"), StartRecord(NOW, "4.3", 120, 90.0, True, "late")]
     for one in told:
-        Journal(keep.folder).started(one, run=7)
-    assert Journal(keep.folder).starts() == told
-    elsewhere = Journal(tmp_path / "nowhere")
-    elsewhere.started(told[0])
-    assert elsewhere.starts() == [] and not (tmp_path / "nowhere").exists()
+        Starts(keep.folder).add(one, run=7)
+    assert Starts(keep.folder).all() == told
+    elsewhere = Starts(tmp_path / "nowhere")
+    elsewhere.add(told[0])
+    assert elsewhere.all() == [] and not (tmp_path / "nowhere").exists()
 
 
 # --- kinds ------------------------------------------------------------------------------------------

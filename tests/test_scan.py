@@ -24,7 +24,7 @@ from emberkeep.fs.scan import Ahead, Scan
 from emberkeep.fs.trees import read
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.record import snapshot
-from emberkeep.store import seen, writer
+from emberkeep.store import stat_cache, writer
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
@@ -247,7 +247,7 @@ def test_a_glimpse_is_not_enough_when_a_pack_is_gone(root: Path, tmp_path: Path)
 @pytest.fixture
 def soon_settled(monkeypatch: pytest.MonkeyPatch) -> None:
     """What was written a moment before a scan counts as seen: this system's file times are exact."""
-    monkeypatch.setattr(seen, "SETTLED_NS", 20_000_000)
+    monkeypatch.setattr(stat_cache, "SETTLED_NS", 20_000_000)
 
 
 @needs_fork

@@ -23,7 +23,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.secrets import secret
 from emberkeep.keep.tables.process import Console, Service, duration
 from emberkeep.keep.tables.server import Log
-from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.starts import Starts
 from emberkeep.process import console, lifecycle
 from emberkeep.process import watch as watching
 from emberkeep.process.signs import is_locked, running_signs, wait_for
@@ -450,7 +450,7 @@ def test_a_start_is_noted_with_the_world_as_it_was_before(tmp_path: Path) -> Non
     try:
         done = run_program("--keep", keep.folder, "start", "--go", cwd=tmp_path)
         assert done.code == 0, done
-        assert [one.world for one in Journal(keep.folder).starts()] == [1000]
+        assert [one.world for one in Starts(keep.folder).all()] == [1000]
     finally:
         run_program("--keep", keep.folder, "stop", "--go", cwd=tmp_path)
 
@@ -515,7 +515,7 @@ def test_services_start_in_order_each_when_the_one_before_is_ready(tmp_path: Pat
         script.chmod(0o755)
     started = lifecycle.start(keep, os.environ, tmp_path / "out")
     try:
-        assert [(one.name, one.seen.state) for one in started] == [
+        assert [(one.name, one.watched.state) for one in started] == [
             ("accounts", State.READY),
             ("the server", State.READY),
         ]
@@ -524,7 +524,7 @@ def test_services_start_in_order_each_when_the_one_before_is_ready(tmp_path: Pat
         lifecycle.end(keep, [one.pid for one in started])
     (keep.server / "accounts.sh").write_text("#!/bin/sh\nexit 1\n")
     started = lifecycle.start(keep, os.environ, tmp_path / "out")
-    assert [(one.name, one.seen.state) for one in started] == [("accounts", State.DIED)]
+    assert [(one.name, one.watched.state) for one in started] == [("accounts", State.DIED)]
 
 
 # --- small things --------------------------------------------------------------------

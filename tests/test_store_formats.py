@@ -20,7 +20,7 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Entry, Kind, Skipped
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
-from emberkeep.store import packs, seen, writer
+from emberkeep.store import packs, stat_cache, writer
 from emberkeep.store.extents import Extent, Place
 from emberkeep.store.manifest import About, FileRow, Manifest
 from emberkeep.store.packs import BlockId, Location, PackWriter, block_id, encode
@@ -150,7 +150,7 @@ def test_a_cache_that_cannot_be_written_is_left_alone(tmp_path: Path) -> None:
 
     with system.use(Full()):
         indexes.save(tmp_path / "index", tmp_path, {})
-        seen.save(tmp_path / "seen", seen.Seen())
+        stat_cache.save(tmp_path / "seen", stat_cache.StatCache())
     assert list(tmp_path.iterdir()) == []
     indexes.save(tmp_path / "index", tmp_path, {})
     assert indexes.load(tmp_path / "index", tmp_path) == {}
@@ -174,32 +174,32 @@ HELD = {name: FileRow(Entry(name, Kind.FILE, 1, 100, 3), "ab" * 32) for name in 
 
 def test_what_was_seen_comes_back_for_its_own_rows_alone(tmp_path: Path) -> None:
     stamps = {"a": (50, 7), "b": (60, -3), "c": (0, 1), "e": (70, 1 << 63)}
-    until = 200 + seen.SETTLED_NS
-    frame, trusted = seen.of(HELD, stamps, until)
+    until = 200 + stat_cache.SETTLED_NS
+    frame, trusted = stat_cache.of(HELD, stamps, until)
     assert trusted == 2  # c has no time, d was not seen, e's inode fits into no column
-    told = seen.Seen("7", "check", "scan", {1: 5, 2: 6}, frame)
-    seen.save(tmp_path / "seen", told)
-    assert seen.load(tmp_path / "seen") == told
+    told = stat_cache.StatCache("7", "check", "scan", {1: 5, 2: 6}, frame)
+    stat_cache.save(tmp_path / "seen", told)
+    assert stat_cache.load(tmp_path / "seen") == told
     assert told.stamps(HELD) == {"a": (50, 7), "b": (60, -3)}
     assert told.stamps({**HELD, "f": HELD["a"]}) == {}
-    assert seen.Seen().stamps(HELD) == {}
+    assert stat_cache.StatCache().stamps(HELD) == {}
 
 
 @pytest.mark.parametrize(("ctime", "mtime", "trusted"), [(99, 99, 1), (100, 99, 0), (99, 100, 0), (100, 100, 0)])
 def test_what_lies_too_near_the_scan_is_not_trusted(ctime: int, mtime: int, trusted: int) -> None:
     """Neither a change of the file nor one of its facts may be as late as the scan, with two seconds to spare."""
     held = {"a": FileRow(Entry("a", Kind.FILE, 1, mtime, 3), "ab" * 32)}
-    assert seen.of(held, {"a": (ctime, 7)}, 100 + seen.SETTLED_NS)[1] == trusted
+    assert stat_cache.of(held, {"a": (ctime, 7)}, 100 + stat_cache.SETTLED_NS)[1] == trusted
 
 
 def test_what_was_seen_counts_for_nothing_once_it_is_spoilt(tmp_path: Path) -> None:
     path = tmp_path / "seen"
-    assert seen.load(path) == seen.Seen()
-    seen.save(path, seen.Seen("7", "check", "scan", {1: 5}, b"frame"))
+    assert stat_cache.load(path) == stat_cache.StatCache()
+    stat_cache.save(path, stat_cache.StatCache("7", "check", "scan", {1: 5}, b"frame"))
     data = path.read_bytes()
     for at in range(0, len(data), 3):
         flip(path, at)
-        assert seen.load(path) == seen.Seen()
+        assert stat_cache.load(path) == stat_cache.StatCache()
         path.write_bytes(data)
     for spoilt in (
         b"",
@@ -208,7 +208,7 @@ def test_what_was_seen_counts_for_nothing_once_it_is_spoilt(tmp_path: Path) -> N
         resealed(data[:12] + struct.pack("<I", 3) + data[16:-32]),
     ):
         path.write_bytes(spoilt)
-        assert seen.load(path) == seen.Seen()
+        assert stat_cache.load(path) == stat_cache.StatCache()
 
 
 # --- blocks on their way into a pack -------------------------------------------------------------------

@@ -21,6 +21,7 @@ from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows import due, rehearsal
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.starts import Starts
 from emberkeep.store.store import Store
 from tests import depth
 from tests.conftest import WORD, Rock, free_ports, killed_at_each, tree_state
@@ -429,7 +430,7 @@ def test_one_shot_settings_are_set_back_after_the_first_good_start(rock: Rock) -
     assert "storms=gentle" in settings.read_text()
     assert rock.run("stop", "--now", "--go").code == 0  # the engine writes what it had read when it exits …
     assert "storms=gentle" in settings.read_text()  # … and it is put right once more
-    assert Journal(rock.keep).once() == []
+    assert Starts(rock.keep).temporary() == []
     assert rock.run("start", "--once", "keeper.properties:no-such=1", "--go").code == 3
     assert rock.run("start", "--once", "nonsense", "--go").code == 2
 

@@ -90,7 +90,7 @@ def test_without_a_version_pattern_the_ready_line_is_enough(tmp_path: Path, cloc
 
 def test_what_was_seen_before_the_watch_counts(tmp_path: Path, clock: Clock) -> None:
     server = Server(tmp_path)
-    server.watch.seen_before(Watched(version="2.5"))
+    server.watch.resume_from(Watched(version="2.5"))
     clock.at_turn = lambda: server.says("open for players\n")
     seen = server.watch.run()
     assert (seen.state, seen.version) == (State.READY, "2.5")

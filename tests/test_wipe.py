@@ -352,7 +352,7 @@ join-word = { env = "JOIN" }
     found = wipe_preview.preview(keep, request, {"JOIN": "open sesame"}, NOW)
     with pytest.raises(Refused, match="JOIN is not set"):
         wipe_preview.preview(keep, request, {}, NOW)
-    assert "open sesame" not in json.dumps([found.told, to_json(request)])
+    assert "open sesame" not in json.dumps([found.outcome, to_json(request)])
     carry_out(keep, request, {"JOIN": "open sesame"})
     script, settings = ((keep.server / name).read_text() for name in ("cast-off.sh", "keeper.properties"))
     seed = request.values.seed

@@ -72,8 +72,8 @@ def _one(keep: Path, words: Sequence[str]) -> One:
     line = [sys.executable, "-m", "emberkeep", *words, "--keep", str(keep)]
     done = subprocess.run(line, stdin=subprocess.DEVNULL, capture_output=True, check=False)
     try:
-        told = json.loads(done.stdout)
+        result = json.loads(done.stdout)
     except ValueError:
-        told = None
+        result = None
     code = done.returncode if done.returncode >= 0 else FAULT
-    return One(keep.name, code, told, done.stderr.decode("utf-8", "replace").strip())
+    return One(keep.name, code, result, done.stderr.decode("utf-8", "replace").strip())

@@ -59,10 +59,10 @@ def _mind_owner(keep: Keep, args: argparse.Namespace) -> None:
 
         become(keep, keep.config.user or owner)
         return
-    told = keep.folder / "owner"
-    if told.exists():
+    marker = keep.folder / "owner"
+    if marker.exists():
         return
-    writing.write_whole(told, [f"{owner}\n".encode()])
+    writing.write_whole(marker, [f"{owner}\n".encode()])
     _note(
         f"{keep.server} is of user {owner}, and this is root: what that user does to it meanwhile cannot harm others, "
         "but --as-owner (or user in [server] of keep.toml) is safer still"

@@ -56,8 +56,8 @@ def choose(screen: Screen, doubt: Doubt, number: int, count: int) -> Choice | No
     """What the admin answers to something that was only guessed; None for not now."""
     screen.line()
     screen.line(f"{number} of {count}: {doubt.text}", ASKS)
-    for seen in doubt.seen:
-        screen.line(f"    {seen}", QUIET)
+    for line in doubt.seen:
+        screen.line(f"    {line}", QUIET)
     if doubt.stakes:
         screen.line(doubt.stakes)
     if not doubt.choices:

@@ -33,9 +33,9 @@ def run_context_for(
     store: Store,
     run: Run,
     progress: Progress,
-    lines: ConnectionPool | None = None,
+    pool: ConnectionPool | None = None,
 ) -> RunContext:
-    """What the steps of ``run`` work with: this terminal, this environment, this clock, ``lines`` to a remote host."""
+    """What the steps of ``run`` work with: this terminal, this environment, this clock, ``pool`` to a remote host."""
 
     def say(text: str) -> None:
         screen.note(f"  {text}")
@@ -53,7 +53,7 @@ def run_context_for(
         progress=progress,
         say=say,
         interrupted=interrupted,
-        lines=lines,
+        pool=pool,
     )
 
 
@@ -73,10 +73,10 @@ def shown(args: argparse.Namespace, screen: Screen, title: str, context: RunCont
 
 
 @contextmanager
-def told_watch(args: argparse.Namespace, screen: Screen) -> Iterator[Callable[[str, Watched], None]]:
+def live_watch(args: argparse.Namespace, screen: Screen) -> Iterator[Callable[[str, Watched], None]]:
     """What hears of a start while it goes on: a line on a terminal that is written anew, nothing on a pipe."""
     if args.json or not sys.stderr.isatty():
-        yield lambda name, seen: None
+        yield lambda name, watched: None
         return
     from emberkeep.show.watching import Live
 

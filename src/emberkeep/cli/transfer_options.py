@@ -40,22 +40,22 @@ def trust(args: argparse.Namespace, screen: Screen) -> Trust:
 
 
 @contextmanager
-def lines_to(args: argparse.Namespace, screen: Screen, keep: Keep) -> Iterator[ConnectionPool]:
+def connections_to(args: argparse.Namespace, screen: Screen, keep: Keep) -> Iterator[ConnectionPool]:
     """Connections to the keep's far folder."""
     settings = connection_settings(keep, os.environ, trust(args, screen))
     warn_of_clear_words(screen, settings, keep)
-    with ConnectionPool(settings) as lines:
-        yield lines
+    with ConnectionPool(settings) as pool:
+        yield pool
 
 
 def warn_of_clear_words(screen: Screen, settings: ConnectionSettings, keep: Keep) -> None:
     """Say once that plain FTP sends the password for all to read."""
-    told = keep.folder / "far" / "told"
-    if settings.address.scheme != "ftp" or not settings.secret or told.exists():
+    marker = keep.folder / "far" / "told"
+    if settings.address.scheme != "ftp" or not settings.secret or marker.exists():
         return
     screen.note("plain FTP sends the password and all files for anybody on the way to read;")
     screen.note("if the host offers ftps:// or sftp://, take that (this is said once)")
     from emberkeep.fs import writing
 
-    writing.make_folder(told.parent)
-    writing.write_whole(told, [b"plain FTP\n"])
+    writing.make_folder(marker.parent)
+    writing.write_whole(marker, [b"plain FTP\n"])

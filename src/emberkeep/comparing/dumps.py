@@ -152,9 +152,9 @@ def _kept(
         for name in both:
             columns = [column for column in own[name].columns if column in structures[1].tables[name].columns]
             key = own[name].key if own[name].key == structures[1].tables[name].key else ()
-            told = [quoted(column) for column in columns]
+            listed = [quoted(column) for column in columns]
             keyed = [f"primary key ({', '.join(map(quoted, key))})"] if key and set(key) <= set(columns) else []
-            database.execute(f"create table {quoted(name)} ({', '.join([*told, *keyed])})")
+            database.execute(f"create table {quoted(name)} ({', '.join([*listed, *keyed])})")
         structure = Structure()
         numbers: Counter[str] = Counter()
         kept = frozenset(both)
@@ -167,13 +167,13 @@ def _kept(
 
 
 def _insert(database: sqlite3.Connection, table: Table, row: Row, structures: tuple[Structure, ...]) -> None:
-    told = rows.values(row, table.columns)
-    shared = [name for name in told if all(name in one.tables[table.name].columns for one in structures)]
+    values = rows.values(row, table.columns)
+    shared = [name for name in values if all(name in one.tables[table.name].columns for one in structures)]
     marks = ", ".join("?" * len(shared))
     names = ", ".join(map(quoted, shared))
     database.execute(
         f"insert into {quoted(table.name)} ({names}) values ({marks})",
-        [told[name] for name in shared],
+        [values[name] for name in shared],
     )
 
 
@@ -193,8 +193,8 @@ def _structure(
         yield Difference(f"table {value_text(name)}", SCHEMA, kind, *_on_side(kind, _columns(new or old)), None)
         rows_there = counts[0 if new is None else 1].get(name)
         if rows_there is not None and rows_there.rows:
-            told = f"{rows_there.rows} row{'' if rows_there.rows == 1 else 's'}"
-            yield Difference(value_text(name), ROWS, kind, *_on_side(kind, told), None)
+            counted = f"{rows_there.rows} row{'' if rows_there.rows == 1 else 's'}"
+            yield Difference(value_text(name), ROWS, kind, *_on_side(kind, counted), None)
     for key in sorted({*left.made, *right.made}):
         before, after = left.made.get(key), right.made.get(key)
         if before != after:
@@ -213,13 +213,13 @@ def _on_side(kind: Kind, text: str) -> tuple[str | None, str | None]:
 def _table(old: Table, new: Table) -> Iterator[Difference]:
     name = f"table {value_text(old.name)}"
     for column in dict.fromkeys([*old.columns, *new.columns]):
-        yield from _told(name, f"column {column}", old.columns.get(column), new.columns.get(column))
+        yield from _if_differs(name, f"column {column}", old.columns.get(column), new.columns.get(column))
     for part in dict.fromkeys([*old.parts, *new.parts]):
-        yield from _told(name, "key", part if part in old.parts else None, part if part in new.parts else None)
-    yield from _told(name, "options", old.options, new.options)
+        yield from _if_differs(name, "key", part if part in old.parts else None, part if part in new.parts else None)
+    yield from _if_differs(name, "options", old.options, new.options)
 
 
-def _told(name: str, what: str, old: str | None, new: str | None) -> Iterator[Difference]:
+def _if_differs(name: str, what: str, old: str | None, new: str | None) -> Iterator[Difference]:
     if old != new:
         kind = Kind.ADDED if old is None else Kind.REMOVED if new is None else Kind.CHANGED
         yield Difference(name, what, kind, old, new, None)

@@ -6,7 +6,7 @@ from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
-from emberkeep.comparing.picking import Seen, seen
+from emberkeep.comparing.picking import TextFound, records_with
 from emberkeep.comparing.records import Condition, Kind, meets_any
 from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL, Asked, Terms, in_own_terms
 from emberkeep.comparing.tiles import TileMap, tile_maps
@@ -210,8 +210,8 @@ class FoundFile:
     """Where a text stands in one file on both sides."""
 
     path: str
-    left: tuple[Seen, ...]
-    right: tuple[Seen, ...]
+    left: tuple[TextFound, ...]
+    right: tuple[TextFound, ...]
 
 
 def find_text(
@@ -244,11 +244,11 @@ def holds_records(tree: Tree, path: str, where: Sequence[Condition], rules: Rule
     return document is not None and meets_any(document, rules(path), where)
 
 
-def _seen_in(tree: Tree, path: str, text: str, rules: Rules) -> Iterable[Seen]:
+def _seen_in(tree: Tree, path: str, text: str, rules: Rules) -> Iterable[TextFound]:
     entry = tree.entries().get(path)
     if entry is None:
         return []
-    named = [Seen("(file name)", 0)] if text.lower() in path.rsplit("/", 1)[-1].lower() else []
+    named = [TextFound("(file name)", 0)] if text.lower() in path.rsplit("/", 1)[-1].lower() else []
     if entry.kind is not EntryKind.FILE or entry.size > LARGEST_DETAIL:
         return named
     data = read(tree, path)
@@ -259,9 +259,9 @@ def _seen_in(tree: Tree, path: str, text: str, rules: Rules) -> Iterable[Seen]:
         document = registry.parse(path, data)
     except EmberKeepError:
         document = None
-    return named + (seen(document, text, rules(path)) if document else _lines_with(source, text))
+    return named + (records_with(document, text, rules(path)) if document else _lines_with(source, text))
 
 
-def _lines_with(source: Text, text: str) -> list[Seen]:
+def _lines_with(source: Text, text: str) -> list[TextFound]:
     lines = enumerate(split(source.text), 1)
-    return [Seen(line.strip()[:80], number) for number, line in lines if text.lower() in line.lower()]
+    return [TextFound(line.strip()[:80], number) for number, line in lines if text.lower() in line.lower()]

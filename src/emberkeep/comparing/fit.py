@@ -41,9 +41,9 @@ def fits(
         if entry is not None and entry.kind is not Kind.FILE:
             continue  # it says nothing either way
         mine = _of_file(live, path, rules)
-        told = {version: file for version, tree in releases.items() if (file := _of_file(tree, path, rules))}
-        alike = len({file.data for file in told.values()}) == 1
-        for version, theirs in told.items():
+        by_version = {version: file for version, tree in releases.items() if (file := _of_file(tree, path, rules))}
+        alike = len({file.data for file in by_version.values()}) == 1
+        for version, theirs in by_version.items():
             here, there = _facts(mine, theirs, alike=alike)
             shared[version] += len(there & here)
             total[version] += len(there | here)
@@ -72,8 +72,8 @@ class _File:
             return None
         if document is None:
             return None
-        told = facts(document, self.rules)
-        return frozenset((self.path, f"{record}/{field}", value) for record, field, value in told)
+        found = facts(document, self.rules)
+        return frozenset((self.path, f"{record}/{field}", value) for record, field, value in found)
 
     @cached_property
     def lines(self) -> frozenset[Fact]:

@@ -28,14 +28,14 @@ def condition(text: str) -> Condition:
         return lambda record, nodes: wanted in record.lower()
     name, sign, value = found.groups()
     test = _TESTS[sign]
-    return lambda record, nodes: any(test(told, value) for node in nodes for told in _values(node, name))
+    return lambda record, nodes: any(test(each, value) for node in nodes for each in _values(node, name))
 
 
 def _values(node: Node, name: str) -> Iterator[str]:
     if name == "value" and VALUE in node.fields and not node.items:
         yield str(node.own).strip().strip('"')
-    for told in facts(node).get(name.removeprefix("@"), ()):
-        yield told.strip('"')
+    for text in facts(node).get(name.removeprefix("@"), ()):
+        yield text.strip('"')
 
 
 def _like(text: str, value: str) -> bool:
@@ -53,32 +53,34 @@ def _orders(smaller: bool) -> Callable[[str, str], bool]:
 
 _TESTS: Mapping[str, Callable[[str, str], bool]] = {
     "=": _like,
-    "!=": lambda told, value: not _like(told, value),
+    "!=": lambda text, value: not _like(text, value),
     "<": _orders(True),
     ">": _orders(False),
 }
 
 
 @dataclass(frozen=True)
-class Seen:
+class TextFound:
     """A place where a text was found: the record (or line) and its 1-based line."""
 
     record: str
     line: int
 
 
-def seen(document: Document, text: str, rules: Mapping[str, Rule]) -> list[Seen]:
+def records_with(document: Document, text: str, rules: Mapping[str, Rule]) -> list[TextFound]:
     """Records whose identity, fields or own value hold ``text``, whatever its case; the innermost ones, in order."""
     identities = KeyRules([document], [], rules)
-    return list(_seen(document, document.root, (document.root.name,), "", text.lower(), identities))
+    return list(_found_in(document, document.root, (document.root.name,), "", text.lower(), identities))
 
 
-def _seen(document: Document, node: Node, path: Path, record: str, wanted: str, identities: KeyRules) -> Iterator[Seen]:
+def _found_in(
+    document: Document, node: Node, path: Path, record: str, wanted: str, identities: KeyRules
+) -> Iterator[TextFound]:
     if wanted not in document.raw(node).lower() and wanted not in record.lower():
         return
     fields = {} if document.container(node) else node.fields
     if any(wanted in field.value.lower() for field in fields.values()):
-        yield Seen(record, document.line(node.start))
+        yield TextFound(record, document.line(node.start))
     for item in items_of(node, path, identities):
         if item.node.role is not Role.RECORD:
             continue
@@ -86,6 +88,6 @@ def _seen(document: Document, node: Node, path: Path, record: str, wanted: str, 
         label = item.label(below, identities)
         plain = item.identity == () and list(item.node.fields) == [VALUE] and not item.node.items
         if plain and (wanted in label.lower() or wanted in str(item.node.own).lower()):
-            yield Seen(joined(record, label), document.line(item.node.start))
+            yield TextFound(joined(record, label), document.line(item.node.start))
         elif not plain:
-            yield from _seen(document, item.node, below, joined(record, label), wanted, identities)
+            yield from _found_in(document, item.node, below, joined(record, label), wanted, identities)

@@ -58,7 +58,7 @@ def _all_rows(first: sqlite3.Connection, second: sqlite3.Connection) -> list[Dif
 
 def _schema(left: sqlite3.Connection, right: sqlite3.Connection) -> Iterator[Difference]:
     """Tables, indexes, views and triggers that came, went or are told otherwise; a table's columns one by one."""
-    lefts, rights = _told(left), _told(right)
+    lefts, rights = _definitions(left), _definitions(right)
     for key in sorted({*lefts, *rights}):
         kind, name = key
         old, new = lefts.get(key), rights.get(key)
@@ -78,7 +78,7 @@ def _schema(left: sqlite3.Connection, right: sqlite3.Connection) -> Iterator[Dif
             yield Difference(value_text(name), ROWS, which, before, after, None)
 
 
-def _told(database: sqlite3.Connection) -> dict[tuple[str, str], str]:
+def _definitions(database: sqlite3.Connection) -> dict[tuple[str, str], str]:
     rows = database.execute("select type, name, sql from sqlite_master where sql is not null").fetchall()
     return {(kind, name): " ".join(sql.split()) for kind, name, sql in rows if not name.startswith("sqlite_")}
 
@@ -140,8 +140,8 @@ def _sampled(database: sqlite3.Connection, table: _Table, kind: Kind, where: str
     count = database.execute(f"select count(*) {where}").fetchone()[0]
     if not count:
         return
-    told = _counted(count)
-    yield Difference(value_text(table.name), ROWS, kind, *_on_side(kind, told), None)
+    counted = _counted(count)
+    yield Difference(value_text(table.name), ROWS, kind, *_on_side(kind, counted), None)
     columns = ", ".join(f"a.{quoted(column)}" for column in table.columns)
     for row in database.execute(f"select {columns} {where} order by {_key_order(table)} limit {SAMPLE}"):
         values = dict(zip(table.columns, row, strict=True))
@@ -160,8 +160,8 @@ def _unkeyed(database: sqlite3.Connection, table: _Table) -> Iterator[Difference
         count = database.execute(f"select count(*) from ({only})").fetchone()[0]
         if not count:
             continue
-        told = f"{_counted(count)} of different values"
-        yield Difference(value_text(table.name), ROWS, kind, *_on_side(kind, told), None)
+        counted = f"{_counted(count)} of different values"
+        yield Difference(value_text(table.name), ROWS, kind, *_on_side(kind, counted), None)
         for row in database.execute(f"{only} order by {columns} limit {SAMPLE}"):
             text = ", ".join(f"{c} {_shown(value)}" for c, value in zip(table.columns, row[:-1], strict=True))
             again = f" ({row[-1]} times)" if row[-1] > 1 else ""

@@ -24,17 +24,17 @@ def access(keep: Keep, one: Database) -> Access:
     """The way to a database. Refused where a secret or a settings file is not to be had."""
     from emberkeep.databases.mariadb import Access  # only where there is one: most servers have none
 
-    told = _from_settings(keep, one)
+    settings = _from_settings(keep, one)
     password = secret(one.secret_env, one.secret_file, keep.environment, f"the password of database '{one.name}'")
-    port = told.get("port", "")
+    port = settings.get("port", "")
     if port and not port.isdigit():
         raise Refused(f"'{port}' is no port", place=Place(one.settings_file), hint=f"database '{one.name}' in {FILE}")
     return Access(
         one.name,
-        one.schema or told.get("schema", "") or one.name,
-        one.user or told.get("user", ""),
-        password or told.get("password", ""),
-        "" if one.socket else one.host or told.get("host", "") or "127.0.0.1",
+        one.schema or settings.get("schema", "") or one.name,
+        one.user or settings.get("user", ""),
+        password or settings.get("password", ""),
+        "" if one.socket else one.host or settings.get("host", "") or "127.0.0.1",
         one.port or int(port or PORT),
         one.socket,
         one.certificate,

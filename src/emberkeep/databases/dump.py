@@ -78,21 +78,21 @@ class Facts:
 
 def serialize(facts: Facts) -> bytes:
     """The bytes of what is kept beside a dump."""
-    told = {
+    header = {
         "format": FORMAT,
         **{name: getattr(facts, name) for name in ("name", "schema", "server", "charset", "collation")},
         "tables": {name: {"rows": one.rows, "digest": one.digest} for name, one in facts.tables.items()},
     }
-    return json.dumps(told, ensure_ascii=False, indent=1).encode()
+    return json.dumps(header, ensure_ascii=False, indent=1).encode()
 
 
 def parse(data: bytes, place: str) -> Facts:
     """The same again; Damage for what is none."""
     try:
-        told = json.loads(data)
-        tables = {name: TableDump(int(one["rows"]), str(one["digest"])) for name, one in told["tables"].items()}
+        header = json.loads(data)
+        tables = {name: TableDump(int(one["rows"]), str(one["digest"])) for name, one in header["tables"].items()}
         names = ("name", "schema", "server", "charset", "collation")
-        number, texts = int(told["format"]), [str(told[name]) for name in names]
+        number, texts = int(header["format"]), [str(header[name]) for name in names]
     except (ValueError, KeyError, TypeError, AttributeError) as error:
         raise Damage("what was dumped of this database cannot be read", place=Place(place)) from error
     if number > FORMAT:
@@ -197,7 +197,7 @@ def dumped(access: Access, watch: Watch, *further: str, schema: str = "") -> Ite
     """
     place = Place(f"{access.name} ({access})")
     client = _client(access)
-    with told(access) as options, tempfile.TemporaryFile() as complaints:
+    with option_file(access) as options, tempfile.TemporaryFile() as complaints:
         command = [client, f"--defaults-file={options}", *OPTIONS, *further]
         if _is_mariadb(client):
             command += ["--ssl", "--ssl-verify-server-cert"] if access.guarded else []
@@ -269,7 +269,7 @@ def _is_mariadb(client: str) -> bool:
 
 
 @contextmanager
-def told(access: Access) -> Iterator[Path]:
+def option_file(access: Access) -> Iterator[Path]:
     """A file that nobody else may read, with what a client must know: a password never stands in a command line."""
     lines = ["[client]"]
     for key, value in (

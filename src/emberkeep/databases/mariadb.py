@@ -148,7 +148,7 @@ class Connection:
     def __enter__(self) -> Connection:
         return self
 
-    def __exit__(self, *told: object) -> None:
+    def __exit__(self, *exception: object) -> None:
         self.close()
 
     def close(self) -> None:
@@ -274,8 +274,8 @@ class Connection:
 
     def literal(self, value: str) -> str:
         """A text as SQL spells it."""
-        told: str = self._raw.escape(value)
-        return told
+        escaped: str = self._raw.escape(value)
+        return escaped
 
     def condition(self, where: str) -> str:
         """An admin's condition for rows, in brackets; one that holds for all where there is none.
@@ -314,7 +314,7 @@ def said(access: Access) -> Iterator[None]:
 
 def worded(error: pymysql.Error, place: Place) -> UnreadableInput | RunFailed:
     """A server's error in our words, with what to do."""
-    number, text = _told(error)
+    number, text = _code_and_text(error)
     text = " ".join(text.split())
     text = text if len(text) <= _LONGEST else f"{text[:_LONGEST]}…"
     if number in _UNREACHABLE:
@@ -338,8 +338,8 @@ def worded(error: pymysql.Error, place: Place) -> UnreadableInput | RunFailed:
     return UnreadableInput(f"{text} (error {number})" if number else text, place=place)
 
 
-def _told(error: pymysql.Error) -> tuple[int, str]:
-    told: tuple[Any, ...] = error.args
-    if len(told) >= 2 and isinstance(told[0], int):
-        return told[0], str(told[1])
-    return 0, str(told[0] if told else error)
+def _code_and_text(error: pymysql.Error) -> tuple[int, str]:
+    args: tuple[Any, ...] = error.args
+    if len(args) >= 2 and isinstance(args[0], int):
+        return args[0], str(args[1])
+    return 0, str(args[0] if args else error)

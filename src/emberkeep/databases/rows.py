@@ -97,10 +97,10 @@ def rows(chunks: Iterable[bytes], structure: Structure) -> Iterator[Row]:
             continue
         head = b""
         for statement in splitter.feed(line):
-            _told(statement.text, structure)
+            _record_statement(statement.text, structure)
 
 
-def _told(text: bytes, structure: Structure) -> None:
+def _record_statement(text: bytes, structure: Structure) -> None:
     if text.startswith(b"CREATE TABLE "):
         table = table_of(text)
         if table is not None:
@@ -110,8 +110,8 @@ def _told(text: bytes, structure: Structure) -> None:
         return
     found = _MADE.search(text)
     if found is not None and b"CREATE" in text[: found.start()].upper():
-        told = " ".join(re.sub(rb"\*/|/\*!\d+", b" ", text).decode("utf-8", "backslashreplace").split())
-        structure.made[found[1].decode().lower(), unquoted(found[2])] = told
+        statement = " ".join(re.sub(rb"\*/|/\*!\d+", b" ", text).decode("utf-8", "backslashreplace").split())
+        structure.made[found[1].decode().lower(), unquoted(found[2])] = statement
 
 
 def table_of(text: bytes) -> Table | None:
@@ -142,20 +142,20 @@ def values(row: Row, columns: Iterable[str]) -> dict[str, Value]:
     what is no such row."""
     line = row.line
     names = [unquoted(name) for name in re.findall(rb"`(?:``|[^`])*`", row.names)] if row.names else list(columns)
-    told: list[Value] = []
+    found: list[Value] = []
     at = 1
     while True:
         token = _TOKEN.match(line, at)
         if token is None:
             raise UnreadableInput("a value in this line of the dump cannot be read", place=Place("dump"))
-        told.append(_value(token))
+        found.append(_value(token))
         at = token.end()
         if line[at : at + 1] != b",":
             break
         at += 1
-    if len(told) != len(names):
+    if len(found) != len(names):
         raise UnreadableInput("a row of the dump has other columns than its table", place=Place("dump"))
-    return dict(zip(names, told, strict=True))
+    return dict(zip(names, found, strict=True))
 
 
 def _value(token: re.Match[bytes]) -> Value:

@@ -174,7 +174,7 @@ def rewritten(
         return copy.read_bytes(), result
 
 
-def no_files(action: int, *told: object) -> int:
+def no_files(action: int, *_details: object) -> int:
     """No other files."""
     return sqlite3.SQLITE_DENY if action in (sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH) else sqlite3.SQLITE_OK
 

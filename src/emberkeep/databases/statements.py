@@ -53,8 +53,8 @@ class Splitter:
     def feed(self, line: bytes) -> Iterator[Statement]:
         """The statements that end on this line, which brings its line end along."""
         self.line += 1
-        if self.between and (told := _DELIMITER.fullmatch(line)):
-            self._delimit(told[1])
+        if self.between and (delimiter := _DELIMITER.fullmatch(line)):
+            self._delimit(delimiter[1])
             return
         at = start = 0
         while at < len(line):

@@ -95,8 +95,8 @@ class Served:
     def rows(self, shape: Shape) -> Iterator[Row]:
         """Rows in the order of the key, values as the connection gives them."""
         order = ", ".join(map(mariadb.quoted, shape.key))
-        told = ", ".join(map(mariadb.quoted, shape.columns))
-        for row in self.connection.rows(f"select {told} from {mariadb.quoted(shape.name)} order by {order}"):
+        columns = ", ".join(map(mariadb.quoted, shape.columns))
+        for row in self.connection.rows(f"select {columns} from {mariadb.quoted(shape.name)} order by {order}"):
             yield dict(zip(shape.columns, row, strict=True))
 
     def write(self, sql: str, values: Sequence[Value]) -> int:
@@ -132,8 +132,8 @@ class InFile:
     def rows(self, shape: Shape) -> Iterator[Row]:
         """Rows in the order of the key; values as text, but for blobs."""
         order = ", ".join(map(sqlite.quoted, shape.key))
-        told = ", ".join(map(sqlite.quoted, shape.columns))
-        for row in self.database.execute(f"select {told} from {sqlite.quoted(shape.name)} order by {order}"):
+        columns = ", ".join(map(sqlite.quoted, shape.columns))
+        for row in self.database.execute(f"select {columns} from {sqlite.quoted(shape.name)} order by {order}"):
             yield {name: _plain(value) for name, value in zip(shape.columns, row, strict=True)}
 
     def write(self, sql: str, values: Sequence[Value]) -> int:
@@ -172,8 +172,10 @@ def to_xml(source: Source, shape: Shape, further: Mapping[tuple[object, ...], Ro
     for row in source.rows(shape):
         if further:
             row = {**row, **further.get(tuple(row[name] for name in shape.key), {})}
-        told = " ".join(f"{names[column]}={_spelled(value)}" for column, value in row.items() if value is not None)
-        lines.append(f"  <row {told}/>")
+        attributes = " ".join(
+            f"{names[column]}={_spelled(value)}" for column, value in row.items() if value is not None
+        )
+        lines.append(f"  <row {attributes}/>")
     lines.append(f"</{xml_name(shape.name)}>\n")
     return "\n".join(lines).encode("utf-8")
 
@@ -192,14 +194,14 @@ def from_xml(data: bytes, shape: Shape, place: str) -> list[Row]:
         raise UnreadableInput(f"this merged table cannot be read: {error}", place=Place(place)) from error
     found = []
     for element in root:
-        told = {plain_name(name): value for name, value in element.attrib.items()}
-        odd = [name for name in told if name not in shape.columns]
+        texts = {plain_name(name): value for name, value in element.attrib.items()}
+        odd = [name for name in texts if name not in shape.columns]
         if element.tag != "row" or odd:
             raise UnreadableInput(
                 f"this merged table has a column {odd[0] if odd else element.tag}", place=Place(place)
             )
         found.append(
-            {name: _value(told[name], name in shape.binary) if name in told else None for name in shape.columns}
+            {name: _value(texts[name], name in shape.binary) if name in texts else None for name in shape.columns}
         )
     return found
 
@@ -247,7 +249,7 @@ def _by_key(rows: Sequence[Row], shape: Shape) -> Mapping[tuple[Value, ...], Row
     for row in rows:
         key = tuple(row[name] for name in shape.key)
         if key in found:
-            told = ", ".join(map(str, key))
-            raise UnreadableInput(f"two rows have the key {told}", place=Place(shape.name))
+            shown = ", ".join(map(str, key))
+            raise UnreadableInput(f"two rows have the key {shown}", place=Place(shape.name))
         found[key] = row
     return found

@@ -56,8 +56,8 @@ class DatabaseWalk(Walk):
         self._title("A database of prices and purses. keep.toml names it, and how the vendor's SQL is laid out")
         self._command("adopt", SERVER, "--zone", "Atlantic/Faroe")
         self.keep = f"{SERVER}.keep"
-        with (self.folder / self.keep / "keep.toml").open("a", encoding="utf-8") as told:
-            told.write(TOLD)
+        with (self.folder / self.keep / "keep.toml").open("a", encoding="utf-8") as file:
+            file.write(TOLD)
         self.say(TOLD.rstrip())
         self._command("survey", expected=1)
         self._command("snapshot", "--note", "before 4.3")

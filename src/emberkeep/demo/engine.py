@@ -86,7 +86,7 @@ class Engine:
         """Until doused, or until something is wrong."""
         self._open_log()
         for number in (signal.SIGTERM, signal.SIGINT):
-            signal.signal(number, self._told_to_end)
+            signal.signal(number, self._on_terminate)
         self.say(f"{self.release['name']} {self.release['version']} wakes")
         if self.fault("crash"):
             self.say("error: the keel is cracked")
@@ -119,7 +119,7 @@ class Engine:
         self._end()
         return 0
 
-    def _told_to_end(self, number: int, frame: object) -> None:
+    def _on_terminate(self, number: int, frame: object) -> None:
         if not self.fault("stubborn"):
             self.ended.set()
 

@@ -99,7 +99,7 @@ def release_files(release: str) -> dict[str, bytes]:
 
 def _engine(release: str) -> bytes:
     """The stand-in engine as a program: an executable zip (PEP 441), with some bulk as programs have it."""
-    told = {
+    manifest = {
         "name": "Skerrylight",
         "version": mission.full(release),
         "save": FORMATS[release],
@@ -108,7 +108,7 @@ def _engine(release: str) -> bytes:
     }
     inside = {
         "__main__.py": Path(engine.__file__).read_bytes().replace(b"\r\n", b"\n"),
-        "release.json": json.dumps(told).encode(),
+        "release.json": json.dumps(manifest).encode(),
         "hull.dat": random.Random(f"engine {release}").randbytes(180_000),
     }
     return _zip("", inside, b"#!/usr/bin/env python3\n")

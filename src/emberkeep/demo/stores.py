@@ -93,13 +93,13 @@ def _good(chance: random.Random, name: str, kind: str) -> Good:
 
 def _key_good(good: Good) -> Good:
     """Goods that the walk-through speaks of have round values."""
-    told = {
+    changes = {
         "lamp-oil": {"afloat": 40, "least": 8, "worth": 12},
         "hardtack": {"afloat": 60, "least": 12, "worth": 3},
         "rope": {"afloat": 50, "least": 10, "worth": 5},
         "great-lens": {"afloat": 1, "least": 0, "worth": 900},
     }
-    return replace(good, retired=False, **told[good.id]) if good.id in told else good  # type: ignore[arg-type]
+    return replace(good, retired=False, **changes[good.id]) if good.id in changes else good  # type: ignore[arg-type]
 
 
 def release_43(goods: list[Good]) -> list[Good]:

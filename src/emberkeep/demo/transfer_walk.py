@@ -47,15 +47,15 @@ class FarWalk(Walk):
             host.wait(10)
 
     def _start_host(self) -> subprocess.Popen[bytes]:
-        self.told["HOST_WORD"] = self.word
+        self.variables["HOST_WORD"] = self.word
         room = self.folder / PANEL
         host = subprocess.Popen(
             [sys.executable, "-m", "emberkeep.demo.ftp_server", str(room), str(self.folder)],
             env={**os.environ, "HOST_WORD": self.word},
         )
-        told = self.folder / "address"
+        address_file = self.folder / "address"
         limit = time.monotonic() + HOST_WAKES
-        while not told.exists():
+        while not address_file.exists():
             if host.poll() is not None or time.monotonic() > limit:
                 raise WalkFailed("the stand-in host did not start")
             time.sleep(0.05)
@@ -99,9 +99,9 @@ class FarWalk(Walk):
 
     def _second_copy(self) -> None:
         self._title("A second copy of all snapshots elsewhere, sealed: told once in keep.toml")
-        self.told["VAULT_WORDS"] = self.word
-        with (self.folder / self.keep / "keep.toml").open("a", encoding="utf-8") as told:
-            told.write(VAULT)
+        self.variables["VAULT_WORDS"] = self.word
+        with (self.folder / self.keep / "keep.toml").open("a", encoding="utf-8") as file:
+            file.write(VAULT)
         self.say(VAULT.rstrip())
         self._command("mirror", "vault")
         self._title("The disk breaks, and the snapshots are gone. The vault lets go of nothing, and gives all back")

@@ -46,8 +46,8 @@ class Walk:
         self.word = secrets.token_hex(8)
         self.receiver: subprocess.Popen[bytes] | None = None
         self.hook = ""
-        self.told: dict[str, str] = {}
-        """What commands are told by their environment besides."""
+        self.variables: dict[str, str] = {}
+        """What the environment of the commands holds besides."""
         self.starts = os.name != "nt"
         """Whether the launch script, which is one for sh, can be run here."""
 
@@ -78,9 +78,9 @@ class Walk:
     def _tell(self) -> None:
         """What adopt cannot see: how the server is spoken to, what must hold after an update, recipes."""
         port, console = self._own_ports()
-        told = self.folder / self.keep / "keep.toml"
-        text = mission.operated(told.read_text(encoding="utf-8"), port, console)
-        told.write_text(text, encoding="utf-8", newline="\n")
+        keep_toml = self.folder / self.keep / "keep.toml"
+        text = mission.operated(keep_toml.read_text(encoding="utf-8"), port, console)
+        keep_toml.write_text(text, encoding="utf-8", newline="\n")
         shutil.copytree(self.folder / "releases" / "recipes", self.folder / self.keep / "recipes")
         self.say(
             "\n(the keepers add to keep.toml how the server is spoken to, when players are warned and what must still"
@@ -181,8 +181,8 @@ class Walk:
         names = json.loads((self.server / "roll.json").read_text(encoding="utf-8"))
         first, second = names[0], names[1]
         path = self.server / "outer-skerries" / "keepers" / f"{first['id']}.json"
-        told = json.loads(path.read_text(encoding="utf-8"))
-        path.write_text(json.dumps({**told, "satchel": {}}), encoding="utf-8")
+        player = json.loads(path.read_text(encoding="utf-8"))
+        path.write_text(json.dumps({**player, "satchel": {}}), encoding="utf-8")
         path = self.server / "extensions" / "tarline" / "tallies.json"
         sums = json.loads(path.read_text(encoding="utf-8"))
         path.write_text(json.dumps({**sums, first["id"]: 0, second["id"]: 4000}), encoding="utf-8")
@@ -190,8 +190,8 @@ class Walk:
 
     def _season(self) -> None:
         """What the keepers write down for the next wipe, and half a year of logs."""
-        with (self.folder / self.keep / "keep.toml").open("a", encoding="utf-8") as told:
-            told.write(mission.season())
+        with (self.folder / self.keep / "keep.toml").open("a", encoding="utf-8") as file:
+            file.write(mission.season())
         for path, text in mission.season_logs().items():
             (self.server / path).write_text(text, encoding="utf-8")
         self._begin_receiver()
@@ -263,7 +263,7 @@ class Walk:
         environment = {name: value for name, value in os.environ.items() if name != "EMBERKEEP_KEEP"}
         environment["ROCK_CONSOLE"] = self.word
         environment["ROCK_HOOK"] = self.hook
-        environment.update(self.told)
+        environment.update(self.variables)
         if self.keep:
             environment["EMBERKEEP_KEEP"] = self.keep
         line = [sys.executable, "-m", "emberkeep", *words]
@@ -324,8 +324,8 @@ def fingerprint(folder: Path) -> str:
         for name in sorted([".", *names, *files]):
             path = os.path.join(where, name)
             facts = os.lstat(path)
-            told = f"{os.path.relpath(path, folder)}\0{facts.st_mode:o}\0{facts.st_mtime_ns}\0"
-            total.update(told.encode("utf-8", "surrogateescape"))
+            line = f"{os.path.relpath(path, folder)}\0{facts.st_mode:o}\0{facts.st_mtime_ns}\0"
+            total.update(line.encode("utf-8", "surrogateescape"))
             if os.path.islink(path):
                 total.update(os.fsencode(os.readlink(path)))
             elif os.path.isfile(path):

@@ -67,12 +67,12 @@ class _Post(BaseHTTPRequestHandler):
 
     def _keep(self, body: bytes) -> None:
         try:
-            told = json.loads(body)
+            message = json.loads(body)
         except ValueError:
             self._answer(400)
             return
         with self.server.lock, (self.server.folder / "posted.jsonl").open("a", encoding="utf-8") as kept:
-            kept.write(json.dumps(told, ensure_ascii=False) + "\n")
+            kept.write(json.dumps(message, ensure_ascii=False) + "\n")
         self._answer(204)
 
     def _drip(self) -> None:
@@ -97,8 +97,8 @@ def main() -> None:
     folder.mkdir(parents=True, exist_ok=True)
     receiver = Receiver(folder, os.environ.get("RECEIVER_FAULTS", ""))
     descriptor = os.open(folder / "address", os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
-    with os.fdopen(descriptor, "w") as told:
-        told.write(receiver.address + "\n")
+    with os.fdopen(descriptor, "w") as file:
+        file.write(receiver.address + "\n")
     receiver.serve_forever()
 
 

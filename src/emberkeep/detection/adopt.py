@@ -69,7 +69,7 @@ def weighed(server: Path) -> list[Hypothesis]:
 
 
 @dataclass(frozen=True)
-class _Seen:
+class _Observed:
     """What was found. ``folders``: of an extension's own files -> its name."""
 
     tree: FolderTree
@@ -81,7 +81,7 @@ class _Seen:
     tables: tuple[TableFinding, ...]
 
 
-def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
+def _look_over(server: Path, releases: Sequence[Tree]) -> _Observed:
     if not server.is_dir():
         raise Refused(f"{server} is not a folder", hint="name the folder that holds the game server")
     tree = FolderTree(server)
@@ -106,11 +106,11 @@ def _look_over(server: Path, releases: Sequence[Tree]) -> _Seen:
     _progress(scene, tables)
     _databases(scene)
     started = launch.launch(scene, scripts, world_facts.all_save_numbers(scene, world))
-    return _Seen(tree, scene, world, started, folders, records, tables)
+    return _Observed(tree, scene, world, started, folders, records, tables)
 
 
-def _adoption(seen: _Seen) -> Adoption:
-    scene, world, started = seen.scene, seen.world, seen.launch
+def _adoption(observed: _Observed) -> Adoption:
+    scene, world, started = observed.scene, observed.world, observed.launch
     entries = scene.tree.entries()
     findings = tuple(sorted(dict.fromkeys(scene.findings), key=lambda found: ORDER.index(found.role)))
     roles = Roles([(role, [found.glob for found in findings if found.role == role]) for role in ORDER])
@@ -121,21 +121,21 @@ def _adoption(seen: _Seen) -> Adoption:
     seed = next((item.value for item in started.arguments if item.purpose == "seed"), "") if started else ""
     unreadable = tuple(Skipped(path, why) for path, why in sorted(scene.look.unreadable.items()))
     found = Adoption(
-        seen.tree.root,
-        *_name(scene, started, seen.tree.root),
+        observed.tree.root,
+        *_name(scene, started, observed.tree.root),
         findings,
         versions,
         world,
-        seen.records,
+        observed.records,
         started,
         logs.log(scene, engine, extensions, seed),
-        tuple(player_files.player_bound(scene, seen.folders)),
-        seen.tables,
+        tuple(player_files.player_bound(scene, observed.folders)),
+        observed.tables,
         extensions,
         len(scene.people),
         (),
         tuple(path for path, entry in entries.items() if entry.kind is not Kind.FOLDER and roles.of(path) == UNSORTED),
-        (*seen.tree.skipped, *unreadable),
+        (*observed.tree.skipped, *unreadable),
         tuple(scene.faults),
         sum(entry.kind is Kind.FILE for entry in entries.values()),
         sum(entry.size for entry in entries.values()),
@@ -235,8 +235,8 @@ def _progress(scene: InferenceContext, tables: Sequence[TableFinding]) -> None:
             continue
         named = ", ".join(table.table for table in theirs)
         others = theirs[0].others
-        told = f"SQLite, players' ids in {named}" + (f", not in {', '.join(others)}" if others else "")
-        scene.cover("progress", numbered_glob(path), told, Sure.LIKELY)
+        evidence = f"SQLite, players' ids in {named}" + (f", not in {', '.join(others)}" if others else "")
+        scene.cover("progress", numbered_glob(path), evidence, Sure.LIKELY)
 
 
 def _databases(scene: InferenceContext) -> None:

@@ -217,8 +217,8 @@ def _within(scene: InferenceContext, folder: str, below: dict[str, list[str]], l
         plain = [one for one in stems if scene.look.kind(one.at) != "sqlite"]
         if len(plain) == 1 or (not plain and len(own) <= 3):
             return plain or stems
-        told = any(leads.to([one.at]) for one in stems) or sum(len(one.copies) >= A_SERIES for one in stems) == 1
-        return [Candidate(folder, files, is_file=False), *(stems if told and len(stems) <= MOST_LONE else ())]
+        distinct = any(leads.to([one.at]) for one in stems) or sum(len(one.copies) >= A_SERIES for one in stems) == 1
+        return [Candidate(folder, files, is_file=False), *(stems if distinct and len(stems) <= MOST_LONE else ())]
     whole = Candidate(folder, files, is_file=False)
     if not own and len(inner) == 1:
         return _within(scene, f"{folder}/{inner[0]}", below, leads)

@@ -217,7 +217,7 @@ class InferenceContext:
         waiting = [document.root] if document else []
         while waiting:
             node = waiting.pop()
-            yield from (told.value for told in node.fields.values())
+            yield from (field.value for field in node.fields.values())
             waiting += [item for item in node.items if item.role is Role.RECORD]
 
     def document(self, path: str) -> Document | None:

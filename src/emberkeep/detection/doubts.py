@@ -109,11 +109,11 @@ def _of_line(line: LogLine) -> Doubt:
 
 def _of_world(world: WorldFinding) -> Iterator[Doubt]:
     if world.evidence and world.sure is Sure.GUESS:
-        seen = tuple(_described(one) for one in world.candidates)
+        described = tuple(_described(one) for one in world.candidates)
         choices = [Choice(f"{one.at}", None if one.at == world.folder else _world_is(one)) for one in world.candidates]
         choices.append(Choice("none of these: no wipe clears any of them", _no_world))
         text = f"is {world.folder} the world? {world.evidence}"
-        yield Doubt(text, seen, STAKES["world"], tuple(choices))
+        yield Doubt(text, described, STAKES["world"], tuple(choices))
     elif world.pointer_file and world.pointer_kept and world.pointer_sure is Sure.GUESS:
 
         def forget(document: TOMLDocument) -> None:

@@ -64,9 +64,10 @@ def _roles(adoption: Adoption) -> str:
         for found in findings:
             by_glob[found.glob].append(found)
         lines.append(f"{role} = [\n")
-        for glob, told in by_glob.items():
-            evidence = told[0].evidence if len(told) == 1 else f"{told[0].evidence}, and {len(told) - 1} more like it"
-            lines.append(f"    {quote(glob)},    # {told[0].sure}: {plain(evidence)}\n")
+        for glob, of_glob in by_glob.items():
+            more = f", and {len(of_glob) - 1} more like it" if len(of_glob) > 1 else ""
+            evidence = of_glob[0].evidence + more
+            lines.append(f"    {quote(glob)},    # {of_glob[0].sure}: {plain(evidence)}\n")
         lines.append("]\n")
     if adoption.unsorted:
         lines.append(f"# unsorted: {plain(first_of(adoption.unsorted, 12))}\n")
@@ -77,8 +78,8 @@ def _world(adoption: Adoption) -> str:
     world = adoption.world
     if not world.evidence:
         return "\n# no world was recognised: no tile files, no large save, no settings key that names a folder\n"
-    told = f"{world.folder or 'the server folder'} holds {world.evidence}" if world.tiles else world.evidence
-    lines = [f"\n[world]\n{_comment(world.sure, told)}"]
+    evidence = f"{world.folder or 'the server folder'} holds {world.evidence}" if world.tiles else world.evidence
+    lines = [f"\n[world]\n{_comment(world.sure, evidence)}"]
     if world.pointer_file:
         lines.append(_comment(world.pointer_sure, world.pointer_evidence))
         kept = "" if world.pointer_kept else "# "  # what is not found again by its key would be missed by every survey
@@ -88,13 +89,13 @@ def _world(adoption: Adoption) -> str:
         lines.append(f"tiles = {{ names = {quote(world.tiles)}{sector} }}\n")
     if world.numbered:
         lines.append(_comment(Sure.LIKELY, "no setting gives the number in the save's name, so it is the format's"))
-        told = f"names = {quote(world.numbered)}"
+        names = f"names = {quote(world.numbered)}"
         if world.number_in:
             lines.append(
                 _comment(Sure.LIKELY, f"{world.number_in} names the same number, so the engine tells it there")
             )
-            told += f", engine-file = {quote(world.number_in)}, engine-pattern = {_literal(world.number_pattern)}"
-        lines.append(f"numbered = {{ {told} }}\n")
+            names += f", engine-file = {quote(world.number_in)}, engine-pattern = {_literal(world.number_pattern)}"
+        lines.append(f"numbered = {{ {names} }}\n")
     if world.dimensions:
         lines.append(_comment(Sure.LIKELY, "tiles named alike stand there"))
         lines.append(f"dimensions = [{', '.join(map(quote, world.dimensions))}]\n")
@@ -113,8 +114,8 @@ def _launch(adoption: Adoption) -> str:
             f"{item.purpose} = {quote(item.key)}    # {item.sure}: now {plain(item.value)}; {plain(item.evidence)}\n"
         )
     stays = "" if launch.program else "; it has to stay as long as the containers run: 'up' without -d"
-    told = f"    # likely: the launch script{stays}; which line says that it is ready stands in [log]"
-    lines.append(f"\n[start]{told}\ncommand = [{quote('./' + launch.script)}]\n")
+    comment = f"    # likely: the launch script{stays}; which line says that it is ready stands in [log]"
+    lines.append(f"\n[start]{comment}\ncommand = [{quote('./' + launch.script)}]\n")
     return "".join(lines)
 
 
@@ -163,15 +164,15 @@ def _scopes(adoption: Adoption) -> str:
     for scope, role in (("map", "world"), ("players", "players"), ("progress", "progress")):
         if role not in roles or (by_rows and scope == "map") or (of_world and scope == "players"):
             continue
-        wanted, told = [role], "what a wipe of this scope clears"
+        wanted, why = [role], "what a wipe of this scope clears"
         if scope == "map" and adoption.world.others:
             wanted = [f"world/{escape(folder)}/**" for folder in (adoption.world.folder, *adoption.world.dimensions)]
-            told = f"what is played; not {', '.join(adoption.world.others)}"
+            why = f"what is played; not {', '.join(adoption.world.others)}"
         mixed = [table for table in adoption.tables if table.others and scope == "progress" and table not in of_world]
         if mixed:
             lines.append(_mixed_progress(adoption, mixed))
             continue
-        lines.append(f"\n[scopes.{scope}]    # {plain(told)}\nfiles = [{', '.join(map(quote, wanted))}]\n")
+        lines.append(f"\n[scopes.{scope}]    # {plain(why)}\nfiles = [{', '.join(map(quote, wanted))}]\n")
     whole = [item for item in adoption.player_bound if not item.records]
     parts = [(item, at) for item in adoption.player_bound for at in item.records]
     if whole or parts:
@@ -196,12 +197,12 @@ def _world_tables(adoption: Adoption, tables: Sequence[TableFinding]) -> str:
     players = ["players"] if any(found.role == "players" for found in adoption.roles) else []
     theirs = [table.table for table in tables]
     mine = [name for name in adoption.world.tables or tables[0].of_world if name not in theirs]
-    told = {
+    scopes = {
         "map": (files, mine, "bytes that an engine writes"),
         "players": (players, theirs, "players' ids"),
     }
     lines = []
-    for scope, (wanted, names, why) in told.items():
+    for scope, (wanted, names, why) in scopes.items():
         if not names:
             continue
         lines.append(f"\n[scopes.{scope}]    # the database of the world holds more than the world\n")
@@ -228,7 +229,7 @@ def _mixed_progress(adoption: Adoption, mixed: Sequence[TableFinding]) -> str:
         lines.append(f"files = [{', '.join(map(quote, whole))}]\n")
     lines.append("rows = [\n")
     for table in mixed:
-        told = f"{table.sure}: {table.evidence}, not in {', '.join(table.others)}"
+        comment = f"{table.sure}: {table.evidence}, not in {', '.join(table.others)}"
         database = next(
             (
                 f.glob
@@ -237,7 +238,7 @@ def _mixed_progress(adoption: Adoption, mixed: Sequence[TableFinding]) -> str:
             ),
             escape(table.database),
         )
-        lines.append(f"    {{ database = {quote(database)}, table = {quote(table.table)} }},    # {plain(told)}\n")
+        lines.append(f"    {{ database = {quote(database)}, table = {quote(table.table)} }},    # {plain(comment)}\n")
     return "".join([*lines, "]\n"])
 
 

@@ -23,21 +23,21 @@ def find_extensions(scene: InferenceContext) -> dict[str, str]:
     """Folders of an extension's own files -> its name; the extensions are covered on the way."""
     names: set[str] = set()
     families = list(scene.open_families())
-    told = Counter(family.folder for family in families for path in scene.sampled(family) if scene.manifest(path))
+    manifests = Counter(family.folder for family in families for path in scene.sampled(family) if scene.manifest(path))
     for family in families:
         for path in scene.sampled(family):
             manifest = scene.manifest(path)
             if manifest is None:
                 continue
             names.add(manifest.name)
-            seen = f"{manifest.name} {manifest.version} by its manifest"
+            evidence = f"{manifest.name} {manifest.version} by its manifest"
             if scene.look.kind(path) == "zip":
                 suffix = path[path.rindex(".") :] if "." in path.rsplit("/", 1)[-1] else ""
                 glob = f"{globs.escape(family.folder)}/*{suffix}" if family.folder and suffix else globs.escape(path)
-                scene.cover("extensions", glob, seen)
+                scene.cover("extensions", glob, evidence)
             elif scene.look.kind(path) in MANIFEST_KINDS:  # unpacked: what is no data beside its manifest is of it
-                scene.cover("extensions", globs.escape(path), seen, Sure.LIKELY)
-                for other in scene.below(family.folder) if told[family.folder] == 1 else ():
+                scene.cover("extensions", globs.escape(path), evidence, Sure.LIKELY)
+                for other in scene.below(family.folder) if manifests[family.folder] == 1 else ():
                     if scene.tree.entries()[other].kind is Kind.FILE and scene.look.kind(other) in _CODE:
                         scene.cover("extensions", suffix_glob(other), f"code beside {path}", Sure.LIKELY)
             else:
@@ -76,8 +76,8 @@ def _what_it_keeps(scene: InferenceContext, folder: str, name: str) -> None:
     rest = [path for path in there if not scene.is_covered(path)]
     with_it = [path for path in rest if scene.tree.entries()[path].mtime_ns <= came]
     if rest and len(with_it) == len(rest):
-        told = f"as old as the manifest of {name}"
-        scene.cover("extensions", f"{globs.escape(folder)}/**", told, Sure.LIKELY)
+        evidence = f"as old as the manifest of {name}"
+        scene.cover("extensions", f"{globs.escape(folder)}/**", evidence, Sure.LIKELY)
         return
     for path in with_it if len(with_it) <= FEW_WITH_IT else ():
         scene.cover("extensions", globs.escape(path), f"as old as the manifest of {name}", Sure.LIKELY)

@@ -183,8 +183,8 @@ def _variables(scene: InferenceContext, script: str, deep: int = DEEPEST_SOURCED
     found: dict[str, str] = {}
     for path in sourced(scene, script) if deep else ():
         found |= _variables(scene, path, deep - 1)
-    told = settings(scene.look.text(script))
-    return found | {setting.key: _resolved(setting.value, found) for setting in told}
+    assigned = settings(scene.look.text(script))
+    return found | {setting.key: _resolved(setting.value, found) for setting in assigned}
 
 
 def _gone_to(scene: InferenceContext, beside: str, here: str, words: Sequence[str]) -> str:
@@ -311,8 +311,8 @@ def launch(scene: InferenceContext, scripts: Iterable[str], save_numbers: Iterab
     (best, script, program) = found[0]
     arguments = _arguments(scene.look.text(script), set(save_numbers))
     alone = len(found) == 1 or found[1][0][:2] < best[:2]
-    told = f"it executes {program}" + ("" if len(found) == 1 else f"; {found[1][1]} does too")
-    return LaunchFinding(script, program, tuple(arguments), told, Sure.SURE if alone else Sure.LIKELY)
+    evidence = f"it executes {program}" + ("" if len(found) == 1 else f"; {found[1][1]} does too")
+    return LaunchFinding(script, program, tuple(arguments), evidence, Sure.SURE if alone else Sure.LIKELY)
 
 
 def _of_containers(scene: InferenceContext, scripts: Iterable[str]) -> LaunchFinding | None:
@@ -341,10 +341,10 @@ def _arguments(text: str, save_numbers: set[str]) -> list[Argument]:
         for purpose, pattern in _PURPOSES:
             key = next((part for part in spelled.split() if pattern.search(part.lstrip("-+/"))), "")
             if key and purpose not in found and _plausible(purpose, setting.value):
-                told = f"it is called {key}" + (
+                reason = f"it is called {key}" + (
                     ", and the save's name carries it" if setting.value in save_numbers else ""
                 )
-                found[purpose] = Argument(purpose, setting.key, setting.value, told, Sure.SURE)
+                found[purpose] = Argument(purpose, setting.key, setting.value, reason, Sure.SURE)
     for setting in settings(text):
         if (
             setting.key == "-p"
@@ -358,8 +358,8 @@ def _arguments(text: str, save_numbers: set[str]) -> list[Argument]:
         if setting.value in save_numbers and len(setting.value) >= SHORTEST_NUMBER and setting.key not in taken:
             purpose = "size" if _round(setting.value) and "size" not in found else "seed"
             if purpose not in found:
-                told = f"the save's name carries {setting.value}"
-                found[purpose] = Argument(purpose, setting.key, setting.value, told, Sure.LIKELY)
+                reason = f"the save's name carries {setting.value}"
+                found[purpose] = Argument(purpose, setting.key, setting.value, reason, Sure.LIKELY)
     return [found[purpose] for purpose in ("seed", "size", "name", "port") if purpose in found]
 
 

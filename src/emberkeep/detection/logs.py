@@ -100,9 +100,9 @@ def _lines(
     loaded = _about_extensions(lines, extensions, failed=False)
     if loaded:
         line, extension, count = loaded
-        told = f"it names {extension.name} {extension.version}" + (f"; {count} such lines" if count > 1 else "")
+        evidence = f"it names {extension.name} {extension.version}" + (f"; {count} such lines" if count > 1 else "")
         yield LogLine(
-            "loaded", _extension_pattern(line, extension), line, told, Sure.SURE if count > 1 else Sure.LIKELY
+            "loaded", _extension_pattern(line, extension), line, evidence, Sure.SURE if count > 1 else Sure.LIKELY
         )
     # the line that tells the version may say that it is ready, too
     after = lines.index(loaded[0]) if loaded else lines.index(version) - 1 if version else -1
@@ -118,20 +118,20 @@ def _lines(
             "failed", _extension_pattern(line, extension), line, f"it names {extension.name} and says so", Sure.LIKELY
         )
     elif loaded and (before := loaded[0].partition(loaded[1].name)[0].strip()):
-        told = "no such line yet; the beginning of those about extensions, and words for failures"
-        yield LogLine("failed", rf"{_loosely(before)} (?P<name>[\w.-]+).*{_FAILURES}", "", told, Sure.GUESS)
+        evidence = "no such line yet; the beginning of those about extensions, and words for failures"
+        yield LogLine("failed", rf"{_loosely(before)} (?P<name>[\w.-]+).*{_FAILURES}", "", evidence, Sure.GUESS)
     error = next((line for line in lines if _ERROR.search(line)), "")
     if error:
         yield LogLine("error", _SEVERITIES, error, "words that programs use for errors", Sure.LIKELY)
     else:
         yield LogLine("error", _SEVERITIES, "", "no such line yet; words that programs use for errors", Sure.GUESS)
-    told = next(
+    carrying = next(
         (line for line in lines if len(seed) > 3 and re.search(rf"(?<![\w-]){re.escape(seed)}(?!\w)", line)), ""
     )
-    if told:
-        before, _, behind = told.partition(seed)
+    if carrying:
+        before, _, behind = carrying.partition(seed)
         pattern = rf"{_loosely(before)}(-?\w+){_loosely(behind)}"
-        yield LogLine("seed", pattern, told, "it carries the seed of the launch script", Sure.SURE)
+        yield LogLine("seed", pattern, carrying, "it carries the seed of the launch script", Sure.SURE)
     yield from _comings(lines, people)
 
 
@@ -267,9 +267,9 @@ def _ready(lines: Sequence[str], after: int, people: set[str], begins: Sequence[
     pattern = _loosely(line)
     if duration:
         pattern = _loosely(line[: duration.start(1)]) + r"(\d+(?:\.\d+)?)" + _loosely(line[duration.end(1) :])
-    told = "it tells a time" if duration else "it says so"
+    evidence = "it tells a time" if duration else "it says so"
     sure = Sure.LIKELY if best[0] == A_TIME + A_WORD or after >= 0 else Sure.GUESS
-    return LogLine("ready", pattern, line, f"{told}, and stands before the first player", sure)
+    return LogLine("ready", pattern, line, f"{evidence}, and stands before the first player", sure)
 
 
 def _once_a_start(lines: Sequence[str], begins: Sequence[int]) -> set[str]:

@@ -38,8 +38,8 @@ def _engine(scene: InferenceContext) -> Iterator[VersionFinding]:
     if named:
         yield _by_file_name(scene, *named[0])
         return
-    told = [*_told(scene)] or [*_by_contents(scene)] or [*_by_folder(scene)] or [*_by_image(scene)]
-    yield from told
+    versions = [*_told(scene)] or [*_by_contents(scene)] or [*_by_folder(scene)] or [*_by_image(scene)]
+    yield from versions
 
 
 def _by_folder(scene: InferenceContext) -> Iterator[VersionFinding]:
@@ -70,8 +70,8 @@ def _by_contents(scene: InferenceContext) -> Iterator[VersionFinding]:
         found = _IN_FACTS.search(scene.look.text(path))
         if found:
             pattern = rf"{re.escape(found[1])}{_PATTERN}"
-            told = f"{found[0].strip()} in {path}"
-            yield VersionFinding("engine", pattern, (globs.escape(path),), found[2], told, Sure.LIKELY)
+            evidence = f"{found[0].strip()} in {path}"
+            yield VersionFinding("engine", pattern, (globs.escape(path),), found[2], evidence, Sure.LIKELY)
             return
     for path in scene.of_role("engine"):
         kind = scene.look.kind(path)
@@ -86,8 +86,8 @@ def _by_contents(scene: InferenceContext) -> Iterator[VersionFinding]:
             found = (_IN_MANIFEST if kind == "zip" else _IN_CODE).search(text)
             if found:
                 pattern = rf"(?m)^{re.escape(found[1])}{_PATTERN}"
-                told = f"{found[0].strip()} in {where}"
-                yield VersionFinding("engine", pattern, (globs.escape(path),), found[2], told, Sure.LIKELY)
+                evidence = f"{found[0].strip()} in {where}"
+                yield VersionFinding("engine", pattern, (globs.escape(path),), found[2], evidence, Sure.LIKELY)
                 return
 
 
@@ -105,8 +105,8 @@ def _by_image(scene: InferenceContext) -> Iterator[VersionFinding]:
     named = [(path, found) for path, image in images if (found := _IMAGE.fullmatch(image))]
     if len(named) == 1:
         ((path, found),) = named
-        pattern, told = rf"{re.escape(found[1])}{_PATTERN}", f"{found[0]} in {path}"
-        yield VersionFinding("engine", pattern, (globs.escape(path),), found[2], told, Sure.LIKELY)
+        pattern, evidence = rf"{re.escape(found[1])}{_PATTERN}", f"{found[0]} in {path}"
+        yield VersionFinding("engine", pattern, (globs.escape(path),), found[2], evidence, Sure.LIKELY)
 
 
 def _by_file_name(scene: InferenceContext, path: str, version: str) -> VersionFinding:
@@ -184,8 +184,8 @@ def _frameworks(scene: InferenceContext) -> Iterator[VersionFinding]:
             continue
         word = name[: found.start()].rstrip("-_ .")
         texts = _texts(scene)
-        told = re.compile(rf"{re.escape(word)}[-_ ]v?{re.escape(found[1])}", re.IGNORECASE)
-        where = [finding.glob, *(globs.escape(p) for p in texts if told.search(scene.look.text(p)))]
+        pattern = re.compile(rf"{re.escape(word)}[-_ ]v?{re.escape(found[1])}", re.IGNORECASE)
+        where = [finding.glob, *(globs.escape(p) for p in texts if pattern.search(scene.look.text(p)))]
         evidence = f"{found[1]} in the name of the overlay {path}" + (
             f" and in {', '.join(where[1:])}" if where[1:] else ""
         )

@@ -51,10 +51,10 @@ def listed_people(tree: Tree, paths: Iterable[str], *, lists_alone: bool = False
 
 def is_list(records: Sequence[Mapping[str, str]]) -> bool:
     """Whether each record says an id or an address."""
-    told = [
+    named = [
         any(is_identifier(value) or ADDRESS.fullmatch(value) for value in record.values()) for record in records[:MOST]
     ]
-    return bool(told) and all(told)
+    return bool(named) and all(named)
 
 
 def records_of(path: str, data: bytes) -> list[dict[str, str]]:
@@ -74,15 +74,15 @@ def records_of(path: str, data: bytes) -> list[dict[str, str]]:
     if kind in ("xml", "yaml", "toml", "ini"):
         document = registry.parse(path, data)
         tops = [item for item in document.root.items if item.role is Role.RECORD] if document else []
-        under_headers = [(name, told.value) for item in tops for name, told in plain_fields(item).items()]
+        under_headers = [(name, field.value) for item in tops for name, field in plain_fields(item).items()]
         if under_headers and all(is_identifier(name) for name, _ in under_headers):
             return [{KEY: name, "name": value} for name, value in under_headers]
         tops = [item for item in tops[0].items if item.role is Role.RECORD] if len(tops) == 1 else tops
-        told = [{name.rpartition("/")[2]: min(values) for name, values in facts(item).items()} for item in tops]
-        if any(told) and len({item.name for item in tops}) == len(tops) > 1:
-            told = [{KEY: item.name.strip("[]")} | record for item, record in zip(tops, told, strict=True)]
-        if any(told):
-            return told
+        records = [{name.rpartition("/")[2]: min(values) for name, values in facts(item).items()} for item in tops]
+        if any(records) and len({item.name for item in tops}) == len(tops) > 1:
+            records = [{KEY: item.name.strip("[]")} | record for item, record in zip(tops, records, strict=True)]
+        if any(records):
+            return records
     return entries_in_lines(beginning_of_text(data) or "")
 
 

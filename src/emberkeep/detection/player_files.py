@@ -45,18 +45,18 @@ def player_files(scene: InferenceContext, places: Mapping[ValuePlace, Sure], ext
         what = "files" if place.kind == "names" else "folders"
         if all(path in scene.dirs for path in scene.matching(glob)):
             continue  # nothing is in them
-        told = f"{known} {what} named by players' ids"
+        evidence = f"{known} {what} named by players' ids"
         if known < MOST_OF_THEM * most:  # what some have, as bans, may be the admin's
-            sure, told = Sure.GUESS, f"{what} named by the ids of {known} of {most} players"
-        scene.cover("players", glob, told, sure)
+            sure, evidence = Sure.GUESS, f"{what} named by the ids of {known} of {most} players"
+        scene.cover("players", glob, evidence, sure)
         if place.kind == "names":
             _note_names(scene, files_of(scene, place))
 
 
 def _note_names(scene: InferenceContext, paths: Sequence[str]) -> None:
     """What players are called stands in files of theirs, under the same key in each."""
-    told = by_key(said_in(scene, path) for path in paths[:MOST_LOOKED_INTO])
-    for values in told.values():
+    values_by_key = by_key(said_in(scene, path) for path in paths[:MOST_LOOKED_INTO])
+    for values in values_by_key.values():
         if len(values) >= FEWEST and are_names(values) and len(set(values)) >= MOSTLY_OTHERS * len(values):
             scene.names.update(value for value in values if NAME.fullmatch(value))
 
@@ -75,13 +75,13 @@ def personal_files(scene: InferenceContext, places: Iterable[ValuePlace], every:
         if len(ids) < 2 or scene.is_covered(path):
             continue
         if any(is_who_is_who(place, every) for place in places if place.path == path):
-            told = f"{len(ids)} ids of players, each with a name and no numbers of its own"
-            scene.cover("access", globs.escape(path), told, Sure.GUESS)
+            evidence = f"{len(ids)} ids of players, each with a name and no numbers of its own"
+            scene.cover("access", globs.escape(path), evidence, Sure.GUESS)
         elif not in_lists[path]:
             scene.cover("progress", globs.escape(path), f"{len(ids)} players' ids stand in it", Sure.LIKELY)
         elif 2 * len(ids) > sum(1 for _ in scene.leaves(path)):
-            told = f"lists of {len(ids)} players' ids, and little else"
-            scene.cover("access", globs.escape(path), told, Sure.LIKELY)
+            evidence = f"lists of {len(ids)} players' ids, and little else"
+            scene.cover("access", globs.escape(path), evidence, Sure.LIKELY)
 
 
 def tables(scene: InferenceContext, places: Iterable[ValuePlace]) -> Iterator[TableFinding]:

@@ -35,12 +35,12 @@ def lists_of_people(
     }
     for path, place in listed.items():
         if not scene.is_covered(path) and not path.startswith(inside):
-            told = f"a list of {len(place.values)} with ids of players"
-            scene.cover("access", globs.escape(path), told, places[place])
+            evidence = f"a list of {len(place.values)} with ids of players"
+            scene.cover("access", globs.escape(path), evidence, places[place])
     for place in places:
         if place.kind == "keys" and not place.path.startswith(inside) and _says_who(place, every):
-            told = f"{len(place.values)} ids of players, each with a name and the same few values"
-            scene.cover("access", globs.escape(place.path), told, Sure.GUESS)
+            evidence = f"{len(place.values)} ids of players, each with a name and the same few values"
+            scene.cover("access", globs.escape(place.path), evidence, Sure.GUESS)
     beside = {path.rpartition("/")[0]: path for path in listed}
     for family in list(scene.open_families()):
         for path in family.members if len(family.members) <= MOST_FILES else ():
@@ -79,8 +79,8 @@ def _other_list(scene: InferenceContext, path: str, beside: str) -> None:
         if is_list(records) and not amounts:
             scene.cover("access", globs.escape(path), f"a list of {len(records)} with ids or addresses")
         elif _look_like_people(records):
-            told = f"a list of {len(records)} that have a name each, and no numbers of their own"
-            scene.cover("access", globs.escape(path), told, Sure.GUESS)
+            evidence = f"a list of {len(records)} that have a name each, and no numbers of their own"
+            scene.cover("access", globs.escape(path), evidence, Sure.GUESS)
         elif value == [] and beside:
             scene.cover("access", globs.escape(path), f"an empty list beside {beside}", Sure.LIKELY)
     elif kind == "text":

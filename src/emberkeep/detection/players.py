@@ -112,13 +112,13 @@ def _within(scene: InferenceContext, place: ValuePlace) -> Iterator[Evidence]:
         return
     if not any(are_names([value]) for value in said_in(scene, paths[0]).values()):
         return  # most families are told by one of them
-    told = [said_in(scene, path) for path in paths]
-    if any(are_names(values) and len(set(values)) == len(paths) for values in by_key(told).values()):
+    said = [said_in(scene, path) for path in paths]
+    if any(are_names(values) and len(set(values)) == len(paths) for values in by_key(said).values()):
         yield Evidence(NAME_IN_EACH)
         called = _called_by(place, paths)
         if not _are_ids(called) and all(
             any(len(value) > FEWEST and value in ident for value in says.values())
-            for ident, says in zip(called, told, strict=True)
+            for ident, says in zip(called, said, strict=True)
         ):
             yield Evidence(CALLED_BY_ID)
 
@@ -265,8 +265,8 @@ def find_players(
 def _are_others(scene: InferenceContext, kin: Kin) -> bool:
     """Whether nothing but files of their own tells of them, in which nobody is named who is known to play: inhabitants
     of a world have such files, too."""
-    told = {piece.name for piece in kin.hypothesis.evidence}
-    if NAME_IN_EACH not in told or not told <= {NAME_IN_EACH, CALLED_BY_ID, "shaped like ids"}:
+    names = {piece.name for piece in kin.hypothesis.evidence}
+    if NAME_IN_EACH not in names or not names <= {NAME_IN_EACH, CALLED_BY_ID, "shaped like ids"}:
         return False
     known = scene.people | scene.names
     files = [path for place in kin.places for path in files_of(scene, place)[:MOST_LOOKED_INTO]]
@@ -286,8 +286,8 @@ def table_of(place: ValuePlace) -> tuple[str, str]:
 
 def _by_rank(kin: Kin) -> tuple[bool, float]:
     """Ids before what people are called: files are named by them, or they are shaped as ids are."""
-    told = {item.name for item in kin.hypothesis.evidence}
-    return not told & {
+    names = {item.name for item in kin.hypothesis.evidence}
+    return not names & {
         "shaped like ids",
         "files are named by them",
         "names stand beside them",

@@ -22,8 +22,8 @@ def find_scripts(scene: InferenceContext) -> list[str]:
             if scene.look.kind(path) == "script":
                 named = launch.started_files(scene, path)
                 scripts.append(path)
-                told = f"a script that starts {named[0]}" if named else "a script"
-                scene.cover("scripts", globs.escape(path), told, Sure.SURE if named else Sure.LIKELY)
+                evidence = f"a script that starts {named[0]}" if named else "a script"
+                scene.cover("scripts", globs.escape(path), evidence, Sure.SURE if named else Sure.LIKELY)
     return scripts
 
 
@@ -38,13 +38,13 @@ def find_programs(scene: InferenceContext, scripts: list[str]) -> None:
                 scene.programs.append(path)
                 scene.cover("engine", numbered_glob(path), f"the program that {started[path]} executes")
                 if kind == "zip" and family.folder:
-                    told = f"an archive beside {path}"
-                    scene.cover("engine", suffix_glob(path), told, Sure.LIKELY)
+                    evidence = f"an archive beside {path}"
+                    scene.cover("engine", suffix_glob(path), evidence, Sure.LIKELY)
                 if kind == "text":
                     _manifest_of_program(scene, path)
                 if kind == "text" and family.folder:  # interpreted: what stands beside it is of it
-                    told = f"{started[path]} has {path} interpreted, and this stands beside it"
-                    scene.cover("engine", f"{globs.escape(family.folder)}/**", told, Sure.LIKELY)
+                    evidence = f"{started[path]} has {path} interpreted, and this stands beside it"
+                    scene.cover("engine", f"{globs.escape(family.folder)}/**", evidence, Sure.LIKELY)
             elif kind == "program":
                 program_folders[family.folder].append(path)
     for folder, paths in program_folders.items():
@@ -66,8 +66,8 @@ def _manifest_of_program(scene: InferenceContext, path: str) -> None:
                 and other not in scene.dirs
                 and scene.look.kind(other) in ("json", "toml")
             ):
-                told = read_facts(scene.look, other)
-                if isinstance(told.get("version"), str) and told.get("name"):
+                manifest = read_facts(scene.look, other)
+                if isinstance(manifest.get("version"), str) and manifest.get("name"):
                     scene.manifests_of_programs.append(other)
                     scene.cover("engine", globs.escape(other), f"it tells the version of {path}", Sure.LIKELY)
                     return

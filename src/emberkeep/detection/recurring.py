@@ -74,11 +74,11 @@ def entries_in_lines(text: str) -> list[dict[str, str]]:
     found: list[dict[str, str]] = []
     for line in text.splitlines():
         entry = _COMMENT.sub("", line).strip()
-        told = _words(entry)
-        if not told or (len(told) == 1 and _OPENS.search(entry)) or _is_section(entry):
+        words = _words(entry)
+        if not words or (len(words) == 1 and _OPENS.search(entry)) or _is_section(entry):
             continue
         behind = _BEHIND.search(line)
-        found.append(told | ({"#": behind[0].strip()} if behind else {}))
+        found.append(words | ({"#": behind[0].strip()} if behind else {}))
     if len(found) > 2 and _is_header(found):
         del found[0]
     if len(found) == 1 and len(found[0]) > 2:
@@ -107,12 +107,12 @@ def _is_header(rows: Sequence[Mapping[str, str]]) -> bool:
 
 
 def _words(entry: str) -> dict[str, str]:
-    told: dict[str, str] = {}
+    words: dict[str, str] = {}
     end = 0
     for number, word in enumerate(_WORD.finditer(entry)):
-        told[f"{number}{entry[end : word.start()].strip()}"] = word[0].strip("\"'")
+        words[f"{number}{entry[end : word.start()].strip()}"] = word[0].strip("\"'")
         end = word.end()
-    return told
+    return words
 
 
 def varying(names: Sequence[str]) -> tuple[str, str]:
@@ -265,8 +265,8 @@ def _gather(node: Node, at: str, found: dict[tuple[str, str], set[str]], depth: 
     keyed = _are_keyed(node.items)
     for item in items:
         here = f"{at}/{'*' if keyed or item.name.startswith('[') else item.name}"
-        for name, told in (plain_fields(item) if keyed else item.fields).items():
-            found["field", f"{here}/{name}"].add(told.value.strip("\"'"))
+        for name, field in (plain_fields(item) if keyed else item.fields).items():
+            found["field", f"{here}/{name}"].add(field.value.strip("\"'"))
         if depth < DEEPEST:
             _gather(item, here, found, depth + 1)
 

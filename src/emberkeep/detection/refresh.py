@@ -241,17 +241,17 @@ def _player_bound(config: Config, adoption: Adoption, tree: FolderTree) -> Itera
 def _scopes(config: Config, adoption: Adoption, tree: FolderTree) -> Iterator[Proposal]:
     """What scopes would clear besides, had they been drafted now: a file that was broken then told nothing."""
     mine = {scope.name: scope for scope in config.wiping.scopes}
-    for name, told in drafted_scopes(adoption).items():
+    for name, drafted in drafted_scopes(adoption).items():
         scope = mine.get(name)
         if scope is None:
             yield Proposal(
-                f"scopes.{name}", "add it", "files of that kind are there", Sure.LIKELY, _new_scope(name, told)
+                f"scopes.{name}", "add it", "files of that kind are there", Sure.LIKELY, _new_scope(name, drafted)
             )
             continue
         picked = scope.picked
         wanted = selection([*picked.files, *scope.stays], config.roles, config.world.tiles)
         named = {one.file for one in picked.records} | {one.database for one in picked.rows}
-        for pattern in told.get("files", ()):
+        for pattern in drafted.get("files", ()):
             chosen = selection([pattern], [*config.roles, *_as_roles(adoption)], config.world.tiles)
             new = [path for path in tree.entries() if chosen(path) and not wanted(path) and path not in named]
             if new and pattern not in picked.files:
@@ -264,7 +264,7 @@ def _scopes(config: Config, adoption: Adoption, tree: FolderTree) -> Iterator[Pr
                     _added(("scopes", name), "files", pattern, ""),
                 )
         records = {(one.file, one.at) for one in picked.records}
-        for item in told.get("records", ()):
+        for item in drafted.get("records", ()):
             if (item["file"], item["at"]) not in records and not wanted(item["file"]):
                 what = f"add {item['at']} in {item['file']}"
                 yield Proposal(
@@ -275,7 +275,7 @@ def _scopes(config: Config, adoption: Adoption, tree: FolderTree) -> Iterator[Pr
                     _listed(name, "records", item),
                 )
         rows = {(one.database, one.table) for one in picked.rows}
-        for item in told.get("rows", ()):
+        for item in drafted.get("rows", ()):
             if (item["database"], item["table"]) not in rows and not wanted(item["database"]):
                 what = f"add the table {item['table']} of {item['database']}"
                 yield Proposal(
@@ -317,8 +317,8 @@ def _records(config: Config, adoption: Adoption) -> Iterator[Proposal]:
     for found in adoption.records:
         if found.rule and not globs.matches(found.file, known):
             what = f"{found.path.lstrip('/')} in {found.file} is told apart by {' and '.join(found.rule)}"
-            where, told = f"records.{found.file}", f"unique in {found.count}"
-            yield _setting(where, what, told, found.sure, ("records", found.file), found.path, list(found.rule))
+            where, evidence = f"records.{found.file}", f"unique in {found.count}"
+            yield _setting(where, what, evidence, found.sure, ("records", found.file), found.path, list(found.rule))
 
 
 def _idle(config: Config, tree: FolderTree) -> Iterator[str]:

@@ -25,24 +25,26 @@ SMALL_TEXT = 4000
 
 def finding_of(scene: InferenceContext, one: Candidate, hypothesis: Hypothesis, sure: Sure) -> WorldFinding:
     """What is told of a candidate."""
-    told = hypothesis.reasons
+    reasons = hypothesis.reasons
     if one.is_file and scene.look.kind(one.at) == "sqlite":
         rows = {name: max(map(len, held.values()), default=0) for name, held in scene.look.columns(one.at).items()}
         blobs = scene.look.blobs(one.at)
         mixed = blobs and any(rows[name] > sqlite.FEW_ROWS for name in rows.keys() - blobs)
         tables = tuple(sorted(blobs)) if mixed else ()
-        told = f"SQLite, tables {', '.join(sorted(rows))}; {told}"
-        return WorldFinding(one.at, evidence=told, sure=sure, is_file=True, tables=tables)
+        reasons = f"SQLite, tables {', '.join(sorted(rows))}; {reasons}"
+        return WorldFinding(one.at, evidence=reasons, sure=sure, is_file=True, tables=tables)
     if one.is_file or not one.tiles:
         shown = f"one save file of {scene.look.size(one.at)} bytes" if one.is_file else f"{len(one.files)} saved files"
-        return WorldFinding(one.at, evidence=f"{shown}; {told}" if told else shown, sure=sure, is_file=one.is_file)
+        return WorldFinding(
+            one.at, evidence=f"{shown}; {reasons}" if reasons else shown, sure=sure, is_file=one.is_file
+        )
     family, names = one.tiles
     below = f"{family.folder}/{names}".removeprefix(f"{one.at}/")
     return WorldFinding(
         one.at,
         tiles=below,
         sector=whole_sectors(scene.look.size(path) for path in family.members),
-        evidence=f"{len(family.members)} tiles {names}; {told}",
+        evidence=f"{len(family.members)} tiles {names}; {reasons}",
         sure=sure,
     )
 
@@ -75,8 +77,8 @@ def cover_files(scene: InferenceContext, best: Candidate, finding: WorldFinding)
         return ()
     tables = [path for path in best.files if scene.look.kind(path) == "sqlite"]
     for path in tables if len(tables) < len(best.files) else ():
-        told = f"SQLite, tables {', '.join(sorted(scene.look.columns(path)))}"
-        scene.cover("databases", numbered_glob(path), told, Sure.LIKELY)
+        evidence = f"SQLite, tables {', '.join(sorted(scene.look.columns(path)))}"
+        scene.cover("databases", numbered_glob(path), evidence, Sure.LIKELY)
     scene.cover("world", f"{globs.escape(best.at)}/**", finding.evidence, finding.sure)
     for folder in finding.dimensions:
         scene.cover(
@@ -108,14 +110,14 @@ def _parts_of(scene: InferenceContext, best: Candidate) -> list[str]:
 def number_shape(scene: InferenceContext, one: Candidate) -> str:
     """A save whose name carries numbers: those that scripts and settings also give are size and seed, the rest
     its format. "" when there is none."""
-    told = {
+    given = {
         value for path in scene.of_role("scripts", "settings") for value in re.findall(r"\d+", scene.look.text(path))
     }
     folder = one.at.rpartition("/")[0] if one.is_file else one.at
     for path in one.files:
         name = path.rsplit("/", 1)[-1]
         numbers = save_numbers(name)
-        own = [value for value in numbers if value not in told]
+        own = [value for value in numbers if value not in given]
         if len(numbers) >= 2 and len(own) == 1 and scene.look.kind(path) in ("binary", "packed"):
             parts = [
                 ("{number}" if part == own[0] else "*") if part.isdigit() else part for part in re.split(r"(\d+)", name)
@@ -123,7 +125,7 @@ def number_shape(scene: InferenceContext, one: Candidate) -> str:
             below = path.removeprefix(f"{folder}/").rpartition("/")[0]
             shape = "".join(parts)
             return f"{below}/{shape}" if below else shape
-    return _shared_number(scene, one, told)
+    return _shared_number(scene, one, given)
 
 
 def _shared_number(scene: InferenceContext, one: Candidate, numbers: set[str]) -> str:
@@ -154,15 +156,16 @@ def with_engine_number(scene: InferenceContext, found: WorldFinding) -> WorldFin
         return found
     shape = found.numbered.rsplit("/", 1)[-1]
     names = re.compile(re.escape(shape).replace(r"\*", "[^/]*").replace(r"\{number\}", r"(\d+)"))
-    numbers = {told[1] for path in scene.below(found.base) if (told := names.fullmatch(path.rsplit("/", 1)[-1]))}
+    stems = (names.fullmatch(path.rsplit("/", 1)[-1]) for path in scene.below(found.base))
+    numbers = {stem[1] for stem in stems if stem}
     for path in scene.of_role("engine"):
         if scene.look.kind(path) != "text" or scene.look.size(path) > SMALL_TEXT:
             continue
         for line in scene.look.text(path).splitlines():
-            told = re.fullmatch(r"(\D*[A-Za-z]\D*)(\d+)\s*", line)
-            if told and told[2] in numbers:
+            word = re.fullmatch(r"(\D*[A-Za-z]\D*)(\d+)\s*", line)
+            if word and word[2] in numbers:
                 return replace(
-                    found, number_in=path, number_pattern=f"{re.escape(told[1]).replace(chr(92) + ' ', ' ')}(\\d+)"
+                    found, number_in=path, number_pattern=f"{re.escape(word[1]).replace(chr(92) + ' ', ' ')}(\\d+)"
                 )
     return found
 
@@ -182,9 +185,9 @@ def with_pointer(scene: InferenceContext, leads: Leads, one: Candidate, found: W
     parts = _parts_of(scene, one) if one.is_file else []
     named = [path for path in parts if leads.name_whole(path)]
     weighed = [(lead, _weighed_lead(scene, lead, one, named)) for lead in one.leads]
-    scene.weighed += [told for _, told in weighed]
+    scene.weighed += [rated for _, rated in weighed]
     lead, hypothesis = max(weighed, key=lambda item: item[1].log_odds)
-    second = max((told.log_odds for other, told in weighed if other is not lead), default=-99.0)
+    second = max((rated.log_odds for other, rated in weighed if other is not lead), default=-99.0)
     sure = hypothesis.sure if hypothesis.log_odds - second >= 1 else Sure.GUESS
     kept = is_found_again(scene, lead)
     sure = max(sure, found.sure, key=(Sure.SURE, Sure.LIKELY, Sure.GUESS).index) if kept else Sure.GUESS

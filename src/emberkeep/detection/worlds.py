@@ -46,15 +46,15 @@ def world(scene: InferenceContext) -> WorldFinding:
     """Cover the world's files and say what they are."""
     leads = Leads(scene)
     weighed = _all_weighed(scene, candidates_in(scene, leads, saved_files(scene)))
-    if all(told.probability < EVEN for _, told in weighed):
+    if all(rated.probability < EVEN for _, rated in weighed):
         texts = sorted(scene.saved_texts) or written_files(scene)
         weighed += _all_weighed(scene, candidates_in(scene, leads, texts))
-    scene.weighed += [told for _, told in weighed]
+    scene.weighed += [rated for _, rated in weighed]
     best, hypothesis = max(weighed, key=lambda item: (item[1].log_odds, -len(item[0].at)), default=(None, None))
     if best is None or hypothesis is None or hypothesis.probability < LEAST:
         return WorldFinding()
     played = _also_played(best)
-    rivals = [told.log_odds for other, told in weighed if other in best.rivals and other.at not in played]
+    rivals = [rated.log_odds for other, rated in weighed if other in best.rivals and other.at not in played]
     sure = hypothesis.sure if hypothesis.log_odds - max(rivals, default=-99.0) >= 2 else Sure.GUESS
     if _is_contradicted(scene, best, played) or best.is_mostly_other or best.in_turn:
         sure = Sure.GUESS

@@ -224,10 +224,13 @@ def _in_turn(left: Sequence[Item], right: Sequence[Item], found: dict[int, int])
 
 
 def same_comments(left: Sequence[Item], right: Sequence[Item]) -> dict[int, int]:
-    """Comments that say the same to the same record, wherever it stands; else those behind the same record."""
+    """Comments that say the same to the same record, wherever it stands; else those behind the same record, unless both
+    sides have both records that they belong to: then each says it of another one."""
     found: dict[int, int] = {}
     if not (_has_comments(left) and _has_comments(right)):
         return found
+    records = [{_token(item) for item in side if item.node.role is Role.RECORD} for side in (left, right)]
+    shared = records[0] & records[1]
     for neighbour in (owner_key, _leader_key):
         taken = set(found.values())
         waiting: dict[Hashable, list[int]] = defaultdict(list)
@@ -237,9 +240,19 @@ def same_comments(left: Sequence[Item], right: Sequence[Item]) -> dict[int, int]
         for at, item in enumerate(left):
             if item.node.role is not Role.COMMENT or at in found:
                 continue
-            if there := waiting.get((_token(item), neighbour(left, at))):
-                found[at] = there.pop(0)
+            there = waiting.get((_token(item), neighbour(left, at)), [])
+            apart = neighbour is _leader_key and _owned(left, at) in shared
+            other = next((b for b in there if not apart or _owned(right, b) not in shared), None)
+            if other is not None:
+                there.remove(other)
+                found[at] = other
     return found
+
+
+def _owned(items: Sequence[Item], at: int) -> Hashable:
+    """The record that a comment belongs to, wherever on its line it stands; None at a container's end."""
+    owner = owner_of(items, at)
+    return None if owner is None else _token(items[owner])
 
 
 def _has_comments(items: Sequence[Item]) -> bool:

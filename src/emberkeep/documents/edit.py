@@ -35,10 +35,10 @@ def unquoted(value: str) -> str:
         return value
     if value[0] == '"':
         try:
-            told = json.loads(value)
+            parsed = json.loads(value)
         except ValueError:
             return value[1:-1]
-        return told if isinstance(told, str) else value
+        return parsed if isinstance(parsed, str) else value
     return value[1:-1]
 
 
@@ -287,10 +287,10 @@ def _is_plain_yaml(wanted: str) -> bool:
     import yaml  # only where YAML is written
 
     try:
-        told = yaml.safe_load(f"key: {wanted}")["key"]
+        parsed = yaml.safe_load(f"key: {wanted}")["key"]
     except (yaml.YAMLError, TypeError, KeyError):
         return False
-    return told == wanted or isinstance(told, bool) or _DECIMAL.fullmatch(wanted) is not None
+    return parsed == wanted or isinstance(parsed, bool) or _DECIMAL.fullmatch(wanted) is not None
 
 
 _ENTRIES: Mapping[str, Callable[[str, str], str]] = {

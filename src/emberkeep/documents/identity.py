@@ -49,7 +49,7 @@ class Learned:
     """A rule and where it came from. ``None`` as rule: siblings of this path never repeat."""
 
     rule: Rule | None
-    told: bool = False
+    configured: bool = False
 
 
 def field_values(nodes: Sequence[Node], name: str) -> list[str | None]:
@@ -78,7 +78,7 @@ class KeyRules:
 
     vendor: Sequence[Document]
     mine: Sequence[Document]
-    told: Mapping[str, Rule] = field(default_factory=dict)
+    configured: Mapping[str, Rule] = field(default_factory=dict)
     _learned: dict[Path, Learned] = field(default_factory=dict)
     _by_name: _ByName = field(default_factory=dict)
     _weights: dict[Path, linkage.Weights] = field(default_factory=dict)
@@ -136,9 +136,9 @@ class KeyRules:
         return any(document.learns_identity for document in (*self.vendor, *self.mine))
 
     def _learn(self, path: Path) -> Learned:
-        told = self.told.get("/".join(path))
-        if told is not None:
-            return Learned(told, told=True)
+        rule = self.configured.get("/".join(path))
+        if rule is not None:
+            return Learned(rule, configured=True)
         found = Siblings.of(path, (*self.vendor, *self.mine), self._by_name)
         if not found.repeat:
             certain = (*_CERTAIN, "name", TEXT) if path[-1] == "[]" else _CERTAIN
@@ -278,8 +278,8 @@ class _Telling:
         for keys in there:
             known.update(keys.keys())
         kept = sum(count for keys in there for key, count in keys.items() if known[key] > 1)
-        told = sum(keys.total() for keys in there)
-        return _Telling(told / total, kept / told if told and len(there) > 1 else 1.0, total // len(there))
+        bearing = sum(keys.total() for keys in there)
+        return _Telling(bearing / total, kept / bearing if bearing and len(there) > 1 else 1.0, total // len(there))
 
     @property
     def worth(self) -> float:

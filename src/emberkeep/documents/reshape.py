@@ -98,13 +98,13 @@ def _shaped(opened: File, document: Document, node: Node, shape: Shape) -> Itera
     for name, new in shape.rename.items():
         if name in inside and new not in inside:
             yield from rename_edits(document, inside[name], new)
-        elif (told := node.fields.get(f"@{name}")) is not None and f"@{new}" not in node.fields:
-            start = document.text.index(name, *told.outer)
+        elif (field := node.fields.get(f"@{name}")) is not None and f"@{new}" not in node.fields:
+            start = document.text.index(name, *field.outer)
             yield Edit(start, start + len(name), new)
-    for name, told in plain.items():
-        wanted = _new_value(told, shape.values.get(name, {}), shape.scale.get(name))
+    for name, field in plain.items():
+        wanted = _new_value(field, shape.values.get(name, {}), shape.scale.get(name))
         if wanted is not None and name not in shape.drop:
-            yield Edit(told.start, told.end, opened.spelled(wanted, told))
+            yield Edit(field.start, field.end, opened.spelled(wanted, field))
     yield from insert(document, node, added)
 
 

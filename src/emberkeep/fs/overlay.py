@@ -243,11 +243,11 @@ class Overlay(Still):
         """A hash over what ``paths`` will be; of contents that are made, not carried, the bytes too."""
         chosen = sorted(paths)
         entries = [self._entries.get(path) if path else self._top for path in chosen]
-        told = [
+        lines = [
             f"{path}\0{entry.kind}\0{entry.mode}\0{entry.mtime_ns}\0{entry.size}\0{entry.points_at}" if entry else path
             for path, entry in zip(chosen, entries, strict=True)
         ]
-        hasher = blake3("\n".join(told).encode("utf-8", "surrogateescape"))
+        hasher = blake3("\n".join(lines).encode("utf-8", "surrogateescape"))
         for path in chosen:
             if path in self._data:
                 hasher.update(self._data[path])

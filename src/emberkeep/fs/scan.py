@@ -145,8 +145,10 @@ class Scan:
         if self.unread:
             return ""
         rows = [("", os.stat(self.root)), *self.rows]  # noqa: PTH116 - loads no pathlib
-        told = [(path, facts[:7], facts.st_mtime_ns, facts.st_ctime_ns) for path, facts in rows]
-        return blake3(marshal.dumps(told, 2)).hexdigest()  # version 2 writes what is equal alike, later ones may not
+        facts_of = [(path, facts[:7], facts.st_mtime_ns, facts.st_ctime_ns) for path, facts in rows]
+        return blake3(
+            marshal.dumps(facts_of, 2)
+        ).hexdigest()  # version 2 writes what is equal alike, later ones may not
 
     def _list(self, folder: str) -> list[str]:
         """Add what stands in one folder; the folders among it."""

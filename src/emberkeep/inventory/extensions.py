@@ -44,13 +44,13 @@ def read_manifest(look: FileProbe, path: str) -> Extension | None:
         tops = {name.partition("/")[0] for name in members}
         deep = 1 if len(tops) == 1 and not any(name in tops for name in members) else 0  # all in one folder
         texts = (look.member_text(path, name) for name in members if name.count("/") == deep and _NAMES.search(name))
-        return next((told for text in texts if (told := _told(path, _facts(text)))), None)
+        return next((extension for text in texts if (extension := _extension(path, _facts(text)))), None)
     if kind in MANIFEST_KINDS and "/" in path and look.size(path) <= LARGEST_MANIFEST:
-        return _told(path, _facts(look.text(path)))
+        return _extension(path, _facts(look.text(path)))
     if kind == "text" and "/" in path and _CODE.search(path):
         first = look.text(path)[:2000].splitlines()[:20]
         header = "\n".join(line.lstrip("-#/*; \t") for line in first if line[:1] in "-#/*;")
-        return _told(path, _facts(header)) if header else None
+        return _extension(path, _facts(header)) if header else None
     return None
 
 
@@ -59,7 +59,7 @@ def read_facts(look: FileProbe, path: str) -> Mapping[str, Any]:
     return _facts(look.text(path)) if look.size(path) <= LARGEST_MANIFEST else {}
 
 
-def _told(path: str, facts: Mapping[str, Any]) -> Extension | None:
+def _extension(path: str, facts: Mapping[str, Any]) -> Extension | None:
     name, version = facts.get("name") or facts.get("id"), facts.get("version")
     if isinstance(name, str) and isinstance(version, (str, int, float)) and not isinstance(version, bool):
         return Extension(path, name, str(version), _first(facts, _BUILT_FOR), tuple(_listed(facts, _NEEDS)))
@@ -107,5 +107,5 @@ def duplicates(installed: Sequence[Extension]) -> list[tuple[Extension, ...]]:
 
 def fits_engine(extension: Extension, engine: str) -> bool:
     """Whether it was built for this engine version or its line (4.2 fits 4.2.0); one that says nothing fits."""
-    told = extension.built_for
-    return not told or engine == told or engine.startswith(told + ".") or told.startswith(engine + ".")
+    wanted = extension.built_for
+    return not wanted or engine == wanted or engine.startswith(wanted + ".") or wanted.startswith(engine + ".")

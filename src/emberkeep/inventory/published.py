@@ -31,13 +31,13 @@ class Published:
 def wanted_versions(wanted: Iterable[Wanted], folder: Path, *, offline: bool = False) -> list[Published]:
     """Every wanted version, addresses asked at the same time. ``folder``: what relative files are relative to;
     ``offline``: addresses are not asked."""
-    told = list(wanted)
-    if offline or not any(one.address for one in told):
-        return [_read(one, folder, offline) for one in told]
+    all_wanted = list(wanted)
+    if offline or not any(one.address for one in all_wanted):
+        return [_read(one, folder, offline) for one in all_wanted]
     from concurrent.futures import ThreadPoolExecutor
 
     with ThreadPoolExecutor(max_workers=8) as pool:
-        return list(pool.map(lambda one: _read(one, folder, offline), told))
+        return list(pool.map(lambda one: _read(one, folder, offline), all_wanted))
 
 
 def _read(wanted: Wanted, folder: Path, offline: bool) -> Published:

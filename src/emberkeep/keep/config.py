@@ -111,8 +111,8 @@ class Config:
     @property
     def guesses(self) -> tuple[tuple[str, str], ...]:
         """Open questions about which files have a role: the role, and the question."""
-        told = ((_GUESSED.match(question), question) for question in self.questions)
-        return tuple((found["role"] or "world", question) for found, question in told if found)
+        guessed = ((_GUESSED.match(question), question) for question in self.questions)
+        return tuple((found["role"] or "world", question) for found, question in guessed if found)
 
     @property
     def is_far(self) -> bool:
@@ -155,9 +155,9 @@ class Config:
     def record_rules(self, path: str) -> RecordRules:
         """The record identities told for the file at ``path``."""
         rules: dict[str, tuple[str, ...]] = {}
-        for pattern, told in self.records:
+        for pattern, keys in self.records:
             if globs.matches(path, [pattern]):
-                rules.update(told)
+                rules.update(keys)
         return rules
 
 

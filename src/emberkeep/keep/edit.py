@@ -18,18 +18,18 @@ def make_like(keep: Keep, folder: Path, server: Path) -> Keep:
     recipes; snapshots, defaults and journal stay where they are."""
     import tomlkit  # only where keep.toml is written
 
-    told = tomlkit.parse((keep.folder / FILE).read_text(encoding="utf-8"))
-    told["server"]["folder"] = Path(os.path.relpath(server, folder)).as_posix()
-    for table, key in ((told["server"], "copy"), (told, "far")):  # what it is made for lies here
+    document = tomlkit.parse((keep.folder / FILE).read_text(encoding="utf-8"))
+    document["server"]["folder"] = Path(os.path.relpath(server, folder)).as_posix()
+    for table, key in ((document["server"], "copy"), (document, "far")):  # what it is made for lies here
         table.pop(key, None)
-    _without_vaults(told)
+    _without_vaults(document)
     writing.make_folder(folder, private=True)
     others = [keep.answers_file, keep.orders_file, *keep.recipes.rglob("*")]
     for path in (path for path in others if path.is_file()):
         target = folder / path.relative_to(keep.folder)
         writing.make_folder(target.parent, private=True)
         writing.write_whole(target, [path.read_bytes()])
-    writing.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
+    writing.write_whole(folder / FILE, [tomlkit.dumps(document).encode()])
     return Keep(folder, keep.environment)
 
 

@@ -60,8 +60,8 @@ class Keep:
     def written(self) -> list[Path]:
         """The files in it that the admin writes, or has had written, and may read."""
         recipes = sorted(path for path in self.recipes.rglob("*") if path.is_file())
-        told = (self.folder / FILE, self.answers_file, self.orders_file)
-        return [*(path for path in told if path.is_file()), *recipes]
+        files = (self.folder / FILE, self.answers_file, self.orders_file)
+        return [*(path for path in files if path.is_file()), *recipes]
 
     @property
     def recipes(self) -> Path:

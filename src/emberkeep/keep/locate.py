@@ -16,9 +16,9 @@ VARIABLE = "EMBERKEEP_KEEP"
 def keep_meant(explicit: str | None, environment: Mapping[str, str], here: str) -> str:
     """The folder of the keep meant by ``--keep`` or by the variable, whether or not there is one, or else found from
     the folder ``here`` upwards; "" where none is."""
-    told = explicit or environment.get(VARIABLE)
-    if told:
-        return os.path.abspath(told)
+    named = explicit or environment.get(VARIABLE)
+    if named:
+        return os.path.abspath(named)
     return next((folder for folder in _candidates(here) if is_keep(folder)), "")
 
 
@@ -48,7 +48,7 @@ def likely_server(keep: str) -> str:
 
     try:
         with open(os.path.join(keep, FILE), "rb") as file:  # noqa: PTH123 - loads no pathlib
-            told = tomllib.load(file)["server"]["folder"]
-        return inside(keep, told)
+            server = tomllib.load(file)["server"]["folder"]
+        return inside(keep, server)
     except (OSError, ValueError, KeyError, TypeError, RecursionError):
         return ""

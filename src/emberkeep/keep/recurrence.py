@@ -115,8 +115,8 @@ def _rule(rule: str, begin: datetime, zone: ZoneInfo) -> Any:
 
     until = re.search(r"UNTIL=(\d{8}T\d{6})Z", rule)
     if until:  # told in UTC, as the standard wants where there is a zone; the arithmetic is in local time
-        told = datetime.strptime(until[1], "%Y%m%dT%H%M%S").replace(tzinfo=UTC).astimezone(zone)
-        rule = rule.replace(until[0], f"UNTIL={told:%Y%m%dT%H%M%S}")
+        moment = datetime.strptime(until[1], "%Y%m%dT%H%M%S").replace(tzinfo=UTC).astimezone(zone)
+        rule = rule.replace(until[0], f"UNTIL={moment:%Y%m%dT%H%M%S}")
     try:
         return rrulestr(rule, dtstart=begin)
     except (ValueError, TypeError, KeyError, AttributeError) as error:
@@ -202,7 +202,7 @@ def from_words(text: str, start: date | datetime | None, zone: ZoneInfo) -> Recu
     found = next((match for form in _FORMS if (match := form.fullmatch(left))), None)
     if found is None:
         raise NotUnderstood(f"'{text}' is not understood", _EXAMPLES)
-    parts = _parts({name: told for name, told in found.groupdict().items() if told}, text)
+    parts = _parts({name: part for name, part in found.groupdict().items() if part}, text)
     _limit(parts, but, only, text)
     parts.setdefault("BYHOUR", str(at.hour))
     parts.setdefault("BYMINUTE", str(at.minute))
@@ -281,8 +281,8 @@ def _limit(parts: dict[str, str], but: list[str], only: list[str], text: str) ->
     if but and but[0] in MONTHS:
         months -= {MONTHS.index(word) + 1 for word in but}
     if len(months) < 12:
-        told = parts.get("BYMONTH")
-        left = months & set(map(int, told.split(","))) if told else months
+        month_list = parts.get("BYMONTH")
+        left = months & set(map(int, month_list.split(","))) if month_list else months
         if not left:
             raise NotUnderstood(f"'{text}' never comes: every month is left out")
         parts["BYMONTH"] = ",".join(map(str, sorted(left)))

@@ -64,16 +64,16 @@ class Answer:
 
     def fits(self, question: Question) -> bool:
         """Whether this answer was given to this very question."""
-        told = ((self.old, question.old), (self.mine, question.mine), (self.new, question.new))
-        return all(mine is None or _folded(mine) == _folded(theirs) for mine, theirs in told)
+        pairs = ((self.old, question.old), (self.mine, question.mine), (self.new, question.new))
+        return all(mine is None or _folded(mine) == _folded(theirs) for mine, theirs in pairs)
 
 
 def _alike(answer: Answer, question: Question) -> bool:
     """Whether an answer's values differ from a question's in nothing but numbers."""
-    told = ((answer.old, question.old), (answer.mine, question.mine), (answer.new, question.new))
+    pairs = ((answer.old, question.old), (answer.mine, question.mine), (answer.new, question.new))
     return all(
         one is not None and other is not None and _NUMBERS.sub("0", one) == _NUMBERS.sub("0", other)
-        for one, other in told
+        for one, other in pairs
     )
 
 
@@ -102,7 +102,7 @@ class Answers:
                 given.setdefault(answer.name, []).append((answer, source))
         return cls(given)
 
-    def settle(self, question: Question) -> tuple[str, str]:
+    def resolve(self, question: Question) -> tuple[str, str]:
         """The answer to a question and where it came from."""
         name = (question.file, question.record, question.field)
         for answer, source in self.given.get(name, ()):
@@ -131,7 +131,7 @@ class Answers:
 
     def unused(self, source: str) -> tuple[Name, ...]:
         """Answers of one source that fitted no question."""
-        names = [name for name, told in self.given.items() if any(where == source for _, where in told)]
+        names = [name for name, answers in self.given.items() if any(where == source for _, where in answers)]
         return tuple(name for name in names if (name, source) not in self._used)
 
 
@@ -152,8 +152,8 @@ def known(path: Path) -> list[Answer]:
 
 def gathered(given: Path | None, memory: Path | None = None, *, new: bool = False) -> Answers:
     """Answers from a file and from those remembered; those of the file win. ``new``: the file need not be there."""
-    told = [] if given is None else known(given) if new else read(given)
-    return Answers.of((GIVEN, told), (REMEMBERED, [] if memory is None else known(memory)))
+    answers = [] if given is None else known(given) if new else read(given)
+    return Answers.of((GIVEN, answers), (REMEMBERED, [] if memory is None else known(memory)))
 
 
 def _answer(item: Reader) -> Answer:
@@ -190,8 +190,8 @@ def remember(path: Path, questions: Iterable[Question]) -> None:
     one's place."""
     answers = {(*answer.name, answer.old, answer.mine, answer.new): answer for answer in known(path)}
     for asked in questions:
-        for told in _told(asked):
-            answers[(*told.name, told.old, told.mine, told.new)] = told
+        for one in _answers_of(asked):
+            answers[(*one.name, one.old, one.mine, one.new)] = one
     if answers:
         save(path, answers.values())
 
@@ -201,7 +201,7 @@ def save(path: Path, answers: Iterable[Answer]) -> None:
     writing.write_whole(path, [serialize(answers).encode()])
 
 
-def _told(asked: Question) -> Iterable[Answer]:
+def _answers_of(asked: Question) -> Iterable[Answer]:
     """The answer to a question; a typed value is the admin's own from then on, so the question with it is settled
     too."""
     if asked.open:

@@ -103,9 +103,9 @@ def _of_list(about: _About, groups: Sequence[Sequence[Record]], strict: Strictne
         if len(values) >= strict.support:
             yield from ((about.check(words), held) for words, held in _of_values(each, values, strict))
     numeric = {
-        each: told
+        each: numbers
         for each, count in present.items()
-        if count >= strict.wide and (told := _numbers(every, each)) is not None
+        if count >= strict.wide and (numbers := _numbers(every, each)) is not None
     }
     for (low, lows), (high, highs) in itertools.permutations(numeric.items(), 2):
         if _ordered(low, lows, high, highs, strict):
@@ -174,19 +174,19 @@ def _ordered(
     low: str, lows: Sequence[Decimal | None], high: str, highs: Sequence[Decimal | None], strict: Strictness
 ) -> bool:
     """Whether one number never exceeds another, and that is hardly chance: their names say so, or they often meet."""
-    told = meeting = 0
+    ordered = meeting = 0
     for one, other in zip(lows, highs, strict=True):
         if one is None or other is None:
             continue
         if one > other:
             return False
-        told += 1
+        ordered += 1
         meeting += one == other
     if strict is LOOSE:
-        return told > 0
-    if told < strict.wide or meeting == told:
+        return ordered > 0
+    if ordered < strict.wide or meeting == ordered:
         return False
-    return bool(_PAIRED.search(low) or _PAIRED.search(high)) or meeting >= max(3, told // 20)
+    return bool(_PAIRED.search(low) or _PAIRED.search(high)) or meeting >= max(3, ordered // 20)
 
 
 def _both(record: Record, low: str, high: str) -> tuple[Decimal, Decimal] | None:
@@ -237,7 +237,7 @@ def _references(releases: Sequence[Mapping[str, Table]]) -> Iterator[tuple[Check
                     (len(names[-1][there]), there)
                     for there in names[-1]
                     if there != (path, name)
-                    and all(set(told) <= known.get(there, set()) for told, known in zip(values, names, strict=True))
+                    and all(set(used) <= known.get(there, set()) for used, known in zip(values, names, strict=True))
                 ]
                 if suited:
                     _, (file, where) = min(suited)

@@ -329,7 +329,9 @@ def edited_in(left: Node, right: Node) -> str:
         for side in (left, right)
     )
     names = [name for name in dict.fromkeys([*before, *after]) if before.get(name) != after.get(name)]
-    told = [f"{name or 'its value'} {before.get(name, 'absent')} → {after.get(name, 'absent')}" for name in names[:3]]
-    if len(names) > len(told):
-        told.append(f"{len(names) - len(told)} more")
-    return ", ".join(told) or "what it holds"
+    changes = [
+        f"{name or 'its value'} {before.get(name, 'absent')} → {after.get(name, 'absent')}" for name in names[:3]
+    ]
+    if len(names) > len(changes):
+        changes.append(f"{len(names) - len(changes)} more")
+    return ", ".join(changes) or "what it holds"

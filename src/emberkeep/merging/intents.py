@@ -227,11 +227,11 @@ class _Search:
             for condition in self._conditions(made) if len(made) >= LEAST else ():
                 met = [row for row in self.rows if self._meets(row, condition)]
                 inside = {row.record for row in met}
-                told = [edit for edit in made if edit.record in inside]
-                for do, operand, most in _operations(told):
+                concerned = [edit for edit in made if edit.record in inside]
+                for do, operand, most in _operations(concerned):
                     if best is not None and best[0][0] > most:
                         continue  # it cannot explain more
-                    found = self._intent(self._order(do, operand, field, condition), met, set(told))
+                    found = self._intent(self._order(do, operand, field, condition), met, set(concerned))
                     if found and (best is None or self._worth(found) > best[0]):
                         best = (self._worth(found), found)
         return best[1] if best else None
@@ -256,8 +256,8 @@ class _Search:
         explained = tuple(edit for edit in found.explained if edit in waiting)
         if len(explained) < LEAST or len(found.strays) > MOST_EXCEPTIONS * len(explained):
             return None
-        told = replace(found.order, excepted=tuple(found.strays), explains=len(explained))
-        return Intent(told, explained, found.strays)
+        explained_by = replace(found.order, excepted=tuple(found.strays), explains=len(explained))
+        return Intent(explained_by, explained, found.strays)
 
     def _worth(self, found: Intent) -> tuple[float, ...]:
         order = found.order

@@ -57,9 +57,9 @@ def regions(old: Sequence[str], mine: Sequence[str], new: Sequence[str]) -> Iter
         yield Region((at[0], end[0]), (at[1], end[1]), (at[2], end[2]), False)
 
 
-def merge_lines(path: str, old: str, mine: Text, new: str, settle: Resolver) -> RecordsMerged:
+def merge_lines(path: str, old: str, mine: Text, new: str, resolve: Resolver) -> RecordsMerged:
     """Bring ``new`` into ``mine`` line by line; line ends and a missing final one stay the admin's."""
-    merged = _Lines(path, split(old), mine, split(new), settle).merge()
+    merged = _Lines(path, split(old), mine, split(new), resolve).merge()
     if merged.taken and _is_merged_already(old, mine, new):
         return replace(merged, text=mine.text, taken=(), questions=())
     return merged
@@ -78,13 +78,13 @@ def _is_merged_already(old: str, mine: Text, new: str) -> bool:
 
 
 class _Lines:
-    def __init__(self, path: str, old: list[str], mine: Text, new: list[str], settle: Resolver) -> None:
+    def __init__(self, path: str, old: list[str], mine: Text, new: list[str], resolve: Resolver) -> None:
         self.path = path
         self.source = mine
         self.mine = split(mine.text)
         self.sides = {OLD: [body(line) for line in old], NEW: [body(line) for line in new]}
         self.bodies = [body(line) for line in self.mine]
-        self.settle = settle
+        self.resolve = resolve
         self.out: list[str] = []
         self.taken: list[Change] = []
         self.kept: list[Change] = []
@@ -125,7 +125,7 @@ class _Lines:
             self._ask(Question(self.path, where, LINES, before, here, after, line=line), region)
 
     def _ask(self, question: Question, region: Region) -> None:
-        answer, by = self.settle(question)
+        answer, by = self.resolve(question)
         self.questions.append(replace(question, answer=answer, by=by))
         if answer in (NEW, OLD):
             self._put(self.sides[answer][slice(*(region.new if answer == NEW else region.old))])

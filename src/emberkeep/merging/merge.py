@@ -64,12 +64,12 @@ def merge_file(
     new: bytes | None,
     *,
     rules: Mapping[str, Rule] | None = None,
-    settle: Resolver = unanswered,
+    resolve: Resolver = unanswered,
     orders: Sequence[Order] = (),
 ) -> FileMerge:
     """Merge one file. A side that cannot be read gives a FileMerge with its fault, and nothing to write."""
     sides = _Sides(path, old, mine, new)
-    ways = _Ways(rules or {}, settle, in_force(orders, path))
+    ways = _Ways(rules or {}, resolve, in_force(orders, path))
     try:
         found = _merge(sides, ways)
         return replace(found, met=frozenset(ways.matched)) if ways.matched else found
@@ -89,7 +89,7 @@ class _Ways:
     """How a file is merged: record identities told, what settles questions, standing orders in force."""
 
     rules: Mapping[str, Rule]
-    settle: Resolver
+    resolve: Resolver
     orders: Sequence[Order]
     matched: set[str] = field(default_factory=set)
     """Names of the orders that met a record."""
@@ -100,17 +100,17 @@ def _merge(sides: _Sides, ways: _Ways) -> FileMerge:
     if mine is None and new is None:
         return FileMerge(sides.path, Outcome.SAME, "")
     if mine is None or new is None:
-        return _one_side_lacks_it(sides, ways.settle)
+        return _one_side_lacks_it(sides, ways.resolve)
     if old == mine == new and not ways.orders:
         text = decode(mine)
         return FileMerge(sides.path, Outcome.SAME, registry.format_of(sides.path, text.text) if text else "binary")
     texts = [decode(data) for data in (old, mine, new) if data is not None]
     if any(text is None for text in texts) or max(len(mine), len(new)) > LARGEST_TEXT:
-        return _whole(sides, "binary", ways.settle)
+        return _whole(sides, "binary", ways.resolve)
     return _text(sides, [text for text in texts if text is not None], ways)
 
 
-def _one_side_lacks_it(sides: _Sides, settle: Resolver) -> FileMerge:
+def _one_side_lacks_it(sides: _Sides, resolve: Resolver) -> FileMerge:
     old, mine, new = sides.old, sides.mine, sides.new
     if mine is None and old is None:
         taken = Change(sides.path, "", FILE, What.ADDED, None, _size(new))
@@ -120,11 +120,11 @@ def _one_side_lacks_it(sides: _Sides, settle: Resolver) -> FileMerge:
     if mine is None:
         if new == old:
             return FileMerge(sides.path, Outcome.SAME, "", kept=(_kept(sides, What.REMOVED),))
-        return _ask_file(sides, settle, "you removed this file; the vendor changed it since")
+        return _ask_file(sides, resolve, "you removed this file; the vendor changed it since")
     if mine == old:
         taken = Change(sides.path, "", FILE, What.REMOVED, _size(mine), None)
         return FileMerge(sides.path, Outcome.REMOVED, "", taken=(taken,))
-    return _ask_file(sides, settle, "the vendor removed this file; you edited it")
+    return _ask_file(sides, resolve, "the vendor removed this file; you edited it")
 
 
 def _kept(sides: _Sides, what: What) -> Change:
@@ -135,7 +135,7 @@ def _size(data: bytes | None) -> str | None:
     return None if data is None else f"{len(data)} bytes"
 
 
-def _whole(sides: _Sides, format_name: str, settle: Resolver) -> FileMerge:
+def _whole(sides: _Sides, format_name: str, resolve: Resolver) -> FileMerge:
     """A file without records or lines: one side's bytes or the other's."""
     if sides.new in (sides.old, sides.mine):
         kept = () if sides.mine == sides.old or sides.mine == sides.new else (_kept(sides, What.SET),)
@@ -143,12 +143,12 @@ def _whole(sides: _Sides, format_name: str, settle: Resolver) -> FileMerge:
     if sides.mine == sides.old:
         taken = Change(sides.path, "", FILE, What.SET, _size(sides.mine), _size(sides.new))
         return FileMerge(sides.path, Outcome.MERGED, format_name, sides.new, taken=(taken,))
-    return _ask_file(sides, settle, "both sides changed this file, and it is not text")
+    return _ask_file(sides, resolve, "both sides changed this file, and it is not text")
 
 
-def _ask_file(sides: _Sides, settle: Resolver, why: str) -> FileMerge:
+def _ask_file(sides: _Sides, resolve: Resolver, why: str) -> FileMerge:
     asked = Question(sides.path, "", FILE, _size(sides.old), _size(sides.mine), _size(sides.new), why=why)
-    answer, by = settle(asked)
+    answer, by = resolve(asked)
     if answer not in (MINE, NEW, OLD):
         answer, by = "", ""
     asked = replace(asked, answer=answer, by=by)
@@ -171,7 +171,7 @@ def _text(sides: _Sides, texts: list[Text], ways: _Ways) -> FileMerge:
             return ordered
         before = documents[0] if len(documents) == 3 else None
         try:
-            merged = merge_documents(sides.path, before, documents[-2], documents[-1], identities, ways.settle)
+            merged = merge_documents(sides.path, before, documents[-2], documents[-1], identities, ways.resolve)
         except EditConflict:
             fault = Fault("its records stand in each other's way", Place(sides.path))
             return _settled(sides, texts, "text", (fault,), ways)
@@ -203,7 +203,7 @@ def _arranged(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> 
 def _settled(sides: _Sides, texts: list[Text], chosen: str, warnings: tuple[Fault, ...], ways: _Ways) -> FileMerge:
     """A text without records, or whose records will not do: by line, a launch script's values by name."""
     if len(texts) < 3:
-        return _whole(sides, chosen, ways.settle)
+        return _whole(sides, chosen, ways.resolve)
     # A byte-order mark is no part of the first line: the admin's file has one or not, whatever the vendor's have.
     mine = replace(texts[1], text=texts[1].text.removeprefix(BOM))
     old, new = (text.text.removeprefix(BOM) for text in (texts[0], texts[2]))
@@ -211,10 +211,10 @@ def _settled(sides: _Sides, texts: list[Text], chosen: str, warnings: tuple[Faul
     if chosen == "text":
         from emberkeep.merging.scripts import merge_script  # only where there are texts without records
 
-        merged = merge_script(sides.path, old, mine, new, ways.settle)
+        merged = merge_script(sides.path, old, mine, new, ways.resolve)
         chosen = "text" if merged is None else "script"
     if merged is None:
-        merged = merge_lines(sides.path, old, mine, new, ways.settle)
+        merged = merge_lines(sides.path, old, mine, new, ways.resolve)
     if mine.text != texts[1].text:
         merged = replace(merged, text=BOM + merged.text)
     return _checked(sides, texts[1], chosen, merged, warnings, ways)
@@ -228,7 +228,7 @@ def _checked(
     was_read = chosen in registry.RECORD_FORMATS and not warnings
     known = was_read and result.data in (None, sides.old, sides.mine, sides.new)
     if not known and result.data is not None and (broken := _breaks(sides, chosen, result.data)):
-        result = _ask_file(sides, ways.settle, f"merged, it would no longer be valid: {broken}")
+        result = _ask_file(sides, ways.resolve, f"merged, it would no longer be valid: {broken}")
     return replace(result, warnings=warnings)
 
 
@@ -347,7 +347,7 @@ def merge_trees(
     paths: Iterable[str] | None = None,
     *,
     rules: Rules = no_rules,
-    settle: Resolver = unanswered,
+    resolve: Resolver = unanswered,
     orders: Sequence[Order] = (),
 ) -> Merge:
     """Merge every file of three trees, or those named by ``paths``."""
@@ -356,7 +356,7 @@ def merge_trees(
     chosen = sorted(every if paths is None else every.intersection(paths))
 
     def one(path: str, data: Sequence[bytes | None]) -> FileMerge:
-        return merge_file(path, *data, rules=rules(path), settle=settle, orders=orders)
+        return merge_file(path, *data, rules=rules(path), resolve=resolve, orders=orders)
 
     merged = [_tree_file(path, (old, mine, new), one) for path in chosen]
     met = frozenset[str]().union(*(item.met for item in merged))

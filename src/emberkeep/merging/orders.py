@@ -74,9 +74,9 @@ class Order:
             return False
         if not self.records:
             return True
-        told = {**facts(placed.node), NAMED: {placed.name}, PARENT: {placed.within}}
+        values = {**facts(placed.node), NAMED: {placed.name}, PARENT: {placed.within}}
         return all(
-            any(fnmatchcase(text, glob) for text in told.get(name, ()) for glob in wanted)
+            any(fnmatchcase(text, glob) for text in values.get(name, ()) for glob in wanted)
             for name, wanted in self.records
         )
 
@@ -158,10 +158,10 @@ def _order(item: Reader) -> Order:
 
 
 def _operation(item: Reader) -> tuple[str, str]:
-    told = item.required("do").strip()
-    if told == DROP:
+    text = item.required("do").strip()
+    if text == DROP:
         return DROP, ""
-    sign, operand = told[:1], told[1:].strip()
+    sign, operand = text[:1], text[1:].strip()
     if sign == "=" and operand:
         return "=", operand
     try:
@@ -169,8 +169,8 @@ def _operation(item: Reader) -> tuple[str, str]:
             return ("+", f"-{operand}") if sign == "-" else (sign, operand)
     except InvalidOperation:
         pass
-    if told:
-        item.fault("do", f"'{told}' is nothing an order can do", "x 2, + 5, - 5, = 0 or drop")
+    if text:
+        item.fault("do", f"'{text}' is nothing an order can do", "x 2, + 5, - 5, = 0 or drop")
     return "=", ""
 
 
@@ -182,8 +182,8 @@ def serialize(orders: Iterable[Order]) -> str:
         if order.list:
             lines.append(f"list = {quote(order.list)}")
         if order.records:
-            told = ", ".join(f"{_key(name)} = {_texts(wanted)}" for name, wanted in order.records)
-            lines.append(f"records = {{ {told} }}")
+            conditions = ", ".join(f"{_key(name)} = {_texts(wanted)}" for name, wanted in order.records)
+            lines.append(f"records = {{ {conditions} }}")
         if order.do != DROP:
             lines.append(f"field = {quote(order.field)}")
         lines.append(f"do = {quote(f'{order.do} {order.operand}'.strip())}")
@@ -287,10 +287,10 @@ class _Work:
         for order in orders:
             if order.do != DROP:
                 by_field.setdefault(order.field, []).append(order)
-        told = [plain_fields(placed.node, inside=True) if placed else {} for placed in (old, mine, new)]
+        sides = [plain_fields(placed.node, inside=True) if placed else {} for placed in (old, mine, new)]
         for field, wanted in by_field.items():
-            if field in told[2]:
-                self._field(record, field, told, wanted)
+            if field in sides[2]:
+                self._field(record, field, sides, wanted)
 
     def _field(self, record: str, field: str, records: Sequence[Mapping[str, Field]], orders: Sequence[Order]) -> None:
         before, here, after = (side.get(field) for side in records)

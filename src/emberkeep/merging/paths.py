@@ -29,7 +29,7 @@ def merge(
             raise UsageError(f"{path} is not there")
     before, after, live = _sides(old, new, mine)
     with registry.read_once():
-        found = answers.completed(merge_trees(before, after, live, settle=answers.settle, orders=orders))
+        found = answers.completed(merge_trees(before, after, live, resolve=answers.resolve, orders=orders))
         if not checked:
             return found
         from emberkeep.merging.inspection import inspect  # only where checks are made

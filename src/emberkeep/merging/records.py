@@ -59,10 +59,10 @@ def merge_documents(
     mine: Document,
     new: Document,
     identities: KeyRules,
-    settle: Resolver,
+    resolve: Resolver,
 ) -> RecordsMerged:
     """Bring ``new`` into ``mine``; ``old`` is what both began from, None when nothing is known of it."""
-    merger = _Merger(path, old, mine, new, identities, settle)
+    merger = _Merger(path, old, mine, new, identities, resolve)
     arrangement = merger.node(ThreeWay(old.root if old else None, mine.root, new.root), (mine.root.name,), "", "", "")
     return RecordsMerged(
         layout.finished(mine, merger.edits),

@@ -199,7 +199,7 @@ class Renderer:
         placed = [(node.start, 2 if node.end > node.start else -1, 0, node) for node in stands]
         for number, (start, before, run) in enumerate(self._places):
             placed += [(start, int(before), number, self.found.incoming[at][1]) for at in run]
-        return [node for *_, node in sorted(placed, key=lambda told: told[:3])]
+        return [node for *_, node in sorted(placed, key=lambda entry: entry[:3])]
 
     def _wanted(self, now: Sequence[Node]) -> list[Node]:
         """The merged items in the order of the side that leads. What it does not have, and what may not move, stays

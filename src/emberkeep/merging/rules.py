@@ -16,16 +16,16 @@ from emberkeep.keep.tables.updates import ResolutionRule
 from emberkeep.merging.results import MINE, NEW, OLD, RULE, TYPED, Question, Resolver
 
 
-def settle_by(rules: Sequence[ResolutionRule]) -> Resolver:
+def resolve_by(rules: Sequence[ResolutionRule]) -> Resolver:
     """Settles a question by the first rule that is about it and has an answer to it."""
 
-    def settle(question: Question) -> tuple[str, str]:
+    def resolve(question: Question) -> tuple[str, str]:
         for at, rule in enumerate(rules, 1):
             if _is_about(rule, question) and (answer := answered(rule.take, question)):
                 return answer, f"{RULE} {at}: take {rule.take}"
         return "", ""
 
-    return settle
+    return resolve
 
 
 def _is_about(rule: ResolutionRule, question: Question) -> bool:
@@ -63,7 +63,7 @@ def _typed(value: Decimal, question: Question) -> str:
 def in_turn(*ways: Resolver) -> Resolver:
     """Settles a question by the first of several that has an answer."""
 
-    def settle(question: Question) -> tuple[str, str]:
-        return next((told for way in ways if (told := way(question))[0]), ("", ""))
+    def resolve(question: Question) -> tuple[str, str]:
+        return next((answer for way in ways if (answer := way(question))[0]), ("", ""))
 
-    return settle
+    return resolve

@@ -27,13 +27,13 @@ Key = tuple[str, int]
 """A name, and which of those of that name in the script."""
 
 
-def merge_script(path: str, old: str, mine: Text, new: str, settle: Resolver) -> RecordsMerged | None:
+def merge_script(path: str, old: str, mine: Text, new: str, resolve: Resolver) -> RecordsMerged | None:
     """Bring ``new`` into ``mine``; None for what is no script of a known language."""
     language = scripts.language(path, mine.text)
     if not language or any(_OPEN in text for text in (old, mine.text, new)):
         return None
     sides = tuple(scripts.parse(text, language) for text in (old, mine.text, new))
-    return _Merger(path, mine, sides, settle).merge()
+    return _Merger(path, mine, sides, resolve).merge()
 
 
 @dataclass
@@ -49,7 +49,7 @@ class _Merger:
     path: str
     source: Text
     scripts: Sequence[Script]
-    settle: Resolver
+    resolve: Resolver
     holes: list[_Hole] = field(default_factory=list)
     taken: list[Change] = field(default_factory=list)
     kept: list[Change] = field(default_factory=list)
@@ -106,7 +106,7 @@ class _Merger:
         return _spelled(typed_value(answer), raw[1]) if answer.startswith(TYPED) else raw[1]
 
     def _ask(self, question: Question) -> str:
-        answer, by = self.settle(question)
+        answer, by = self.resolve(question)
         self.questions.append(replace(question, answer=answer, by=by))
         return answer
 
@@ -211,7 +211,7 @@ class _Merger:
         return replace(question, old=old, mine=mine, new=new)
 
     def _settle_lines(self, question: Question) -> tuple[str, str]:
-        return self.settle(self._asked(question))
+        return self.resolve(self._asked(question))
 
 
 _Named = TypeVar("_Named", Variable, Command, Argument)

@@ -32,7 +32,7 @@ class Sides:
     mine: Document
     new: Document
     identities: KeyRules
-    settle: Resolver
+    resolve: Resolver
     edits: list[Edit] = field(default_factory=list)
     taken: list[Change] = field(default_factory=list)
     kept: list[Change] = field(default_factory=list)
@@ -54,7 +54,7 @@ class Sides:
 
     def ask(self, question: Question, *, typed: bool = True) -> Question:
         """Note a question with its answer, if there is one by now. ``typed``: whether a value can be the answer."""
-        answer, by = self.settle(question)
+        answer, by = self.resolve(question)
         if answer.startswith(TYPED) and (question.field == RECORD or not typed):
             is_name = question.renamed and typed_value(answer) == question.renamed
             answer, by = (answer, by) if is_name else ("", "")

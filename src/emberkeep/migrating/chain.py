@@ -28,7 +28,7 @@ def chain(recipes: list[Recipe], old: str, new: str) -> list[Recipe]:
         ahead = [one for one in recipes if same_version(one.old, at) and ordering(_trimmed(one.new)) <= limit]
         if not ahead:
             raise Refused(
-                f"there is no recipe that leads from {at} towards {new}" + (f" ({_told(recipes)})"),
+                f"there is no recipe that leads from {at} towards {new}" + (f" ({_which_exist(recipes)})"),
                 place=Place(str(recipes[0].path.parent)) if recipes else None,
                 hint="put the recipe of that step beside the others, or draft one: emberkeep migrate --draft FROM TO",
             )
@@ -37,7 +37,7 @@ def chain(recipes: list[Recipe], old: str, new: str) -> list[Recipe]:
     return found
 
 
-def _told(recipes: list[Recipe]) -> str:
+def _which_exist(recipes: list[Recipe]) -> str:
     return "there are " + ", ".join(recipe.name for recipe in recipes) if recipes else "there is none at all"
 
 

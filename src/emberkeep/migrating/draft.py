@@ -69,7 +69,7 @@ def _settings_steps(before: Tree, after: Tree, config: Config) -> Iterator[str]:
         for key, value in new.items():
             if key in old:
                 continue
-            was = [name for name, told in gone.items() if told == value and len(value) > 1]
+            was = [name for name, earlier in gone.items() if earlier == value and len(value) > 1]
             yield "\n[[step]]"
             if len(was) == 1:
                 yield f"rename-key = {{ file = {quote(path)}, key = {quote(was[0])}, to = {quote(key)} }}"
@@ -136,10 +136,10 @@ def _fields(tree: Tree, paths: Sequence[str]) -> dict[str, list[Any]]:
     found: dict[str, list[Any]] = {}
     for path in paths[:MOST_SAMPLED]:
         try:
-            told = json.loads(read(tree, path))
+            player = json.loads(read(tree, path))
         except (ValueError, RecursionError, EmberKeepError):
             continue
-        for name, value in told.items() if isinstance(told, dict) else ():
+        for name, value in player.items() if isinstance(player, dict) else ():
             found.setdefault(name, []).append(value)
     return found
 
@@ -153,15 +153,15 @@ def _records_step(shape: str, old: Mapping[str, list[Any]], new: Mapping[str, li
     plain = {name: value for name, value in defaults.items() if isinstance(value, str | int | float)}
     if not (renames or drops or plain):
         return
-    told = [f"files = {quote(shape)}"]
+    keys = [f"files = {quote(shape)}"]
     if renames:
-        told.append("rename = { " + ", ".join(f"{quote(a)} = {quote(b)}" for a, b in renames.items()) + " }")
+        keys.append("rename = { " + ", ".join(f"{quote(a)} = {quote(b)}" for a, b in renames.items()) + " }")
     if plain:
-        told.append("default = { " + ", ".join(f"{quote(name)} = {json.dumps(v)}" for name, v in plain.items()) + " }")
+        keys.append("default = { " + ", ".join(f"{quote(name)} = {json.dumps(v)}" for name, v in plain.items()) + " }")
     if drops:
-        told.append("drop = [" + ", ".join(map(quote, drops)) + "]")
+        keys.append("drop = [" + ", ".join(map(quote, drops)) + "]")
     yield "\n[[step]]"
-    yield "records = { " + ", ".join(told) + " }"
+    yield "records = { " + ", ".join(keys) + " }"
 
 
 def _renamed(

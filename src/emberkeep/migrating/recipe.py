@@ -241,8 +241,8 @@ def _step(reader: Reader, at: int, conditions: Mapping[str, When]) -> RecipeStep
         return RecipeStep(EngineConverts(), line=line)
     act = _ACTS[kinds[0]](reader, kinds[0])
     holds, changes = reader.strings("holds"), reader.strings("changes-landmarks")
-    for told, known, key in ((holds, HOLDS, "holds"), (changes, MEASURES, "changes-landmarks")):
-        for name in told:
+    for names, known, key in ((holds, HOLDS, "holds"), (changes, MEASURES, "changes-landmarks")):
+        for name in names:
             if name not in known:
                 reader.fault(key, f"'{name}' is nothing that is measured", f"one of {', '.join(known)}")
     when = reader.string("when")
@@ -260,15 +260,15 @@ def _line_of_step(text: str, at: int) -> int | None:
 
 def _path(reader: Reader, key: str) -> str:
     """A path (or glob) below the server folder."""
-    told = reader.required(key)
-    if told.startswith("/") or "\\" in told or ".." in told.split("/") or re.match(r"[A-Za-z]:", told):
-        reader.fault(key, f"'{told}' leads out of the folder")
+    pattern = reader.required(key)
+    if pattern.startswith("/") or "\\" in pattern or ".." in pattern.split("/") or re.match(r"[A-Za-z]:", pattern):
+        reader.fault(key, f"'{pattern}' leads out of the folder")
         return ""
     try:
-        globs.compiled(told)
+        globs.compiled(pattern)
     except re.error as error:
-        reader.fault(key, f"'{told}' is no pattern: {error}")
-    return told
+        reader.fault(key, f"'{pattern}' is no pattern: {error}")
+    return pattern
 
 
 def _renumber(reader: Reader, key: str) -> Act:
@@ -296,9 +296,9 @@ def _move(reader: Reader, key: str) -> Act:
 
 def _remove(reader: Reader, key: str) -> Act:
     found = reader.strings(key)
-    for told in found:
-        if told.startswith("/") or ".." in told.split("/"):
-            reader.fault(key, f"'{told}' leads out of the folder")
+    for path in found:
+        if path.startswith("/") or ".." in path.split("/"):
+            reader.fault(key, f"'{path}' leads out of the folder")
     return Remove(found)
 
 
@@ -316,11 +316,11 @@ def _set(reader: Reader, key: str) -> Act:
 
 def _plain(table: Reader, key: str) -> str:
     """A value as text: texts, numbers and true or false are taken."""
-    told = table.get(key, (str, int, float, bool), "a plain value", None)
-    if told is None:
+    value = table.get(key, (str, int, float, bool), "a plain value", None)
+    if value is None:
         table.fault("", f"lacks the key '{key}'")
         return ""
-    return _text(told)
+    return _text(value)
 
 
 def _text(value: Any) -> str:

@@ -94,14 +94,14 @@ def _files(tree: Tree, layout: VendorSql) -> Iterable[_Found]:
     for path, entry in tree.entries().items():
         fits = pattern.fullmatch(path) if entry.kind is FILE else None
         if fits is not None:
-            told = fits.groupdict()
+            groups = fits.groupdict()
             yield _Found(
                 path,
-                told["from"].lstrip("vV"),
-                (told.get("to") or "").lstrip("vV"),
-                told.get("part") or "",
-                told["database"],
-                told.get("variant") or "",
+                groups["from"].lstrip("vV"),
+                (groups.get("to") or "").lstrip("vV"),
+                groups.get("part") or "",
+                groups["database"],
+                groups.get("variant") or "",
             )
 
 

@@ -83,15 +83,16 @@ def announce(
     keep: Keep, environment: Mapping[str, str], message: Message, template: str, now: datetime
 ) -> tuple[Told, ...]:
     """Tell it every way that keep.toml knows."""
-    told: Announcing = keep.config.calendar.announcing
+    announcing: Announcing = keep.config.calendar.announcing
     names = message.placeholders(keep, now)
     text = template.format_map(names)
     found: list[Told] = []
-    if told.in_game and keep.config.running.console is not None and keep.config.running.console.phrases.get("say"):
+    console = keep.config.running.console
+    if announcing.in_game and console is not None and console.phrases.get("say"):
         found += _in_game(keep, environment, text)
-    if told.file:
-        found.append(_in_file(keep, told.file, text, message, now))
-    return (*found, *_posted(told.webhooks, environment, {**names, "text": text}))
+    if announcing.file:
+        found.append(_in_file(keep, announcing.file, text, message, now))
+    return (*found, *_posted(announcing.webhooks, environment, {**names, "text": text}))
 
 
 def _in_game(keep: Keep, environment: Mapping[str, str], text: str) -> list[Told]:

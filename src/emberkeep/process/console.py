@@ -81,8 +81,8 @@ def say(console: Console, environment: Mapping[str, str], text: str, limit: floa
 
 
 def _order_all(console: Console, speak: Speak, names: Sequence[str]) -> None:
-    told = [phrase for name in names if (phrase := console.phrases.get(name))]
-    for number, phrase in enumerate(told):
+    phrases = [phrase for name in names if (phrase := console.phrases.get(name))]
+    for number, phrase in enumerate(phrases):
         if number:
             time.sleep(console.pause.total_seconds())
         _order(console, speak, phrase)

@@ -51,11 +51,11 @@ class Forecast:
     @property
     def words(self) -> str:
         """It, in words."""
-        told = f"the last start took {lasting(self.last)}"
+        last = f"the last start took {lasting(self.last)}"
         if self.conversion is None:
-            return f"{told}; no conversion was seen yet, so none can be foretold"
+            return f"{last}; no conversion was seen yet, so none can be foretold"
         low, high = self.conversion
-        return f"{told}; a conversion of this world may take {lasting(low)} to {lasting(high)}, by {self.seen} earlier"
+        return f"{last}; a conversion of this world may take {lasting(low)} to {lasting(high)}, by {self.seen} earlier"
 
 
 def forecast(starts: Sequence[Started], world: int) -> Forecast | None:
@@ -64,12 +64,12 @@ def forecast(starts: Sequence[Started], world: int) -> Forecast | None:
     good = [start for start in starts if start.state == READY]
     if not good:
         return None
-    seen = [start for start in good if start.converted and start.world > 0]
-    if not seen:
+    conversions = [start for start in good if start.converted and start.world > 0]
+    if not conversions:
         return Forecast(good[-1].seconds, None, 0)
-    rates = [start.seconds / start.world for start in seen]
+    rates = [start.seconds / start.world for start in conversions]
     spread = WIDER if len(rates) == 1 else WIDE
-    farther = max(1.0, world / max(start.world for start in seen)) ** SLOWER
+    farther = max(1.0, world / max(start.world for start in conversions)) ** SLOWER
     return Forecast(good[-1].seconds, (min(rates) * world / spread, max(rates) * world * spread * farther), len(rates))
 
 

@@ -84,15 +84,15 @@ def stop(keep: Keep, environment: Environment, say: Say = no_op) -> Stopped:
         return Stopped(())
     running, began = keep.config.running, time.monotonic()
     pids = [sign.pid for sign in before if sign.pid]
-    told = running.console is not None and bool(running.console.phrases.get("stop"))
-    if told:
+    ordered = running.console is not None and bool(running.console.phrases.get("stop"))
+    if ordered:
         _tell(keep, environment, say)
     elif running.stop.terminate is None:
         raise Refused(
             f"the server is running ({before[0].words}), and keep.toml tells no way to stop it",
             hint='set [console] with phrases = { stop = "…" }, or [stop] terminate = "30 s"; or stop it by hand',
         )
-    forced = _wait_until_gone(keep, pids, running.stop, told, say)
+    forced = _wait_until_gone(keep, pids, running.stop, ordered, say)
     still = running.stop.still.total_seconds()
     if not wait_until_still(keep.server, still, running.stop.limit.total_seconds()):
         raise RunFailed("the server has stopped, but its files go on changing", place=Place(str(keep.server)))
@@ -199,7 +199,7 @@ class Start:
 
     name: str
     pid: int
-    seen: Watched
+    watched: Watched
 
 
 def how_to_start(config: Config) -> Service:
@@ -214,11 +214,11 @@ def how_to_start(config: Config) -> Service:
 
 def server_log(config: Config) -> Log:
     """Where the server's log is and what its lines are; what [start] says of it counts before [log]."""
-    told = config.running.start
-    if told is None:
+    start = config.running.start
+    if start is None:
         return config.log
-    patterns = {**config.log.patterns, **({"ready": told.ready} if told.ready else {})}
-    return Log(told.log or config.log.within, patterns)
+    patterns = {**config.log.patterns, **({"ready": start.ready} if start.ready else {})}
+    return Log(start.log or config.log.within, patterns)
 
 
 def obstacles(config: Config, tree: Tree, environment: Environment) -> Iterator[Fault]:
@@ -268,27 +268,28 @@ def _is_elsewhere(program: str, environment: Environment) -> bool:
 
 def unheard(config: Config, environment: Environment) -> Iterator[Fault]:
     """What would keep the console from being spoken to, as far as it shows without speaking to it."""
-    told = config.running.console
-    if told is None:
+    settings = config.running.console
+    if settings is None:
         return
     try:
-        console.secret_of(told, environment)
+        console.secret_of(settings, environment)
     except Refused as error:
         yield from error.faults
-    needs = {"tmux": "tmux", "screen": "screen", "command": told.command[0] if told.command else ""}.get(told.kind, "")
+    command = settings.command[0] if settings.command else ""
+    needs = {"tmux": "tmux", "screen": "screen", "command": command}.get(settings.kind, "")
     if needs and not _is_elsewhere(needs, environment):
         yield Fault(f"the console cannot be reached: there is no {needs}", hint="mend [console] in keep.toml")
-    if told.kind == "fifo" and Path(told.path).is_absolute() and not Path(told.path).exists():
-        yield Fault(f"the console cannot be reached: there is no {told.path}", hint="mend path in [console]")
+    if settings.kind == "fifo" and Path(settings.path).is_absolute() and not Path(settings.path).exists():
+        yield Fault(f"the console cannot be reached: there is no {settings.path}", hint="mend path in [console]")
 
 
 @dataclass(frozen=True)
 class Hear:
-    """Who hears of a start: ``launched`` the process as soon as there is one, ``seen`` what is seen while it is
-    followed."""
+    """Who hears of a start: ``launched`` the process as soon as there is one, ``on_watch`` what is seen while it
+    is followed."""
 
     launched: Callable[[int], None] = lambda pid: None
-    seen: Callable[[str, Watched], None] = lambda name, seen: None
+    on_watch: Callable[[str, Watched], None] = lambda name, watched: None
 
 
 def start(keep: Keep, environment: Environment, output: Path, hear: Hear | None = None) -> list[Start]:
@@ -299,7 +300,7 @@ def start(keep: Keep, environment: Environment, output: Path, hear: Hear | None 
     done = []
     for service in (*config.running.services, last):
         done.append(_one(keep, service, service is last, environment, output, hear or Hear()))
-        if done[-1].seen.state is not State.READY and not service.goes_on:
+        if done[-1].watched.state is not State.READY and not service.goes_on:
             break
     return done
 
@@ -335,7 +336,7 @@ def _one(
             f"keep.toml does not tell which line says that {service.name} is ready",
             hint="set ready in [log], [start] or [[service]]",
         )
-    return Start(service.name, process.pid, watch.run(lambda seen: hear.seen(service.name, seen)))
+    return Start(service.name, process.pid, watch.run(lambda watched: hear.on_watch(service.name, watched)))
 
 
 def launch(server: Path, service: Service, environment: Environment, printed: Path) -> subprocess.Popen[bytes]:

@@ -45,12 +45,12 @@ def signs(server: Path, config: Config | None = None) -> Iterator[Sign]:
     started it do not count, nor do programs that people look at files with.
     """
     root = Path(os.path.realpath(server))
-    told = config.running.process if config else Process()
-    yield from _processes(root, told.command)
-    yield from _pid_files(root, told.pid_file)
-    yield from _listening(told.address)
-    yield from _locked(root, told.lock)
-    yield from _growing(root, told.grows or (config.log.within if config else ()))
+    expected = config.running.process if config else Process()
+    yield from _processes(root, expected.command)
+    yield from _pid_files(root, expected.pid_file)
+    yield from _listening(expected.address)
+    yield from _locked(root, expected.lock)
+    yield from _growing(root, expected.grows or (config.log.within if config else ()))
 
 
 def _processes(root: Path, command: str) -> Iterator[Sign]:

@@ -259,24 +259,24 @@ class Watch:
     failed: Callable[[], bool] = lambda: False
     """Whether the command itself has ended with a code that tells a failure: then no other process is to come."""
     began: float = field(default_factory=time.monotonic)
-    _seen: Watched = Watched()
+    _watched: Watched = Watched()
     _line_at: float = 0.0
     _moved_at: float = 0.0
     _alive_at: float = 0.0
     _changed: bool = False
 
-    def seen_before(self, seen: Watched) -> None:
+    def resume_from(self, watched: Watched) -> None:
         """Count what was seen of this start before the watch began."""
-        self._seen = seen
+        self._watched = watched
 
     def run(self, on_watch: Callable[[Watched], None] = lambda _: None) -> Watched:
         """Follow until it is ready or cannot become so any more; ``on_watch`` hears what was seen so far."""
         self._line_at = self._moved_at = self._alive_at = time.monotonic()
         while True:
-            seen = self.turn()
-            on_watch(seen)
-            if seen.state is not State.WAITING:
-                return seen
+            watched = self.turn()
+            on_watch(watched)
+            if watched.state is not State.WAITING:
+                return watched
             time.sleep(TURN)
 
     def turn(self) -> Watched:
@@ -287,26 +287,26 @@ class Watch:
         now = time.monotonic()
         if self.movement and self.movement.due():
             self._note(self.movement.look(), now)
-        seen = replace(
-            self._seen,
+        watched = replace(
+            self._watched,
             waits_for=tuple(self._missing()),
             seconds=now - self.began,
             quiet=now - self._line_at,
             still=now - max(self._line_at, self._moved_at),
             converted=self._changed,
         )
-        if not seen.waits_for:
+        if not watched.waits_for:
             state = State.READY
         elif dead:
             state = State.DIED
-        elif seen.seconds > self.service.limit.total_seconds():
+        elif watched.seconds > self.service.limit.total_seconds():
             state = State.LATE
-        elif seen.still > self.service.silent.total_seconds():
+        elif watched.still > self.service.silent.total_seconds():
             state = State.SILENT
         else:
             state = State.WAITING
-        self._seen = replace(seen, state=state)
-        return self._seen
+        self._watched = replace(watched, state=state)
+        return self._watched
 
     def _is_dead(self) -> bool:
         """Whether nothing of it lives, and has not for a while: a script that puts its server into the background ends
@@ -318,15 +318,15 @@ class Watch:
         return self.failed() or now - self._alive_at > GONE
 
     def _note(self, activity: Activity, now: float) -> None:
-        self._seen = replace(self._seen, activity=activity)
+        self._watched = replace(self._watched, activity=activity)
         if activity.works:
             self._moved_at = now
         self._changed = self._changed or activity.changed > 0
 
     def _missing(self) -> Iterator[str]:
-        if self._patterns().get("version") and not self._seen.version:
+        if self._patterns().get("version") and not self._watched.version:
             yield "version"
-        if not self._seen.ready:
+        if not self._watched.ready:
             yield "ready"
 
     def _patterns(self) -> Mapping[str, str]:
@@ -335,7 +335,7 @@ class Watch:
 
     def _line(self, line: str) -> None:
         self._line_at = time.monotonic()
-        self._seen = read_line(replace(self._seen, last=line.strip()), line, self._patterns())
+        self._watched = read_line(replace(self._watched, last=line.strip()), line, self._patterns())
 
 
 LOOKED_AT = 2000
@@ -351,24 +351,24 @@ def bare_line(line: str) -> str:
     return _COLOUR.sub("", line[: 2 * LOOKED_AT])[:LOOKED_AT]
 
 
-def read_line(seen: Watched, line: str, patterns: Mapping[str, str]) -> Watched:
+def read_line(watched: Watched, line: str, patterns: Mapping[str, str]) -> Watched:
     """What is known after one more line of the log, which is held against every pattern: it may tell several things."""
     line = bare_line(line)
     found = {kind: re.search(pattern, line) for kind, pattern in patterns.items()}
     if version := found.get("version"):
         # A new version line is a new start; what came before it belongs to an earlier one.
-        seen = Watched(version=version[1] if version.groups() else version[0], last=seen.last)
-    if (seed := found.get("seed")) and not seen.seed:
-        seen = replace(seen, seed=seed[1] if seed.groups() else seed[0])
+        watched = Watched(version=version[1] if version.groups() else version[0], last=watched.last)
+    if (seed := found.get("seed")) and not watched.seed:
+        watched = replace(watched, seed=seed[1] if seed.groups() else seed[0])
     if found.get("failed"):
-        seen = replace(seen, failures=(*seen.failures, line.strip())[-MOST_KEPT:])
+        watched = replace(watched, failures=(*watched.failures, line.strip())[-MOST_KEPT:])
     elif loaded := found.get("loaded"):
         named = loaded.groupdict()
         name = named.get("name") or (loaded[1] if loaded.groups() else loaded[0])
-        seen = replace(seen, loaded=(*seen.loaded, Loaded(name, named.get("version") or "")))
+        watched = replace(watched, loaded=(*watched.loaded, Loaded(name, named.get("version") or "")))
     if found.get("error") and not found.get("failed"):
-        seen = replace(seen, errors=(*seen.errors, line.strip())[-MOST_KEPT:])
-    return replace(seen, ready=line.strip()) if found.get("ready") else seen
+        watched = replace(watched, errors=(*watched.errors, line.strip())[-MOST_KEPT:])
+    return replace(watched, ready=line.strip()) if found.get("ready") else watched
 
 
 def last_start(root: Path, log: Log) -> Watched:
@@ -378,8 +378,8 @@ def last_start(root: Path, log: Log) -> Watched:
         return Watched()
     newest = max(paths, key=lambda path: path.stat().st_mtime_ns)
     only = globs.escape(newest.relative_to(root).as_posix())
-    seen = Watched()
+    watched = Watched()
     for line in Follower(root, [only], behind=False).lines():
-        seen = read_line(replace(seen, last=line.strip()), line, log.patterns)
-    missing = [kind for kind, value in (("version", seen.version), ("ready", seen.ready)) if not value]
-    return replace(seen, waits_for=tuple(missing), state=State.READY if seen.ready else State.WAITING)
+        watched = read_line(replace(watched, last=line.strip()), line, log.patterns)
+    missing = [kind for kind, value in (("version", watched.version), ("ready", watched.ready)) if not value]
+    return replace(watched, waits_for=tuple(missing), state=State.READY if watched.ready else State.WAITING)

@@ -40,7 +40,7 @@ def judge(
         newest = (part,) not in taken
         taken.add((part,))
         standing = [_standing(part, at, ladder, now, zone) for at in moments]
-        why = next((told for rung, place in standing if (told := _kept_by(rung, place, taken))), "")
+        why = next((reason for rung, place in standing if (reason := _kept_by(rung, place, taken))), "")
         if about.pinned:
             verdict = Verdict(about, True, "pinned")
         elif about.label in needed:
@@ -49,8 +49,8 @@ def judge(
             verdict = Verdict(about, True, why or "the newest")
         else:
             rung = standing[0][0]
-            told = f"not the last of its {rung.every}" if rung else "older than the ladder reaches"
-            verdict = Verdict(about, False, told)
+            reason = f"not the last of its {rung.every}" if rung else "older than the ladder reaches"
+            verdict = Verdict(about, False, reason)
         if len(moments) == 1:  # one that may be of two times stands in for no other
             taken.update(place for _, place in standing if place is not None and verdict.stays)
         found.append(verdict)

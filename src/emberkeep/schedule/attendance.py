@@ -128,13 +128,13 @@ def _dated(lines: Sequence[str], end: datetime) -> Iterator[tuple[datetime, str]
         year, month, day, hour, minute, second = stamp.groups()
         if int(hour) > 23 or int(minute) > 59 or int(second or 0) > 59:
             continue
-        told = _date(year, month, day)
-        found.append((told, clock(int(hour), int(minute), int(second or 0)), line[stamp.end() :]))
+        stamped = _date(year, month, day)
+        found.append((stamped, clock(int(hour), int(minute), int(second or 0)), line[stamp.end() :]))
     day_now, before = end.date(), None
     dated: list[tuple[datetime, str]] = []
-    for told, at, text in reversed(found):
-        if told is not None:
-            day_now = told
+    for stamped, at, text in reversed(found):
+        if stamped is not None:
+            day_now = stamped
         elif before is not None and at > before:
             day_now -= timedelta(days=1)
         before = at
@@ -149,12 +149,12 @@ def _date(year: str | None, month: str, day: str) -> date | None:
         return None
 
 
-def by_day(lines: Sequence[Line], seen: set[date]) -> Days:
+def by_day(lines: Sequence[Line], covered: set[date]) -> Days:
     """Who was there on each day."""
     found: dict[date, set[str]] = defaultdict(set)
     for line in lines:
         found[line.at.date()].add(line.name)
-    return Days({day: frozenset(names) for day, names in found.items()}, frozenset(seen))
+    return Days({day: frozenset(names) for day, names in found.items()}, frozenset(covered))
 
 
 def online(lines: Sequence[str], config: Config) -> int | None:
@@ -214,8 +214,8 @@ def attendance(days: Days, wipes: Sequence[datetime], zone: ZoneInfo, earlier: S
         why = f"too few players to say: {visits_seen} visits in all, {FEWEST_VISITS} are wanted"
     else:
         rhythm = fit(enough)
-        told = "" if rhythm else "attendance does not fall off after a wipe, so nothing in it asks for another rhythm"
-        return Attendance(tuple(found), rhythm, told, between)
+        remark = "" if rhythm else "attendance does not fall off after a wipe, so nothing in it asks for another rhythm"
+        return Attendance(tuple(found), rhythm, remark, between)
     return Attendance(tuple(found), None, why, between)
 
 

@@ -49,7 +49,7 @@ class _Planner:
     """Occurrences by event, each found once."""
 
     def __init__(self, events: Events, zone: ZoneInfo, first: datetime, last: datetime) -> None:
-        self.told, self.zone = events, zone
+        self.events, self.zone = events, zone
         self.first, self.last = first - WIDER, last + WIDER
         self._known: dict[str, list[Occurrence]] = {}
 
@@ -71,15 +71,15 @@ class _Planner:
             yield from self._beside(event, event.beside)
 
     def _beside(self, event: Event, beside: Beside) -> Iterator[Occurrence]:
-        other = self.told.of(beside.event)
+        other = self.events.of(beside.event)
         for one in self.of(other) if other is not None else ():
             if one.skipped:
                 continue
             at = (one.at.astimezone(UTC) + beside.by).astimezone(event.zone)
             apart = in_words(abs(beside.by))
-            told = f"{apart} {'after' if beside.by > timedelta() else 'before'}" if beside.by else "together with"
+            side = f"{apart} {'after' if beside.by > timedelta() else 'before'}" if beside.by else "together with"
             planned = (one.planned.astimezone(UTC) + beside.by).astimezone(event.zone)
-            yield Occurrence(event, planned, at, (f"it comes {told} “{beside.event}”, which is at {_clock(one.at)}",))
+            yield Occurrence(event, planned, at, (f"it comes {side} “{beside.event}”, which is at {_clock(one.at)}",))
 
     def _settled(self, one: Occurrence) -> Occurrence:
         event = one.event
@@ -88,8 +88,8 @@ class _Planner:
             return replace(one, skipped=f"{day} is skipped in keep.toml")
         if day in event.move:
             moment, shift = placed(event.move[day], event.zone)
-            told = f"moved from {day} by keep.toml"
-            one = replace(one, at=moment, because=(*one.because, told, *_shifted(shift, event.move[day], moment)))
+            moved = f"moved from {day} by keep.toml"
+            one = replace(one, at=moment, because=(*one.because, moved, *_shifted(shift, event.move[day], moment)))
         one = self._quieted(one)
         if event.skip_when is not None and not one.skipped:
             return self._skipped_when(one, event.skip_when)
@@ -107,20 +107,20 @@ class _Planner:
             local += timedelta(days=1)
             moment, shift = placed(local, one.event.zone)
             if not self._is_quiet(moment):
-                told = (f"put off from {day}, a quiet day", *_shifted(shift, local, moment))
-                return replace(one, at=moment, because=(*one.because, *told))
+                reasons = (f"put off from {day}, a quiet day", *_shifted(shift, local, moment))
+                return replace(one, at=moment, because=(*one.because, *reasons))
         return replace(one, skipped="every day is a quiet one")
 
     def _is_quiet(self, moment: datetime) -> bool:
         day = moment.astimezone(self.zone).date()
-        return any(quiet.covers(day) for quiet in self.told.quiet)
+        return any(quiet.covers(day) for quiet in self.events.quiet)
 
     def _skipped_when(self, one: Occurrence, when: SkipWhen) -> Occurrence:
-        other = self.told.of(when.event)
+        other = self.events.of(when.event)
         for there in self.of(other) if other is not None else ():
             if not there.skipped and self._close(one.at, there.at, when):
-                told = f"the same {when.period}" if when.period else f"less than {in_words(when.apart)} away"
-                return replace(one, skipped=f"“{when.event}” falls {told}")
+                why = f"the same {when.period}" if when.period else f"less than {in_words(when.apart)} away"
+                return replace(one, skipped=f"“{when.event}” falls {why}")
         return one
 
     def _close(self, one: datetime, other: datetime, when: SkipWhen) -> bool:
@@ -142,8 +142,8 @@ def _period(day: date, period: str) -> tuple[int, ...]:
 
 def _why_there(event: Event, local: datetime, moment: datetime, shift: Shift) -> Iterator[str]:
     assert event.recurrence is not None
-    told = f"“{event.recurrence.words}” is " if event.recurrence.words else ""
-    yield f"{told}{event.recurrence.rule}"
+    subject = f"“{event.recurrence.words}” is " if event.recurrence.words else ""
+    yield f"{subject}{event.recurrence.rule}"
     yield f"{local.day} {MONTHS[local.month - 1].capitalize()} is {which_of_month(local.date())}"
     yield from _shifted(shift, local, moment)
 

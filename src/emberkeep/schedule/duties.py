@@ -55,13 +55,13 @@ def duties(
     for one in occurrences(config, now - LONGEST_LOOK, now + max(leads, default=timedelta())):
         if one.skipped or one.at < since.get(one.event.name, now):
             continue
-        found += _told(one, states, now)
+        found += _announcements_due(one, states, now)
         if one.at <= now and not one.event.vendors and (one.event.name, one.key, "") not in states:
             found.append(_done(one, now - one.at))
     return found
 
 
-def _told(one: Occurrence, states: Mapping[tuple[str, str, str], str], now: datetime) -> list[Duty]:
+def _announcements_due(one: Occurrence, states: Mapping[tuple[str, str, str], str], now: datetime) -> list[Duty]:
     """The announcements whose time has come: of several, only the last is made, the others are passed over."""
     if one.at <= now:
         return []

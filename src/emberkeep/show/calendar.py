@@ -11,7 +11,7 @@ from datetime import UTC, date, datetime, tzinfo
 from typing import TYPE_CHECKING
 from zoneinfo import ZoneInfo
 
-from emberkeep.operations.flows.due import Came
+from emberkeep.operations.flows.due import DueOutcome
 from emberkeep.process.lifecycle import in_words
 from emberkeep.schedule.attendance import Attendance
 from emberkeep.schedule.calendar import Occurrence, clocks
@@ -122,8 +122,8 @@ def explain(screen: Screen, found: Sequence[Occurrence], zone: ZoneInfo) -> None
             screen.line(f"  {line}")
         if one.skipped:
             screen.line(f"  skipped: {one.skipped}", ASKS)
-        told = " = ".join(f"{moment:%a %H:%M} {name}" for name, moment in clocks(one, zone))
-        screen.line(f"  {told}")
+        times = " = ".join(f"{moment:%a %H:%M} {name}" for name, moment in clocks(one, zone))
+        screen.line(f"  {times}")
         leads = ", ".join(map(in_words, one.event.tell))
         if leads and not one.skipped:
             screen.line(f"  told {leads} before", QUIET)
@@ -139,8 +139,8 @@ def attendance(screen: Screen, found: Attendance) -> None:
     half = f"by day {rhythm.half_by:.0f}" if math.isfinite(rhythm.half_by) else "not before the next one"
     screen.line(f"  The last {rhythm.wipes} wipes lost half of their players {half}.")
     most = f"{rhythm.most:.1f}" if math.isfinite(rhythm.most) else "no end"
-    told = f"{rhythm.least:.1f} to {most} days, 95 %"
-    screen.line(f"  Attendance halves every {rhythm.half_life:.1f} days ({told}; {rhythm.days} days of logs).")
+    limits = f"{rhythm.least:.1f} to {most} days, 95 %"
+    screen.line(f"  Attendance halves every {rhythm.half_life:.1f} days ({limits}; {rhythm.days} days of logs).")
     screen.line(f"  {rhythm_words(found)}", GOOD)
 
 
@@ -160,15 +160,15 @@ def rhythm_words(found: Attendance) -> str:
     return f"The rhythm fits: {now}."
 
 
-def due(screen: Screen, found: Sequence[Came], waits: Sequence[str], zone: tzinfo, *, done: bool) -> None:
+def due(screen: Screen, found: Sequence[DueOutcome], waits: Sequence[str], zone: tzinfo, *, done: bool) -> None:
     """What is due, or what came of it. Nothing at all when there was nothing to do: cron would send it as mail."""
     for came in found:
         if done and came.state == "not yet":  # it comes by again in a few minutes
             continue
         part = f" ({came.part})" if came.part else ""
         style = {"failed": BAD, "missed": ASKS, "waits": ASKS, "not yet": QUIET}.get(came.state, GOOD if done else "")
-        told = f": {came.words}" if came.words else ""
-        screen.line(f"{came.event}{part} of {words.when(came.at, zone)}: {came.state}{told}", style)
+        words_of = f": {came.words}" if came.words else ""
+        screen.line(f"{came.event}{part} of {words.when(came.at, zone)}: {came.state}{words_of}", style)
     if done:
         return
     for line in waits:

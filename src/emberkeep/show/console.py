@@ -89,14 +89,14 @@ class Screen:
         for line in ours.rstrip().split("\n"):
             self.line(line)
 
-    def parts(self, *told: tuple[str, str]) -> None:
+    def parts(self, *parts: tuple[str, str]) -> None:
         """One line of text in several styles."""
         if self._terminal:
             from rich.text import Text
 
-            self.out.print(Text.assemble(*((clean(text), style) for text, style in told)))
+            self.out.print(Text.assemble(*((clean(text), style) for text, style in parts)))
         else:
-            sys.stdout.write("".join(clean(text) for text, _ in told) + "\n")
+            sys.stdout.write("".join(clean(text) for text, _ in parts) + "\n")
 
     def show(self, item: RenderableType, indent: int = 0) -> None:
         """A table or other renderable."""

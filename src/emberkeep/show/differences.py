@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from decimal import Decimal
 
 from emberkeep.comparing.files import OTHER_TIME, FileDifference, FoundFile, RoleCount, TreeDifference
-from emberkeep.comparing.picking import Seen
+from emberkeep.comparing.picking import TextFound
 from emberkeep.comparing.ranges import Ranges
 from emberkeep.comparing.records import COMMENT, LINES, RECORD, Difference, Kind
 from emberkeep.comparing.rows import ROW, ROWS, SCHEMA
@@ -33,9 +33,9 @@ def difference(screen: Screen, found: TreeDifference, *, most: int) -> None:
         screen.line(f"{found.left} and {found.right} are alike: {words.count(found.same, 'file')} compared.", GOOD)
         return
     counts = Counter(item.kind for item in found.files)
-    told = ", ".join(f"{counts[kind]} {word}" for kind, word in _WORDS.items() if counts[kind])
+    summary = ", ".join(f"{counts[kind]} {word}" for kind, word in _WORDS.items() if counts[kind])
     alike = f"; {words.count(found.same, 'file is', 'files are')} alike" if found.same else ""
-    screen.line(f"From {found.left} to {found.right}: {told}{alike}.", HEAD)
+    screen.line(f"From {found.left} to {found.right}: {summary}{alike}.", HEAD)
     if len(found.by_role) > 1:
         _roles(screen, found.by_role)
     for each in found.maps:
@@ -180,8 +180,8 @@ def finds(
     """Where a text stands on both sides."""
     for item in found:
         screen.line(item.path, HEAD)
-        left = {seen.record: seen for seen in item.left}
-        right = {seen.record: seen for seen in item.right}
+        left = {one.record: one for one in item.left}
+        right = {one.record: one for one in item.right}
         for record in dict.fromkeys([*left, *right]):
             places = [_place(label, side.get(record)) for label, side in zip(labels, (left, right), strict=True)]
             style = "" if record in left and record in right else GOOD if record in right else ASKS
@@ -192,7 +192,7 @@ def finds(
         screen.line(f"not searched: {fault}", BAD)
 
 
-def _place(label: str, found: Seen | None) -> str:
+def _place(label: str, found: TextFound | None) -> str:
     if found is None:
         return f"not in {label}"
     return f"{label} line {found.line}" if found.line else label

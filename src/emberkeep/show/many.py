@@ -45,8 +45,8 @@ def table_of(screen: Screen, command: str, found: Sequence[Told]) -> None:
         rows.add_row(cell(one.keep), cell(_WORDS.get(one.exit, str(one.exit)), style), cell(summary(command, one)))
     screen.show(rows)
     counts = Counter(_WORDS.get(one.exit, str(one.exit)) for one in found)
-    told = ", ".join(f"{count} {what}" for what, count in counts.most_common())
-    screen.line(f"{words.count(len(found), 'keep')}: {told}.", QUIET)
+    totals = ", ".join(f"{count} {what}" for what, count in counts.most_common())
+    screen.line(f"{words.count(len(found), 'keep')}: {totals}.", QUIET)
 
 
 def summary(command: str, one: Told) -> str:

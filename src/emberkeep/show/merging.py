@@ -46,10 +46,10 @@ def merge(screen: Screen, found: Merge, *, details: bool) -> None:
 def _numbers(item: FileMerge) -> tuple[str, str, str]:
     waiting = sum(question.open for question in item.questions)
     answered = len(item.questions) - waiting
-    told = f"{waiting} open" if waiting else ""
+    questions = f"{waiting} open" if waiting else ""
     if answered:
-        told += f"{', ' if told else ''}{answered} answered"
-    return str(len(item.taken) or ""), str(len(item.kept) or ""), told
+        questions += f"{', ' if questions else ''}{answered} answered"
+    return str(len(item.taken) or ""), str(len(item.kept) or ""), questions
 
 
 def _outcome(item: FileMerge) -> tuple[str, str]:

@@ -22,9 +22,9 @@ def fetched(screen: Screen, plan: FetchPlan, done: Fetched, address: Address, de
     """What came, what stayed, and what could not be had."""
     screen.line(f"From {address}: {words.count(plan.files, 'file')} there.", HEAD)
     if done.files or done.removed:
-        told = f"fetched {words.count(done.files, 'file')}, {words.size(done.bytes)}"
-        told += f"; removed {done.removed} that are gone there" if done.removed else ""
-        screen.line(told, GOOD)
+        line = f"fetched {words.count(done.files, 'file')}, {words.size(done.bytes)}"
+        line += f"; removed {done.removed} that are gone there" if done.removed else ""
+        screen.line(line, GOOD)
     elif not done.failed:
         screen.line("nothing has changed there", GOOD)
     _named(screen, "changed here and not sent yet, left as they are", plan.unsent, details, ASKS)
@@ -104,13 +104,13 @@ def vaulted(screen: Screen, sent: Sent) -> None:
         screen.line(f"{words.count(sent.removed, 'file')} that the store let go went there too")
 
 
-def checked(screen: Screen, seen: Checked) -> None:
+def checked(screen: Screen, vault: Checked) -> None:
     """What a look at a vault found."""
-    screen.line(f"The vault {seen.target}: {words.count(seen.files, 'file')}, {words.size(seen.bytes)}", HEAD)
-    for fault in seen.faults:
+    screen.line(f"The vault {vault.target}: {words.count(vault.files, 'file')}, {words.size(vault.bytes)}", HEAD)
+    for fault in vault.faults:
         screen.line(f"! {fault}", BAD)
-    told = f"{words.count(seen.read, 'file')} of them read to the last byte"
-    screen.line(f"All are there, of their size; {told}." if not seen.faults else told, "" if seen.faults else GOOD)
+    read = f"{words.count(vault.read, 'file')} of them read to the last byte"
+    screen.line(f"All are there, of their size; {read}." if not vault.faults else read, "" if vault.faults else GOOD)
 
 
 def brought(screen: Screen, back: Checked, folder: Path) -> None:

@@ -35,19 +35,19 @@ def preview(screen: Screen, found: Preview, *, details: bool = False) -> None:
         for note in () if fits else _joined(step.notes):
             screen.line(f"    {note}", QUIET)
         by_kind = {kind: [change for change in step.changes if change.what is kind] for kind in What}
-        told = [line for kind, changes in by_kind.items() if changes for line in _changes(changes, kind, details)]
-        for line in told if details else _joined(told):
+        lines = [line for kind, changes in by_kind.items() if changes for line in _changes(changes, kind, details)]
+        for line in lines if details else _joined(lines):
             screen.line(f"    {line}")
         for warning in step.warnings:
             screen.line(f"    ! {warning}", ASKS)
     total = found.changes
-    told = [
+    totals = [
         f"{words.count(len(some), 'file')} to {_VERBS[kind]}"
         for kind in What
         if (some := [change for change in total if change.what is kind])
     ]
     size = words.size(sum(change.size for change in total if change.what not in (What.RENAME, What.DELETE)))
-    screen.line(f"In all: {', '.join(told)}; {size} to write." if told else "In all: no file changes.")
+    screen.line(f"In all: {', '.join(totals)}; {size} to write." if totals else "In all: no file changes.")
     if not details and any(len(step.changes) > MOST_NAMED for step in found.steps):
         screen.line("--details names every file.", QUIET)
 
@@ -129,24 +129,24 @@ def _joined(words: Sequence[str]) -> list[str]:
 def _changes(changes: Sequence[Change], kind: What, details: bool) -> list[str]:
     verb = _VERBS[kind]
     if details:
-        return [f"{verb} {_told(change)}" for change in changes]
+        return [f"{verb} {_change_words(change)}" for change in changes]
     if len(changes) <= MOST_NAMED:
-        return [f"{verb} {', '.join(map(_told, changes))}"]
+        return [f"{verb} {', '.join(map(_change_words, changes))}"]
     size = words.size(sum(change.before if kind is What.DELETE else change.size for change in changes))
     folders: dict[str, list[Change]] = defaultdict(list)
     for change in changes:
         folders[change.path.rpartition("/")[0]].append(change)
     largest = sorted(folders.items(), key=lambda item: (-len(item[1]), item[0]))
-    told = [
+    examples = [
         f"{len(some)} in {folder or 'the top folder'}" if len(some) > 1 else some[0].path
         for folder, some in largest[:MOST_FOLDERS]
     ]
     rest = sum(len(some) for _, some in largest[MOST_FOLDERS:])
     more = f", {rest} elsewhere" if rest else ""
-    return [f"{verb} {len(changes)} files ({size}): {', '.join(told)}{more}"]
+    return [f"{verb} {len(changes)} files ({size}): {', '.join(examples)}{more}"]
 
 
-def _told(change: Change) -> str:
+def _change_words(change: Change) -> str:
     if change.what is What.RENAME:
         return f"{change.was} to {change.path.rpartition('/')[2]}"
     if change.what is What.DELETE:

@@ -20,7 +20,7 @@ from emberkeep.survey.survey import Survey
 
 if TYPE_CHECKING:
     from emberkeep.operations.record.databases import Standing as OfDatabase
-    from emberkeep.operations.record.facts import DrillRecord
+    from emberkeep.operations.record.drills import DrillRecord
     from emberkeep.operations.upkeep.fetch_plan import Standing
     from emberkeep.vault.checking import Standing as OfVault
 
@@ -127,9 +127,9 @@ def _known(screen: Screen, found: Adoption) -> None:
     if world.dimensions:
         screen.line(f"dimensions of the same world: {', '.join(world.dimensions)}")
     if found.launch:
-        told = ", ".join(f"{item.purpose} {item.key} = {item.value}" for item in found.launch.arguments)
+        arguments = ", ".join(f"{item.purpose} {item.key} = {item.value}" for item in found.launch.arguments)
         started = found.launch.program or "containers"
-        screen.line(f"launch script {found.launch.script} starts {started}; {told or 'no arguments that matter'}")
+        screen.line(f"launch script {found.launch.script} starts {started}; {arguments or 'no arguments that matter'}")
     if found.log:
         for line in found.log.lines:
             if line.example:
@@ -160,10 +160,10 @@ def _databases(screen: Screen, stands: Sequence[OfDatabase]) -> None:
         right=("tables", "rows", "size"),
     )
     for one in stands:
-        told = (str(one.tables), str(one.rows), words.size(one.bytes)) if one.fault is None else ("", "", "")
+        counts = (str(one.tables), str(one.rows), words.size(one.bytes)) if one.fault is None else ("", "", "")
         server = cell(one.server) if one.fault is None else cell("cannot be reached", BAD)
         dumped = f"snapshot {one.dumped}" if one.dumped else "with the files" if one.server.startswith("SQLite") else ""
-        rows.add_row(cell(one.name), one.holds, cell(one.where), server, *told, cell(one.version), dumped)
+        rows.add_row(cell(one.name), one.holds, cell(one.where), server, *counts, cell(one.version), dumped)
     screen.show(rows)
     for one in stands:
         if one.fault is not None:
@@ -206,8 +206,8 @@ def survey(
     if found.unsorted:
         screen.line(f"unsorted: {first_of(found.unsorted, MOST)}")
     if found.last:
-        told = f" “{found.last.note}”" if found.last.note else ""
-        screen.line(f"last snapshot: {found.last.label}{told}, {words.ago(found.last.taken, now)}{_since(found)}")
+        note = f" “{found.last.note}”" if found.last.note else ""
+        screen.line(f"last snapshot: {found.last.label}{note}, {words.ago(found.last.taken, now)}{_since(found)}")
     for item in found.attention:
         screen.line(f"! {item}", ASKS)
     for question in found.questions:
@@ -217,9 +217,9 @@ def survey(
 def proven(screen: Screen, last: DrillRecord | None, may: bool, now: datetime) -> None:
     """When a snapshot was last tried. ``may``: whether one could be."""
     if last is not None:
-        told = "proven" if last.proven else "not proven"
+        verdict = "proven" if last.proven else "not proven"
         screen.line(
-            f"last drill: snapshot {last.snapshot}, {words.ago(last.begun, now)}: {told}; {last.words}",
+            f"last drill: snapshot {last.snapshot}, {words.ago(last.begun, now)}: {verdict}; {last.words}",
             "" if last.proven else BAD,
         )
     elif may:
@@ -244,7 +244,7 @@ def _versions(screen: Screen, found: Survey) -> None:
     rows = table("version of", "now", *(["wanted"] if wanted else []), "told by")
     for row in found.versions:
         style = ASKS if row.remark else ""
-        places = ", ".join(dict.fromkeys(item.where for item in row.told)) or row.remark
+        places = ", ".join(dict.fromkeys(item.where for item in row.sources)) or row.remark
         cells = [
             cell(row.name),
             cell(", ".join(row.now) or "–", style),
@@ -254,10 +254,10 @@ def _versions(screen: Screen, found: Survey) -> None:
     if found.fits:
         best = found.fits[0]
         others = ", ".join(f"{fit.version} {fit.share:.0%}" for fit in found.fits[1:4])
-        told = f"{best.share:.0%} of what stands in {words.count(best.files, 'file')} is alike" + (
+        likeness = f"{best.share:.0%} of what stands in {words.count(best.files, 'file')} is alike" + (
             f"; {others}" if others else ""
         )
-        rows.add_row(cell("default data"), cell(best.version), *([cell("")] if wanted else []), cell(told, QUIET))
+        rows.add_row(cell("default data"), cell(best.version), *([cell("")] if wanted else []), cell(likeness, QUIET))
     screen.show(rows)
 
 

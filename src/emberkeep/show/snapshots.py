@@ -17,7 +17,8 @@ if TYPE_CHECKING:  # each command loads only what it shows
 
     from emberkeep.operations.engine.restore_plan import RestorePlan
     from emberkeep.operations.record.databases import DatabasePlan
-    from emberkeep.operations.record.facts import DrillRecord, Run
+    from emberkeep.operations.record.drills import DrillRecord
+    from emberkeep.operations.record.facts import Run
     from emberkeep.operations.upkeep.thin import Thinning
     from emberkeep.retention.growth import Growth
     from emberkeep.store.compact import Freed
@@ -114,8 +115,8 @@ def _snapshots(
 
 
 def _holds(about: About) -> str:
-    told = ", ".join(about.scope) or "everything"
-    return f"{told}, {_databases(about)}" if about.databases and not about.scope else told
+    scope = ", ".join(about.scope) or "everything"
+    return f"{scope}, {_databases(about)}" if about.databases and not about.scope else scope
 
 
 def _databases(about: About) -> str:
@@ -264,8 +265,8 @@ def repaired(screen: Screen, found: Repair) -> None:
 def _snapshot_names(names: Sequence[str]) -> str:
     numbers = [name for name in names if name.isdigit()]
     others = [name for name in names if not name.isdigit()]
-    told = [f"snapshot {', '.join(_ranges([int(number) for number in numbers]))}"] if numbers else []
-    return "; ".join([*told, *others])
+    parts = [f"snapshot {', '.join(_ranges([int(number) for number in numbers]))}"] if numbers else []
+    return "; ".join([*parts, *others])
 
 
 def _ranges(numbers: Sequence[int]) -> list[str]:
@@ -344,8 +345,8 @@ def _group(screen: Screen, verb: str, entries: Sequence[Entry], style: str) -> N
         return
     if len(entries) <= MOST_LINES:
         for entry in entries:
-            told = f" ({words.size(entry.size)})" if entry.kind is Kind.FILE else ""
-            screen.line(f"  {verb} {entry.path}{told}", style)
+            size = f" ({words.size(entry.size)})" if entry.kind is Kind.FILE else ""
+            screen.line(f"  {verb} {entry.path}{size}", style)
         return
     folders = Counter(entry.path.rpartition("/")[0] for entry in entries)
     screen.line(f"  {verb} {len(entries)} paths ({words.size(sum(entry.size for entry in entries))}):", style)

@@ -63,8 +63,8 @@ def _values(taken: Sequence[Change]) -> list[str]:
     found = []
     for (kind, field), changes in kinds.items():
         if not kind:
-            told = [change for change in changes if field not in _OUR_OWN and len(str(change.after)) <= 40]
-            found += [f"{field} is now {change.after}" for change in told]
+            shown = [change for change in changes if field not in _OUR_OWN and len(str(change.after)) <= 40]
+            found += [f"{field} is now {change.after}" for change in shown]
             continue
         names = [name for change in changes if not (name := _name_of(change)).startswith("#")]
         if len(names) == len(changes) <= 2:
@@ -96,7 +96,7 @@ def _many(kind: str, number: int) -> str:
 
 
 def _listed(names: Iterable[str]) -> str:
-    told = list(names)
-    if len(told) > _NAMED:
-        return first_of(told, _NAMED)
-    return f"{', '.join(told[:-1])} and {told[-1]}" if len(told) > 1 else "".join(told)
+    listed = list(names)
+    if len(listed) > _NAMED:
+        return first_of(listed, _NAMED)
+    return f"{', '.join(listed[:-1])} and {listed[-1]}" if len(listed) > 1 else "".join(listed)

@@ -31,55 +31,55 @@ class Live:
     ) -> None:
         self._status.stop()
 
-    def show(self, name: str, seen: Watched) -> None:
+    def show(self, name: str, watched: Watched) -> None:
         """What there is to know now."""
-        if not self._shown and seen.state is State.WAITING:
+        if not self._shown and watched.state is State.WAITING:
             self._status.start()
             self._shown = True
-        self._status.update(cell(f"{name}: {progressing(seen)}"))  # a log may hold what looks like markup
-        if seen.state is not State.WAITING:
+        self._status.update(cell(f"{name}: {progressing(watched)}"))  # a log may hold what looks like markup
+        if watched.state is not State.WAITING:
             self._status.stop()
             self._shown = False
 
 
-def progressing(seen: Watched) -> str:
+def progressing(watched: Watched) -> str:
     """What a start waits for and what moves, on one line."""
-    told = f"{lasting(seen.seconds)}, waiting for {' and '.join(seen.waits_for)}"
-    if seen.quiet < QUIET_FOR:
-        return f"{told}; {seen.last[:80]}" if seen.last else told
-    if seen.activity.works:
-        return f"{told}; silent for {lasting(seen.quiet)}, but it works: {activity(seen)}"
-    return f"{told}; silent for {lasting(seen.quiet)}, and nothing moves"
+    state = f"{lasting(watched.seconds)}, waiting for {' and '.join(watched.waits_for)}"
+    if watched.quiet < QUIET_FOR:
+        return f"{state}; {watched.last[:80]}" if watched.last else state
+    if watched.activity.works:
+        return f"{state}; silent for {lasting(watched.quiet)}, but it works: {activity(watched)}"
+    return f"{state}; silent for {lasting(watched.quiet)}, and nothing moves"
 
 
-def activity(seen: Watched) -> str:
+def activity(watched: Watched) -> str:
     """What moved lately."""
-    moved = seen.activity
-    told = [f"{moved.processor:.0%} of a processor"] if moved.processor else []
-    told += [f"{words.size(moved.disk)} to and from the disk"] if moved.disk else []
-    told += [f"{words.count(moved.changed, 'file')} of the world changed"] if moved.changed else []
-    return ", ".join(told) or "nothing"
+    moved = watched.activity
+    parts = [f"{moved.processor:.0%} of a processor"] if moved.processor else []
+    parts += [f"{words.size(moved.disk)} to and from the disk"] if moved.disk else []
+    parts += [f"{words.count(moved.changed, 'file')} of the world changed"] if moved.changed else []
+    return ", ".join(parts) or "nothing"
 
 
-def watched(screen: Screen, seen: Watched, expected: Forecast | None = None) -> None:
+def watched(screen: Screen, found: Watched, expected: Forecast | None = None) -> None:
     """What a watch came to."""
-    if seen.state is State.READY:
-        screen.line(f"Ready: {seen.ready}", GOOD)
-    elif seen.state is State.WAITING:
-        screen.line(f"Not ready yet; still to come: {', '.join(seen.waits_for)}", ASKS)
+    if found.state is State.READY:
+        screen.line(f"Ready: {found.ready}", GOOD)
+    elif found.state is State.WAITING:
+        screen.line(f"Not ready yet; still to come: {', '.join(found.waits_for)}", ASKS)
     else:
-        screen.line(f"Not ready ({seen.state}); its last line: {seen.last or 'none'}", BAD)
-    if seen.version:
-        took = f", after {lasting(seen.seconds)}" if seen.seconds else ""
-        screen.line(f"  version {seen.version}{took}" + ("; the world was converted" if seen.converted else ""))
-    if seen.loaded:
-        screen.line("  loaded " + ", ".join(f"{item.name} {item.version}".strip() for item in seen.loaded))
-    for title, lines in (("failed", seen.failures), ("errors", seen.errors)):
+        screen.line(f"Not ready ({found.state}); its last line: {found.last or 'none'}", BAD)
+    if found.version:
+        took = f", after {lasting(found.seconds)}" if found.seconds else ""
+        screen.line(f"  version {found.version}{took}" + ("; the world was converted" if found.converted else ""))
+    if found.loaded:
+        screen.line("  loaded " + ", ".join(f"{item.name} {item.version}".strip() for item in found.loaded))
+    for title, lines in (("failed", found.failures), ("errors", found.errors)):
         if lines:
             screen.line(f"  {title}:", HEAD)
         for line in lines[:MOST_LINES]:
             screen.line(f"    {line}", ASKS)
         if len(lines) > MOST_LINES:
             screen.line(f"    … and {len(lines) - MOST_LINES} more; --json has them all", QUIET)
-    if expected is not None and seen.state is State.WAITING:
+    if expected is not None and found.state is State.WAITING:
         screen.line(f"  {expected.words}", QUIET)

@@ -28,8 +28,8 @@ def preview(screen: Screen, found: Preview, keep: Keep, *, details: bool = False
     if found.cleared.survives:
         screen.line("Survives on purpose:", HEAD)
     for name, count in found.cleared.survives.items():
-        told = words.count(count, "file, record or row", "files, records and rows") if count else "nothing here fits it"
-        screen.line(f"  {name}: {told}", "" if count else ASKS)
+        held = words.count(count, "file, record or row", "files, records and rows") if count else "nothing here fits it"
+        screen.line(f"  {name}: {held}", "" if count else ASKS)
     if found.settings:
         screen.line("Set:", HEAD)
         for setting in found.settings:
@@ -43,11 +43,11 @@ def preview(screen: Screen, found: Preview, keep: Keep, *, details: bool = False
 
 
 def _scope(screen: Screen, one: ScopeCleared, details: bool) -> None:
-    told = [words.count(len(one.files), "file") + f", {words.size(one.bytes)}"] if one.files else []
-    told += [words.count(sum(gone.count for gone in one.records), "record")] if one.records else []
-    told += [words.count(sum(gone.count for gone in one.rows), "row")] if one.rows else []
+    counts = [words.count(len(one.files), "file") + f", {words.size(one.bytes)}"] if one.files else []
+    counts += [words.count(sum(gone.count for gone in one.records), "record")] if one.records else []
+    counts += [words.count(sum(gone.count for gone in one.rows), "row")] if one.rows else []
     players = f"; of {words.count(one.players, 'player')}" if one.players else ""
-    screen.parts((f"{one.scope}", HEAD), (f" clears {' and '.join(told) or 'nothing'}{players}", ""))
+    screen.parts((f"{one.scope}", HEAD), (f" clears {' and '.join(counts) or 'nothing'}{players}", ""))
     if details:
         for path in one.files:
             screen.line(f"  {path}")
@@ -67,22 +67,22 @@ def grouped(paths: Sequence[str]) -> str:
     folders = Counter(path.rpartition("/")[0] for path in paths)
     first = {path.rpartition("/")[0]: path for path in reversed(paths)}
     largest = sorted(folders.items(), key=lambda item: (-item[1], item[0]))
-    told = [
+    groups = [
         f"{count} in {folder or 'the top folder'}" if count > 1 else first[folder]
         for folder, count in largest[:MOST_FOLDERS]
     ]
     rest = sum(count for _, count in largest[MOST_FOLDERS:])
-    return ", ".join(told) + (f", {rest} elsewhere" if rest else "")
+    return ", ".join(groups) + (f", {rest} elsewhere" if rest else "")
 
 
 def _setting(one: Setting) -> str:
-    told = words.redact(one)
+    shown = words.redact(one)
     if one.secret:
         return f"{one.file}: {one.field} = (a secret)"
-    was = "new" if told.before is None else f"was {words.short(told.before)}"
+    was = "new" if shown.before is None else f"was {words.short(shown.before)}"
     if one.before == one.after:
         was = "as it is"
-    return f"{one.file}: {one.field} = {words.short(told.after)} ({was})"
+    return f"{one.file}: {one.field} = {words.short(shown.after)} ({was})"
 
 
 def _kept(screen: Screen, kept: Sequence[Kept]) -> None:
@@ -106,14 +106,14 @@ def _forgotten(screen: Screen, found: Preview, details: bool) -> None:
     elsewhere = [item for item in audit.leftovers if item.scope]
     for scope in dict.fromkeys(item.scope for item in elsewhere):
         names = list(dict.fromkeys(item.path for item in elsewhere if item.scope == scope))
-        told = f"in the scope '{scope}', which is not wiped: {grouped(names)}"
+        place = f"in the scope '{scope}', which is not wiped: {grouped(names)}"
         if any(item.scope == scope for item in audit.left_out):
-            screen.line(f"! Would be left to players who begin anew, {told}", ASKS)
+            screen.line(f"! Would be left to players who begin anew, {place}", ASKS)
         else:
-            screen.line(f"  {told}", QUIET)
+            screen.line(f"  {place}", QUIET)
     if audit.unseen:
-        told = f"{words.count(audit.unseen, 'file')} ({words.size(audit.unseen_bytes)})"
-        screen.line(f"  not looked through: {told} of tiles that stay; --deep does", QUIET)
+        unseen = f"{words.count(audit.unseen, 'file')} ({words.size(audit.unseen_bytes)})"
+        screen.line(f"  not looked through: {unseen} of tiles that stay; --deep does", QUIET)
     for item in found.questions:
         screen.line(f"? {item.path} is unsorted: cleared or kept? --unsorted '{item.path}=clear' or '=keep'", ASKS)
 

@@ -80,8 +80,8 @@ def redact(item: _Told) -> _Told:
     field = getattr(item, "field", None)
     if not isinstance(field, str) or not _SECRET.search(field):
         return item
-    told: dict[str, Any] = {name: HIDDEN for name in _VALUES if isinstance(getattr(item, name, None), str)}
-    return replace(item, **told) if told else item  # type: ignore[type-var]
+    hidden: dict[str, Any] = {name: HIDDEN for name in _VALUES if isinstance(getattr(item, name, None), str)}
+    return replace(item, **hidden) if hidden else item  # type: ignore[type-var]
 
 
 def share(value: float) -> str:

@@ -85,9 +85,9 @@ def parse(data: bytes, packs: dict[int, int]) -> Index:
     at = len(MAGIC)
     (count,) = _COUNT32.unpack_from(body, at)
     at += _COUNT32.size
-    told = dict(_PACK.iter_unpack(body[at : at + count * _PACK.size]))
+    recorded = dict(_PACK.iter_unpack(body[at : at + count * _PACK.size]))
     at += count * _PACK.size
-    if told != packs:
+    if recorded != packs:
         raise ValueError("the index is of other packs")
     (blocks,) = _COUNT64.unpack_from(body, at)
     at += _COUNT64.size

@@ -24,7 +24,7 @@ from emberkeep.store.extents import HOLE, Extent, Fetch, Place, Within
 from emberkeep.store.manifest import FileRow
 from emberkeep.store.pieces import BLOCK, Pieces, Unplaced
 from emberkeep.store.reuse import PIECE, Chunks, Run
-from emberkeep.store.seen import Stamps
+from emberkeep.store.stat_cache import Stamps
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor

@@ -18,22 +18,22 @@ def resolve(ref: str, newest_first: Iterable[About], now: datetime, zone: tzinfo
 
     A moment means the last one taken by then, read in ``zone`` where it names none. UsageError when there is none.
     """
-    seen: list[About] = []
+    passed: list[About] = []
     for about in newest_first:
-        seen.append(about)
+        passed.append(about)
         if _is_latest(about) if ref == "latest" else ref and ref in (about.label, about.note):
             return about
-    if not seen:
+    if not passed:
         raise UsageError("this keep has no snapshot yet", hint="'emberkeep snapshot' takes one")
     if ref == "latest":
-        return seen[0]
+        return passed[0]
     moment = _moment(ref, now, zone)
     if moment is None:
         raise UsageError(
             f"'{ref}' is no snapshot of this keep",
             hint="a number from 'emberkeep history', latest, a note, or a moment such as '2 days ago' is wanted",
         )
-    before = next((about for about in seen if about.taken <= moment), None)
+    before = next((about for about in passed if about.taken <= moment), None)
     if before is None:
         raise UsageError(f"no snapshot had been taken by {moment:%Y-%m-%d %H:%M}")
     return before

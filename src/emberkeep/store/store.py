@@ -8,7 +8,7 @@
       snapshots/NNNNNN.manifest
       defaults/VERSION.manifest
       index                  cache, see ``index``
-      seen                   cache, see ``seen``
+      seen                   cache, see ``stat_cache``
       damaged                places that are known to be damaged, see ``damage``
       lock, holder           one writer at a time; readers never wait
 
@@ -38,7 +38,7 @@ from emberkeep.fs import private, system
 from emberkeep.fs import writing as files
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, Entry
-from emberkeep.store import damage, seen
+from emberkeep.store import damage, stat_cache
 from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
@@ -310,7 +310,7 @@ class Store:
         """What the last snapshot of the live server holds of ``tree``, of the paths that nobody has written to
         since."""
         entries = tree.entries()
-        remembered = seen.load(self.folder / "seen")
+        remembered = stat_cache.load(self.folder / "seen")
         base = self.base(remembered)
         if manifests.check_of(base.data) != remembered.check:
             return {}
@@ -388,7 +388,7 @@ class Store:
         for part in self.packs.glob("*.part"):
             system.io.unlink(part)
 
-    def base(self, remembered: seen.Seen) -> Base:
+    def base(self, remembered: stat_cache.StatCache) -> Base:
         """What a new snapshot is compared with: the one that was scanned last, else the newest that can be read."""
         labels = [str(number) for number in self.numbers()]
         wanted = [(label, False) for label in (remembered.snapshot, *reversed(labels)) if label in labels]
@@ -407,7 +407,7 @@ class Base(NamedTuple):
 
 
 def unwritten_rows(
-    entries: Mapping[str, Entry], held: Mapping[str, FileRow], known: seen.Stamps, stamps: seen.Stamps
+    entries: Mapping[str, Entry], held: Mapping[str, FileRow], known: stat_cache.Stamps, stamps: stat_cache.Stamps
 ) -> dict[str, FileRow]:
     """The rows of files that nobody has written to, and of all else that is as it was."""
     found = {}

@@ -12,7 +12,7 @@ from emberkeep.errors import Damage, Place, Refused, UsageError, system_may_refu
 from emberkeep.fs import system, writing
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, Entry, Skipped, Tree
-from emberkeep.store import damage, seen
+from emberkeep.store import damage, stat_cache
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE
@@ -90,10 +90,10 @@ def keep_trust(store: Store) -> None:
 
     Only whoever made sure that every block is still there may call it.
     """
-    remembered = seen.load(store.folder / "seen")
+    remembered = stat_cache.load(store.folder / "seen")
     with contextlib.suppress(Damage, UsageError):
         check = manifests.check_of(store.bytes_of(store.manifest_path(remembered.snapshot or "0")))
-        seen.save(store.folder / "seen", replace(remembered, check=check, packs=indexes.sizes(store.packs)))
+        stat_cache.save(store.folder / "seen", replace(remembered, check=check, packs=indexes.sizes(store.packs)))
 
 
 def next_label(store: Store) -> str:
@@ -125,10 +125,10 @@ class _Addition:
         tree, wanted, live, streams = self.tree, self.wanted, self.live, self.streams
         about = self.about
         self.store.forget_index()
-        remembered = seen.load(self.store.folder / "seen")
+        remembered = stat_cache.load(self.store.folder / "seen")
         scan = ""
         if live is not None and wanted is None and not streams:
-            trusted = seen.Seen() if self.rehash else remembered
+            trusted = stat_cache.StatCache() if self.rehash else remembered
             same = self._as_before(about, trusted, self.glimpse, ahead=True)
             if same is None:
                 scan = live.fingerprint()
@@ -168,8 +168,8 @@ class _Addition:
             self.store.index.update(intake.pieces.fresh)
             indexes.save(self.store.folder / "index", self.store.packs, self.store.index)
         if live is not None and wanted is None:
-            told = {path: live.stamps[path] for path in kept if path in live.stamps} | intake.stamps
-            self._save_seen(manifest, data, told, "" if intake.unread or intake.unsettled or live.copied else scan)
+            stamps = {path: live.stamps[path] for path in kept if path in live.stamps} | intake.stamps
+            self._save_seen(manifest, data, stamps, "" if intake.unread or intake.unsettled or live.copied else scan)
         return SnapshotResult(about, skipped)
 
     def _without_damage(
@@ -203,7 +203,7 @@ class _Addition:
         return {**earlier, **self._there(found)} if found else earlier
 
     def _known(
-        self, entries: Mapping[str, Entry], remembered: seen.Seen, live: FolderTree | None
+        self, entries: Mapping[str, Entry], remembered: stat_cache.StatCache, live: FolderTree | None
     ) -> tuple[dict[str, FileRow], Mapping[str, FileRow]]:
         """The rows of what nobody has written to since the last scan of ``live``, and all rows of an earlier
         snapshot."""
@@ -235,7 +235,7 @@ class _Addition:
             return intake.take(entries, kept, self.progress, streams), intake
 
     def _as_before(
-        self, about: About, remembered: seen.Seen, scan: str, *, ahead: bool = False
+        self, about: About, remembered: stat_cache.StatCache, scan: str, *, ahead: bool = False
     ) -> SnapshotResult | None:
         """A snapshot of just what the last one holds; None when the scan, that one or a pack is not what it was.
         ``ahead``: the scan was begun before it was known that no server runs."""
@@ -268,13 +268,13 @@ class _Addition:
                 hint="make room first; 'emberkeep thin' lets old snapshots go",
             )
 
-    def _save_seen(self, manifest: Manifest, data: bytes, stamps: seen.Stamps, scan: str) -> None:
+    def _save_seen(self, manifest: Manifest, data: bytes, stamps: stat_cache.Stamps, scan: str) -> None:
         about = manifest.about
-        frame, trusted = seen.of(manifest.held, stamps, int(about.taken.timestamp() * 1e9))
+        frame, trusted = stat_cache.of(manifest.held, stamps, int(about.taken.timestamp() * 1e9))
         if about.files != trusted or manifest.skipped:
             scan = ""  # what is not trusted, or was left out, is looked at again
         check, packs = manifests.check_of(data), indexes.sizes(self.store.packs)
-        seen.save(self.store.folder / "seen", seen.Seen(about.label, check, scan, packs, frame))
+        stat_cache.save(self.store.folder / "seen", stat_cache.StatCache(about.label, check, scan, packs, frame))
 
     def _there(self, held: Mapping[str, FileRow]) -> dict[str, FileRow]:
         """The rows whose blocks the store has, those behind lists included."""

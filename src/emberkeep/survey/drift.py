@@ -30,7 +30,7 @@ class VersionRow:
 
     name: str
     now: tuple[str, ...]
-    told: tuple[Found, ...]
+    sources: tuple[Found, ...]
     wanted: str
     remark: str
 
@@ -45,9 +45,9 @@ class Missing:
 
 def engine_version(config: Config, found: Sequence[Found]) -> str:
     """The engine's version: that of the program which the launch script starts, else the newest that is told."""
-    told = [item for item in found if item.name == "engine"]
-    started = [item for item in told if item.where == config.launch.program]
-    return max((started or told), key=lambda item: ordering(item.version)).version if told else ""
+    versions = [item for item in found if item.name == "engine"]
+    started = [item for item in versions if item.where == config.launch.program]
+    return max((started or versions), key=lambda item: ordering(item.version)).version if versions else ""
 
 
 def rows(found: Sequence[Found], installed: Sequence[Extension], wanted: Sequence[Published]) -> tuple[VersionRow, ...]:
@@ -59,10 +59,10 @@ def rows(found: Sequence[Found], installed: Sequence[Extension], wanted: Sequenc
     for name in names:
         if name.lower() in extensions:
             continue
-        told = tuple(item for item in found if item.name == name)
-        now = tuple(sorted({item.version for item in told}, key=ordering, reverse=True))
+        sources = tuple(item for item in found if item.name == name)
+        now = tuple(sorted({item.version for item in sources}, key=ordering, reverse=True))
         wish = wishes.get(name)
-        made.append(VersionRow(name, now, told, wish.version if wish else "", _remark(now, wish)))
+        made.append(VersionRow(name, now, sources, wish.version if wish else "", _remark(now, wish)))
     return tuple(made)
 
 
@@ -139,6 +139,6 @@ def leftovers(
 def _older_names(config: Config, engine: str, live: Tree) -> Iterable[str]:
     within = globs.combined(glob for source in config.versions if source.name == "engine" for glob in source.within)
     for path, entry in live.entries().items():
-        told = VERSION.search(path.rsplit("/", 1)[-1]) if entry.kind is Kind.FILE else None
-        if told and engine and within.fullmatch(path) and ordering(told[1]) < ordering(engine):
+        version = VERSION.search(path.rsplit("/", 1)[-1]) if entry.kind is Kind.FILE else None
+        if version and engine and within.fullmatch(path) and ordering(version[1]) < ordering(engine):
             yield path

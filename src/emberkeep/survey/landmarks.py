@@ -73,7 +73,7 @@ class Measured:
     @property
     def words(self) -> str:
         """What was measured, in a few words."""
-        told = [
+        parts = [
             f"{len(self.players)} players",
             *(f"{count} tiles in {folder}" for folder, count in self.tiles.items()),
             f"{sum(self.rows.values())} rows in {len(self.rows)} tables",
@@ -81,7 +81,7 @@ class Measured:
             f"{len(self.lists)} lists of people",
             *([f"{len(self.declared)} declared"] if self.declared else []),
         ]
-        return ", ".join(told)
+        return ", ".join(parts)
 
 
 @dataclass(frozen=True)
@@ -132,10 +132,10 @@ def _hash(value: object) -> str:
 def _player(tree: Tree, path: str) -> Player:
     """Positions are the vectors of numbers in the file, belongings the records inside it; by what they hold, whatever
     they are called."""
-    told = _plain_json(tree, path)
-    if told is not None:
-        vectors = [str(value) for value in told.values() if _is_vector(value)]
-        inside = [value for value in told.values() if isinstance(value, dict | list) and not _is_vector(value)]
+    player = _plain_json(tree, path)
+    if player is not None:
+        vectors = [str(value) for value in player.values() if _is_vector(value)]
+        inside = [value for value in player.values() if isinstance(value, dict | list) and not _is_vector(value)]
         return Player(_hash(sorted(vectors)), _hash(sorted(json.dumps(value, sort_keys=True) for value in inside)))
     document = None
     if tree.entries()[path].size <= LARGEST_PLAYER:
@@ -157,10 +157,10 @@ def _plain_json(tree: Tree, path: str) -> dict[str, Any] | None:
     if not path.endswith(".json") or tree.entries()[path].size > LARGEST_PLAYER:
         return None
     try:
-        told = json.loads(read(tree, path))
+        parsed = json.loads(read(tree, path))
     except (ValueError, RecursionError):
         return None
-    return told if isinstance(told, dict) else None
+    return parsed if isinstance(parsed, dict) else None
 
 
 def _is_vector(value: object) -> bool:
@@ -210,14 +210,14 @@ def _facts(tree: Tree, config: Config) -> Iterator[tuple[str, str]]:
         data = read(tree, script)
         for purpose in ("seed", "size"):
             key = config.launch.keys.get(purpose)
-            told = edit.value(script, data, key) if key else None
-            if told is not None:
-                yield purpose, told
+            value = edit.value(script, data, key) if key else None
+            if value is not None:
+                yield purpose, value
     pointer = config.world.pointer
     if pointer is not None and pointer.file in there:
-        told = edit.value(pointer.file, read(tree, pointer.file), pointer.key)
-        if told is not None:
-            yield "pointer", told
+        value = edit.value(pointer.file, read(tree, pointer.file), pointer.key)
+        if value is not None:
+            yield "pointer", value
 
 
 def _people(tree: Tree, path: str) -> str:
@@ -262,8 +262,8 @@ def _field(tree: Tree, config: Config, mark: Landmark) -> str:
         return ""
     if not mark.field:
         return _hash(content(node))
-    told = plain_fields(node).get(mark.field.removeprefix("@"))
-    return told.value if told else ""
+    field = plain_fields(node).get(mark.field.removeprefix("@"))
+    return field.value if field else ""
 
 
 def _record(document: Document, config: Config, mark: Landmark) -> Node | None:
@@ -305,7 +305,7 @@ def compare(before: Measured, after: Measured, allowed: Sequence[str] = ()) -> t
 
 
 def _players(before: Measured, after: Measured) -> Iterator[Missed]:
-    new = Counter(told for path, told in after.players.items() if path not in before.players)
+    new = Counter(player for path, player in after.players.items() if path not in before.players)
     for path, was in before.players.items():
         now = after.players.get(path)
         if now is None and new[was]:
@@ -345,5 +345,5 @@ def _equal(kind: str, before: Mapping[str, str], after: Mapping[str, str], hidde
         now = after.get(name, "")
         if was and now != was:
             how = How.CHANGED if now else How.MISSING
-            told = name if kind in ("facts", "declared") else f"{kind} {name}"
-            yield Missed(name if kind == "facts" else kind, told, how, "" if hidden else was, "" if hidden else now)
+            what = name if kind in ("facts", "declared") else f"{kind} {name}"
+            yield Missed(name if kind == "facts" else kind, what, how, "" if hidden else was, "" if hidden else now)

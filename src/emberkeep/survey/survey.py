@@ -142,7 +142,7 @@ def survey(keep: Keep, live: FolderTree, known: Known) -> Survey:
     versions = drift.rows(found, installed, known.wanted)
     faults = tuple(_broken(live, by_role, edits))
     attention = [
-        *(f"{row.name}: {_told(row)}" for row in versions if row.remark),
+        *(f"{row.name}: {_version_trouble(row)}" for row in versions if row.remark),
         *(_stale(engine, known.fits, lacks) if is_stale else ()),
         *_extension_troubles(installed, engine, known.wanted),
         *(f"left from an older engine: {path}" for path in left),
@@ -186,9 +186,9 @@ def _by_role(live: Tree, roles: Roles) -> dict[str, list[str]]:
     return found
 
 
-def _told(row: VersionRow) -> str:
+def _version_trouble(row: VersionRow) -> str:
     if len(row.now) > 1 and not row.wanted:
-        return "versions disagree, " + ", ".join(f"{item.version} in {item.where}" for item in row.told)
+        return "versions disagree, " + ", ".join(f"{item.version} in {item.where}" for item in row.sources)
     now = f"{', '.join(row.now)} now" if row.now else "nothing now"
     return f"{now}{f', {row.wanted} wanted' if row.wanted else ''}: {row.remark}"
 
@@ -226,8 +226,8 @@ def _extension_troubles(installed: Sequence[Extension], engine: str, wanted: Seq
             else drift.compared(extension.version, wish.version)
         )
         for remark in remarks:
-            told = f", {wish.version} wanted" if wish.version else ""
-            yield f"{extension.name}: {extension.version} now{told}: {remark}"
+            wish_shown = f", {wish.version} wanted" if wish.version else ""
+            yield f"{extension.name}: {extension.version} now{wish_shown}: {remark}"
 
 
 def _overlay_troubles(config: Config, live: FolderTree) -> Iterator[str]:
@@ -291,10 +291,10 @@ def _log_troubles(config: Config, live: FolderTree) -> Iterator[str]:
     except OSError as error:
         yield f"{newest}: cannot be read: {error.strerror}"
         return
-    told = [line for line in lines if re.search(failed, line)]
-    if told:
-        more = f" (and {len(told) - 1} more like it)" if len(told) > 1 else ""
-        yield f"{newest}: {told[-1].strip()[:120]}{more}"
+    failures = [line for line in lines if re.search(failed, line)]
+    if failures:
+        more = f" (and {len(failures) - 1} more like it)" if len(failures) > 1 else ""
+        yield f"{newest}: {failures[-1].strip()[:120]}{more}"
 
 
 def _leftover_temporaries(live: FolderTree) -> Iterator[str]:
@@ -322,13 +322,13 @@ def _counts(difference: TreeDifference) -> list[HandEdit]:
 
 def pointer_of(keep: Keep, live: FolderTree) -> Pointer | None:
     """What the pointer of keep.toml leads to; None where it tells none."""
-    told = keep.config.world.pointer
-    if told is None:
+    pointer = keep.config.world.pointer
+    if pointer is None:
         return None
     value = None
-    if told.file in live.entries():
-        value = edit.value(told.file, read(live, told.file), told.key)
-    return Pointer(told.file, told.key, value, value is not None and _stands(value, live))
+    if pointer.file in live.entries():
+        value = edit.value(pointer.file, read(live, pointer.file), pointer.key)
+    return Pointer(pointer.file, pointer.key, value, value is not None and _stands(value, live))
 
 
 def _stands(value: str, live: Tree) -> bool:

@@ -235,9 +235,9 @@ class FtpFileSystem:
 
 def _fact_line(line: str, folder: str) -> RemoteEntry | SkippedEntry | None:
     """A line of MLSD: facts, a space, the name (RFC 3659, 7.2)."""
-    told, _, name = line.partition(" ")
+    given, _, name = line.partition(" ")
     facts: dict[str, str] = {}
-    for fact in told.rstrip(";").split(";"):
+    for fact in given.rstrip(";").split(";"):
         key, _, value = fact.partition("=")
         facts[key.lower()] = value
     kind = facts.get("type", "").lower()

@@ -312,9 +312,9 @@ class _Channel:
         self._channel.close()
 
 
-def _quick(*told: Any, **further: Any) -> paramiko.Transport:
+def _quick(*args: Any, **further: Any) -> paramiko.Transport:
     """A transport that asks for the ciphers first that need no hash of their own for each packet (RFC 5647)."""
-    made = paramiko.Transport(*told, **further)
+    made = paramiko.Transport(*args, **further)
     options = made.get_security_options()
     options.ciphers = tuple(sorted(options.ciphers, key=lambda name: "gcm" not in name))
     return made

@@ -113,8 +113,8 @@ class PipelinedReader:
             kind, _, word, rest = self._packet()
             if kind == _EXTENDED_REPLY and len(rest) >= 12:
                 longest, most_read = struct.unpack_from(">QQ", word.to_bytes(4) + rest)
-                told = min(longest - 1024, most_read or LARGEST_PIECE)
-                self._piece = max(LEAST_PIECE, min(told, LARGEST_PIECE))
+                wanted = min(longest - 1024, most_read or LARGEST_PIECE)
+                self._piece = max(LEAST_PIECE, min(wanted, LARGEST_PIECE))
 
     def files(self, wants: Sequence[tuple[bytes, int, int]]) -> Iterator[ReadEvent]:
         """Files in their order, each with its pieces in theirs: each wanted from one byte up to another, to its end

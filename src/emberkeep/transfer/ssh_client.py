@@ -56,8 +56,8 @@ class SshSubprocess:
         environment = {**os.environ}
         if settings.secret:
             writing.write_whole(room / "asked", [_ASKED.encode()], mode=0o700)
-            told = {"SSH_ASKPASS": str(room / "asked"), "SSH_ASKPASS_REQUIRE": "force", "DISPLAY": ":0"}
-            environment |= {_WORD: settings.secret, **told}
+            askpass = {"SSH_ASKPASS": str(room / "asked"), "SSH_ASKPASS_REQUIRE": "force", "DISPLAY": ":0"}
+            environment |= {_WORD: settings.secret, **askpass}
         command = [program, *_arguments(settings, key, room / "known")]
         flags = getattr(subprocess, "CREATE_NO_WINDOW", 0)
         return subprocess.Popen(

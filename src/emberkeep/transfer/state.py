@@ -77,8 +77,8 @@ class RemoteState:
     @property
     def fetched(self) -> datetime | None:
         """When all of it, or a part, was last fetched."""
-        told = self._about("fetched")
-        return datetime.fromisoformat(told) if told else None
+        moment = self._about("fetched")
+        return datetime.fromisoformat(moment) if moment else None
 
     def was_fetched(self, now: datetime) -> None:
         """Note when it was."""

@@ -33,7 +33,7 @@ class Listing:
         return any(entry.kind is Kind.FILE and entry.mtime_ns is None for entry in self.entries.values())
 
 
-def walk(lines: ConnectionPool, on_count: Callable[[int], None] = lambda count: None) -> Listing:
+def walk(pool: ConnectionPool, on_count: Callable[[int], None] = lambda count: None) -> Listing:
     """List everything, some folders at a time. ``on_count``: called with the number of names so far.
 
     Refused when the folder is not there, or is without end.
@@ -60,7 +60,7 @@ def walk(lines: ConnectionPool, on_count: Callable[[int], None] = lambda count: 
             on_count(len(found))
         return below
 
-    lines.each([""], look)
+    pool.each([""], look)
     return Listing({path: found[path] for path in sorted(found)}, tuple(odd), tuple(sorted(leftovers)))
 
 

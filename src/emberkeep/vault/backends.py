@@ -90,16 +90,16 @@ class FolderBackend:
 class RemoteBackend:
     """A folder on a host that is reached by file transfer."""
 
-    lines: ConnectionPool
+    pool: ConnectionPool
 
     def __post_init__(self) -> None:
-        self.label = str(self.lines.settings.address)
+        self.label = str(self.pool.settings.address)
         self._made: set[str] = set()
 
     def sizes(self) -> dict[str, int]:
         """What the listing of the far folder tells."""
         try:
-            found = walk(self.lines)
+            found = walk(self.pool)
         except Refused:  # the folder is made with the first file
             return {}
         return {path: entry.size for path, entry in found.entries.items() if entry.kind is Kind.FILE}
@@ -130,7 +130,7 @@ class RemoteBackend:
                 host.rename(beside, name)
 
         try:
-            self.lines.first.do(write, f"cannot write {name}")
+            self.pool.first.do(write, f"cannot write {name}")
         except RemoteError as error:
             raise UnreadableInput(f"cannot write {name}: {error}", place=Place(self.label)) from None
 
@@ -149,18 +149,18 @@ class RemoteBackend:
     def get(self, name: str) -> Iterator[bytes]:
         """Fetched. UnreadableInput when it cannot be."""
         try:
-            yield from self.lines.first.steady(name, 0, -1, f"cannot read {name}")
+            yield from self.pool.first.steady(name, 0, -1, f"cannot read {name}")
         except RemoteError as error:
             raise UnreadableInput(f"cannot read {name}: {error}", place=Place(self.label)) from None
 
     def remove(self, name: str) -> None:
         """Delete it there."""
         with suppress(RemoteError):
-            self.lines.first.do(lambda host: host.remove(name), f"cannot remove {name}")
+            self.pool.first.do(lambda host: host.remove(name), f"cannot remove {name}")
 
     def close(self) -> None:
         """End the connections."""
-        self.lines.__exit__()
+        self.pool.__exit__()
 
 
 class ObjectBackend:

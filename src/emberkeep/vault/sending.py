@@ -57,9 +57,10 @@ class Memory:
         self._files: dict[str, list[Any]] = {}
         self.vaults: dict[str, dict[str, Any]] = {}
         with suppress(OSError, ValueError, LookupError, TypeError, AttributeError):
-            told = json.loads(self._file.read_text(encoding="utf-8"))
-            self._files = {name: row for name, row in told["files"].items() if isinstance(row, list) and len(row) == 3}
-            self.vaults = {name: row for name, row in told["vaults"].items() if isinstance(row, dict)}
+            memory = json.loads(self._file.read_text(encoding="utf-8"))
+            files = memory["files"].items()
+            self._files = {name: row for name, row in files if isinstance(row, list) and len(row) == 3}
+            self.vaults = {name: row for name, row in memory["vaults"].items() if isinstance(row, dict)}
 
     def knows(self, name: str, path: Path) -> bool:
         """Whether a file is as it was when its digest was remembered."""
@@ -74,20 +75,20 @@ class Memory:
     def brought_up(self, target: str) -> tuple[datetime | None, int]:
         """When a vault was last brought up to date, and the newest snapshot then; None and 0 for never."""
         with suppress(LookupError, ValueError, TypeError):
-            told = self.vaults[target]
-            return datetime.fromisoformat(told["at"]), int(told["newest"])
+            row = self.vaults[target]
+            return datetime.fromisoformat(row["at"]), int(row["newest"])
         return None, 0
 
     def pinned(self, target: str) -> Mapping[str, Any] | None:
         """Salt and costs of a vault as this keep saw them first."""
-        told = self.vaults.get(target, {}).get("head")
-        return told if isinstance(told, dict) else None
+        head = self.vaults.get(target, {}).get("head")
+        return head if isinstance(head, dict) else None
 
     def astray(self, target: str, listed: Mapping[str, Listed], is_there: bool) -> str:
         """What is to say where a vault's list is not the one that this keep put there last; "" where it is, or nothing
         is known of it."""
-        told = self.vaults.get(target, {}).get("list")
-        if not told or (is_there and _digest(listed) == told):
+        digest = self.vaults.get(target, {}).get("list")
+        if not digest or (is_there and _digest(listed) == digest):
             return ""
         if not is_there:
             return "its list is gone: somebody took it away, or it was lost"
@@ -95,7 +96,7 @@ class Memory:
 
     def save(self, names: Mapping[str, Path]) -> None:
         """Write down what is known, for the files that are there."""
-        kept = {name: told for name, told in self._files.items() if name in names}
+        kept = {name: row for name, row in self._files.items() if name in names}
         writing.write_whole(self._file, [json.dumps({"files": kept, "vaults": self.vaults}).encode()])
 
 
@@ -180,8 +181,8 @@ def _check_ours(vault: Vault, listed: Mapping[str, Listed], store: Store, memory
     held = memory.brought_up(vault.place.label)[1]  # its list may be lost
     newest, here = max((*there, held)), max(store.numbers(), default=0)
     if newest > here:
-        told = f"the newest here is {here}" if here else "this keep has none"
-        raise Refused(f"the vault {vault.place.label} holds snapshot {newest}, and {told}", hint=hint)
+        newest_here = f"the newest here is {here}" if here else "this keep has none"
+        raise Refused(f"the vault {vault.place.label} holds snapshot {newest}, and {newest_here}", hint=hint)
     common = sorted(there.keys() & set(store.numbers()), reverse=True)
     answers = (_is_same(vault, there[number], listed[there[number]], store, str(number)) for number in common)
     ours = next((answer for answer in answers if answer is not None), None)

@@ -82,8 +82,8 @@ class Known:
         found: dict[bytes, str] = {}
         for ident in filter(canonical, self.ids):
             if len(ident) == 32:
-                told = uuid.UUID(ident)
-                found[told.bytes] = found[told.bytes_le] = ident
+                parsed = uuid.UUID(ident)
+                found[parsed.bytes] = found[parsed.bytes_le] = ident
             elif int(ident) < 1 << 64 and int(ident) > 1 << 40:
                 found[struct.pack(">Q", int(ident))] = found[struct.pack("<Q", int(ident))] = ident
         return found
@@ -130,8 +130,8 @@ class Known:
             return ""
         if raw in self._raw:
             return self._raw[raw]
-        told = canonical(raw.decode("ascii", "replace")) if 12 <= len(raw) <= 36 else ""
-        return told if told in self.ids else ""
+        ident = canonical(raw.decode("ascii", "replace")) if 12 <= len(raw) <= 36 else ""
+        return ident if ident in self.ids else ""
 
     def in_text(self, data: bytes, *, names: bool = True) -> Iterator[Mention]:
         """Mentions in a text or in the texts of binary data, in no particular order."""
@@ -243,7 +243,7 @@ def people(tree: Tree, config: Config) -> dict[str, str]:
         if entry.kind is FILE and role in by_role:
             by_role[role].append(path)
     listed = listed_people(tree, by_role["access"])
-    patterns = [pattern for role, told in config.roles if role == "players" for pattern in told]
+    patterns = [pattern for role, glob in config.roles if role == "players" for pattern in glob]
     found = dict.fromkeys(_in_tables(tree, config), "")
     found.update(
         {

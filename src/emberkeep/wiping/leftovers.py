@@ -212,9 +212,9 @@ class _Audit:
         data = read(tree, path)
         name = path.encode("utf-8", "surrogateescape")
         if sqlite.is_sqlite(data[:16]):
-            told = {value for _, _, values in cells(tree, path) for value in values}
-            texts = (value for value in told if isinstance(value, str) and len(value) >= 32)
-            raw = {value.hex() for value in told if isinstance(value, bytes) and len(value) == 16}
+            found_values = {value for _, _, values in cells(tree, path) for value in values}
+            texts = (value for value in found_values if isinstance(value, str) and len(value) >= 32)
+            raw = {value.hex() for value in found_values if isinstance(value, bytes) and len(value) == 16}
             return raw | identifiers(name) | identifiers("\n".join(texts).encode())
         return identifiers(b"\n".join((name, unpacked(data))))
 
@@ -295,8 +295,8 @@ class _Audit:
             key = connection.key(table.name)
             gone = [one.where for one in self.deletions if (one.database, one.table) == (name, table.name)]
             where = " and ".join(f"not coalesce(({one}), 0)" for one in gone) or "1"
-            told = ", ".join(connection.quoted(one) for one in (*key, *(column.name for column in columns)))
-            for row in connection.rows(f"select {told} from {connection.quoted(table.name)} where {where}"):
+            selected = ", ".join(connection.quoted(one) for one in (*key, *(column.name for column in columns)))
+            for row in connection.rows(f"select {selected} from {connection.quoted(table.name)} where {where}"):
                 which = ", ".join(f"{one} {_short(value)}" for one, value in zip(key, row, strict=False))
                 for column, value in zip(columns, row[len(key) :], strict=True):
                     at = f"table {table.name}, column {column.name}" + (f", {which}" if which else "")
@@ -343,7 +343,7 @@ def _short(value: object) -> str:
 def _reach(scope: Scope, config: Config) -> Callable[[str], bool]:
     """Whether a scope clears a file or something in it."""
     files = selection(scope.picked.files, config.roles, config.world.tiles) if scope.picked.files else None
-    parts = [*(told.file for told in scope.picked.records), *(told.database for told in scope.picked.rows)]
+    parts = [*(pick.file for pick in scope.picked.records), *(pick.database for pick in scope.picked.rows)]
     within = globs.combined(parts) if parts else None
     return lambda path: (files is not None and files(path)) or (within is not None and bool(within.fullmatch(path)))
 
@@ -353,8 +353,8 @@ def _tile_pattern(names: str) -> re.Pattern[bytes]:
     stem = names.rpartition("/")[2].rpartition(".")[0]
     parts = re.split(r"(\{x\}|\{y\}|\*)", stem)
     meaning = {"{x}": r"-?\d+", "{y}": r"-?\d+", "*": r"[\w-]*"}
-    told = "".join(meaning.get(part) or re.escape(part) for part in parts)
-    return re.compile(rb"(?<![\w.-])" + told.encode() + rb"(?![\w-]|\.\d)") if stem else re.compile(rb"(?!)")
+    pattern = "".join(meaning.get(part) or re.escape(part) for part in parts)
+    return re.compile(rb"(?<![\w.-])" + pattern.encode() + rb"(?![\w-]|\.\d)") if stem else re.compile(rb"(?!)")
 
 
 def _record_at(document: Document, line: int) -> str:

@@ -37,8 +37,8 @@ class Looked:
             return frozenset()
         data = read(self.tree, path)
         if sqlite.is_sqlite(data[:16]):
-            told = {value for _, _, values in cells(self.tree, path) for value in values}
-            return frozenset(filter(None, map(self.value, told)))
+            found = {value for _, _, values in cells(self.tree, path) for value in values}
+            return frozenset(filter(None, map(self.value, found)))
         plain = unpacked(data)
         return frozenset(mention.known for mention in self.known.in_text(plain, names=b"\0" not in plain[:8192]))
 

@@ -241,9 +241,9 @@ def _records_by_place(document: Document, who: Person) -> tuple[dict[_Place, lis
 
 def _names(node: Node, known: Known) -> bool:
     """Whether a record says whose it is: by its key, its own value, or a plain value in it."""
-    told = [node.name, *(field.value for field in node.fields.values())]
-    told += [item.own for item in node.items if item.role is Role.RECORD and item.own is not None and not item.items]
-    return any(known.whole(text.strip("[]\"'")) for text in told if text)
+    texts = [node.name, *(field.value for field in node.fields.values())]
+    texts += [item.own for item in node.items if item.role is Role.RECORD and item.own is not None and not item.items]
+    return any(known.whole(text.strip("[]\"'")) for text in texts if text)
 
 
 def _rest(document: Document, node: Node, who: Person) -> tuple[object, ...]:

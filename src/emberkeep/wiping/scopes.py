@@ -85,7 +85,7 @@ class WipeOperation:
         self.survivors = [_Surviving(one, config, folder, known) for one in config.wiping.survivors]
         self.survived: Counter[str] = Counter()
         self.spared: dict[str, str] = {}
-        self.told_to_stay = {
+        self.kept_by_scope = {
             scope.name: selection(scope.stays, config.roles, config.world.tiles) for scope in self.scopes
         }
         self.players: set[str] = set()
@@ -99,7 +99,7 @@ class WipeOperation:
         if empty and not self.lenient:
             raise _clears_nothing(*empty[0])
         survived = dict(self.survived + Counter(self.spared.values()))
-        survives = {one.told.name: survived.get(one.told.name, 0) for one in self.survivors}
+        survives = {one.rule.name: survived.get(one.rule.name, 0) for one in self.survivors}
         people = frozenset(self.players)
         return WipeResult(found, survives, tuple(self._kept()), people, tuple(self.deletions))
 
@@ -121,13 +121,13 @@ class WipeOperation:
         return ScopeCleared(scope.name, tuple(going), size, records, rows, len(players), tuple(stays.values()))
 
     def _selected(self, scope: Scope) -> list[str]:
-        told = scope.picked.files
+        patterns = scope.picked.files
         takers = [name for name in PLAYERS if name in {one.name for one in self.scopes}]
         if takers and takers[0] == scope.name:
-            told += tuple(pattern for pattern, said in self.config.wiping.unsorted.items() if said == CLEAR)
-        if not told:
+            patterns += tuple(pattern for pattern, said in self.config.wiping.unsorted.items() if said == CLEAR)
+        if not patterns:
             return []
-        wanted = selection(told, self.config.roles, self.config.world.tiles)
+        wanted = selection(patterns, self.config.roles, self.config.world.tiles)
         there = self.folder.entries()
         found = [path for path, entry in self.entries.items() if entry.kind is not FOLDER and wanted(path)]
         if found and len(found) == sum(entry.kind is not FOLDER for entry in self.entries.values()):
@@ -156,12 +156,12 @@ class WipeOperation:
         return bool(why)
 
     def _why_it_stays(self, scope: Scope, path: str) -> str:
-        if self.told_to_stay[scope.name](path):
+        if self.kept_by_scope[scope.name](path):
             return f"[scopes.{scope.name}] says so"
         for survivor in self.survivors:
             if survivor.takes_file(path):
-                self.spared.setdefault(path, survivor.told.name)
-                return f"survives: {survivor.told.name}"
+                self.spared.setdefault(path, survivor.rule.name)
+                return f"survives: {survivor.rule.name}"
         if self.roles.of(path) == UNSORTED:
             answer = next(
                 (said for pattern, said in self.config.wiping.unsorted.items() if globs.matches(path, [pattern])), ""
@@ -234,7 +234,7 @@ class WipeOperation:
                 return False
             for survivor in self.survivors:
                 if survivor.takes_record(path, pick.at, one):
-                    self.survived[survivor.told.name] += 1
+                    self.survived[survivor.rule.name] += 1
                     return False
             return True
 
@@ -248,12 +248,12 @@ class WipeOperation:
         players: set[str] = set()
         for pick in scope.picked.rows:
             connection = self.served.get(pick.database)
-            told = (
+            picks = (
                 [self._count(pick, connection)]
                 if connection is not None
                 else [self._delete(pick, path) for path in self._files(pick.database)]
             )
-            for one, people in told:
+            for one, people in picks:
                 players |= people
                 if one.count:
                     found.append(one)
@@ -281,7 +281,7 @@ class WipeOperation:
 
     def _delete(self, pick: RowPick, path: str) -> tuple[RowsGone, set[str]]:
         table = sqlite.quoted(pick.table)
-        spared = [told for survivor in self.survivors for told in survivor.rows(path, pick.table)]
+        spared = [clause_of for survivor in self.survivors for clause_of in survivor.rows(path, pick.table)]
 
         def act(database: sqlite3.Connection) -> tuple[int, int, set[str]]:
             try:
@@ -290,8 +290,8 @@ class WipeOperation:
                 for survivor, where, ids in spared:
                     wanted = sqlite.condition(database, pick.table, where)
                     clause, more = _spared(wanted, ids, sqlite.columns(database, pick.table))
-                    told = database.execute(f"select count(*) from {table} where {clauses[0]} and {clause}", more)
-                    self.survived[survivor] += told.fetchone()[0]
+                    counted = database.execute(f"select count(*) from {table} where {clauses[0]} and {clause}", more)
+                    self.survived[survivor] += counted.fetchone()[0]
                     clauses.append(f"not coalesce({clause}, 0)")
                     values += more
                 where = " and ".join(clauses)
@@ -336,13 +336,13 @@ def _clears_nothing(scope: Scope, found: ScopeCleared) -> Refused:
             hint = f"--unsorted 'GLOB=clear' clears what is unsorted; else {hint}"
         return Refused(f"the scope '{scope.name}' would clear nothing: all that it reaches stays: {named}", hint=hint)
     picked = scope.picked
-    told = ", ".join((*picked.files, *(pick.file for pick in picked.records))) or "its rows"
-    return Refused(f"the scope '{scope.name}' would clear nothing: nothing here fits {told}", hint=hint)
+    wanted = ", ".join((*picked.files, *(pick.file for pick in picked.records))) or "its rows"
+    return Refused(f"the scope '{scope.name}' would clear nothing: nothing here fits {wanted}", hint=hint)
 
 
 def _why(role: str, asked: set[str]) -> str:
     scope = {"world": "map"}.get(role, role)
-    told = {
+    reasons = {
         "access": "who may come in and who may do what",
         "extension-data": "definitions: no player's identifier in them",
         UNSORTED: UNASKED,
@@ -351,7 +351,7 @@ def _why(role: str, asked: set[str]) -> str:
     }
     if scope in ("map", "players", "progress") or (role == "extension-data" and role not in asked):
         return "survives on purpose" if scope in asked else f"the scope '{scope}' is not wiped"
-    return told.get(role, "the server as it is set up")
+    return reasons.get(role, "the server as it is set up")
 
 
 def _database_of(log: str) -> str:
@@ -373,9 +373,10 @@ def _spared_there(where: str, ids: frozenset[str] | None, columns: Sequence[str]
     """The same for a database server, its values spelled within."""
     clauses = [connection.condition(where)]
     if ids is not None:
-        told = ", ".join(connection.literal(text) for text in sorted({t for ident in ids for t in _spellings(ident)}))
-        some = " or ".join(f"cast({connection.quoted(name)} as char) in ({told})" for name in columns) if told else "0"
-        clauses.append(f"({some})")
+        spellings = sorted({text for ident in ids for text in _spellings(ident)})
+        listed = ", ".join(map(connection.literal, spellings))
+        some = " or ".join(f"cast({connection.quoted(name)} as char) in ({listed})" for name in columns)
+        clauses.append(f"({some})" if spellings else "(0)")
     return f"({' and '.join(clauses)})"
 
 
@@ -389,7 +390,7 @@ class _Surviving:
     """What survives on purpose, ready to be asked."""
 
     def __init__(self, survivor: Survivor, config: Config, tree: Tree, known: Known) -> None:
-        self.told, self.tree = survivor, tree
+        self.rule, self.tree = survivor, tree
         self._wanted: Callable[[str], bool] = (
             selection(survivor.picked.files, config.roles, config.world.tiles)
             if survivor.picked.files
@@ -429,6 +430,6 @@ class _Surviving:
 
     def rows(self, path: str, table: str) -> Iterator[tuple[str, str, frozenset[str] | None]]:
         """Conditions of rows that survive: whose, SQL, and the people they must belong to."""
-        for pick in self.told.picked.rows:
+        for pick in self.rule.picked.rows:
             if pick.table == table and globs.matches(path, [pick.database]):
-                yield self.told.name, pick.where, self.people.ids if self.people else None
+                yield self.rule.name, pick.where, self.people.ids if self.people else None

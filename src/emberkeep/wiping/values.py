@@ -76,11 +76,11 @@ def choose(
 
     ``earlier``: wipes, oldest first. Random seeds are drawn anew at each call.
     """
-    told = config.wiping
+    settings = config.wiping
     there = landmarks.measure_facts(tree, config)
-    number = len(told.earlier) + len(earlier) + 1
-    seed = _seed(config, tree, there.get("seed", ""), earlier, asked.seed or told.seed)
-    size = asked.size or (told.sizes[(number - 1) % len(told.sizes)] if told.sizes else "")
+    number = len(settings.earlier) + len(earlier) + 1
+    seed = _seed(config, tree, there.get("seed", ""), earlier, asked.seed or settings.seed)
+    size = asked.size or (settings.sizes[(number - 1) % len(settings.sizes)] if settings.sizes else "")
     place = now.astimezone(config.tz)
     return Values(
         number,
@@ -99,28 +99,28 @@ def current(config: Config, tree: Tree) -> tuple[str, str]:
 
 
 def _seed(config: Config, tree: Tree, now: str, earlier: Sequence[Wiped], how: str) -> str:
-    told = config.wiping
+    settings = config.wiping
     if not how or how == SAME:
         return now
     limits = limits_of(config, tree)
-    lately = used(earlier, now, told.unused_for)
+    lately = used(earlier, now, settings.unused_for)
     if how == RANDOM:
         least, most = limits or USUAL
         free = most - least + 1 - sum(least <= int(seed) <= most for seed in lately if re.fullmatch(r"-?\d+", seed))
         if free <= 0:
-            raise Refused(f"every seed from {least} to {most} was used in the last {told.unused_for} wipes")
+            raise Refused(f"every seed from {least} to {most} was used in the last {settings.unused_for} wipes")
         while True:
             drawn = str(random.SystemRandom().randint(least, most))
             if drawn not in lately:
                 return drawn
     if how == LIST:
-        return _next_of_list(told, limits, lately)
+        return _next_of_list(settings, limits, lately)
     wrong = out_of_range(how, limits)
     if wrong:
         raise UsageError(wrong, hint=f"the range stands in {_where(config)}")
     if how in lately:
         raise Refused(
-            f"the seed {how} was used within the last {told.unused_for} wipes",
+            f"the seed {how} was used within the last {settings.unused_for} wipes",
             hint=f"take another, or set unused-for in [wipe] of {KEEP_FILE}",
         )
     return how
@@ -198,14 +198,14 @@ def texts_of(config: Config, values: Values, scopes: Sequence[str], further: Seq
     """What a wipe of ``scopes`` sets: seed, size and name in the launch script, then what [wipe], the scopes and the
     event say; of several that set one key, the last."""
     launch = config.launch
-    told = {
+    texts = {
         "seed": "{seed}" if values.seed else "",
         "size": "{size}" if values.size else "",
         "name": config.wiping.name,
     }
     own = [
         SetText(launch.script, launch.keys[what], text)
-        for what, text in told.items()
+        for what, text in texts.items()
         if text and launch.script and what in launch.keys
     ]
     of_scopes = [one for scope in config.wiping.scopes if scope.name in scopes for one in scope.sets]

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from emberkeep.cli import prompts
 from emberkeep.cli.context import add_go, answer, opened, the_keep
-from emberkeep.cli.transfer_options import add_far, lines_to
+from emberkeep.cli.transfer_options import add_far, connections_to
 from emberkeep.detection.adopt import adopt
 from emberkeep.detection.doubts import Choice, Doubt, answered, doubts
 from emberkeep.detection.draft import draft
@@ -94,19 +94,19 @@ def _far(args: argparse.Namespace, screen: Screen) -> int:
         way[name] = os.path.abspath(value)
 
     def with_way(text: str) -> str:
-        told = tomlkit.parse(text)
-        told["server"]["copy"] = Path(os.path.relpath(copy, keep)).as_posix()
+        document = tomlkit.parse(text)
+        document["server"]["copy"] = Path(os.path.relpath(copy, keep)).as_posix()
         if secret or way:
-            told["far"] = {**({"secret": secret} if secret else {}), **way}
-        return tomlkit.dumps(told)
+            document["far"] = {**({"secret": secret} if secret else {}), **way}
+        return tomlkit.dumps(document)
 
     begun = tomlkit.dumps({"format": 1, "server": {"name": copy.name, "folder": str(address), "zone": args.zone}})
     write_keep(keep, with_way(begun))
     opened_keep = Keep(keep)
     args.only, args.rehash, args.theirs, args.mine, args.another, args.details = [], False, False, False, False, False
     try:
-        with lines_to(args, screen, opened_keep) as lines:
-            done = mirror.bring(args, screen, opened_keep, lines)
+        with connections_to(args, screen, opened_keep) as pool:
+            done = mirror.bring(args, screen, opened_keep, pool)
     except BaseException:
         if not copy.is_dir():
             system.io.unlink(keep / FILE)  # nothing came: the same can be said again

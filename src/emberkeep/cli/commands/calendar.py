@@ -102,10 +102,10 @@ def _plain(one: Occurrence) -> dict[str, object]:
 
 def _wipes(keep: Keep) -> list[Wiped]:
     """The wipes that are known, oldest first: told in keep.toml, and carried out."""
-    told = [
+    past = [
         Wiped(datetime(day.year, day.month, day.day, 12, tzinfo=keep.config.tz)) for day in keep.config.wiping.earlier
     ]
-    return [*told, *wipe_preview.wipes(Journal(keep.folder))]
+    return [*past, *wipe_preview.wipes(Journal(keep.folder))]
 
 
 def _explain(args: argparse.Namespace, screen: Screen, keep: Keep, found: list[Occurrence]) -> int:
@@ -144,9 +144,9 @@ def _written(
 
 
 def _attendance(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
-    lines, seen = attendance.visits(FolderTree(keep.require_server(), "live"), keep.config)
+    lines, days_logged = attendance.visits(FolderTree(keep.require_server(), "live"), keep.config)
     wipes = [one.when for one in wipe_preview.wipes(Journal(keep.folder))]
-    days = attendance.by_day(lines, seen if lines else set())
+    days = attendance.by_day(lines, days_logged if lines else set())
     found: Attendance = attendance.attendance(days, wipes, keep.config.tz, keep.config.wiping.earlier)
     if args.attendance and found.tides:
         from emberkeep.show.files import charts
@@ -157,7 +157,7 @@ def _attendance(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
     def text() -> None:
         view.attendance(screen, found)
         if args.attendance:
-            told = f"Wrote {args.attendance}." if found.tides else "There is nothing to draw."
-            screen.line(told, GOOD if found.tides else "")
+            drawn = f"Wrote {args.attendance}." if found.tides else "There is nothing to draw."
+            screen.line(drawn, GOOD if found.tides else "")
 
     return answer(args, 0 if found.rhythm else 1, {"attendance": found}, text)

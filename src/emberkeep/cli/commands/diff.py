@@ -145,7 +145,7 @@ def _find(args: argparse.Namespace, screen: Screen, sides: _Sides, left: Tree, r
 
 def _draw(args: argparse.Namespace, found: TreeDifference) -> list[str]:
     """Draw what was asked for; what was drawn, or why not, in words."""
-    told = []
+    notes = []
     title = f"{found.left} → {found.right}"
     sums = [each for item in found.files for each in item.terms.totals if each.changed]
     pictures: list[tuple[str | None, Sequence[object], str, Callable[[], bytes]]] = [
@@ -156,11 +156,11 @@ def _draw(args: argparse.Namespace, found: TreeDifference) -> list[str]:
         if not wanted:
             continue
         if not there:
-            told.append(f"No {name} to draw: {wanted} was not written.")
+            notes.append(f"No {name} to draw: {wanted} was not written.")
             continue
         writing.write_whole(Path(os.path.abspath(wanted)), [make()], otherwise=writing.SHARED)
-        told.append(f"Drew {name} into {wanted}.")
-    return told
+        notes.append(f"Drew {name} into {wanted}.")
+    return notes
 
 
 class _Sides:
@@ -196,15 +196,15 @@ class _Sides:
     def databases_meant(self) -> bool:
         """Whether ``--only`` means databases of servers."""
         try:
-            told = self.keep()[0].config.databases
+            databases = self.keep()[0].config.databases
         except UsageError:
             return False
-        return bool(told.served) and any(text.split("/")[0] == "databases" for text in self.args.only)
+        return bool(databases.served) and any(text.split("/")[0] == "databases" for text in self.args.only)
 
     def databases(self, left: Tree, right: Tree) -> list[FileDifference]:
         """How the databases of servers differ that both sides know of."""
-        told = (self.args.left, self.args.right)
-        if self._keep is None or self.args.where or any(text.startswith("defaults:") for text in told):
+        sides = (self.args.left, self.args.right)
+        if self._keep is None or self.args.where or any(text.startswith("defaults:") for text in sides):
             return []
         if not self.of_keep or not self._keep.config.databases.served:
             return []

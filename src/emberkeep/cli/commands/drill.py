@@ -7,7 +7,7 @@ import os
 from pathlib import Path
 
 from emberkeep.cli.context import answer, now, opened, the_keep
-from emberkeep.cli.run_context import told_watch
+from emberkeep.cli.run_context import live_watch
 from emberkeep.errors import UsageError
 from emberkeep.operations.flows import drill
 from emberkeep.process.lifecycle import Hear
@@ -41,11 +41,11 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         raise UsageError("REF and --any cannot go together")
     keep = the_keep(args)
     into = Path(os.path.abspath(args.into)) if args.into else None
-    with opened(keep) as store, progress("copy", screen) as step, told_watch(args, screen) as seen:
+    with opened(keep) as store, progress("copy", screen) as step, live_watch(args, screen) as on_watch:
         about = drill.chosen(store, keep, args.ref, now(), by_chance=args.any)
         request = drill.request_of(keep, about, into, leave=args.leave)
-        found = drill.drill(keep, store, request, now, os.environ, Hear(seen=seen), step)
-    code = 5 if not found.proven else 1 if found.told else 0
+        found = drill.drill(keep, store, request, now, os.environ, Hear(on_watch=on_watch), step)
+    code = 5 if not found.proven else 1 if found.complaints else 0
     left = request.into if args.leave else None
     result = {"drill": found, "proven": found.proven, "copy": left}
     return answer(args, code, result, lambda: view.drilled(screen, found, keep.config.tz, left))

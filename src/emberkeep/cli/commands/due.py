@@ -45,7 +45,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     with progress("due", screen) as step:
         hands = due.Hands(lambda store, asked: run_context_for(args, screen, keep, store, asked, step), now, os.environ)
         if args.run or args.drop:
-            found = due.settle(keep, args.run or args.drop, hands, run=bool(args.run))
+            found = due.decide(keep, args.run or args.drop, hands, run=bool(args.run))
         else:
             found = due.do(keep, hands)
     waits = due.waiting(keep)

@@ -41,5 +41,5 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         number, size = export.export(tree, wanted, target, databases=databases, progress=step)
     written = target.stat().st_size
     result = {"snapshot": tree.manifest.about, "file": target, "files": number, "bytes": size, "written": written}
-    told = f"{words.count(number, 'file')}, {words.size(size)} in {words.size(written)}"
-    return answer(args, 0, result, lambda: screen.line(f"Wrote {tree.label} as {args.file}: {told}.", GOOD))
+    content = f"{words.count(number, 'file')}, {words.size(size)} in {words.size(written)}"
+    return answer(args, 0, result, lambda: screen.line(f"Wrote {tree.label} as {args.file}: {content}.", GOOD))

@@ -10,7 +10,8 @@ from emberkeep.cli.context import answer, now, opened, the_keep
 from emberkeep.errors import UnreadableInput, UsageError
 from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.record.facts import DrillRecord, Run
+from emberkeep.operations.record.drills import DrillRecord, Drills
+from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.record.snapshot import pin, snapshots
 from emberkeep.retention.growth import growth
@@ -53,7 +54,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     runs: list[Run] = []
     drills: list[DrillRecord] = []
     try:
-        runs, drills = Journal(keep.folder).runs(), Journal(keep.folder).drills()
+        runs, drills = Journal(keep.folder).runs(), Drills(keep.folder).all()
     except UnreadableInput as error:  # the snapshots are there all the same
         faults = [*faults, *map(str, error.faults)]
     code = 4 if faults else 0

@@ -66,12 +66,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """Exit code 1 while something waits: open questions, answers and orders that fit nothing, broken checks, files
     merged by line; 2 when a file cannot be read."""
-    told = [name for name in PATHS if getattr(args, name)]
+    given = [name for name in PATHS if getattr(args, name)]
     if args.ask and args.json:
         raise UsageError("--ask talks to you; --json cannot go with it")
-    if told or args.out or args.orders:
+    if given or args.out or args.orders:
         wanted = PATHS[1:] if args.two_way else PATHS
-        missing = [f"--{name.replace('_', '-')}" for name in wanted if name not in told]
+        missing = [f"--{name.replace('_', '-')}" for name in wanted if name not in given]
         if missing:
             raise UsageError(f"merging between paths also needs {', '.join(missing)}")
         if args.old or args.new or args.only:
@@ -112,7 +112,7 @@ def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
 
 
 def _between_paths(args: argparse.Namespace, screen: Screen) -> int:
-    old, new, mine = (Path(os.path.abspath(told)) if (told := getattr(args, name)) else None for name in PATHS)
+    old, new, mine = (Path(os.path.abspath(path)) if (path := getattr(args, name)) else None for name in PATHS)
     assert new is not None
     assert mine is not None
     given = Path(args.answers) if args.answers else None
@@ -184,17 +184,17 @@ def _report(
     code = 2 if found.faults else 1 if waits else 0
     if found.faults:
         screen.error(UnreadableInput.gathered(found.faults))
-    told = summary(found)
+    summarized = summary(found)
     result: dict[str, Any] = {
         **(_flat(found) if args.json else {}),
-        "summary": told,
+        "summary": summarized,
         "written": written and not found.faults,
         "before": before,
     }
 
     def text() -> None:
         if args.summary:
-            screen.line(told)
+            screen.line(summarized)
             return
         screen.line(title + ("" if written else " (preview, nothing is written)"), HEAD)
         view.merge(screen, found, details=args.details)
@@ -211,12 +211,12 @@ def _flat(found: Merge) -> dict[str, Any]:
 
 
 def _written(found: Merge) -> str:
-    told = [
+    written = [
         words.count(len(items), one)
         for items, one in ((found.to_write, "file"), (found.tables_to_write, "table"))
         if items
     ]
-    return f"Written: {' and '.join(told)}." if told else "There was nothing to write."
+    return f"Written: {' and '.join(written)}." if written else "There was nothing to write."
 
 
 def _closing(args: argparse.Namespace, screen: Screen, found: Merge, before: About | None, written: bool) -> None:

@@ -75,15 +75,15 @@ def _draft(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
     if out is not None and out.exists():
         raise Refused(f"{out} is there already", hint="name another file with --out")
     with opened(keep) as store:
-        saves = tuple(Path(os.path.abspath(told)) for told in args.saves) if args.saves else ()
+        saves = tuple(Path(os.path.abspath(path)) for path in args.saves) if args.saves else ()
         old, new = args.draft
         text = draft(old, new, tree_of(store, old), tree_of(store, new), saves, keep.config)
     if out is not None:
         writing.write_whole(out, [text.encode()], otherwise=writing.SHARED)
 
-    def told() -> None:
+    def show() -> None:
         screen.text(text)
         if out is not None:
             screen.line(f"Wrote {out}; read it over before it is used.", GOOD)
 
-    return answer(args, 0, {"recipe": text}, told)
+    return answer(args, 0, {"recipe": text}, show)

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from emberkeep.cli.context import add_details, add_go, add_only, answer, now, opened, the_keep
 from emberkeep.cli.run_context import run_context_for
-from emberkeep.cli.transfer_options import add_far, lines_to
+from emberkeep.cli.transfer_options import add_far, connections_to
 from emberkeep.errors import UsageError
 from emberkeep.inventory.roles import require_some
 from emberkeep.keep.keep import Keep
@@ -86,17 +86,17 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     if args.action == "send" and (args.rehash or args.theirs or args.mine):
         raise UsageError("--rehash, --theirs and --mine are for 'mirror fetch'")
     Journal(keep.folder).refuse_if_waiting()
-    with lines_to(args, screen, keep) as lines:
+    with connections_to(args, screen, keep) as pool:
         if args.action == "fetch":
-            return _fetch(args, screen, keep, lines)
-        return _send(args, screen, keep, lines)
+            return _fetch(args, screen, keep, pool)
+        return _send(args, screen, keep, pool)
 
 
-def seen(args: argparse.Namespace, keep: Keep, lines: ConnectionPool) -> Listing:
+def fresh_listing(args: argparse.Namespace, keep: Keep, pool: ConnectionPool) -> Listing:
     """The far folder's listing. Refused where the server seems to run there."""
-    found = transfer_access.look(keep, lines, twice=not args.while_running)
+    found = transfer_access.look(keep, pool, twice=not args.while_running)
     if not args.while_running:
-        transfer_access.refuse_if_written_to(found, lines.settings.address)
+        transfer_access.refuse_if_written_to(found, pool.settings.address)
     return found.listing
 
 
@@ -108,14 +108,14 @@ class Brought(NamedTuple):
     before: About | None
 
 
-def bring(args: argparse.Namespace, screen: Screen, keep: Keep, lines: ConnectionPool) -> Brought:
+def bring(args: argparse.Namespace, screen: Screen, keep: Keep, pool: ConnectionPool) -> Brought:
     """Bring here what changed there."""
     wanted = transfer_access.wanted_of(keep, tuple(args.only))
-    listing, state = seen(args, keep, lines), RemoteState(keep.folder)
-    require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.settings.address} and the copy here")
-    known = state.known() if state.address == str(lines.settings.address) else {}
+    listing, state = fresh_listing(args, keep, pool), RemoteState(keep.folder)
+    require_some(args.only, wanted, (*listing.entries, *state.known()), f"{pool.settings.address} and the copy here")
+    known = state.known() if state.address == str(pool.settings.address) else {}
     if not args.another:
-        fetch_plan.refuse_another(listing, known, lines.settings.address)
+        fetch_plan.refuse_another(listing, known, pool.settings.address)
     local = fetch_plan.Local(keep.server, known)
     whose = "theirs" if args.theirs else "mine" if args.mine else ""
     plan = fetch_plan.fetch_plan(listing, known, local, wanted, whose=whose, rehash=args.rehash)
@@ -124,46 +124,44 @@ def bring(args: argparse.Namespace, screen: Screen, keep: Keep, lines: Connectio
     if args.theirs and keep.server.is_dir():
         before = snapshot.take(keep, now(), snapshot.SnapshotRequest(note="before fetching theirs")).about
     with progress("fetch", screen) as step:
-        done = fetch.fetch(keep, lines, plan, step)
+        done = fetch.fetch(keep, pool, plan, step)
     state.was_fetched(now())
     return Brought(plan, done, before)
 
 
-def _fetch(args: argparse.Namespace, screen: Screen, keep: Keep, lines: ConnectionPool) -> int:
-    found = bring(args, screen, keep, lines)
+def _fetch(args: argparse.Namespace, screen: Screen, keep: Keep, pool: ConnectionPool) -> int:
+    found = bring(args, screen, keep, pool)
     return answer(
         args,
         1 if found.fetched.failed else 0,
         found._asdict(),
-        lambda: view.fetched(screen, found.plan, found.fetched, lines.settings.address, args.details),
+        lambda: view.fetched(screen, found.plan, found.fetched, pool.settings.address, args.details),
     )
 
 
-def _send(args: argparse.Namespace, screen: Screen, keep: Keep, lines: ConnectionPool) -> int:
+def _send(args: argparse.Namespace, screen: Screen, keep: Keep, pool: ConnectionPool) -> int:
     wanted = transfer_access.wanted_of(keep, tuple(args.only))
-    listing, state = seen(args, keep, lines), RemoteState(keep.folder)
-    require_some(args.only, wanted, (*listing.entries, *state.known()), f"{lines.settings.address} and the copy here")
-    if state.address != str(lines.settings.address):
-        raise UsageError(
-            f"nothing was fetched from {lines.settings.address} yet", hint="'emberkeep mirror fetch' first"
-        )
+    listing, state = fresh_listing(args, keep, pool), RemoteState(keep.folder)
+    require_some(args.only, wanted, (*listing.entries, *state.known()), f"{pool.settings.address} and the copy here")
+    if state.address != str(pool.settings.address):
+        raise UsageError(f"nothing was fetched from {pool.settings.address} yet", hint="'emberkeep mirror fetch' first")
     known = state.known()
     if not args.another:
-        fetch_plan.refuse_another(listing, known, lines.settings.address)
+        fetch_plan.refuse_another(listing, known, pool.settings.address)
     keep.require_server()
-    plan = send.send_plan(listing, known, fetch_plan.Local(keep.server, known), wanted, lines.settings.address)
-    asked = send.asked_of(plan, listing, lines.settings.address)
+    plan = send.send_plan(listing, known, fetch_plan.Local(keep.server, known), wanted, pool.settings.address)
+    asked = send.asked_of(plan, listing, pool.settings.address)
     done: Run | None = None
     if args.go and not plan.nothing:
         with opened(keep) as store, progress("send", screen) as step:
-            context = run_context_for(args, screen, keep, store, send.KIND.run(asked, now()), step, lines)
+            context = run_context_for(args, screen, keep, store, send.KIND.run(asked, now()), step, pool)
             done = carry_out(context, send.steps(keep, store, asked))
     code = 0 if done or plan.nothing else 1
     return answer(
         args,
         code,
         {"plan": plan, "new": asked.new, "done": done is not None, "run": done},
-        lambda: view.sent(screen, plan, asked, lines.settings.address, done, args.details),
+        lambda: view.sent(screen, plan, asked, pool.settings.address, done, args.details),
     )
 
 
@@ -171,8 +169,8 @@ def take_back(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store
     """Undo of a send."""
     asked = send.KIND.request_of(run)
     if args.go:
-        with lines_to(args, screen, keep) as lines, progress("undo", screen) as step:
-            send.undo(run_context_for(args, screen, keep, store, run, step, lines))
+        with connections_to(args, screen, keep) as pool, progress("undo", screen) as step:
+            send.undo(run_context_for(args, screen, keep, store, run, step, pool))
     result = {"run": run, "far": asked, "done": bool(args.go)}
     return answer(args, 0, result, lambda: view.taken_back(screen, run, asked, bool(args.go)))
 
@@ -181,7 +179,7 @@ def go_on(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, ru
     """Resuming a send."""
     asked = send.KIND.request_of(run)
     if args.go:
-        with lines_to(args, screen, keep) as lines, progress("resume", screen) as step:
-            resume(run_context_for(args, screen, keep, store, run, step, lines), stay=args.stay)
+        with connections_to(args, screen, keep) as pool, progress("resume", screen) as step:
+            resume(run_context_for(args, screen, keep, store, run, step, pool), stay=args.stay)
     result = {"run": run, "far": asked, "done": bool(args.go)}
     return answer(args, 0, result, lambda: view.going_on(screen, run, asked, bool(args.go)))

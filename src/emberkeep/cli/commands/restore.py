@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+from functools import partial
 from pathlib import Path
 
 from emberkeep.cli.context import add_go, add_only, answer, now, opened, the_keep
@@ -98,12 +99,12 @@ def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, 
             return answer(args, code, {"preview": found, "done": False}, text)
         done = runner.carried_out(run_context_for(args, screen, keep, store, asked, step), steps)
 
-    def told() -> None:
+    def show() -> None:
         shown.done(screen, title, done)
         for warning in found.warnings:
             screen.line(f"! {warning}", ASKS)
 
-    return answer(args, code, {"run": done, "preview": found, "done": True}, told)
+    return answer(args, code, {"run": done, "preview": found, "done": True}, show)
 
 
 def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: SnapshotTree) -> int:
@@ -133,8 +134,8 @@ def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: Snaps
         for dump in dumps:
             screen.line(f"The dump of a database is {dump}.")
 
-    told = {"plan": plan, "done": True, "dumps": dumps, "left_out": left_out}
-    return answer(args, 1 if left_out else 0, told, text)
+    result = {"plan": plan, "done": True, "dumps": dumps, "left_out": left_out}
+    return answer(args, 1 if left_out else 0, result, text)
 
 
 def _dumps_beside(keep: Keep, tree: SnapshotTree, only: tuple[str, ...], into: Path) -> list[Path]:
@@ -180,10 +181,9 @@ def _in_place(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store
     only = tuple(args.only)
     found = recovery.planned(keep, store, tree, only, rehash=args.rehash)
     if not args.go or found.nothing:
-        told = {"plan": found.plan, "databases": found.databases, "done": False}
-        return answer(
-            args, 1 if found.plan.spared else 0, told, lambda: view.restore_preview(screen, found.plan, found.databases)
-        )
+        result = {"plan": found.plan, "databases": found.databases, "done": False}
+        preview = partial(view.restore_preview, screen, found.plan, found.databases)
+        return answer(args, 1 if found.plan.spared else 0, result, preview)
     with progress("restore") as step:
         done = recovery.put_back(keep, store, found, only, now, step)
 
@@ -193,5 +193,5 @@ def _in_place(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store
         if done.before:
             screen.line(f"What stood there before is snapshot {done.before.label}; 'emberkeep undo' takes this back.")
 
-    told = {"plan": done.plan, "databases": done.databases, "done": True, "run": done.run, "before": done.before}
-    return answer(args, 1 if done.plan.spared else 0, told, text)
+    result = {"plan": done.plan, "databases": done.databases, "done": True, "run": done.run, "before": done.before}
+    return answer(args, 1 if done.plan.spared else 0, result, text)

@@ -21,8 +21,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """It changes no file, so it needs no ``--go``."""
     keep = the_keep(args)
-    told = keep.config.running.console
-    if told is None:
+    settings = keep.config.running.console
+    if settings is None:
         raise Refused("keep.toml tells no [console]", hint='as kind = "line", address = "127.0.0.1:27900"')
-    said = console.say(told, os.environ, args.text)
+    said = console.say(settings, os.environ, args.text)
     return answer(args, 0, {"said": args.text, "answer": said}, lambda: screen.line(f"Said. {said}".rstrip()))

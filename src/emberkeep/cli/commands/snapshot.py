@@ -87,12 +87,12 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 
 def _far(args: argparse.Namespace, screen: Screen, keep: Keep, step: Progress) -> SnapshotResult:
     """Straight from the far side, past the copy here."""
-    from emberkeep.cli.transfer_options import lines_to  # only where a far host is asked
+    from emberkeep.cli.transfer_options import connections_to  # only where a far host is asked
     from emberkeep.operations.upkeep import fetch, transfer_access
 
-    with lines_to(args, screen, keep) as lines:
-        found = transfer_access.look(keep, lines, twice=not args.while_running)
+    with connections_to(args, screen, keep) as pool:
+        found = transfer_access.look(keep, pool, twice=not args.while_running)
         if not args.while_running:
-            transfer_access.refuse_if_written_to(found, lines.settings.address)
+            transfer_access.refuse_if_written_to(found, pool.settings.address)
         only = tuple(args.only)
-        return fetch.snapshot_of(keep, lines, found, now(), note=args.note, only=only, pin=args.pin, progress=step)
+        return fetch.snapshot_of(keep, pool, found, now(), note=args.note, only=only, pin=args.pin, progress=step)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from emberkeep.cli.context import add_go, answer, now, opened, the_keep
-from emberkeep.cli.run_context import run_context_for, told_watch
+from emberkeep.cli.run_context import live_watch, run_context_for
 from emberkeep.errors import RunFailed, UsageError
 from emberkeep.operations.engine import preview
 from emberkeep.operations.engine.runner import carried_out
@@ -41,16 +41,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace, screen: Screen) -> int:
     """Exit code 1 when it is ready but something failed, 5 when it did not become ready."""
     keep = the_keep(args)
-    once = [_once(told) for told in args.once]
-    with opened(keep) as store, progress("start", screen) as step, told_watch(args, screen) as told:
+    once = [_once(text) for text in args.once]
+    with opened(keep) as store, progress("start", screen) as step, live_watch(args, screen) as on_watch:
         start.require_idle(keep)
         lifecycle.how_to_start(keep.config)
         request = Request(tuple(once))
         context = run_context_for(args, screen, keep, store, start.KIND.run(request, now()), step)
         broken = [] if args.no_checks else start.checked(keep, store)
-        steps = start.steps(keep, store, request, told)
+        steps = start.steps(keep, store, request, on_watch)
         if not args.go:
-            found = preview.preview(context, steps if once else [server.StartStep(told)])
+            found = preview.preview(context, steps if once else [server.StartStep(on_watch)])
             title = f"Start of {keep.config.name}"
 
             def text() -> None:
@@ -59,7 +59,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
                 view.whole(screen, title, found)
 
             return answer(args, 1 if broken else 0, {"preview": found, "checks": broken, "done": False}, text)
-        preview.require_possible(context, [server.StartStep(told)])
+        preview.require_possible(context, [server.StartStep(on_watch)])
         back = set_back.KIND.run(set_back.Request(), now())
         set_back.set_back(run_context_for(args, screen, keep, store, back, step))
         for line in broken:
@@ -67,13 +67,15 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         if once:
             carried_out(context, steps)
             assert context.findings.watched is not None
-            seen = context.findings.watched
+            outcome = context.findings.watched
         else:
-            seen = server.start_and_watch(context, told)
-    if seen.state is not State.READY:
-        raise RunFailed(server.unwell(seen), hint=f"what it printed is in {keep.output}")
-    code = 0 if seen.good and not broken else 1
-    return answer(args, code, {"watched": seen, "checks": broken, "done": True}, lambda: watching.watched(screen, seen))
+            outcome = server.start_and_watch(context, on_watch)
+    if outcome.state is not State.READY:
+        raise RunFailed(server.unwell(outcome), hint=f"what it printed is in {keep.output}")
+    code = 0 if outcome.good and not broken else 1
+    return answer(
+        args, code, {"watched": outcome, "checks": broken, "done": True}, lambda: watching.watched(screen, outcome)
+    )
 
 
 def _once(text: str) -> OnceRequest:

@@ -27,15 +27,15 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     signs = running_signs(keep.server, keep.config)
     if not signs:
         return answer(args, 0, {"stopped": None, "done": False}, lambda: screen.line("It is not running.", GOOD))
-    told = keep.config.running.stop
+    stop = keep.config.running.stop
     if not args.go:
-        times = ", ".join(lifecycle.in_words(time) for time in told.tell)
+        times = ", ".join(lifecycle.in_words(time) for time in stop.tell)
 
         def text() -> None:
             screen.line(f"It is running: {signs[0]}", HEAD)
             if not args.now and times:
                 screen.line(f"  tell the players {times} before")
-            screen.line(f"  save and stop it, and wait up to {lifecycle.in_words(told.limit)}")
+            screen.line(f"  save and stop it, and wait up to {lifecycle.in_words(stop.limit)}")
             screen.next("emberkeep stop --go")
 
         return answer(args, 0, {"signs": signs, "done": False}, text)

@@ -12,7 +12,7 @@ from emberkeep.cli.context import add_all, answer, now, opened, the_keep
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.inventory.published import wanted_versions
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.drills import Drills
 from emberkeep.operations.record.known import releases_known
 from emberkeep.operations.steps import questions
 from emberkeep.show import servers as view
@@ -52,7 +52,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         far = _far(keep)
         stands = _databases(keep, found, taken)
         vaults = _vaults(keep, store)
-        drill = next(reversed(Journal(keep.folder).drills()), None)
+        drill = next(reversed(Drills(keep.folder).all()), None)
         odd = any(one.fault or one.engine for one in stands) or any(one.at is None for one in vaults)
         code = 1 if odd or found.attention or found.questions or faults or waits or (far and far.unsent) else 0
         result = {
@@ -124,10 +124,10 @@ def _coming(keep: Keep) -> tuple[list[str], list[str]]:
     from emberkeep.schedule.calendar import occurrences  # only where there are events
 
     moment = now()
-    told = [f"due: {came.event} of {words.when(came.at, keep.config.tz)}" for came in due.what_is_due(keep, moment)]
+    coming = [f"due: {came.event} of {words.when(came.at, keep.config.tz)}" for came in due.what_is_due(keep, moment)]
     following = [one for one in occurrences(keep.config, moment, moment + AHEAD) if not one.skipped]
     named = {one.event.name: one for one in reversed(following)}
     first = sorted(named.values(), key=lambda one: one.at)
     if first:
-        told.append("next: " + ", ".join(f"{one.event.name} {words.when(one.at, keep.config.tz)}" for one in first))
-    return told, due.waiting(keep)
+        coming.append("next: " + ", ".join(f"{one.event.name} {words.when(one.at, keep.config.tz)}" for one in first))
+    return coming, due.waiting(keep)

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.run_context import run_context_for, told_watch
+from emberkeep.cli.run_context import live_watch, run_context_for
 from emberkeep.errors import UsageError
 from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
@@ -121,8 +121,8 @@ def _choices(words: list[str]) -> dict[str, str]:
 
 def _update(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, request: Request, step: Any) -> int:
     asked = update.KIND.run(request, now())
-    with told_watch(args, screen) as told:
-        steps = update.steps(keep, store, request, told)
+    with live_watch(args, screen) as on_watch:
+        steps = update.steps(keep, store, request, on_watch)
         title = f"Update of {keep.config.name} from {request.engine} to {request.new}"
         if not args.go:
             Journal(keep.folder).refuse_if_waiting()
@@ -166,11 +166,11 @@ def _rehearse(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
         some = ", ".join(moved[:4]) + (" …" if len(moved) > 4 else "")
         screen.note(f"  {len(moved)} files named the live folder by its full path, and name the copy now: {some}")
     with opened(copy) as store, progress("update", screen) as step:
-        told = rehearsal.request_for(request)
-        asked = update.KIND.run(told, now())
-        with told_watch(args, screen) as hear:
+        rehearsed = rehearsal.request_for(request)
+        asked = update.KIND.run(rehearsed, now())
+        with live_watch(args, screen) as hear:
             context = run_context_for(args, screen, copy, store, asked, step)
-            done = carried_out(context, update.steps(copy, store, told, hear), stay=True)
+            done = carried_out(context, update.steps(copy, store, rehearsed, hear), stay=True)
         report = update.report(context, done)
         rehearsal.stop(context)
         rehearsal.learn(keep, copy)

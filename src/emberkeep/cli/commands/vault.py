@@ -38,13 +38,13 @@ def run_vault(args: argparse.Namespace, screen: Screen) -> int:
                 raise
             failed[at.name] = error
     sent = [one for one in done if isinstance(one, sending.Sent)]
-    seen = [one for one in done if isinstance(one, checking.Checked)]
+    checks = [one for one in done if isinstance(one, checking.Checked)]
     codes = [error.exit_code for error in failed.values()]
-    codes += [4] if any(one.faults for one in seen) else []
+    codes += [4] if any(one.faults for one in checks) else []
     codes += [1] if any(one.astray for one in sent) else []
 
     def text() -> None:
-        for checked in seen:
+        for checked in checks:
             view.checked(screen, checked)
         for one in sent:
             view.vaulted(screen, one)
@@ -54,8 +54,8 @@ def run_vault(args: argparse.Namespace, screen: Screen) -> int:
         if sent:
             screen.next("the same with --check --sample 5% looks whether all is there")
 
-    told = {name: [str(fault) for fault in error.faults] for name, error in failed.items()}
-    return answer(args, max(codes, default=0), {"vaults": sent, "checked": seen, "failed": told}, text)
+    faults = {name: [str(fault) for fault in error.faults] for name, error in failed.items()}
+    return answer(args, max(codes, default=0), {"vaults": sent, "checked": checks, "failed": faults}, text)
 
 
 def _one(
@@ -79,7 +79,7 @@ def _bring_back(args: argparse.Namespace, screen: Screen) -> int:
     if not args.keep:
         raise UsageError("which folder is to become the keep?", hint="--keep DIR names it")
     folder = Path(os.path.abspath(args.keep))
-    with vault.opened(_told(args), folder, os.environ, trust(args, screen)) as found, progress("vault") as step:
+    with vault.opened(_named_vault(args), folder, os.environ, trust(args, screen)) as found, progress("vault") as step:
         back = checking.bring_back(found, folder, step)
     return answer(args, 0, {"keep": folder, "brought": back}, lambda: view.brought(screen, back, folder))
 
@@ -102,10 +102,10 @@ def _meant(args: argparse.Namespace, keep: Keep) -> list[VaultAt]:
             f"keep.toml tells of no vault '{args.target}'",
             hint=f"it tells of {names}; a new folder here is meant by {os.path.abspath(args.target)}",
         )
-    return [_told(args)]
+    return [_named_vault(args)]
 
 
-def _told(args: argparse.Namespace) -> VaultAt:
+def _named_vault(args: argparse.Namespace) -> VaultAt:
     """The vault that the call tells."""
     way = None
     if is_by_transfer(checked_target(args.target)):

@@ -5,9 +5,8 @@ from __future__ import annotations
 import argparse
 
 from emberkeep.cli.context import answer, the_keep
-from emberkeep.cli.run_context import told_watch
+from emberkeep.cli.run_context import live_watch
 from emberkeep.errors import RunFailed
-from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps import server
 from emberkeep.process import lifecycle
 from emberkeep.process.watch import State, last_start
@@ -26,23 +25,23 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     """Exit code 1 when it is ready but something failed, or when it is not ready with ``--once``; 5 when it died or
     does not become ready."""
     keep = the_keep(args)
-    expected = server.foreseen(keep, Journal(keep.folder))
+    expected = server.foreseen(keep)
     running = lifecycle.is_running(keep)
     if args.once or not running:
-        seen = last_start(keep.server, lifecycle.server_log(keep.config))
+        watched = last_start(keep.server, lifecycle.server_log(keep.config))
 
         def text() -> None:
             if not running:
                 screen.line("It is not running; this is what its newest log tells of the last start.", QUIET)
-            watching.watched(screen, seen, expected)
+            watching.watched(screen, watched, expected)
 
-        result = {"running": running, "watched": seen, "forecast": expected}
-        return answer(args, 0 if running and seen.good else 1, result, text)
+        result = {"running": running, "watched": watched, "forecast": expected}
+        return answer(args, 0 if running and watched.good else 1, result, text)
     if expected is not None:
         screen.note(f"  {expected.words}")
-    with told_watch(args, screen) as told:
-        seen = server.follow(keep, told)
-    if seen.state is not State.READY:
-        raise RunFailed(server.unwell(seen))
-    result = {"running": True, "watched": seen, "forecast": expected}
-    return answer(args, 0 if seen.good else 1, result, lambda: watching.watched(screen, seen))
+    with live_watch(args, screen) as on_watch:
+        watched = server.follow(keep, on_watch)
+    if watched.state is not State.READY:
+        raise RunFailed(server.unwell(watched))
+    result = {"running": True, "watched": watched, "forecast": expected}
+    return answer(args, 0 if watched.good else 1, result, lambda: watching.watched(screen, watched))

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
-from emberkeep.cli.run_context import run_context_for, told_watch
+from emberkeep.cli.run_context import live_watch, run_context_for
 from emberkeep.errors import Refused, UsageError
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.edit import remember
@@ -75,10 +75,10 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 
 def _remembered(args: argparse.Namespace, keep: Keep) -> Keep:
     answers = {}
-    for told in args.unsorted:
-        name, _, said = told.rpartition("=")
+    for given in args.unsorted:
+        name, _, said = given.rpartition("=")
         if not name or said not in (CLEAR, STAYS):
-            raise UsageError(f"'{told}' is no answer", hint=f"--unsorted 'GLOB={CLEAR}' or 'GLOB={STAYS}'")
+            raise UsageError(f"'{given}' is no answer", hint=f"--unsorted 'GLOB={CLEAR}' or 'GLOB={STAYS}'")
         answers[name] = said
     if not answers:
         return keep
@@ -113,8 +113,8 @@ def _preview(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
 
 
 def _remember(args: argparse.Namespace, keep: Keep, found: Preview) -> None:
-    told = {"request": to_json(found.request), "told": found.told}
-    Journal(keep.folder).remember_preview(_asked(args), told, now())
+    remembered = {"request": to_json(found.request), "told": found.outcome}
+    Journal(keep.folder).remember_preview(_asked(args), remembered, now())
 
 
 def _wipe(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
@@ -126,7 +126,7 @@ def _wipe(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
         shown = wipe.KIND.read(before["request"], "the preview that the journal remembers")
         request = Request(**{**vars(shown), "warn": request.warn, "start": request.start})
     found = _looked(args, screen, keep, request, live)
-    changed = wipe_preview.differences(before["told"], found.told) if before is not None else []
+    changed = wipe_preview.differences(before["told"], found.outcome) if before is not None else []
     keep = _questions(args, screen, keep, found)
     if before is None or changed:
         _ask_again(args, screen, keep, found, changed)
@@ -141,9 +141,9 @@ def _ask_again(args: argparse.Namespace, screen: Screen, keep: Keep, found: Prev
     unseen = "since the last run, nobody has looked at a preview of this"
     why = "the folder is not as the preview said" if changed else unseen
     if args.json or not sys.stdin.isatty():
-        told = "; ".join(changed[:6])
+        listed = "; ".join(changed[:6])
         raise Refused(
-            f"{why}: {told}" if changed else why,
+            f"{why}: {listed}" if changed else why,
             hint="say it without --go, look, and say it again" if not changed else "look at it; said again, it is done",
         )
     view.preview(screen, found, keep, details=args.details)
@@ -172,10 +172,10 @@ def _carry_out(
     args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, request: Request, found: Preview, step: Any
 ) -> int:
     asked = wipe.KIND.run(request, now())
-    with told_watch(args, screen) as told:
+    with live_watch(args, screen) as on_watch:
         context = run_context_for(args, screen, keep, store, asked, step)
-        done = carried_out(context, wipe.steps(keep, store, request, told), stay=args.stay)
-    report = wipe.report(context, done.number, found.told)
+        done = carried_out(context, wipe.steps(keep, store, request, on_watch), stay=args.stay)
+    report = wipe.report(context, done.number, found.outcome)
     code = 1 if report.waits or found.audit.forgotten or found.audit.left_out else 0
     result = {"run": done, "report": report, "forgotten": found.audit.forgotten, "done": True}
     return answer(args, code, result, lambda: view.report(screen, report, found))

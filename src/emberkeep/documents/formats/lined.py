@@ -66,7 +66,7 @@ def spaced(document: Document | None, text: str) -> list[Field]:
 def _is_worded(found: Sequence[re.Match[str]], text: str) -> bool:
     """Whether each line is a word of its own with a value behind it, numbers among them, and comments."""
     entries = sum(
-        1 for line in text.splitlines() if (told := line.strip()) and not told.startswith(("#", ";", "!", "//"))
+        1 for line in text.splitlines() if (stripped := line.strip()) and not stripped.startswith(("#", ";", "!", "//"))
     )
     short = [one for one in found if len(one["value"]) <= LONGEST_WORDED]
     words = {one["key"] for one in short}

@@ -124,8 +124,8 @@ class YamlDocument(BracketedDocument):
         lead = LEAD.match(self.text, layout.line_start(self.text, field.start))
         indent = " " * (len(lead[0]) if lead else 0) + "  "
         first, *rest = raw.split(self.source.newline)
-        told = [len(line) - len(line.lstrip(" ")) for line in rest if line.strip()]
-        least = min(told, default=0)
+        indents = [len(line) - len(line.lstrip(" ")) for line in rest if line.strip()]
+        least = min(indents, default=0)
         moved = [indent + line[least:] if line.strip() else "" for line in rest]
         return self.source.newline.join([first, *moved])
 

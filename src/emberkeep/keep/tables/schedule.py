@@ -99,10 +99,10 @@ class Quiet:
 
     def covers(self, day: date) -> bool:
         """Whether a day is one of them."""
-        told = (day.year, day.month, day.day) if len(self.first) == 3 else (day.month, day.day)
+        there = (day.year, day.month, day.day) if len(self.first) == 3 else (day.month, day.day)
         if self.first <= self.last:
-            return self.first <= told <= self.last
-        return told >= self.first or told <= self.last  # over the turn of the year
+            return self.first <= there <= self.last
+        return there >= self.first or there <= self.last  # over the turn of the year
 
 
 @dataclass(frozen=True)
@@ -194,13 +194,13 @@ def _event(reader: Reader, zone: zoneinfo.ZoneInfo, scopes: tuple[str, ...]) -> 
 
 
 def _zone(reader: Reader, zone: zoneinfo.ZoneInfo) -> zoneinfo.ZoneInfo:
-    told = reader.string("zone")
-    if not told:
+    name = reader.string("zone")
+    if not name:
         return zone
     try:
-        return zoneinfo.ZoneInfo(told)
+        return zoneinfo.ZoneInfo(name)
     except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError):
-        reader.fault("zone", f"'{told}' is no time zone", "an IANA name is wanted, as Atlantic/Faroe or UTC")
+        reader.fault("zone", f"'{name}' is no time zone", "an IANA name is wanted, as Atlantic/Faroe or UTC")
         return zone
 
 
@@ -208,10 +208,10 @@ def _recurrence(reader: Reader, zone: zoneinfo.ZoneInfo) -> Recurrence | None:
     words, rule = reader.string("when"), reader.string("rrule")
     start = reader.get("start", (date, str), "a date, as 2026-09-04", None)
     if isinstance(start, str):
-        told = start
-        start = _moment(told) or day_of(told)
+        text = start
+        start = _moment(text) or day_of(text)
         if start is None:
-            reader.fault("start", f"'{told}' is no date", "as 2026-09-04")
+            reader.fault("start", f"'{text}' is no date", "as 2026-09-04")
     relation = "after" in reader.table or "before" in reader.table
     if sum(map(bool, (words, rule, relation))) != 1:
         reader.fault(
@@ -302,18 +302,18 @@ def _moment(text: str) -> datetime | None:
 
 def _moves(reader: Reader, zone: zoneinfo.ZoneInfo) -> Iterator[tuple[date, datetime]]:
     table = reader.sub("move")
-    for told in table.table:
-        value = table.get(told, (str, datetime), 'a date and a time, as "2026-12-26 19:00"', "")
+    for text in table.table:
+        value = table.get(text, (str, datetime), 'a date and a time, as "2026-12-26 19:00"', "")
         moment = _moment(value) if isinstance(value, str) else value
-        day = day_of(told)
+        day = day_of(text)
         if day is None:
-            table.fault(told, f"'{told}' is no date", "the date that is moved, as 2026-12-25")
+            table.fault(text, f"'{text}' is no date", "the date that is moved, as 2026-12-25")
         elif not isinstance(moment, datetime) or moment.tzinfo is not None:
-            table.fault(told, "should be a date and a time", 'as "2026-12-26 19:00", in the zone of the event')
+            table.fault(text, "should be a date and a time", 'as "2026-12-26 19:00", in the zone of the event')
         elif placed(moment, zone)[1] is Shift.LEFT_OUT:
             there = placed(moment, zone)[0]
             table.fault(
-                told,
+                text,
                 f"{moment:%Y-%m-%d %H:%M} does not exist in {zone}: clocks are put forward then",
                 f"the same moment is {there:%H:%M} there",
             )
@@ -333,13 +333,13 @@ def _scopes(reader: Reader, kind: str, known: tuple[str, ...]) -> tuple[str, ...
 
 
 def _share(reader: Reader) -> float:
-    told = reader.string("share", "100%")
+    text = reader.string("share", "100%")
     try:
-        share = float(told.removesuffix("%")) / 100
+        share = float(text.removesuffix("%")) / 100
     except ValueError:
         share = 0.0
     if not 0 < share <= 1:
-        reader.fault("share", f"'{told}' is no share", 'as "5%"')
+        reader.fault("share", f"'{text}' is no share", 'as "5%"')
     return share
 
 
@@ -351,12 +351,12 @@ def _tell(reader: Reader) -> tuple[timedelta, ...]:
 
 
 def _time(reader: Reader, key: str, default: timedelta) -> timedelta:
-    told = reader.string(key)
+    text = reader.string(key)
     if key not in reader.table:
         return default
-    found = duration(told)
+    found = duration(text)
     if found is None:
-        reader.fault(key, f"'{told}' is no length of time", 'as "90 min" or "2 hours"')
+        reader.fault(key, f"'{text}' is no length of time", 'as "90 min" or "2 hours"')
     return found or default
 
 
@@ -370,11 +370,11 @@ def _one_of(reader: Reader, key: str, choices: tuple[str, ...], default: str) ->
 
 def _quiet(reader: Reader) -> tuple[Quiet, ...]:
     found = []
-    for told in reader.strings("quiet"):
-        first, _, last = told.partition("..")
+    for text in reader.strings("quiet"):
+        first, _, last = text.partition("..")
         ends = [_day_parts(first), _day_parts(last or first)]
         if None in ends or len({len(end) for end in ends if end}) != 1:
-            reader.fault("quiet", f"'{told}' is no day", 'as "2026-12-24", "12-25" (every year) or "12-24..01-01"')
+            reader.fault("quiet", f"'{text}' is no day", 'as "2026-12-24", "12-25" (every year) or "12-24..01-01"')
         else:
             found.append(Quiet(*(end for end in ends if end)))
     reader.no_others()

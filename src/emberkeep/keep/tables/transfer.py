@@ -141,29 +141,29 @@ def checked_target(target: str) -> str:
 
 def read(reader: Reader, server: Reader, folder: str) -> Far:
     """What keep.toml tells of the way to the server folder."""
-    told = reader.sub("far")
-    secret = told.sub("secret")
+    table = reader.sub("far")
+    secret = table.sub("secret")
     address = None
     if is_far(folder):
         try:
             address = address_of(folder)
         except UsageError as error:
             server.fault("folder", error.faults[0].what, error.faults[0].hint)
-    elif told.table:
-        told.fault("", "is only for a server folder with an address, as sftp://HOST/FOLDER")
+    elif table.table:
+        table.fault("", "is only for a server folder with an address, as sftp://HOST/FOLDER")
     far = Far(
         address,
         secret.string("env"),
         secret.string("file"),
-        told.string("key"),
-        told.string("known-hosts"),
-        told.string("certificate"),
-        told.get("connections", int, "a number", Far.connections) or 0,
-        _still(told),
+        table.string("key"),
+        table.string("known-hosts"),
+        table.string("certificate"),
+        table.get("connections", int, "a number", Far.connections) or 0,
+        _still(table),
     )
     if not 1 <= far.connections <= MOST_CONNECTIONS:
-        told.fault("connections", f"should be from 1 to {MOST_CONNECTIONS}")
-    for part in (secret, told):
+        table.fault("connections", f"should be from 1 to {MOST_CONNECTIONS}")
+    for part in (secret, table):
         part.no_others()
     return far
 

@@ -141,8 +141,8 @@ def read_update(reader: Reader, rehearse: Reader) -> Updating:
         if choice not in EXTENSION_CHOICES:
             remember.fault(name, f"'{choice}' is no choice", f"one of {', '.join(EXTENSION_CHOICES)}")
     sets = rehearse.sub("set")
-    told = [(path, key, table.string(key)) for path, table in sets.items() for key in table.table]
-    found = Updating(reader.string("overlay"), reader.strings("command"), choices, tuple(told))
+    settings = [(path, key, table.string(key)) for path, table in sets.items() for key in table.table]
+    found = Updating(reader.string("overlay"), reader.strings("command"), choices, tuple(settings))
     for part in (reader, rehearse):
         part.no_others()
     return found

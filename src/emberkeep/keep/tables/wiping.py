@@ -118,9 +118,9 @@ class Wiping:
 def read(reader: Reader, roles: Mapping[str, tuple[str, ...]], player_bound: tuple[str, ...]) -> Wiping:
     """The tables of keep.toml, checked. Scopes that are not told are those that the roles make."""
     wipe = reader.sub("wipe")
-    told = tuple(_scope(name, table) for name, table in reader.sub("scopes").items())
+    scopes = tuple(_scope(name, table) for name, table in reader.sub("scopes").items())
     found = Wiping(
-        (*told, *from_roles(roles, player_bound, {scope.name for scope in told})),
+        (*scopes, *from_roles(roles, player_bound, {scope.name for scope in scopes})),
         tuple(_survivor(item) for item in reader.subs("survives")),
         _seed(wipe),
         wipe.strings("seeds"),
@@ -242,13 +242,13 @@ def _seed(wipe: Reader) -> str:
 
 
 def _range(wipe: Reader) -> tuple[int, int] | None:
-    told = wipe.get("seed-range", list, "two numbers", None)
-    if told is None:
+    limits = wipe.get("seed-range", list, "two numbers", None)
+    if limits is None:
         return None
-    if len(told) != 2 or not all(type(number) is int for number in told) or told[0] > told[1]:
+    if len(limits) != 2 or not all(type(number) is int for number in limits) or limits[0] > limits[1]:
         wipe.fault("seed-range", "should be the least and the most", "as [1, 999999]")
         return None
-    return told[0], told[1]
+    return limits[0], limits[1]
 
 
 def _check_seeds(wipe: Reader, found: Wiping) -> None:
@@ -269,8 +269,8 @@ def out_of_range(seed: str, limits: tuple[int, int] | None) -> str:
 
 
 def _sizes(wipe: Reader) -> tuple[str, ...]:
-    told = wipe.table.get("size")
-    if isinstance(told, list):
+    value = wipe.table.get("size")
+    if isinstance(value, list):
         return wipe.strings("size")
     size = wipe.string("size")
     return (size,) if size else ()

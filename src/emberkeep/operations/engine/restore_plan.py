@@ -155,7 +155,7 @@ def plan(
         live.leftovers if live else (),
         top,
         top is not None and (live is None or live.top is None or _facts_differ(top, live.top)),
-        sparing.told(wanted),
+        sparing.notable(wanted),
     )
 
 
@@ -184,7 +184,7 @@ class Sparing:
     def _stands_at(self, path: str) -> bool:
         return bool(self._left) and (path in self._left or any(parent in self._left for parent in parents(path)))
 
-    def told(self, wanted: Callable[[str], bool]) -> tuple[Skipped, ...]:
+    def notable(self, wanted: Callable[[str], bool]) -> tuple[Skipped, ...]:
         """What an admin has to know of it; that devices stay is no news."""
         return tuple(one for path, one in sorted(self._left.items()) if one.why != NO_FILE and wanted(path))
 

@@ -150,8 +150,8 @@ def _one(context: RunContext, step: Step, plan: Plan, begun: datetime) -> None:
 
 
 def _check_same(context: RunContext, plan: Plan) -> None:
-    told = context.facts.get("plan", "")
-    if told and told != plan.fingerprint:
+    planned = context.facts.get("plan", "")
+    if planned and planned != plan.fingerprint:
         raise Refused(
             "what this run began from is not there any more as it was (a source, keep.toml, answers or orders changed)",
             hint="'emberkeep undo --go' takes the run back; then begin it again",

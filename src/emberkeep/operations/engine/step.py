@@ -19,8 +19,9 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Change, Overlay, What
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import apply, fitness, restore_plan
-from emberkeep.operations.record.facts import Run, TemporarySetting
+from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.starts import TemporarySetting
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree, snapshot_tree
@@ -108,7 +109,7 @@ class RunContext:
     faults: list[Fault] = field(default_factory=list)
     only_planned: bool = False
     """Whether nothing is carried out: that of a preview."""
-    lines: ConnectionPool | None = None
+    pool: ConnectionPool | None = None
     """Connections to the remote host, in a run that changes what lies there."""
 
     @property

@@ -208,11 +208,11 @@ def require_decided(request: Request, config: Config, base: Tree | None) -> None
 def _merged(request: Request, config: Config, base: Tree | None, fresh: Tree, old: Tree, paths: Sequence[str]) -> Merge:
     answers = Answers.of((GIVEN, request.answers))
 
-    def settle(question: Question) -> tuple[str, str]:
-        answer, by = answers.settle(question)
+    def resolve(question: Question) -> tuple[str, str]:
+        answer, by = answers.resolve(question)
         return (MINE, "--mine") if not answer and request.mine else (answer, by)
 
-    return merge_trees(base or NoTree(), fresh, old, paths, rules=config.record_rules, settle=settle)
+    return merge_trees(base or NoTree(), fresh, old, paths, rules=config.record_rules, resolve=resolve)
 
 
 def _relaunched(old: Tree, fresh: Tree, config: Config) -> Tree:

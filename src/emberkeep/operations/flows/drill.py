@@ -22,8 +22,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import fitness
 from emberkeep.operations.flows import rehearsal
 from emberkeep.operations.record import snapshot
-from emberkeep.operations.record.facts import DrillRecord
-from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.drills import DrillRecord, Drills
 from emberkeep.process import lifecycle
 from emberkeep.process.lifecycle import Hear
 from emberkeep.process.signs import signs
@@ -69,7 +68,7 @@ class Drill:
         return self.seen is not None and self.seen.state is State.READY and not self.missed and not self.wrong
 
     @property
-    def told(self) -> tuple[str, ...]:
+    def complaints(self) -> tuple[str, ...]:
         """What its log told that wants the admin's eye."""
         return (*self.seen.failures, *self.seen.errors) if self.seen else ()
 
@@ -148,7 +147,7 @@ def drill(
         if not request.leave:
             shutil.rmtree(request.into, ignore_errors=True)
     record = DrillRecord(began, found.snapshot, found.taken, found.proven, found.started, found.words)
-    Journal(keep.folder).drilled(record)
+    Drills(keep.folder).add(record)
     return found
 
 
@@ -174,9 +173,9 @@ def _tried(
     pids: list[int] = []
     begun = time.monotonic()
     try:
-        seen = _started(copy, environment, hear, pids)
+        watched = _started(copy, environment, hear, pids)
         missed = landmarks.compare(before, landmarks.measure(FolderTree(copy.server), copy.config))
-        return replace(found, seen=seen, started=time.monotonic() - begun, missed=missed)
+        return replace(found, seen=watched, started=time.monotonic() - begun, missed=missed)
     except EmberKeepError as error:
         return replace(found, started=time.monotonic() - begun, wrong="; ".join(map(str, error.faults[:3])))
     finally:
@@ -188,7 +187,7 @@ def _started(copy: Keep, environment: Mapping[str, str], hear: Hear, pids: list[
         pids.append(pid)
         hear.launched(pid)
 
-    return lifecycle.start(copy, environment, copy.output, Hear(launched, hear.seen))[-1].seen
+    return lifecycle.start(copy, environment, copy.output, Hear(launched, hear.on_watch))[-1].watched
 
 
 def _end(copy: Keep, environment: Mapping[str, str], pids: list[int]) -> None:

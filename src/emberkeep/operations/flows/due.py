@@ -1,6 +1,6 @@
 """What is due, done: exactly once, by one process at a time, under the conditions that keep.toml sets.
 
-An occurrence is claimed in the journal before anything is done about it; whoever claims it second, or comes by again
+An occurrence is acquired in the journal before anything is done about it; whoever acquires it second, or comes by again
 after a crash, finds it claimed and leaves it alone. A wipe that was broken off stays to be resumed or taken back.
 """
 
@@ -22,8 +22,9 @@ from emberkeep.operations.engine.runner import carried_out
 from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows import migrate, update, update_request, wipe, wipe_preview
 from emberkeep.operations.record import snapshot
+from emberkeep.operations.record.due import FAILED, MISSED, WAITS, DueRecords
 from emberkeep.operations.record.facts import BEGUN, DONE, Run
-from emberkeep.operations.record.journal import FAILED, MISSED, WAITS, Journal
+from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.upkeep import thin
 from emberkeep.process import announce
 from emberkeep.process.announce import Message
@@ -46,7 +47,7 @@ MOST_OF_A_LOG = 64 << 20
 
 
 @dataclass(frozen=True)
-class Came:
+class DueOutcome:
     """What came of something that was due. ``state``: due, not yet, told or :data:`PARTLY`, done or
     :data:`OPEN`, failed, missed or waits; ``words``: in words."""
 
@@ -67,19 +68,19 @@ class Hands:
     environment: Mapping[str, str]
 
 
-def what_is_due(keep: Keep, now: datetime) -> list[Came]:
+def what_is_due(keep: Keep, now: datetime) -> list[DueOutcome]:
     """What would be done now. Writes nothing."""
     found = []
-    for duty in _duties(keep, Journal(keep.folder), now):
+    for duty in _duties(keep, DueRecords(keep.folder), now):
         why = why_not_yet(keep, duty.occurrence.event) if duty.verdict is Verdict.DO else ""
         state = "not yet" if why else {Verdict.DO: "due", Verdict.TELL: "due"}.get(duty.verdict, str(duty.verdict))
-        found.append(_came(duty, state, why or duty.why))
+        found.append(_outcome(duty, state, why or duty.why))
     return found
 
 
 def waiting(keep: Keep) -> list[str]:
     """Events that wait for the admin's word, and such as were broken off while they were done, in words."""
-    found = [came for came in Journal(keep.folder).came() if came.state in (WAITS, BEGUN) and not came.part]
+    found = [came for came in DueRecords(keep.folder).all() if came.state in (WAITS, BEGUN) and not came.part]
     if not found or _at_work(keep):
         return []
     return [f"{came.event} of {came.planned}: {came.said or BROKEN_OFF.format(came.event)}" for came in found]
@@ -94,21 +95,21 @@ def _at_work(keep: Keep) -> bool:
         return True
 
 
-def do(keep: Keep, hands: Hands) -> list[Came]:
+def do(keep: Keep, hands: Hands) -> list[DueOutcome]:
     """Do what is due. Refused while another process does."""
     with exclusive_lock(keep):
-        journal = Journal(keep.folder)
-        _know(keep, journal, hands.clock())
+        records = DueRecords(keep.folder)
+        _know(keep, records, hands.clock())
         found = []
-        for duty in _duties(keep, journal, hands.clock()):
-            came = _deal(keep, journal, duty, hands)
+        for duty in _duties(keep, records, hands.clock()):
+            came = _deal(keep, records, duty, hands)
             found += [came] if came is not None else []
         return found
 
 
-def _came(duty: Duty, state: str, words: str = "") -> Came:
+def _outcome(duty: Duty, state: str, words: str = "") -> DueOutcome:
     one = duty.occurrence
-    return Came(one.event.name, one.event.kind, one.at, duty.part, state, words)
+    return DueOutcome(one.event.name, one.event.kind, one.at, duty.part, state, words)
 
 
 @contextmanager
@@ -130,16 +131,16 @@ def signature(event: Event) -> str:
     return f"{event.recurrence} {event.beside} {event.zone} {event.kind}"
 
 
-def _know(keep: Keep, journal: Journal, now: datetime) -> None:
+def _know(keep: Keep, records: DueRecords, now: datetime) -> None:
     """Note from when on events count: one that was just written into keep.toml is not late."""
-    known = {(one.event, one.planned) for one in journal.came() if one.part == _KNOWN}
+    known = {(one.event, one.planned) for one in records.all() if one.part == _KNOWN}
     new = [event for event in keep.config.calendar.events if (event.name, signature(event)) not in known]
     for event in new:
-        journal.claim(event.name, signature(event), _KNOWN, DONE, now)
+        records.acquire(event.name, signature(event), _KNOWN, DONE, now)
 
 
-def _duties(keep: Keep, journal: Journal, now: datetime) -> list[Duty]:
-    came = journal.came()
+def _duties(keep: Keep, records: DueRecords, now: datetime) -> list[Duty]:
+    came = records.all()
     known = {(one.event, one.planned): one.begun for one in came if one.part == _KNOWN}
     since = {event.name: known.get((event.name, signature(event)), now) for event in keep.config.calendar.events}
     return duties(keep.config, {(one.event, one.planned, one.part): one.state for one in came}, since, now)
@@ -176,25 +177,25 @@ def players_online(keep: Keep) -> int | None:
 # --- dealing with one -----------------------------------------------------------------------------
 
 
-def _deal(keep: Keep, journal: Journal, duty: Duty, hands: Hands) -> Came | None:
+def _deal(keep: Keep, records: DueRecords, duty: Duty, hands: Hands) -> DueOutcome | None:
     """Deal with something that is due; None when somebody else has."""
     now = hands.clock()
     if duty.verdict is Verdict.PASSED:
-        journal.claim(*duty.key, DONE, now, duty.why)
+        records.acquire(*duty.key, DONE, now, duty.why)
         return None
     if duty.verdict is Verdict.MISSED:
-        return _came(duty, MISSED, duty.why) if journal.claim(*duty.key, MISSED, now, duty.why) else None
+        return _outcome(duty, MISSED, duty.why) if records.acquire(*duty.key, MISSED, now, duty.why) else None
     if duty.verdict is Verdict.ASK:
         words = f"{duty.why}; 'emberkeep due --run \"{duty.occurrence.event.name}\" --go' does it, --drop leaves it"
-        return _came(duty, WAITS, words) if journal.claim(*duty.key, WAITS, now, words) else None
+        return _outcome(duty, WAITS, words) if records.acquire(*duty.key, WAITS, now, words) else None
     if duty.verdict is Verdict.DO and (why := why_not_yet(keep, duty.occurrence.event)):
-        return _came(duty, "not yet", why)
-    if not journal.claim(*duty.key, BEGUN, now):
+        return _outcome(duty, "not yet", why)
+    if not records.acquire(*duty.key, BEGUN, now):
         return None
-    return _done(keep, journal, duty, hands)
+    return _done(keep, records, duty, hands)
 
 
-def _done(keep: Keep, journal: Journal, duty: Duty, hands: Hands) -> Came:
+def _done(keep: Keep, records: DueRecords, duty: Duty, hands: Hands) -> DueOutcome:
     event = duty.occurrence.event
     try:
         if duty.verdict is Verdict.TELL:
@@ -205,17 +206,17 @@ def _done(keep: Keep, journal: Journal, duty: Duty, hands: Hands) -> Came:
         state, words = FAILED, "; ".join(str(fault) for fault in error.faults[:3])
     except OSError as error:
         state, words = FAILED, f"the system refused: {error.strerror or error} ({error.filename or 'no file named'})"
-    journal.settle(*duty.key, state, hands.clock(), words)
-    return _came(duty, state, words)
+    records.complete(*duty.key, state, hands.clock(), words)
+    return _outcome(duty, state, words)
 
 
 def _tell(keep: Keep, one: Occurrence, hands: Hands) -> tuple[str, str]:
     template = one.event.text or keep.config.calendar.announcing.text
     number = len(keep.config.wiping.earlier) + len(wipe_preview.wipes(Journal(keep.folder))) + 1
     message = Message(one.event.name, _scopes(one.event), one.at, number)
-    told = announce.announce(keep, hands.environment, message, template, hands.clock())
-    state = PARTLY if any(way.why for way in told) else "told"
-    return state, "; ".join(way.words for way in told) or "there is nobody to be told"
+    ways = announce.announce(keep, hands.environment, message, template, hands.clock())
+    state = PARTLY if any(way.why for way in ways) else "told"
+    return state, "; ".join(way.words for way in ways) or "there is nobody to be told"
 
 
 def _scopes(event: Event) -> str:
@@ -240,8 +241,8 @@ def _verify(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
         store.close()
     if found.sound:
         return DONE, f"what was looked at is sound; blocks read: {found.blocks}"
-    told = [*(f"{item.path}: {item.why}" for item in found.files[:3]), *found.faults[:3]]
-    return FAILED, f"damage: {'; '.join(told)}; 'emberkeep verify' tells all"
+    faults = [*(f"{item.path}: {item.why}" for item in found.files[:3]), *found.faults[:3]]
+    return FAILED, f"damage: {'; '.join(faults)}; 'emberkeep verify' tells all"
 
 
 def _drill(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
@@ -256,7 +257,7 @@ def _drill(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     finally:
         store.close()
     words = f"snapshot {found.snapshot}: {found.words}"
-    return (FAILED if not found.proven else OPEN if found.told else DONE), words
+    return (FAILED if not found.proven else OPEN if found.complaints else DONE), words
 
 
 def _thin(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
@@ -277,16 +278,16 @@ def _vault(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
         vault,
     )
 
-    state, told = DONE, []
+    state, sentences = DONE, []
     for at in keep.config.vaults:
         try:
             with vault.opened(at, keep.folder, hands.environment) as found:
                 sent = sending.send(keep, found, hands.clock())
-            told.append(f"{at.name}: {sent.new} of {sent.files} files sent")
+            sentences.append(f"{at.name}: {sent.new} of {sent.files} files sent")
         except (EmberKeepError, OSError) as error:
             state = FAILED
-            told.append(f"{at.name}: {str(error).splitlines()[0]}")
-    return state, "; ".join(told)
+            sentences.append(f"{at.name}: {str(error).splitlines()[0]}")
+    return state, "; ".join(sentences)
 
 
 def _announce(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
@@ -315,7 +316,7 @@ def _wipe(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     event = duty.occurrence.event
     states = {
         one.part
-        for one in Journal(keep.folder).came()
+        for one in DueRecords(keep.folder).all()
         if (one.event, one.planned) == duty.key[:2] and one.state in ("told", PARTLY)
     }
     request = wipe_preview.request_of(
@@ -357,30 +358,30 @@ _ACTS: Mapping[str, Callable[[Keep, Duty, Hands], tuple[str, str]]] = {
 # --- the admin's word --------------------------------------------------------------------------------
 
 
-def settle(keep: Keep, name: str, hands: Hands, *, run: bool) -> list[Came]:
+def decide(keep: Keep, name: str, hands: Hands, *, run: bool) -> list[DueOutcome]:
     """Do, or drop, what waits for the admin's word of event ``name``, or was broken off. Refused where nothing does."""
     event = keep.config.calendar.of(name)
-    journal = Journal(keep.folder)
-    rows = [one for one in journal.came() if one.event == name and not one.part and one.state in (WAITS, BEGUN)]
+    records = DueRecords(keep.folder)
+    rows = [one for one in records.all() if one.event == name and not one.part and one.state in (WAITS, BEGUN)]
     if event is None or not rows:
         raise Refused(f"nothing of '{name}' waits for a word", hint="'emberkeep due' shows what does")
     with exclusive_lock(keep):
         last = rows[-1]
         for older in rows[:-1]:
-            journal.settle(older.event, older.planned, "", MISSED, hands.clock(), "a later one was asked about")
+            records.complete(older.event, older.planned, "", MISSED, hands.clock(), "a later one was asked about")
         planned = datetime.fromisoformat(last.planned.replace("Z", "+00:00"))
         duty = Duty(Occurrence(event, planned, planned), "", Verdict.DO, hands.clock() - planned, "asked for")
         if not run:
-            journal.settle(*duty.key, MISSED, hands.clock(), "dropped by the admin")
-            return [_came(duty, MISSED, "dropped")]
+            records.complete(*duty.key, MISSED, hands.clock(), "dropped by the admin")
+            return [_outcome(duty, MISSED, "dropped")]
         why = why_not_yet(keep, replace(event, only_if="", players_at_most=None))
         if not why and last.state == BEGUN:  # whoever began it is gone, as the lock is ours
-            journal.settle(*duty.key, WAITS, hands.clock(), "")
-        if why or not journal.claim(*duty.key, BEGUN, hands.clock()):
+            records.complete(*duty.key, WAITS, hands.clock(), "")
+        if why or not records.acquire(*duty.key, BEGUN, hands.clock()):
             raise Refused(why or "somebody else is at it")
-        return [_done(keep, journal, duty, hands)]
+        return [_done(keep, records, duty, hands)]
 
 
-def codes(found: Sequence[Came]) -> bool:
+def codes(found: Sequence[DueOutcome]) -> bool:
     """Whether anything of it wants the admin's eye."""
     return any(came.state in (FAILED, WAITS, MISSED, OPEN, PARTLY) for came in found)

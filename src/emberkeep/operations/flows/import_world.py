@@ -180,8 +180,8 @@ def find_world(source: Tree, request: Request, config: Config, played: Played) -
             {below: count for below, count in scores.items() if 2 * len(kinds[below]) >= len(played.shapes)}
         )
     if not scores:
-        told = (f"tiles as {config.world.tiles}" if config.world.tiles else "") or f"files as in {played.at}"
-        raise Refused(f"no world of this kind is in {request.source.name}", hint=f"looked for {told}")
+        wanted = (f"tiles as {config.world.tiles}" if config.world.tiles else "") or f"files as in {played.at}"
+        raise Refused(f"no world of this kind is in {request.source.name}", hint=f"looked for {wanted}")
     below = max(scores, key=lambda name: (scores[name], -name.count("/"), name))
     tree: Tree = PartTree(source, below) if below else source
     name = _named(request, below.rpartition("/")[2])
@@ -286,11 +286,12 @@ def _set_seed(context: RunContext, world: World, current: str) -> list[str]:
     if not config.world.numbered or script not in folder.entries():
         return []
     data = read(folder, script)
-    told = {name: edit.value(script, data, key) for name, key in config.launch.keys.items() if name in ("seed", "size")}
+    keys = {name: key for name, key in config.launch.keys.items() if name in ("seed", "size")}
+    arguments = {name: edit.value(script, data, key) for name, key in keys.items()}
     mine = _stars(folder, f"{current}/", config)
     theirs = _stars(world.tree, "", config)
     notes = []
-    for name, value in told.items():
+    for name, value in arguments.items():
         if value is None or value not in mine or len(theirs) != len(mine):
             continue
         wanted = theirs[mine.index(value)]

@@ -92,22 +92,22 @@ def _numbers(keep: Keep, store: Store, live: Tree, to: str) -> tuple[list[str], 
     if not keep.config.world.numbered:
         return [], []
     ours = sorted({number for _, number in numbered(Renumber("", 0, 0), live, keep.config)})
-    told = [f"saves of number {', '.join(map(str, ours))}"] if ours else []
+    fits = [f"saves of number {', '.join(map(str, ours))}"] if ours else []
     if to not in defaults.versions(store):
-        return told, [
+        return fits, [
             f"the defaults of {to} are not recorded, so which saves it reads is not known "
             f"('emberkeep defaults record {to} SOURCE')"
         ]
     wanted = migrate.engine_number(keep.config, defaults.tree_of(store, to))
     if wanted is None or not ours or wanted in ours:
-        return told, []
-    return [*told, f"{to} reads number {wanted}: a recipe must renumber them"], []
+        return fits, []
+    return [*fits, f"{to} reads number {wanted}: a recipe must renumber them"], []
 
 
 def _risks(measured: dict[str, str], fresh: Fresh | None) -> Iterator[str]:
-    told = "whether the new engine makes the same terrain from the same seed: where nobody has been yet it may not fit"
+    risk = "whether the new engine makes the same terrain from the same seed: where nobody has been yet it may not fit"
     if fresh is None or not fresh.tiles:
-        yield f"{told}; edges between old and new ground would show it"
+        yield f"{risk}; edges between old and new ground would show it"
     elif fresh.same:
         yield (
             f"a fresh world has {fresh.share:.0%} of our sectors in {fresh.tiles} tiles the same: the terrain is made "

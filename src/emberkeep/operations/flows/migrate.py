@@ -141,12 +141,12 @@ def engine_version(config: Config, tree: Tree) -> str:
 
 def _why_no_version(config: Config, tree: Tree) -> str:
     """What to do about it: set where to look, or mend what is set and finds nothing."""
-    told = [source for source in config.versions if source.name == "engine"]
-    if not told:
+    sources = [source for source in config.versions if source.name == "engine"]
+    if not sources:
         return "set [versions.engine] in keep.toml, or say --from"
-    within = ", ".join(told[0].within)
-    there = any(globs.matches(path, told[0].within) for path in tree.entries())
-    what = f"pattern {told[0].pattern} fits nothing in {within}" if there else f"there is no {within}"
+    within = ", ".join(sources[0].within)
+    there = any(globs.matches(path, sources[0].within) for path in tree.entries())
+    what = f"pattern {sources[0].pattern} fits nothing in {within}" if there else f"there is no {within}"
     return f"mend [versions.engine] in keep.toml: {what} ('emberkeep adopt --refresh' looks again)"
 
 
@@ -167,8 +167,9 @@ def without_recipes(keep: Keep, release: Tree, request: Request) -> str:
     if ordering(request.old) > ordering(request.new):
         return ""
     if not config.world.numbered:
-        told = "the saves carry no number that keep.toml knows of, and there is no recipe: the engine has to take them"
-        return "" if known_recipes(request) else told
+        if known_recipes(request):
+            return ""
+        return "the saves carry no number that keep.toml knows of, and there is no recipe: the engine has to take them"
     live = FolderTree(keep.require_server())
     carried = {number for _, number in apply.numbered(Renumber("", 0, 0), live, config)}
     reads = engine_number(config, release)

@@ -101,9 +101,9 @@ def _start(checked: _Checked) -> Iterator[Fault]:
 
 def _console(checked: _Checked) -> Iterator[Fault]:
     yield from lifecycle.unheard(checked.keep.config, checked.environment)
-    told = checked.keep.config.running.console
-    if told is not None and any(signs(checked.keep.server, None)):
-        console.require_reached(told, checked.environment, ANSWERS_WITHIN)
+    console_settings = checked.keep.config.running.console
+    if console_settings is not None and any(signs(checked.keep.server, None)):
+        console.require_reached(console_settings, checked.environment, ANSWERS_WITHIN)
 
 
 def _log(checked: _Checked) -> Iterator[Fault]:
@@ -133,9 +133,9 @@ def _last_lines(path: Path) -> list[str]:
 
 def _versions(checked: _Checked) -> Iterator[Fault]:
     sources = checked.keep.config.versions
-    told = {found.name for found in versions.find(checked.live, sources)}
+    names = {found.name for found in versions.find(checked.live, sources)}
     for source in sources:
-        if source.name not in told:
+        if source.name not in names:
             hint = "'emberkeep adopt --refresh' looks for it again"
             yield Fault(f"[versions.{source.name}] finds no version in {', '.join(source.within)}", hint=hint)
 
@@ -154,9 +154,9 @@ def _roles(checked: _Checked) -> Iterator[Fault]:
 def _world(checked: _Checked) -> Iterator[Fault]:
     pointer = pointer_of(checked.keep, checked.live)
     if pointer is not None and not pointer.there:
-        told = "has no such key" if pointer.value is None else f"says {pointer.value}, and nothing there is called so"
+        what = "has no such key" if pointer.value is None else f"says {pointer.value}, and nothing there is called so"
         yield Fault(
-            f"{pointer.key} should lead to the world: the file {told}", Place(pointer.file), "mend [world] pointer"
+            f"{pointer.key} should lead to the world: the file {what}", Place(pointer.file), "mend [world] pointer"
         )
 
 
@@ -214,8 +214,8 @@ def _disk(checked: _Checked) -> Iterator[Fault]:
     taken = checked.keep.store_folder.exists()
     needed = int(size * SPARE) if taken else size
     if free < needed:
-        told = f"{free >> 20} MB are free where the keep lies; a run may need {needed >> 20} MB"
-        yield Fault(told, Place(str(checked.keep.folder)), "make room, or thin old snapshots: 'emberkeep thin'")
+        shortage = f"{free >> 20} MB are free where the keep lies; a run may need {needed >> 20} MB"
+        yield Fault(shortage, Place(str(checked.keep.folder)), "make room, or thin old snapshots: 'emberkeep thin'")
     if private.is_open_to_others(checked.keep.folder):
         what = "others may read the keep, with all that is secret in the server folder: its disk keeps no rights"
         yield Fault(what, Place(str(checked.keep.folder)), "keep it on another disk, or mount this one for you alone")

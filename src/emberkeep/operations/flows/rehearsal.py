@@ -34,7 +34,7 @@ from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows.update_request import Request
 from emberkeep.operations.record import snapshot
-from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.starts import Starts
 from emberkeep.process import lifecycle
 from emberkeep.process.signs import pid_files
 from emberkeep.store.store import Store
@@ -165,11 +165,11 @@ HIGHEST_PORT = 65535
 def ports(keep: Keep) -> tuple[tuple[str, str, str], ...]:
     """What is set in the copy so that it takes other ports: as keep.toml tells it, else the port of the launch script
     to one that is free. File, key and value."""
-    told = keep.config.updating.set_for_rehearsal
+    changes = keep.config.updating.set_for_rehearsal
     script, key = keep.config.launch.script, keep.config.launch.keys.get("port", "")
     place = keep.server / script
-    if told or not key or not place.is_file():
-        return told
+    if changes or not key or not place.is_file():
+        return changes
     from emberkeep.documents import edit
 
     port = edit.value(script, place.read_bytes(), key) or ""
@@ -187,14 +187,14 @@ def _free_port(first: int) -> int:
 def _keep_beside(keep: Keep, into: Path, server: Path, *, with_store: bool) -> Keep:
     folder = make_like(keep, into / f"{server.name}.keep", server).folder
     text = (folder / FILE).read_text(encoding="utf-8")
-    told = tomlkit.parse(_moved(text, keep.server, server))
+    document = tomlkit.parse(_moved(text, keep.server, server))
     changes = ports(keep)
     if not keep.config.updating.set_for_rehearsal and changes:
-        told["rehearse"] = {"set": {path: {key: value} for path, key, value in changes}}
-    _other_ports(keep, told, changes)
-    _apart_from_live(keep, told, server)
-    _without_served(told)
-    writing.write_whole(folder / FILE, [tomlkit.dumps(told).encode()])
+        document["rehearse"] = {"set": {path: {key: value} for path, key, value in changes}}
+    _other_ports(keep, document, changes)
+    _apart_from_live(keep, document, server)
+    _without_served(document)
+    writing.write_whole(folder / FILE, [tomlkit.dumps(document).encode()])
     if with_store and keep.store_folder.is_dir():
         shutil.copytree(keep.store_folder, folder / "store", copy_function=_linked)
     return Keep(folder, keep.environment)
@@ -216,9 +216,9 @@ def _apart_from_live(keep: Keep, document: tomlkit.TOMLDocument, server: Path) -
         del document["console"]
         stop = document.setdefault("stop", tomlkit.table())
         stop.setdefault("terminate", "30 s")
-    process, seen = document.get("process", {}), keep.config.running.process
+    process, process_of_live = document.get("process", {}), keep.config.running.process
     for key in ("address", "command"):
-        if key in process and str(process[key]) == getattr(seen, key):
+        if key in process and str(process[key]) == getattr(process_of_live, key):
             del process[key]
 
 
@@ -265,9 +265,9 @@ def request_for(request: Request) -> Request:
 
 def learn(keep: Keep, copy: Keep) -> None:
     """Remember how long the copy's starts took: the real one is foretold by them."""
-    journal = Journal(keep.folder)
-    for start in Journal(copy.folder).starts():
-        journal.started(start)
+    starts = Starts(keep.folder)
+    for start in Starts(copy.folder).all():
+        starts.add(start)
 
 
 def stop(context: RunContext) -> None:

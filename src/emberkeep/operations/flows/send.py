@@ -117,9 +117,9 @@ def asked_of(plan: SendPlan, listing: Listing, to: object) -> Asked:
     return Asked(put, new, plan.make, plan.remove, plan.fold, str(to))
 
 
-def _lines(context: RunContext) -> ConnectionPool:
-    assert context.lines is not None
-    return context.lines
+def _pool(context: RunContext) -> ConnectionPool:
+    assert context.pool is not None
+    return context.pool
 
 
 class BeforeStep(Step):
@@ -143,9 +143,9 @@ class BeforeStep(Step):
         paths = self._paths()
         if not paths:
             return
-        lines = _lines(context)
-        tree = RemoteTree(lines.first, walk(lines), lambda path: path in paths)
-        about = About("", context.clock(), KIND.name, "before sending", source=str(lines.settings.address))
+        pool = _pool(context)
+        tree = RemoteTree(pool.first, walk(pool), lambda path: path in paths)
+        about = About("", context.clock(), KIND.name, "before sending", source=str(pool.settings.address))
         about = replace(
             about, scope=tuple(globs.escape(path) for path in sorted(paths)), roles=context.keep.config.roles
         )
@@ -176,7 +176,7 @@ class SendStep(Step):
 
     def act(self, context: RunContext, plan: Plan) -> None:
         """Send what still differs, each file noted once it is checked. Refused where one is not here any more."""
-        state, lines = RemoteState(context.keep.folder), _lines(context)
+        state, pool = RemoteState(context.keep.folder), _pool(context)
         context.findings.on_back.append(lambda: put_back(context))
         local = Local(context.keep.server, state.known())
         assert local.tree is not None
@@ -184,8 +184,8 @@ class SendStep(Step):
         if missing:
             raise Refused(f"{missing[0]} is not here any more", hint="'emberkeep undo --go' takes the run back")
         entries = [local.entries[path] for path in self.asked.put if local.changed(path)]
-        _put(lines, state, local.tree, entries, self.asked.make, context.progress, here=True)
-        _take_away(lines, state, self.asked.remove, self.asked.fold)
+        _put(pool, state, local.tree, entries, self.asked.make, context.progress, here=True)
+        _take_away(pool, state, self.asked.remove, self.asked.fold)
         known = state.known()
         context.journal.touch(context.run, [(path, known[path].digest) for path in self.asked.put if path in known])
 
@@ -196,7 +196,7 @@ def steps(keep: Keep, store: Store, asked: Asked) -> list[Step]:
 
 
 def _put(
-    lines: ConnectionPool,
+    pool: ConnectionPool,
     state: RemoteState,
     source: Tree,
     entries: Iterable[Entry],
@@ -217,18 +217,18 @@ def _put(
 
     try:
         for folder in sorted({*make, *(parent for entry in entries for parent in parents(entry.path))}):
-            _with(lines, _make, folder)
+            _with(pool, _make, folder)
         state.put(Known(RemoteEntry(path, Kind.FOLDER, 0)) for path in make)
-        lines.each(entries, one)
+        pool.each(entries, one)
     except RemoteError as error:
         hint = "make room there" if error.full else "see what the host allows"
         raise UnreadableInput(
-            f"the host refuses: {error}", place=Place(str(lines.settings.address)), hint=hint
+            f"the host refuses: {error}", place=Place(str(pool.settings.address)), hint=hint
         ) from None
 
 
-def _with(lines: ConnectionPool, act: Callable[[RemoteFileSystem, str], None], path: str) -> None:
-    lines.first.do(lambda host: act(host, path), f"cannot change {path}")
+def _with(pool: ConnectionPool, act: Callable[[RemoteFileSystem, str], None], path: str) -> None:
+    pool.first.do(lambda host: act(host, path), f"cannot change {path}")
 
 
 def _make(host: RemoteFileSystem, folder: str) -> None:
@@ -280,17 +280,17 @@ def _rename_over(host: RemoteFileSystem, beside: str, path: str) -> None:
         host.rename(beside, path)
 
 
-def _take_away(lines: ConnectionPool, state: RemoteState, remove: Iterable[str], fold: Iterable[str]) -> None:
+def _take_away(pool: ConnectionPool, state: RemoteState, remove: Iterable[str], fold: Iterable[str]) -> None:
     for path in remove:
         try:
-            _with(lines, _remove, path)
+            _with(pool, _remove, path)
         except RemoteError as error:
-            place = Place(str(lines.settings.address))
+            place = Place(str(pool.settings.address))
             raise UnreadableInput(f"{path} cannot be taken away there: {error}", place=place) from None
         state.forget([path])
     for path in fold:
         with suppress(RemoteError):  # something stands in it that is not ours to take
-            _with(lines, _fold, path)
+            _with(pool, _fold, path)
             state.forget([path])
 
 
@@ -309,10 +309,10 @@ def _fold(host: RemoteFileSystem, path: str) -> None:
 
 def put_back(context: RunContext) -> None:
     """Make the far side as it was before a send, at the paths that it touched; what is still so is left alone."""
-    store, run, lines = context.store, context.run, _lines(context)
+    store, run, pool = context.store, context.run, _pool(context)
     asked, state = KIND.request_of(run), RemoteState(context.keep.folder)
-    listing, known = walk(lines), state.known()
-    sweep(lines, listing, asked)  # first: a folder with such a file in it is not taken away
+    listing, known = walk(pool), state.known()
+    sweep(pool, listing, asked)  # first: a folder with such a file in it is not taken away
     labels = [step.facts.get("snapshot", "") for step in context.journal.steps(run).values()]
     label = next((str(label) for label in labels if label), "")
     if label:
@@ -323,27 +323,27 @@ def put_back(context: RunContext) -> None:
             return then is not None and then.digest == tree.digest(path) and _is_still(then, there)
 
         back = [entry for path, entry in tree.entries().items() if not is_so(path)]
-        _put(lines, state, tree, back, (), context.progress, here=False)
-    _take_away(lines, state, (path for path in asked.new if path in listing.entries), ())
-    _take_away(lines, state, (), (path for path in reversed(asked.make) if path in listing.entries))
+        _put(pool, state, tree, back, (), context.progress, here=False)
+    _take_away(pool, state, (path for path in asked.new if path in listing.entries), ())
+    _take_away(pool, state, (), (path for path in reversed(asked.make) if path in listing.entries))
     state.forget(asked.new)
     for folder in reversed(asked.fold):
         if folder not in listing.entries:
             try:
-                _with(lines, _make, folder)
+                _with(pool, _make, folder)
             except RemoteError as error:
-                place = Place(str(lines.settings.address))
+                place = Place(str(pool.settings.address))
                 raise UnreadableInput(f"{folder} cannot be made there again: {error}", place=place) from None
         state.put([Known(RemoteEntry(folder, Kind.FOLDER, 0))])
 
 
-def sweep(lines: ConnectionPool, listing: Listing, asked: Asked) -> None:
+def sweep(pool: ConnectionPool, listing: Listing, asked: Asked) -> None:
     """Take away what a send that was broken off left beside its targets."""
     ours = {_beside(path) for path in asked.put}
     for path in listing.leftovers:
         if path in ours:
             with suppress(RemoteError):
-                _with(lines, _remove, path)
+                _with(pool, _remove, path)
 
 
 def _beside(path: str) -> str:
@@ -354,10 +354,10 @@ def _beside(path: str) -> str:
 def undo(context: RunContext) -> None:
     """Take a send back. Refused where the far side changed since at the paths that it touched. RunFailed when the host
     cannot be brought to it; saying it again goes on."""
-    run, journal, lines = context.run, context.journal, _lines(context)
+    run, journal, pool = context.run, context.journal, _pool(context)
     state = RemoteState(context.keep.folder)
     if run.state == DONE:
-        listing, known = walk(lines), state.known()
+        listing, known = walk(pool), state.known()
         asked = KIND.request_of(run)
         left = journal.touched(run)
         stale = [
@@ -371,7 +371,7 @@ def undo(context: RunContext) -> None:
         if stale:
             raise Refused(
                 f"run {run.number} ({run.words}) cannot be taken back: changed there since is {', '.join(stale[:8])}",
-                place=Place(str(lines.settings.address)),
+                place=Place(str(pool.settings.address)),
             )
         journal.change(replace(run, undoing=True))
         journal.end(run, BEGUN, context.clock())  # broken off from here on, it waits to be taken back wholly
@@ -380,7 +380,7 @@ def undo(context: RunContext) -> None:
     except EmberKeepError as error:
         raise RunFailed(
             f"not all could be put back: {error}",
-            place=Place(str(lines.settings.address)),
+            place=Place(str(pool.settings.address)),
             hint="'emberkeep undo --go' again",
         ) from error
     journal.end(run, UNDONE, context.clock())

@@ -11,7 +11,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.runner import carry_out
 from emberkeep.operations.engine.step import FileStep, Notes, RunContext, Step
-from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.starts import Starts
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.store.store import Store
 
@@ -21,10 +21,10 @@ class Request:
     """All that the journal knows to hold for one start."""
 
 
-def files(journal: Journal, tree: Tree) -> dict[str, bytes]:
+def files(starts: Starts, tree: Tree) -> dict[str, bytes]:
     """The files in which something still has the value of one start, as they are with it set back."""
     found: dict[str, bytes] = {}
-    for one in journal.once():
+    for one in starts.temporary():
         if one.file not in tree.entries():
             continue
         data = found.get(one.file) or read(tree, one.file)
@@ -34,7 +34,7 @@ def files(journal: Journal, tree: Tree) -> dict[str, bytes]:
 
 
 def _set_back(context: RunContext) -> Notes:
-    for path, data in files(context.journal, context.folder).items():
+    for path, data in files(Starts(context.keep.folder), context.folder).items():
         context.folder.write(path, data)
     return Notes()
 
@@ -48,11 +48,12 @@ def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
 def set_back(context: RunContext) -> bool:
     """Set back, as a run, what a server that has stopped left of a start with settings for it alone; whether there was
     anything. What is back is forgotten."""
-    waits = bool(files(context.journal, FolderTree(context.keep.server)))
+    waits = bool(files(Starts(context.keep.folder), FolderTree(context.keep.server)))
     if waits:
         carry_out(context, steps(context.keep, context.store, Request()))
-    for one in context.journal.once():
-        context.journal.forget_once(one)
+    starts = Starts(context.keep.folder)
+    for one in starts.temporary():
+        starts.remove_temporary(one)
     return waits
 
 

@@ -17,8 +17,8 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.flows import set_back
-from emberkeep.operations.record.facts import TemporarySetting
 from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.starts import Starts, TemporarySetting
 from emberkeep.operations.steps.server import OnWatch, StartStep
 from emberkeep.operations.steps.snapshot import SnapshotStep
 from emberkeep.process.signs import signs
@@ -57,9 +57,10 @@ class OnceStep(FileStep):
 
     def act(self, context: RunContext, plan: Plan) -> None:
         """Set the values once the journal knows what they are set back to."""
+        starts = Starts(context.keep.folder)
         for one in context.findings.once:
-            context.journal.set_once(one)
-            context.findings.on_back.append(partial(context.journal.forget_once, one))
+            starts.add_temporary(one)
+            context.findings.on_back.append(partial(starts.remove_temporary, one))
         super().act(context, plan)
 
 
@@ -79,7 +80,7 @@ class BackStep(Step):
 
     def act(self, context: RunContext, plan: Plan) -> None:
         """Set back in the live files whatever still has the value of one start."""
-        for path, data in set_back.files(context.journal, FolderTree(context.keep.server)).items():
+        for path, data in set_back.files(Starts(context.keep.folder), FolderTree(context.keep.server)).items():
             writing.write_whole(context.keep.server / path, [data])
 
 

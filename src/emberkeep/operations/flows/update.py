@@ -146,9 +146,9 @@ def _installed(context: RunContext) -> list[Extension]:
             (Path(place) / str(number)).write_bytes(read(context.folder, path))
         look = FileProbe(FolderTree(Path(place)), Path(place))
         for number, path in enumerate(paths):
-            told = read_manifest(look, str(number))
-            if told is not None:
-                found.append(replace(told, path=path))
+            extension = read_manifest(look, str(number))
+            if extension is not None:
+                found.append(replace(extension, path=path))
     return found
 
 

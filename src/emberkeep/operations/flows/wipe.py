@@ -67,9 +67,9 @@ class VerifyStep(Step):
         """Read every byte of the snapshot before. RunFailed where one is not what was stored."""
         found = verify(context.store, context.run.before, progress=context.progress)
         if not found.sound:
-            told = found.files[0].path if found.files else found.faults[0]
+            first = found.files[0].path if found.files else found.faults[0]
             raise RunFailed(
-                f"the snapshot could not be read back ({told}), so nothing is cleared",
+                f"the snapshot could not be read back ({first}), so nothing is cleared",
                 place=Place(str(context.keep.store_folder)),
                 hint="'emberkeep verify' tells more",
             )
@@ -181,21 +181,21 @@ class LookStep(Step):
             raise RunFailed(
                 f"after the start these are gone or empty: {', '.join(lost[:4])}", place=Place(str(context.keep.server))
             )
-        told = self._seed(context, live)
+        notes = self._seed(context, live)
         waits = self._players(context, live)
-        context.findings.looked, context.findings.waits = tuple(told), tuple(waits)
-        context.note(looked=told, waits=waits)
+        context.findings.looked, context.findings.waits = tuple(notes), tuple(waits)
+        context.note(looked=notes, waits=waits)
 
     def _seed(self, context: RunContext, live: Tree) -> list[str]:
         wanted = self.request.values.seed
         if "map" not in self.request.scopes or not wanted:
             return []
         log = context.keep.config.log
-        seen = context.findings.watched or last_start(context.keep.server, log)
-        if seen.seed:
-            if seen.seed != wanted:
+        watched = context.findings.watched or last_start(context.keep.server, log)
+        if watched.seed:
+            if watched.seed != wanted:
                 raise RunFailed(
-                    f"the server began with the seed {seen.seed}, not {wanted}",
+                    f"the server began with the seed {watched.seed}, not {wanted}",
                     place=Place(str(next(iter(matching(context.keep.server, log.within)), ""))),
                 )
             return [f"the log tells the seed {wanted}"]
@@ -238,11 +238,11 @@ class AnnounceStep(Step):
 
     def plan(self, context: RunContext) -> Plan:
         """Who is told, and how."""
-        told = context.keep.config.calendar.announcing
+        announcing = context.keep.config.calendar.announcing
         ways = [
-            *(["in the game"] if told.in_game and self.request.start else []),
-            *([told.file] if told.file else []),
-            *(f"webhook {hook.name}" for hook in told.webhooks),
+            *(["in the game"] if announcing.in_game and self.request.start else []),
+            *([announcing.file] if announcing.file else []),
+            *(f"webhook {hook.name}" for hook in announcing.webhooks),
         ]
         return Plan(notes=(", ".join(ways) or "keep.toml tells nobody to be told",))
 
@@ -251,10 +251,10 @@ class AnnounceStep(Step):
         template = context.keep.config.calendar.announcing.done
         name = self.request.event or f"Wipe {self.request.values.number}"
         message = Message(name, self.request.values.scopes, context.clock(), self.request.values.number)
-        told = announce.announce(context.keep, context.environment, message, template, context.clock())
-        failed = [one.words for one in told if one.why]
-        context.findings.announced = told
-        context.note(announced=[one.words for one in told], failed=failed)
+        ways = announce.announce(context.keep, context.environment, message, template, context.clock())
+        failed = [one.words for one in ways if one.why]
+        context.findings.announced = ways
+        context.note(announced=[one.words for one in ways], failed=failed)
 
 
 # --- what it came to ----------------------------------------------------------------------------

@@ -130,7 +130,7 @@ class Preview:
     """What would keep the server from being started again."""
 
     @property
-    def told(self) -> dict[str, Any]:
+    def outcome(self) -> dict[str, Any]:
         """What goes and what is set, as a later preview is compared with it."""
         return {
             "scopes": {
@@ -201,8 +201,8 @@ def served(keep: Keep) -> Iterator[Mapping[str, Connection]]:
 
 def known_of(keep: Keep, tree: Tree) -> Known:
     """The players that are looked for. Names that the game's own files use as words of their own are left out."""
-    told = people(tree, keep.config)
-    return known_people(told, words_of_the_game(keep, tree, told))
+    persons = people(tree, keep.config)
+    return known_people(persons, words_of_the_game(keep, tree, persons))
 
 
 def words_of_the_game(keep: Keep, tree: Tree, entries: Mapping[str, str]) -> set[str]:
@@ -269,5 +269,5 @@ def require_answers(found: Preview) -> None:
 
 def rests_on(config: Config, scopes: Sequence[str]) -> tuple[str, ...]:
     """The roles by which scopes are told what to clear."""
-    picked = (told for name in scopes for told in scope_of(config, name).picked.files)
-    return tuple(dict.fromkeys(told.partition("/")[0] for told in picked))
+    picked = (pattern for name in scopes for pattern in scope_of(config, name).picked.files)
+    return tuple(dict.fromkeys(pattern.partition("/")[0] for pattern in picked))

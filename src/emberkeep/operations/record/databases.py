@@ -189,7 +189,7 @@ def _served_standing(keep: Keep, one: Database) -> Standing:
     way = access(keep, one)
     with Connection(way) as connection:
         tables = connection.tables()
-        told = Standing(
+        standing = Standing(
             one.name,
             one.holds,
             str(way),
@@ -199,14 +199,14 @@ def _served_standing(keep: Keep, one: Database) -> Standing:
             sum(table.bytes for table in tables),
         )
         if one.version is None:
-            return told
+            return standing
         column, table, where = (
             quoted(one.version.column),
             quoted(one.version.table),
             connection.condition(one.version.where),
         )
         version = connection.one(f"select {column} from {table} where {where}")
-        return replace(told, version=str(version) if version is not None else "")
+        return replace(standing, version=str(version) if version is not None else "")
 
 
 def _file_standing(keep: Keep, one: Database) -> Standing:
@@ -215,17 +215,17 @@ def _file_standing(keep: Keep, one: Database) -> Standing:
     if not paths:
         raise UnreadableInput("no SQLite file fits", place=Place(one.file))
     path = paths[-1]
-    told = Standing(one.name, one.holds, path, f"SQLite {sqlite3.sqlite_version}")
+    standing = Standing(one.name, one.holds, path, f"SQLite {sqlite3.sqlite_version}")
     with sqlite.opened(live.root / path, path) as database:
         tables = sqlite.tables(database)
         rows = sum(database.execute(f"select count(*) from {sqlite.quoted(name)}").fetchone()[0] for name in tables)
-        told = replace(told, tables=len(tables), rows=rows, bytes=live.entries()[path].size)
+        standing = replace(standing, tables=len(tables), rows=rows, bytes=live.entries()[path].size)
         if one.version is None:
-            return told
+            return standing
         column, table = sqlite.quoted(one.version.column), sqlite.quoted(one.version.table)
         where = sqlite.condition(database, one.version.table, one.version.where)
         row = database.execute(f"select {column} from {table} where {where}").fetchone()
-        return replace(told, version=str(row[0]) if row and row[0] is not None else "")
+        return replace(standing, version=str(row[0]) if row and row[0] is not None else "")
 
 
 # --- putting back ----------------------------------------------------------------
@@ -256,23 +256,24 @@ class DatabasePlan:
 
 def plan(keep: Keep, tree: SnapshotTree, name: str, schema: str = "") -> DatabasePlan:
     """What putting a database of a snapshot back would do; ``schema``: into another one. Reads the live one whole."""
-    told = facts_in(tree, name)
+    dumped = facts_in(tree, name)
     way = _way(keep, name, schema)
     path = path_of(name)
     size = size_in(tree, name)
     with Connection(way, schema=None) as connection:
         there = connection.has_schema(way.schema)
     if not there:
-        tables = tuple(TableChange(table, None, one.rows) for table, one in told.tables.items())
-        return DatabasePlan(name, way.schema, False, False, tables, told.rows, size)
+        tables = tuple(TableChange(table, None, one.rows) for table, one in dumped.tables.items())
+        return DatabasePlan(name, way.schema, False, False, tables, dumped.rows, size)
     watch = Watch()
     digest = digest_of(dump.dumped(way, watch))
-    changed = [table for table in {**told.tables, **watch.tables} if told.tables.get(table) != watch.tables.get(table)]
+    both = {**dumped.tables, **watch.tables}
+    changed = [table for table in both if dumped.tables.get(table) != watch.tables.get(table)]
     rows = [
-        TableChange(table, *(found[table].rows if table in found else None for found in (watch.tables, told.tables)))
+        TableChange(table, *(found[table].rows if table in found else None for found in (watch.tables, dumped.tables)))
         for table in sorted(changed)
     ]
-    return DatabasePlan(name, way.schema, True, digest == tree.digest(path), tuple(rows), told.rows, size)
+    return DatabasePlan(name, way.schema, True, digest == tree.digest(path), tuple(rows), dumped.rows, size)
 
 
 def put_back(keep: Keep, tree: SnapshotTree, name: str, *, schema: str = "", progress: Progress = no_op) -> None:
@@ -280,12 +281,12 @@ def put_back(keep: Keep, tree: SnapshotTree, name: str, *, schema: str = "", pro
 
     The dump is read and checked to its end first: a damaged one changes nothing.
     """
-    told = facts_in(tree, name)
+    dumped = facts_in(tree, name)
     path = path_of(name)
     _check_whole(tree, name)
     way = _way(keep, name, schema)
     with Connection(way, schema=None) as connection, connection.held():
-        load.restore(way, lambda: tree.chunks(path), told, size_in(tree, name), progress)
+        load.restore(way, lambda: tree.chunks(path), dumped, size_in(tree, name), progress)
 
 
 def _check_whole(tree: SnapshotTree, name: str) -> None:

@@ -1,4 +1,4 @@
-"""What the journal knows of runs, steps, starts, drills and what came round."""
+"""What the journal knows of a run and its steps, and how it writes down what stands at a path."""
 
 from __future__ import annotations
 
@@ -61,53 +61,6 @@ class Run:
     def how_it_went(self) -> str:
         """Its state, for messages."""
         return "interrupted" if self.state == BEGUN else self.state
-
-
-@dataclass(frozen=True)
-class StartRecord:
-    """A start of the server: ``world``: bytes of its world; ``seconds``: until it was ready or given up."""
-
-    begun: datetime
-    version: str
-    world: int
-    seconds: float
-    converted: bool
-    state: str
-
-
-@dataclass(frozen=True)
-class DrillRecord:
-    """A snapshot that was tried. ``taken``: when the snapshot was; ``seconds``: until the server on it was ready."""
-
-    begun: datetime
-    snapshot: str
-    taken: datetime
-    proven: bool
-    seconds: float
-    words: str
-
-
-@dataclass(frozen=True)
-class TemporarySetting:
-    """A setting that holds for one start, and what it is set back to."""
-
-    file: str
-    key: str
-    value: str
-    back: str
-
-
-@dataclass(frozen=True)
-class Came:
-    """Something that came round. ``planned``: its moment, in UTC; ``part``: "" for the event itself, else which
-    announcement; ``said``: what came of it, in words."""
-
-    event: str
-    planned: str
-    part: str
-    state: str
-    begun: datetime
-    said: str = ""
 
 
 def noted_at(tree: Tree, path: str) -> str:

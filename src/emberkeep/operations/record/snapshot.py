@@ -128,9 +128,9 @@ def _dumped(store: Store, about: About) -> tuple[Dumped, ...]:
     from emberkeep.operations.record import databases  # only where there are some
 
     tree = snapshot_tree(store, about.label)
-    told = {name: databases.facts_in(tree, name) for name in about.databases}
+    dumped = {name: databases.facts_in(tree, name) for name in about.databases}
     return tuple(
-        Dumped(name, len(facts.tables), facts.rows, databases.size_in(tree, name)) for name, facts in told.items()
+        Dumped(name, len(facts.tables), facts.rows, databases.size_in(tree, name)) for name, facts in dumped.items()
     )
 
 

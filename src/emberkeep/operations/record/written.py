@@ -2,11 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from contextlib import suppress
 
 from emberkeep.fs.trees import digest_of, file_chunks
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.journal_file import JournalFile
+
+
+class _WrittenFiles(JournalFile):
+    def replace_all(self, written: Mapping[str, tuple[int, int, str]]) -> None:
+        """Record size, mtime (ns) and BLAKE3 (hex) of files, in place of all that were recorded."""
+        with self.opened() as database:
+            database.execute("delete from told")
+            rows = [(path, *facts) for path, facts in written.items()]
+            database.executemany("insert into told values (?, ?, ?, ?)", rows)
+
+    def all(self) -> dict[str, tuple[int, int, str]]:
+        """What was recorded last."""
+        return {row[0]: (row[1], row[2], row[3]) for row in self.ask("select path, size, mtime, digest from told")}
 
 
 def _written(keep: Keep) -> dict[str, tuple[int, int, str]]:
@@ -21,15 +35,15 @@ def _written(keep: Keep) -> dict[str, tuple[int, int, str]]:
 
 def remember_written(keep: Keep) -> None:
     """Record what the admin has written in the keep, so that a later fault of the disk in it is seen."""
-    journal, now = Journal(keep.folder), _written(keep)
-    if now != journal.remembered():
-        journal.remember(now)
+    recorded, now = _WrittenFiles(keep.folder), _written(keep)
+    if now != recorded.all():
+        recorded.replace_all(now)
 
 
 def rotten(keep: Keep) -> list[str]:
     """Files of the keep that hold something else than they did, though nobody has saved them since: no hand did
     that."""
-    before = Journal(keep.folder).remembered()
+    before = _WrittenFiles(keep.folder).all()
     now = _written(keep) if before else {}
     return [path for path, facts in now.items() if path in before and _is_rotten(before[path], facts)]
 

@@ -24,7 +24,7 @@ from emberkeep.merging.answers import GIVEN, REMEMBERED, Answer, Answers
 from emberkeep.merging.merge import merge_file, merge_trees
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import Breach, FileMerge, Merge, Outcome, Resolver
-from emberkeep.merging.rules import in_turn, settle_by
+from emberkeep.merging.rules import in_turn, resolve_by
 from emberkeep.operations.engine.step import FileStep, Notes, Plan, RunContext, Step
 from emberkeep.operations.record import defaults
 from emberkeep.operations.steps import questions
@@ -120,10 +120,10 @@ def merge_keep(
     chosen = [path for path in paths if selected is None or selected(path)]
     if selected is not None and not (of_tables and _tables_meant(wanted.only, config)):
         require_some(wanted.only, selected, paths, "what is merged")
-    settle, told = in_turn(answers.settle, settle_by(config.rules)), load_orders(keep.orders_file)
+    resolve, orders = in_turn(answers.resolve, resolve_by(config.rules)), load_orders(keep.orders_file)
     with registry.read_once():  # also where this is called by no command
-        merged = merge_trees(before, after, live, chosen, rules=config.record_rules, settle=settle, orders=told)
-        merged = _with_pending(keep, store, merged, (before, live, after), settle, told, selected)
+        merged = merge_trees(before, after, live, chosen, rules=config.record_rules, resolve=resolve, orders=orders)
+        merged = _with_pending(keep, store, merged, (before, live, after), resolve, orders, selected)
         breaches = check(keep, store, merged, live, wanted.new, after) if wanted.checked else ()
     passed = defaults.passed_over(keep, before, after, live)
     merged = replace(merged, passed=tuple(one for one in passed if selected is None or selected(one[0])))
@@ -139,7 +139,7 @@ def _with_pending(
     store: Store,
     merged: Merge,
     sides: tuple[Tree, Tree, Tree],
-    settle: Resolver,
+    resolve: Resolver,
     orders: Sequence[Order],
     selected: Callable[[str], bool] | None,
 ) -> Merge:
@@ -148,11 +148,11 @@ def _with_pending(
     if not waits:
         return merged
     before, live, after = sides
-    again = questions.Again(keep, store, live, settle, orders).files(waits, selected or (lambda path: True))
+    again = questions.Again(keep, store, live, resolve, orders).files(waits, selected or (lambda path: True))
 
     def one(path: str, mine: bytes) -> FileMerge:
         old, new = questions.bytes_of(before, path), questions.bytes_of(after, path)
-        return merge_file(path, old, mine, new, rules=keep.config.record_rules(path), settle=settle, orders=orders)
+        return merge_file(path, old, mine, new, rules=keep.config.record_rules(path), resolve=resolve, orders=orders)
 
     return questions.with_pending(merged, again, one)
 
@@ -167,8 +167,8 @@ def _tables(keep: Keep, wanted: Request, answers: Answers, before: Tree, after: 
         return []
     from emberkeep.operations.steps import tables  # only where there are some
 
-    settle = in_turn(answers.settle, settle_by(keep.config.rules))
-    ways = tables.Ways(settle, load_orders(keep.orders_file))
+    resolve = in_turn(answers.resolve, resolve_by(keep.config.rules))
+    ways = tables.Ways(resolve, load_orders(keep.orders_file))
     return tables.merge_tables(keep, before, after, live, ways, wanted.only)
 
 
@@ -270,7 +270,7 @@ def waiting(keep: Keep, store: Store, live: Tree) -> list[questions.Pending]:
     waits = questions.pending(keep)
     if not waits:
         return []
-    again = questions.Again(keep, store, live, answers_of(keep, ()).settle, load_orders(keep.orders_file))
+    again = questions.Again(keep, store, live, answers_of(keep, ()).resolve, load_orders(keep.orders_file))
     names = {(q.file, q.record, q.field) for file in again.files(waits).values() for q in file.questions if q.open}
     return [one for one in waits if one.asked.name in names]
 

@@ -38,9 +38,9 @@ class Pending:
 def pending(keep: Keep) -> list[Pending]:
     """The questions that the last merge or update that stands left, answered ones included as long as yours stays."""
     for run in reversed(Journal(keep.folder).runs()):
-        told = [step.facts[OPEN] for step in run.steps if OPEN in step.facts] if run.state == DONE else []
-        if told:
-            return [Pending(one["from"], one["to"], Answer(**one["asked"])) for one in told[-1]]
+        waiting = [step.facts[OPEN] for step in run.steps if OPEN in step.facts] if run.state == DONE else []
+        if waiting:
+            return [Pending(one["from"], one["to"], Answer(**one["asked"])) for one in waiting[-1]]
     return []
 
 
@@ -66,7 +66,7 @@ class Again:
     keep: Keep
     store: Store
     live: Tree
-    settle: Resolver
+    resolve: Resolver
     orders: Sequence[Order] = ()
 
     def files(
@@ -91,12 +91,12 @@ class Again:
             return None
         before = bytes_of(defaults.tree_of(self.store, old), path) if old else None
 
-        def settle(question: Question) -> tuple[str, str]:
-            return self.settle(question) if any(_is(one, question) for one in asked) else (MINE, "")
+        def resolve(question: Question) -> tuple[str, str]:
+            return self.resolve(question) if any(_is(one, question) for one in asked) else (MINE, "")
 
         rules = self.keep.config.record_rules(path)
         after = bytes_of(defaults.tree_of(self.store, new), path)
-        merged = merge_file(path, before, mine, after, rules=rules, settle=settle, orders=self.orders)
+        merged = merge_file(path, before, mine, after, rules=rules, resolve=resolve, orders=self.orders)
         questions = tuple(question for question in merged.questions if any(_is(one, question) for one in asked))
         entry, digest = self.live.entries()[path], self.live.digest(path)
         return replace(

@@ -18,8 +18,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.process import Service
 from emberkeep.migrating.chain import is_of
 from emberkeep.operations.engine.step import Plan, RunContext, Step
-from emberkeep.operations.record.facts import StartRecord
-from emberkeep.operations.record.journal import Journal
+from emberkeep.operations.record.starts import StartRecord, Starts
 from emberkeep.process import lifecycle
 from emberkeep.process.forecast import Forecast, forecast
 from emberkeep.process.lifecycle import Hear, in_words
@@ -45,11 +44,11 @@ class WarnStep(Step):
         console = context.keep.config.running.console
         if console is None or "say" not in console.phrases or not stop.tell:
             return Plan(notes=("keep.toml tells no way to talk to players, or no times ([stop] tell)",))
-        told = f"{', '.join(map(in_words, stop.tell))} before it stops, if it runs"
+        times = f"{', '.join(map(in_words, stop.tell))} before it stops, if it runs"
         unheard = (
             lifecycle.unheard(context.keep.config, context.environment) if lifecycle.is_running(context.keep) else []
         )
-        return Plan(notes=(told,), obstacles=tuple(unheard))
+        return Plan(notes=(times,), obstacles=tuple(unheard))
 
     def act(self, context: RunContext, plan: Plan) -> None:
         """Tell them, and wait until the last time has come; nothing where the server does not run."""
@@ -85,7 +84,7 @@ class StartStep(Step):
     whole = True
 
     def __init__(self, on_watch: OnWatch = no_op, only: str = "") -> None:
-        self.told, self.only = on_watch, only
+        self.on_watch, self.only = on_watch, only
 
     def plan(self, context: RunContext) -> Plan:
         """How it is started, for how long at most, and what would keep it from starting."""
@@ -93,29 +92,29 @@ class StartStep(Step):
         notes = [f"{' '.join(service.command)}; ready within {in_words(service.limit)}"]
         notes += [f"before it: {other.name}" for other in context.keep.config.running.services]
         notes += _as_root(context.keep, service)
-        expected = foreseen(context.keep, context.journal)
+        expected = foreseen(context.keep)
         obstacles = lifecycle.obstacles(context.keep.config, context.folder, context.environment)
         return Plan(notes=(*notes, *([expected.words] if expected else [])), obstacles=tuple(obstacles))
 
     def act(self, context: RunContext, plan: Plan) -> None:
         """Start and follow it; taking the run back stops it first."""
         context.findings.on_back.append(lambda: _stop_ours(context))
-        seen = start_and_watch(context, self.told)
-        context.findings.watched = seen
-        context.note(state=str(seen.state), failures=list(seen.failures), errors=list(seen.errors))
-        if seen.state is not State.READY:
-            raise RunFailed(f"{unwell(seen)}", hint=f"what it printed is in {context.keep.output}")
-        if self.only and (other := another_version(context.keep, seen, self.only)):
+        watched = start_and_watch(context, self.on_watch)
+        context.findings.watched = watched
+        context.note(state=str(watched.state), failures=list(watched.failures), errors=list(watched.errors))
+        if watched.state is not State.READY:
+            raise RunFailed(f"{unwell(watched)}", hint=f"what it printed is in {context.keep.output}")
+        if self.only and (other := another_version(context.keep, watched, self.only)):
             raise RunFailed(other, hint="does the launch script execute the new program?")
 
 
-def another_version(keep: Keep, seen: Watched, wanted: str) -> str:
+def another_version(keep: Keep, watched: Watched, wanted: str) -> str:
     """What is wrong where the log of a start tells another version than the one that was to run; "" where nothing
     is."""
-    if not seen.version or is_of(seen.version, wanted):
+    if not watched.version or is_of(watched.version, wanted):
         return ""
     within = ", ".join(lifecycle.server_log(keep.config).within) or "what it prints"
-    return f"{wanted} was to run, and the log ({within}) says {seen.version}"
+    return f"{wanted} was to run, and the log ({within}) says {watched.version}"
 
 
 def _as_root(keep: Keep, service: Service) -> list[str]:
@@ -126,16 +125,16 @@ def _as_root(keep: Keep, service: Service) -> list[str]:
     return [f"it would run as root, and its folder is of user {owner}: [start] user tells who"] if owner else []
 
 
-def unwell(seen: Watched) -> str:
+def unwell(watched: Watched) -> str:
     """Why a server did not become ready, in words."""
-    last = f"; its last line was “{seen.last[:160]}”" if seen.last else "; it said nothing"
-    told = f" ({seen.errors[-1][:160]})" if seen.errors and seen.errors[-1] not in last else ""
+    last = f"; its last line was “{watched.last[:160]}”" if watched.last else "; it said nothing"
+    first_error = f" ({watched.errors[-1][:160]})" if watched.errors and watched.errors[-1] not in last else ""
     what = {
-        State.DIED: f"the server ended after {seen.seconds:.0f} s without being ready",
-        State.LATE: f"the server was not ready after {seen.seconds:.0f} s",
-        State.SILENT: f"nothing moved for {seen.still:.0f} s: the server hangs",
+        State.DIED: f"the server ended after {watched.seconds:.0f} s without being ready",
+        State.LATE: f"the server was not ready after {watched.seconds:.0f} s",
+        State.SILENT: f"nothing moved for {watched.still:.0f} s: the server hangs",
     }
-    return what.get(seen.state, "the server is not ready") + told + last
+    return what.get(watched.state, "the server is not ready") + first_error + last
 
 
 def start_and_watch(context: RunContext, on_watch: OnWatch = no_op) -> Watched:
@@ -143,7 +142,7 @@ def start_and_watch(context: RunContext, on_watch: OnWatch = no_op) -> Watched:
     keep = context.keep
     began, world = context.clock(), world_bytes(keep)  # as it is before a conversion, which may make it larger
     if lifecycle.is_running(keep):
-        seen = follow(keep, on_watch)
+        watched = follow(keep, on_watch)
     else:
         pids = context.findings.pids
 
@@ -152,22 +151,24 @@ def start_and_watch(context: RunContext, on_watch: OnWatch = no_op) -> Watched:
             context.note(pids=pids)  # before anything else: whoever takes the run back must know what to end
 
         started = lifecycle.start(keep, context.environment, keep.output, Hear(launched, on_watch))
-        failed = [start for start in started[:-1] if start.seen.state is not State.READY]
-        seen = started[-1].seen
+        failed = [start for start in started[:-1] if start.watched.state is not State.READY]
+        watched = started[-1].watched
         if failed:
-            seen = replace(seen, errors=(*(f"{one.name}: {unwell(one.seen)}" for one in failed), *seen.errors))
-    seen = replace(seen, failures=(*seen.failures, *_not_loaded(keep, seen)))
-    record = StartRecord(began, seen.version, world, seen.seconds, seen.converted, str(seen.state))
-    context.journal.started(record, context.run.number or None)
-    return seen
+            watched = replace(
+                watched, errors=(*(f"{one.name}: {unwell(one.watched)}" for one in failed), *watched.errors)
+            )
+    watched = replace(watched, failures=(*watched.failures, *_not_loaded(keep, watched)))
+    record = StartRecord(began, watched.version, world, watched.seconds, watched.converted, str(watched.state))
+    Starts(context.keep.folder).add(record, context.run.number or None)
+    return watched
 
 
 def follow(keep: Keep, on_watch: OnWatch = no_op) -> Watched:
     """Follow a server that runs already until it is ready; what its newest log tells so far counts."""
     log = lifecycle.server_log(keep.config)
-    seen = last_start(keep.server, log)
-    if seen.state is State.READY:
-        return seen
+    watched = last_start(keep.server, log)
+    if watched.state is State.READY:
+        return watched
     config = keep.config
 
     def pids() -> list[int]:
@@ -176,16 +177,16 @@ def follow(keep: Keep, on_watch: OnWatch = no_op) -> Watched:
     service = lifecycle.how_to_start(config)
     follower = Follower(keep.server, log.within, behind=True)
     watch = Watch(log, service, follower, pids, Movement(keep.server, world_folders(config.roles), pids))
-    watch.seen_before(seen)
+    watch.resume_from(watched)
     return watch.run(lambda now: on_watch("the server", now))
 
 
-def _not_loaded(keep: Keep, seen: Watched) -> list[str]:
+def _not_loaded(keep: Keep, watched: Watched) -> list[str]:
     """Installed extensions of which the log does not tell that they were loaded, nor that they failed."""
-    if "loaded" not in keep.config.log.patterns or seen.state is not State.READY:
+    if "loaded" not in keep.config.log.patterns or watched.state is not State.READY:
         return []
-    loaded = {item.name.lower() for item in seen.loaded}
-    failed = " ".join(seen.failures).lower()
+    loaded = {item.name.lower() for item in watched.loaded}
+    failed = " ".join(watched.failures).lower()
     names = (item.name for item in installed(keep))
     return [
         f"{name} is installed, and the log does not tell of it"
@@ -210,9 +211,9 @@ def world_bytes(keep: Keep) -> int:
     return sum(entry.size for path, entry in FolderTree(keep.server).entries().items() if roles.of(path) == "world")
 
 
-def foreseen(keep: Keep, journal: Journal) -> Forecast | None:
+def foreseen(keep: Keep) -> Forecast | None:
     """How long a start, and a conversion, may take by what earlier ones took."""
-    return forecast(journal.starts(), world_bytes(keep))
+    return forecast(Starts(keep.folder).all(), world_bytes(keep))
 
 
 def _stop_ours(context: RunContext) -> None:
@@ -261,7 +262,7 @@ class LandmarkStep(Step):
 
     def plan(self, context: RunContext) -> Plan:
         """What may change; without a start, what would be missed."""
-        told = f"may change, as the recipe says: {', '.join(self.allowed)}"
+        note = f"may change, as the recipe says: {', '.join(self.allowed)}"
         if self.planned and not context.only_planned:
             return Plan()
         if self.planned:
@@ -269,9 +270,9 @@ class LandmarkStep(Step):
                 _measured(context), landmarks.measure(context.folder, context.keep.config), self.allowed
             )
             return Plan(
-                notes=(told,) if self.allowed else (), warnings=tuple(item.words for item in missed if not item.allowed)
+                notes=(note,) if self.allowed else (), warnings=tuple(item.words for item in missed if not item.allowed)
             )
-        return Plan(notes=(told,) if self.allowed else ())
+        return Plan(notes=(note,) if self.allowed else ())
 
     def act(self, context: RunContext, plan: Plan) -> None:
         """Measure the live folder again and compare."""

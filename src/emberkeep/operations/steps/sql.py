@@ -100,12 +100,12 @@ class _InFiles:
 
 def _run(target: Target, scripts: Sequence[Script], context: RunContext, notes: Notes) -> None:
     found = stepping.standing(target.applied(), scripts)
-    _told(found, scripts, notes)
+    _note_scripts(found, scripts, notes)
     for script in found.to_run:
         target.run(script, context.run.begun)
 
 
-def _told(found: stepping.Standing, scripts: Sequence[Script], notes: Notes) -> None:
+def _note_scripts(found: stepping.Standing, scripts: Sequence[Script], notes: Notes) -> None:
     notes.lines += [script.file for script in found.to_run]
     done = len(scripts) - len(found.to_run)
     if done:
@@ -128,7 +128,7 @@ class ServedSqlStep(Step):
         notes = Notes()
         with Connection(access(context.keep, self.one)) as connection:
             found = stepping.standing(Served(connection).applied(), self.scripts)
-        _told(found, self.scripts, notes)
+        _note_scripts(found, self.scripts, notes)
         touched = frozenset([beside(self.one.name)])
         return Plan(notes=tuple(notes.lines), warnings=tuple(notes.warnings), touched=touched)
 

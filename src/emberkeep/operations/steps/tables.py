@@ -42,7 +42,7 @@ _MAKES = re.compile(rb"\s*create\s+table\s+(?:if\s+not\s+exists\s+)?(`(?:``|[^`]
 class Ways:
     """How tables are merged: what settles questions, and the standing orders."""
 
-    settle: Resolver
+    resolve: Resolver
     orders: Sequence[Order]
 
 
@@ -53,8 +53,8 @@ def path_of(name: str, table: str) -> str:
 
 def mergeable(keep: Keep, only: Sequence[str] = ()) -> list[Database]:
     """The databases of which the vendor ships contents, or those of them that are selected."""
-    told = [one for one in keep.config.databases.all if one.defaults]
-    return [one for one in told if not only or ROLE in only or f"{ROLE}/{one.name}" in only]
+    with_defaults = [one for one in keep.config.databases.all if one.defaults]
+    return [one for one in with_defaults if not only or ROLE in only or f"{ROLE}/{one.name}" in only]
 
 
 def merge_tables(keep: Keep, old: Tree, new: Tree, live: Tree, ways: Ways, only: Sequence[str] = ()) -> list[FileMerge]:
@@ -72,7 +72,7 @@ def _merged(keep: Keep, one: Database, old: Tree, new: Tree, live: Tree, ways: W
             here = tables.to_xml(mine, shapes[name])
             rules = {f"{tables.xml_name(name)}/row": tuple(f"@{tables.xml_name(key)}" for key in shapes[name].key)}
             path = path_of(one.name, name)
-            item = merge_file(path, before.get(name), here, data, rules=rules, settle=ways.settle, orders=ways.orders)
+            item = merge_file(path, before.get(name), here, data, rules=rules, resolve=ways.resolve, orders=ways.orders)
             digest = blake3(here).hexdigest()
             found.append(replace(item, based_on=digest, database=one.name, columns=shapes[name].columns))
     return [*found, *(_left_out(one, fault) for fault in faults)]
@@ -180,7 +180,7 @@ def _on_the_server(keep: Keep, one: Database, tree: Tree, paths: Sequence[str]) 
             connection.execute("set foreign_key_checks = 0")
             for path, script in scripts.items():
                 _run(connection, script, f"{tree.label}/{path}")
-            yield Served(connection, only=_told(one, connection))
+            yield Served(connection, only=_shipped_tables(one, connection))
         finally:
             with suppress(EmberKeepError):
                 connection.execute(f"drop database if exists {at}")
@@ -195,7 +195,7 @@ def _run(connection: Connection, script: Sequence[Statement], place: str) -> Non
             raise worded(error, Place(place, statement.line)) from error
 
 
-def _told(one: Database, connection: Connection) -> frozenset[str]:
+def _shipped_tables(one: Database, connection: Connection) -> frozenset[str]:
     """The tables whose contents a release ships: those that hold rows, of those that keep.toml names."""
     names = [table.name for table in connection.tables() if not one.tables or table.name in one.tables]
     return frozenset(name for name in names if connection.all(f"select 1 from {mariadb.quoted(name)} limit 1"))
@@ -334,10 +334,10 @@ def _check_references(connection: Connection, names: Sequence[str]) -> None:
     q = mariadb.quoted
     for (name, table, other), pairs in keys.items():
         joined = " and ".join(f"a.{q(one)} = b.{q(two)}" for one, two in pairs)
-        told = " and ".join(f"a.{q(one)} is not null" for one, _ in pairs)
+        present = " and ".join(f"a.{q(one)} is not null" for one, _ in pairs)
         missing = f"b.{q(pairs[0][1])} is null"
         count = connection.one(
-            f"select count(*) from {q(table)} a left join {q(other)} b on {joined} where {told} and {missing}"
+            f"select count(*) from {q(table)} a left join {q(other)} b on {joined} where {present} and {missing}"
         )
         if count != "0":
             raise Refused(

@@ -66,7 +66,7 @@ class _Whole(NamedTuple):
 @dataclass
 class _Fetch:
     keep: Keep
-    lines: ConnectionPool
+    pool: ConnectionPool
     state: RemoteState
     progress: Progress
     total: int
@@ -88,11 +88,11 @@ class _Fetch:
         writing.make_folder(self.state.parts, private=True)
         self._sweep()  # after a fetch that was killed
         try:
-            if entries and self.lines.reads_many():
-                at_once = max(1, self.lines.settings.far.connections // 2)  # each takes a second one for the bytes
-                self.lines.each(list(_grouped(entries)), self._in_turn, most=at_once)
+            if entries and self.pool.reads_many():
+                at_once = max(1, self.pool.settings.far.connections // 2)  # each takes a second one for the bytes
+                self.pool.each(list(_grouped(entries)), self._in_turn, most=at_once)
             else:
-                self.lines.each(entries, self.each)
+                self.pool.each(entries, self.each)
         finally:
             with self._settler:
                 self._settle_full(least=0)
@@ -153,11 +153,11 @@ class _Fetch:
                 system.io.write(handle, chunk)
                 hasher.update(chunk)
                 size += len(chunk)
-                self._told(len(chunk))
+                self._report_progress(len(chunk))
         fresh = now_there_of(line, entry.path) if size != entry.size else entry
         if fresh is None or fresh.size not in (size, -1):
             system.io.unlink(part)
-            self._told(start - size)
+            self._report_progress(start - size)
             if fresh is None:
                 raise UnreadableInput("it was taken away meanwhile")
             return fresh
@@ -169,7 +169,7 @@ class _Fetch:
             _check_way(self.keep.server, path)
             self._ways.add(folder)
 
-    def _told(self, count: int) -> None:
+    def _report_progress(self, count: int) -> None:
         with self._guard:
             self.done += count
             self.progress(min(self.done, self.total), self.total)
@@ -249,25 +249,25 @@ def _check_way(top: Path, path: str) -> None:
             raise UnreadableInput(f"{place} stands here where a folder belongs")
 
 
-def fetch(keep: Keep, lines: ConnectionPool, plan: FetchPlan, progress: Progress = no_op) -> Fetched:
+def fetch(keep: Keep, pool: ConnectionPool, plan: FetchPlan, progress: Progress = no_op) -> Fetched:
     """Carry a plan out. What was fetched until it is broken off stays, and the next fetch goes on from it.
 
     UnreadableInput when the host cannot be reached any more.
     """
     writing.make_folder(keep.server)
     with system.anchored(keep.server):
-        return _fetched(keep, lines, plan, progress)
+        return _fetched(keep, pool, plan, progress)
 
 
-def _fetched(keep: Keep, lines: ConnectionPool, plan: FetchPlan, progress: Progress) -> Fetched:
+def _fetched(keep: Keep, pool: ConnectionPool, plan: FetchPlan, progress: Progress) -> Fetched:
     server, state = keep.server, RemoteState(keep.folder)
-    state.speaks_of(str(lines.settings.address))
+    state.speaks_of(str(pool.settings.address))
     with system.durable():
         removed = _remove(server, plan)
     state.forget(removed)
     state.forget(plan.forgotten)
     state.put((*plan.met, *plan.kept))
-    work = _Fetch(keep, lines, state, progress, plan.bytes)
+    work = _Fetch(keep, pool, state, progress, plan.bytes)
     with system.durable():
         rows = _made(server, plan, work)
     state.put(rows)
@@ -316,7 +316,7 @@ def _remove(server: Path, plan: FetchPlan) -> list[str]:
 
 def snapshot_of(
     keep: Keep,
-    lines: ConnectionPool,
+    pool: ConnectionPool,
     found: Look,
     now: datetime,
     *,
@@ -327,11 +327,9 @@ def snapshot_of(
 ) -> SnapshotResult:
     """A snapshot of the far side itself, or of what ``only`` selects of it, past the copy here."""
     about = About(
-        "", now, ASKED, note, only, running="; ".join(found.signs), source=str(lines.settings.address), pinned=pin
+        "", now, ASKED, note, only, running="; ".join(found.signs), source=str(pool.settings.address), pinned=pin
     )
     if only:
         about = replace(about, roles=keep.config.roles, tiles=keep.config.world.tiles)
     with closing(Store(keep.store_folder)) as store:
-        return writer.add(
-            store, RemoteTree(lines.first, found.listing, wanted_of(keep, only)), about, progress=progress
-        )
+        return writer.add(store, RemoteTree(pool.first, found.listing, wanted_of(keep, only)), about, progress=progress)

@@ -39,11 +39,11 @@ class Look:
     signs: tuple[str, ...]
 
 
-def look(keep: Keep, lines: ConnectionPool, *, twice: bool = True, wait: Callable[[float], None] = time.sleep) -> Look:
+def look(keep: Keep, pool: ConnectionPool, *, twice: bool = True, wait: Callable[[float], None] = time.sleep) -> Look:
     """List the far folder, and see whether the server runs there: by its console, where it has one, else (``twice``)
     by what changes between two looks."""
     console = keep.config.running.console
-    listing = walk(lines)
+    listing = walk(pool)
     if console is not None and console.kind in ("line", "packet"):
         host, _, port = console.address.rpartition(":")
         answers = _answers(host, int(port))
@@ -51,7 +51,7 @@ def look(keep: Keep, lines: ConnectionPool, *, twice: bool = True, wait: Callabl
     if not twice:
         return Look(listing, ())
     wait(keep.config.far.still.total_seconds())
-    again = walk(lines)
+    again = walk(pool)
     changed = [
         path
         for path in sorted({*listing.entries, *again.entries})

@@ -194,8 +194,8 @@ def timeline(found: Sequence[Occurrence], wipes: Sequence[Wiped], zone: ZoneInfo
         colour = _KINDS.get(one.event.kind, _GONE)
         axes.plot([at], [row], "o", markersize=13, color="white" if one.skipped else colour, markeredgecolor=colour)
         if len(shown) <= MOST_LABELS:
-            told = "skipped" if one.skipped else f"{at:%a} {at.day} {at:%b}\n{at:%H:%M}"
-            axes.annotate(told, (at, row), (0, 12), textcoords="offset points", ha="center", fontsize=9, color=_GONE)
+            label = "skipped" if one.skipped else f"{at:%a} {at.day} {at:%b}\n{at:%H:%M}"
+            axes.annotate(label, (at, row), (0, 12), textcoords="offset points", ha="center", fontsize=9, color=_GONE)
     today: Any = now.astimezone(zone).replace(tzinfo=None)
     axes.axvline(today, color=_GONE, linewidth=1, linestyle=":")
     axes.annotate("now", (today, -0.6), fontsize=9, color=_GONE, ha="left", xytext=(4, 0), textcoords="offset points")

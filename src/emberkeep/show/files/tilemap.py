@@ -16,12 +16,12 @@ _SAME, _NONE = "·", " "
 def show(screen: Screen, found: TileMap) -> None:
     """Heading, the map with its coordinates, and what the signs mean."""
     counts = {kind: sum(tile.kind is kind for tile in found.tiles) for kind in Kind}
-    told = [
+    totals = [
         f"{counts[kind]} {word}"
         for kind, word in ((Kind.CHANGED, "changed"), (Kind.ADDED, "new"), (Kind.REMOVED, "gone"))
         if counts[kind]
     ]
-    screen.line(f"Tiles of {found.folder or 'the world'}: {', '.join(told)}, {len(found.same)} alike", HEAD)
+    screen.line(f"Tiles of {found.folder or 'the world'}: {', '.join(totals)}, {len(found.same)} alike", HEAD)
     left, top, right, bottom = found.bounds
     step = max(1, -(-(right - left + 1) // WIDEST), -(-(bottom - top + 1) // HIGHEST))
     tiles = {((tile.x - left) // step, (tile.y - top) // step): tile for tile in sorted(found.tiles, key=_weight)}

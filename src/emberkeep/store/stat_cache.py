@@ -42,7 +42,7 @@ Stamps = dict[str, tuple[int, int]]
 
 
 @dataclass(frozen=True)
-class Seen:
+class StatCache:
     """The cache's contents; ``frame``: the stamps, compressed."""
 
     snapshot: str = ""
@@ -66,18 +66,18 @@ def of(held: Mapping[str, FileRow], stamps: Stamps, taken_ns: int) -> tuple[byte
     until = taken_ns - SETTLED_NS
     none = (0, 0)
     known = [stamps.get(path, none) for path in held]
-    told = [
+    stamps_of_files = [
         stamp if stamp[0] < until and row.entry.mtime_ns < until and -_MOST <= stamp[1] < _MOST else none
         for stamp, row in zip(known, held.values(), strict=True)
     ]
-    numbers = packed([ctime for ctime, _ in told], [inode for _, inode in told])
-    return zstandard.ZstdCompressor(level=1).compress(numbers), sum(1 for ctime, _ in told if ctime)
+    numbers = packed([ctime for ctime, _ in stamps_of_files], [inode for _, inode in stamps_of_files])
+    return zstandard.ZstdCompressor(level=1).compress(numbers), sum(1 for ctime, _ in stamps_of_files if ctime)
 
 
 _MOST = 1 << 63
 
 
-def save(cache: Path, found: Seen) -> None:
+def save(cache: Path, found: StatCache) -> None:
     """Write the cache. A failure is harmless."""
     head = {
         "snapshot": found.snapshot,
@@ -91,7 +91,7 @@ def save(cache: Path, found: Seen) -> None:
         writing.write_whole(cache, [body, blake3(body).digest()])
 
 
-def load(cache: Path) -> Seen:
+def load(cache: Path) -> StatCache:
     """The cache, or an empty one when it is missing or not what was written."""
     with contextlib.suppress(OSError, ValueError, KeyError, TypeError, zstandard.ZstdError):
         data = cache.read_bytes()
@@ -99,7 +99,7 @@ def load(cache: Path) -> Seen:
         if body.startswith(MAGIC) and blake3(body).digest() == check:
             start = len(MAGIC) + _LENGTH.size
             end = start + _LENGTH.unpack_from(body, len(MAGIC))[0]
-            told = json.loads(zstandard.ZstdDecompressor().decompress(body[start:end]))
-            packs = {int(number): int(size) for number, size in told["packs"]}
-            return Seen(told["snapshot"], told["check"], told["scan"], packs, body[end:])
-    return Seen()
+            header = json.loads(zstandard.ZstdDecompressor().decompress(body[start:end]))
+            packs = {int(number): int(size) for number, size in header["packs"]}
+            return StatCache(header["snapshot"], header["check"], header["scan"], packs, body[end:])
+    return StatCache()
