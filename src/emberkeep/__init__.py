@@ -6,7 +6,8 @@ As a library: ``from emberkeep import Keep`` (see ``emberkeep.api`` and docs/lib
 from __future__ import annotations
 
 import sys
-from typing import TYPE_CHECKING
+
+TYPE_CHECKING = False  # loading typing takes longer than printing the version
 
 if sys.version_info < (3, 11):  # noqa: UP036 - started from a folder, nothing else has asked before
     sys.exit("emberkeep needs Python 3.11 or newer, and this is %d.%d" % sys.version_info[:2])  # noqa: UP031

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import argparse
-import contextlib
 import gc
-import importlib
 import os
-import signal
 import sys
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
 
 from emberkeep import __version__
 
+TYPE_CHECKING = False  # loading typing takes longer than printing the version
 if TYPE_CHECKING:
+    import argparse
+    from typing import Any
+
     from emberkeep.show.console import Screen
 
 COMMANDS = {
@@ -49,14 +48,16 @@ COMMANDS = {
     "watch": "follow the server's log until it is ready",
     "check": "what could stop an update, a wipe or an event, found beforehand",
 }
+_COMMAND: dict[str, Any] = {"dest": "command", "metavar": "COMMAND", "title": "commands"}
 INTERRUPTED = 130
 FAULT = 70
 """A fault of ours, of which nobody knows how far it came; the number is that of sysexits.h for it."""
 
 
-def parser_for(command: str | None, *, alone: bool = False) -> argparse.ArgumentParser:
-    """The parser, with the arguments of ``command`` only; no other command's module is loaded. ``alone``: it is sure
-    that no other is meant, so that the others need no parser either, which take as long to make as all else here."""
+def parser_for(command: str | None) -> argparse.ArgumentParser:
+    """The parser for ``command``, whose module alone is loaded; without one, for help that lists them all."""
+    import argparse
+
     parser = argparse.ArgumentParser(
         prog="emberkeep",
         description="Takes a survival game server safely across an update. "
@@ -72,17 +73,47 @@ def parser_for(command: str | None, *, alone: bool = False) -> argparse.Argument
         "--as-owner", action="store_true", help="as root: work with the rights of the server folder's owner alone"
     )
     parser.add_argument("--debug", action="store_true", help="show a traceback when something fails")
-    subparsers = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
-    for name, words in COMMANDS.items():
-        if alone and name != command:
-            continue
-        sub = subparsers.add_parser(name, help=words, description=words[0].upper() + words[1:] + ".")
-        if name == command:
-            _fill(sub, name)
+    if command is None:  # parsers that are only listed need not be made
+
+        class Listed(argparse.ArgumentParser):
+            def __init__(self, **settings: Any) -> None:
+                """Nothing is made of it."""
+
+        subparsers = parser.add_subparsers(**_COMMAND, parser_class=Listed)
+        for name, words in COMMANDS.items():
+            subparsers.add_parser(name, help=words)
+        return parser
+    words = COMMANDS[command]
+    subparsers = parser.add_subparsers(**_COMMAND)
+    _fill(subparsers.add_parser(command, help=words, description=words[0].upper() + words[1:] + "."), command)
     return parser
 
 
+def command_of(arguments: Sequence[str]) -> str | None:
+    """The first word that is neither an option nor its value; None where only help or the version is asked for."""
+    is_value = False
+    for word in arguments:
+        if is_value:
+            is_value = False
+        elif not word.startswith("-"):
+            return word
+        elif word == "-h" or (len(word) > 2 and ("--help".startswith(word) or "--version".startswith(word))):
+            return None
+        else:
+            is_value = len(word) > 2 and "--keep".startswith(word)
+    return None
+
+
+def _no_such(command: str) -> str:
+    from difflib import get_close_matches
+
+    near = get_close_matches(command, COMMANDS, 1)
+    return f"there is no command '{command}'" + (f"; did you mean '{near[0]}'?" if near else "; --help lists them")
+
+
 def _fill(sub: argparse.ArgumentParser, name: str) -> None:
+    import argparse
+
     module = _module(name)
     sub.formatter_class = argparse.RawDescriptionHelpFormatter
     sub.epilog = "examples:\n" + "\n".join(f"  {line}" for line in module.EXAMPLES)
@@ -100,21 +131,26 @@ def _fill(sub: argparse.ArgumentParser, name: str) -> None:
 def _module(name: str) -> Any:
     """A command: ``add_arguments(parser)`` and ``run(args, screen)``. What it may begin ``ahead(args)`` goes on while
     ``run`` loads what it needs, and is ended with it."""
+    import importlib
+
     return importlib.import_module(f"emberkeep.cli.commands.{name}")
 
 
 def main(arguments: Sequence[str]) -> int:
     """Run one command and return its exit code."""
-    from emberkeep.show.console import take_anything
+    from emberkeep.show.output import take_anything
 
     take_anything()
-    command = next((word for word in arguments if word in COMMANDS), None)
-    words = arguments[2:] if arguments[:1] == ["--keep"] else arguments
-    parser = parser_for(command, alone=words[:1] == [command])
+    command = command_of(arguments)
+    parser = parser_for(command if command in COMMANDS else None)
+    if command is not None and command not in COMMANDS:
+        parser.error(_no_such(command))
     args = parser.parse_args(arguments)
     if args.command is None:
         parser.print_help()
         return 0
+    import contextlib
+
     ahead = getattr(_module(args.command), "ahead", None)
     args.outcome = None
     with ahead(args) if ahead else contextlib.nullcontext() as args.ahead:
@@ -204,6 +240,11 @@ def _flushed(args: argparse.Namespace, code: int) -> int:
 
 def entry() -> None:
     """The installed program."""
+    if sys.argv[1:] == ["--version"]:  # as the parser says it, which takes as long to load as Python itself
+        sys.stdout.write(f"emberkeep {__version__}\n")
+        return
+    import signal
+
     gc.set_threshold(200_000, 20, 50)  # many small objects and no rings of them: looking for such rarely pays
     for name in ("SIGTERM", "SIGHUP"):  # told to end, or its terminal was closed
         if hasattr(signal, name):

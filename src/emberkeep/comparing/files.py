@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
 from emberkeep.comparing.picking import TextFound, records_with
 from emberkeep.comparing.records import Condition, Kind, meets_any
 from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL, Asked, Terms, in_own_terms
-from emberkeep.comparing.tiles import TileMap, tile_maps
 from emberkeep.documents import registry
 from emberkeep.documents.encoding import Text, decode
 from emberkeep.documents.formats.lines import split
@@ -17,7 +17,10 @@ from emberkeep.documents.identity import Rule
 from emberkeep.errors import EmberKeepError, Fault
 from emberkeep.fs.trees import Entry, Tree, read
 from emberkeep.fs.trees import Kind as EntryKind
-from emberkeep.inventory.tiles import TileNames
+
+if TYPE_CHECKING:
+    from emberkeep.comparing.tiles import TileMap
+    from emberkeep.inventory.tiles import TileNames
 
 OTHER_TIME = "other modification time"
 ALIKE = Terms("")
@@ -121,7 +124,11 @@ def compare_trees(left: Tree, right: Tree, how: Comparison = ALL) -> TreeDiffere
     same = _files(chosen, left, right) - _files([item.path for item in found], left, right)
     found = _renames(found, left, right)
     changed = {path for item in found if item.contents for path in (item.path, item.renamed_from) if path}
-    maps = tile_maps(left, right, chosen, changed, how.tiles) if how.tiles and how.details and not how.where else []
+    maps: Sequence[TileMap] = ()
+    if how.tiles and how.details and not how.where:
+        from emberkeep.comparing.tiles import tile_maps  # only where tiles are compared
+
+        maps = tile_maps(left, right, chosen, changed, how.tiles)
     mapped = {tile.path for each in maps for tile in each.tiles}
     shown = []
     for item in found:

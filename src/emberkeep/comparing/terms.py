@@ -10,7 +10,6 @@ from pathlib import Path
 
 from emberkeep.comparing.ranges import Ranges, changed_ranges
 from emberkeep.comparing.records import LINES, Condition, Difference, Kind, compare
-from emberkeep.comparing.rows import compare_databases
 from emberkeep.comparing.totals import Totals, totals
 from emberkeep.databases import sqlite
 from emberkeep.documents import registry
@@ -18,7 +17,6 @@ from emberkeep.documents.encoding import Text, decode
 from emberkeep.documents.formats.lines import body, matches, split
 from emberkeep.documents.identity import Rule
 from emberkeep.errors import EmberKeepError, Fault, Place
-from emberkeep.fs.archives import TAR_NAMES, open_archive
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Entry, FileTree, Tree, read
 from emberkeep.fs.trees import Kind as EntryKind
@@ -71,9 +69,13 @@ def _terms(path: str, left: Tree, right: Tree, asked: Asked) -> Terms:
         return _records_only(path, left, right, asked)
     heads = [next(iter(tree.chunks(path)), b"") for tree in (left, right)]
     if all(sqlite.is_sqlite(head) for head in heads):
+        from emberkeep.comparing.rows import compare_databases
+
         with on_disk(left, path) as first, on_disk(right, path) as second:
             return Terms("sqlite", tuple(compare_databases(first, second, path)))
     if all(_is_archive(path, head) for head in heads):
+        from emberkeep.fs.archives import open_archive
+
         with on_disk(left, path) as first, on_disk(right, path) as second:
             return Terms("archive", tuple(_members(open_archive(first), open_archive(second))))
     if max(tree.entries()[path].size for tree in (left, right)) > LARGEST_DETAIL:
@@ -132,8 +134,13 @@ def on_disk(tree: Tree, path: str) -> Iterator[Path]:
 
 
 def _is_archive(path: str, head: bytes) -> bool:
-    packed = head.startswith((b"\x1f\x8b", b"BZh", b"\xfd7zXZ", b"\x28\xb5\x2f\xfd")) or head[257:262] == b"ustar"
-    return head.startswith(b"PK\x03\x04") or (packed and path.lower().endswith(TAR_NAMES))
+    if head.startswith(b"PK\x03\x04"):
+        return True
+    if not head.startswith((b"\x1f\x8b", b"BZh", b"\xfd7zXZ", b"\x28\xb5\x2f\xfd")) and head[257:262] != b"ustar":
+        return False
+    from emberkeep.fs.archives import TAR_NAMES  # only where one is met, as is all else of one kind of file alone
+
+    return path.lower().endswith(TAR_NAMES)
 
 
 def _members(left: Tree, right: Tree) -> Iterator[Difference]:

@@ -11,6 +11,7 @@ from emberkeep.detection import launch
 from emberkeep.detection.context import InferenceContext
 from emberkeep.documents import edit
 from emberkeep.errors import EmberKeepError
+from emberkeep.inventory.leading import bare, spellings
 
 
 @dataclass(frozen=True)
@@ -24,24 +25,18 @@ class Lead:
     ours: bool = False
 
 
-def leads_to(value: str, path: str) -> bool:
-    """Whether a setting's value names a folder or file: by its path or the end of that, by its name, or without its
-    ending."""
-    return _bare(value) in _spellings(path)
-
-
 class Leads:
     """All values that may be names or paths, to be asked which of them lead to a path."""
 
     def __init__(self, scene: InferenceContext) -> None:
         self._by_value: dict[str, list[Lead]] = defaultdict(list)
         for lead in _values(scene):
-            self._by_value[_bare(lead.value)].append(lead)
+            self._by_value[bare(lead.value)].append(lead)
 
     def to(self, paths: Iterable[str]) -> list[Lead]:
         """Those that lead to any of ``paths``."""
-        spellings = {spelling for path in paths for spelling in _spellings(path)}
-        return [lead for spelling in sorted(spellings) for lead in self._by_value.get(spelling, ())]
+        wanted = {spelling for path in paths for spelling in spellings(path)}
+        return [lead for spelling in sorted(wanted) for lead in self._by_value.get(spelling, ())]
 
     def name_whole(self, path: str) -> bool:
         """Whether one is a path as it stands."""
@@ -54,17 +49,6 @@ def is_found_again(scene: InferenceContext, lead: Lead) -> bool:
         return edit.value(lead.file, scene.look.whole(lead.file), lead.key) == lead.value
     except EmberKeepError:
         return False
-
-
-def _bare(value: str) -> str:
-    return value.strip().replace("\\", "/").removeprefix("./").strip("/")
-
-
-def _spellings(path: str) -> set[str]:
-    name = path.rsplit("/", 1)[-1]
-    parts = path.split("/")
-    ends = {"/".join(parts[at:]) for at in range(len(parts))}
-    return ends | ({name.split(".", 1)[0]} if "." in name else set())
 
 
 def _values(scene: InferenceContext) -> Iterator[Lead]:

@@ -10,8 +10,8 @@ from emberkeep.detection.context import InferenceContext, numbered_glob
 from emberkeep.detection.findings import Sure, VersionFinding, WorldFinding, log_glob
 from emberkeep.fs import globs
 from emberkeep.inventory.extensions import Extension
+from emberkeep.inventory.versions import VERSION
 
-VERSION = re.compile(r"(?<![\d.])(\d+(?:\.\d+){1,3})(?![\d.]*\d)")
 _OF_A_HOST = r"(?:(?:127|10)\.\d+|0\.0|192\.168|172\.(?:1[6-9]|2\d|3[01]))\.\d+\.\d"
 """Addresses by which nobody numbers a release."""
 _NAMED = re.compile(rf"([A-Za-z][\w-]*)[ _-]v?(?!{_OF_A_HOST})(\d+(?:\.\d+)+)(?![\d.]*(?::\d|[/\\]))")

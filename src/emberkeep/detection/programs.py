@@ -5,13 +5,14 @@ from __future__ import annotations
 import re
 from collections import defaultdict
 
-from emberkeep.detection import launch, numbering
+from emberkeep.detection import launch
 from emberkeep.detection.context import InferenceContext, numbered_glob, suffix_glob
 from emberkeep.detection.findings import (
     Sure,
 )
 from emberkeep.fs import globs
 from emberkeep.inventory.extensions import read_facts
+from emberkeep.inventory.versions import VERSION
 
 
 def find_scripts(scene: InferenceContext) -> list[str]:
@@ -87,7 +88,7 @@ def _version_file(scene: InferenceContext, path: str) -> None:
     if path.rpartition("/")[0] not in ours or scene.look.size(path) > 2000 or scene.look.kind(path) != "text":
         return
     name = path.rpartition("/")[2].rsplit(".", 1)[0].lower()
-    if re.fullmatch(r"version|release|build", name) and numbering.VERSION.search(scene.look.text(path)):
+    if re.fullmatch(r"version|release|build", name) and VERSION.search(scene.look.text(path)):
         scene.cover("engine", globs.escape(path), "tells the engine's version")
 
 

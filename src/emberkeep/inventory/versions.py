@@ -13,6 +13,8 @@ from emberkeep.fs import globs
 from emberkeep.fs.trees import Kind, Tree, read
 from emberkeep.keep.tables.server import VersionSource
 
+VERSION = re.compile(r"(?<![\d.])(\d+(?:\.\d+){1,3})(?![\d.]*\d)")
+"""A version number in a text: two to four numbers with dots between."""
 LARGEST_ARCHIVE = 64 << 20
 """Bytes of an archive that is looked into."""
 LOOKED_AT = 256 * 1024

@@ -97,10 +97,10 @@ class Config:
     vaults: tuple[VaultAt, ...] = ()
     landmarks: tuple[Landmark, ...] = ()
     updating: Updating = field(default_factory=Updating)
-    told_far: Far | None = None
-    told_databases: Databases | None = None
-    told_wiping: Wiping | None = None
-    told_events: Events | None = None
+    far_table: Far | None = None
+    databases_table: Databases | None = None
+    wiping_table: Wiping | None = None
+    events_table: Events | None = None
     """These four are None where keep.toml has none of their tables; ``far`` and so on are there always."""
     ladder: tuple[Rung, ...] = ()
     rules: tuple[ResolutionRule, ...] = ()
@@ -117,35 +117,35 @@ class Config:
     @property
     def is_far(self) -> bool:
         """Whether the server folder is reached by file transfer."""
-        return self.told_far is not None and self.told_far.address is not None
+        return self.far_table is not None and self.far_table.address is not None
 
     @cached_property
     def far(self) -> Far:
         """The way to a server folder that is reached by file transfer."""
         from emberkeep.keep.tables.transfer import Far
 
-        return self.told_far or Far()
+        return self.far_table or Far()
 
     @cached_property
     def databases(self) -> Databases:
         """The databases."""
         from emberkeep.keep.tables.databases import Databases
 
-        return self.told_databases or Databases()
+        return self.databases_table or Databases()
 
     @cached_property
     def wiping(self) -> Wiping:
         """What wipes clear; where nothing is told, the scopes that the roles make."""
         from emberkeep.keep.tables.wiping import Wiping, from_roles
 
-        return self.told_wiping or Wiping(from_roles(dict(self.roles), self.player_bound))
+        return self.wiping_table or Wiping(from_roles(dict(self.roles), self.player_bound))
 
     @cached_property
     def calendar(self) -> Events:
         """What comes round."""
         from emberkeep.keep.tables.schedule import Events
 
-        return self.told_events or Events()
+        return self.events_table or Events()
 
     @cached_property
     def tz(self) -> zoneinfo.ZoneInfo:
@@ -206,10 +206,10 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
         vaults=vaults,
         landmarks=tuple(read_landmark(item) for item in reader.subs("landmark")),
         updating=read_update(reader.sub("update"), reader.sub("rehearse")),
-        told_far=_far(reader, server, folder),
-        told_databases=_databases(reader),
-        told_wiping=wipes,
-        told_events=_events(reader, zone, wipes, dict(roles), player_bound, bool(vaults)),
+        far_table=_far(reader, server, folder),
+        databases_table=_databases(reader),
+        wiping_table=wipes,
+        events_table=_events(reader, zone, wipes, dict(roles), player_bound, bool(vaults)),
         ladder=read_ladder(reader.sub("ladder")),
         rules=tuple(read_rule(item) for item in reader.subs("rule")),
         silenced=read_silenced(reader.sub("checks")),

@@ -1,21 +1,18 @@
-"""What adopt found and what survey sees, as text."""
+"""What survey sees, as text."""
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict
+from collections import Counter
 from collections.abc import Sequence
 from datetime import UTC, datetime, tzinfo
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from rich.table import Table
 
-from emberkeep.detection.findings import ORDER, Adoption, Finding, RecordFinding, Sure
-from emberkeep.detection.refresh import Refresh
 from emberkeep.errors import first_of
 from emberkeep.keep.tables.server import ROLES, UNSORTED
 from emberkeep.show import words
-from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, table
+from emberkeep.show.console import ASKS, BAD, HEAD, QUIET, Screen, cell, table
 from emberkeep.survey.survey import Survey
 
 if TYPE_CHECKING:
@@ -24,119 +21,7 @@ if TYPE_CHECKING:
     from emberkeep.operations.upkeep.fetch_plan import Standing
     from emberkeep.vault.checking import Standing as OfVault
 
-MOST, FEW = 8, 5
-"""Of things that are alike: how many are all shown, and how many of more than that."""
-MOST_RECORDS = 24
-
-
-def adoption(screen: Screen, found: Adoption, keep: Path, written: bool) -> None:
-    """What adopt inferred, with its evidence."""
-    screen.line(f"{found.name}: {words.count(found.files, 'file')}, {words.size(found.bytes)} in {found.server}", HEAD)
-    if found.roles:
-        screen.show(_found_roles(found))
-        screen.line()
-    _known(screen, found)
-    if found.unsorted:
-        screen.line(f"unsorted: {first_of(found.unsorted, MOST)} (never wiped, always carried)", ASKS)
-    for fault in found.faults:
-        screen.line(f"cannot be read: {fault}", BAD)
-    for left in found.skipped[:MOST]:
-        screen.line(f"left out: {left.path} ({left.why})", ASKS)
-    for number, question in enumerate(found.questions, 1):
-        screen.line(f"? {number}. {question}", ASKS)
-    if written:
-        screen.line(f"Wrote {keep / 'keep.toml'}; read it over, it is yours to edit.", GOOD)
-        asks = f"emberkeep adopt --ask ({words.count(len(found.questions), 'question')}), " if found.questions else ""
-        screen.next(f"{asks}emberkeep survey, then emberkeep snapshot")
-
-
-def _found_roles(found: Adoption) -> Table:
-    rows = table("role", "files", "because", "")
-    for role in ORDER:
-        globs: dict[str, list[Finding]] = defaultdict(list)
-        for item in found.roles:
-            if item.role == role:
-                globs[item.glob].append(item)
-        alike = Counter((items[0].evidence, items[0].sure) for items in globs.values())
-        shown: Counter[tuple[str, Sure]] = Counter()
-        for glob, (item, *others) in globs.items():
-            kind = item.evidence, item.sure
-            shown[kind] += 1
-            if alike[kind] > MOST and shown[kind] > FEW:
-                if shown[kind] == alike[kind]:
-                    rows.add_row(role, cell(f"and {alike[kind] - FEW} more: see keep.toml", QUIET))
-                continue
-            more = f", and {len(others)} more like it" if others else ""
-            rows.add_row(
-                role, cell(glob), cell(item.evidence + more, QUIET), cell(item.sure.value, _sureness(item.sure))
-            )
-    return rows
-
-
-def _records(screen: Screen, records: Sequence[RecordFinding]) -> None:
-    alike: dict[tuple[str, tuple[str, ...]], list[str]] = defaultdict(list)
-    for record in records:
-        alike[record.path.lstrip("/"), record.rule].append(record.file)
-    listed = list(alike.items())
-    for (path, names), files in listed if len(listed) <= MOST_RECORDS else listed[:MOST]:
-        rule = " and ".join(names) if names else "what it holds (nothing in it is unique)"
-        more = f" and {words.count(len(files) - 1, 'more file')}" if len(files) > 1 else ""
-        screen.line(f"records {path} in {files[0]}{more}: told apart by {rule}")
-    if len(listed) > MOST_RECORDS:
-        screen.line(f"and {len(listed) - MOST} more kinds of records: see keep.toml", QUIET)
-
-
-def asked(screen: Screen, count: int, given: int, path: Path) -> None:
-    """How many questions were answered."""
-    if not count:
-        screen.line(f"{path} holds no open question.", GOOD)
-        return
-    screen.line(
-        f"{given} of {words.count(count, 'question')} answered; {path} says so now.", GOOD if given == count else ASKS
-    )
-    screen.next("emberkeep check" if given == count else "emberkeep adopt --ask, when you know more")
-
-
-def refreshed(screen: Screen, found: Refresh, path: Path, go: bool) -> None:
-    """What a fresh look would change in keep.toml, or has changed."""
-    if not found.proposals:
-        screen.line(f"{path} tells all that there is to see.", GOOD)
-    for item in found.proposals:
-        screen.line(f"+ {item.where}: {item.what}", _sureness(item.sure))
-        screen.line(f"    {item.sure.value}: {item.evidence}", QUIET)
-    for words_ in found.idle:
-        screen.line(f"  {words_} (left as it is)", QUIET)
-    if found.proposals and go:
-        screen.line(f"Wrote {words.count(len(found.proposals), 'change')} into {path}.", GOOD)
-    elif found.proposals:
-        screen.next(f"emberkeep adopt --refresh --go writes {words.count(len(found.proposals), 'change')} into {path}")
-
-
-def _sureness(sure: Sure) -> str:
-    return {Sure.SURE: GOOD, Sure.LIKELY: "", Sure.GUESS: ASKS}[sure]
-
-
-def _known(screen: Screen, found: Adoption) -> None:
-    for version in found.versions:
-        screen.line(f"{version.name} version {version.version} ({version.sure.value}): {version.evidence}")
-    world = found.world
-    if world.evidence:
-        apart = bool(world.pointer_key) and f"{world.pointer_key} in {world.pointer_file}" not in world.evidence
-        pointer = f", named by {world.pointer_key} in {world.pointer_file}" if apart else ""
-        screen.line(f"world {world.folder or '(the server folder)'}{pointer}; {world.evidence}")
-    if world.dimensions:
-        screen.line(f"dimensions of the same world: {', '.join(world.dimensions)}")
-    if found.launch:
-        arguments = ", ".join(f"{item.purpose} {item.key} = {item.value}" for item in found.launch.arguments)
-        started = found.launch.program or "containers"
-        screen.line(f"launch script {found.launch.script} starts {started}; {arguments or 'no arguments that matter'}")
-    if found.log:
-        for line in found.log.lines:
-            if line.example:
-                screen.line(f"log line of {line.kind} ({line.sure.value}): {line.example}")
-    for bound in found.player_bound:
-        screen.line(f"of single players: {bound.glob}, {bound.evidence}")
-    _records(screen, found.records)
+MOST_UNSORTED = 8
 
 
 def _standing(screen: Screen, far: Standing, now: datetime) -> None:
@@ -204,7 +89,7 @@ def survey(
         value = found.pointer.value if found.pointer.value is not None else "not set"
         screen.line(f"world pointer {found.pointer.file}: {found.pointer.key} = {value}, {there}")
     if found.unsorted:
-        screen.line(f"unsorted: {first_of(found.unsorted, MOST)}")
+        screen.line(f"unsorted: {first_of(found.unsorted, MOST_UNSORTED)}")
     if found.last:
         note = f" “{found.last.note}”" if found.last.note else ""
         screen.line(f"last snapshot: {found.last.label}{note}, {words.ago(found.last.taken, now)}{_since(found)}")

@@ -7,7 +7,6 @@ from dataclasses import dataclass
 
 from emberkeep.comparing.fit import Fit
 from emberkeep.comparing.records import facts
-from emberkeep.detection.numbering import VERSION
 from emberkeep.documents import registry
 from emberkeep.documents.identity import Rule
 from emberkeep.errors import EmberKeepError
@@ -16,7 +15,7 @@ from emberkeep.fs.trees import Kind, Tree, read
 from emberkeep.inventory.extensions import Extension
 from emberkeep.inventory.published import Published
 from emberkeep.inventory.roles import Roles
-from emberkeep.inventory.versions import Found, ordering
+from emberkeep.inventory.versions import VERSION, Found, ordering
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
 

@@ -10,7 +10,6 @@ from dataclasses import dataclass, field
 from emberkeep.comparing.files import Comparison, TreeDifference, compare_trees
 from emberkeep.comparing.fit import Fit
 from emberkeep.comparing.records import Kind
-from emberkeep.detection.leads import leads_to
 from emberkeep.documents import edit, registry
 from emberkeep.documents.identity import Rule
 from emberkeep.errors import EmberKeepError, Fault, Place
@@ -19,6 +18,7 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Kind as EntryKind
 from emberkeep.fs.trees import Skipped, Tree, read
 from emberkeep.inventory.extensions import Extension, duplicates, fits_engine, missing_companions, read_manifest
+from emberkeep.inventory.leading import leads_to
 from emberkeep.inventory.probe import LARGEST_DOCUMENT, FileProbe
 from emberkeep.inventory.published import Published
 from emberkeep.inventory.roles import Roles

@@ -22,8 +22,8 @@ from emberkeep.keep.locate import FILE
 from emberkeep.keep.tables.transfer import address_of, is_far
 from emberkeep.operations.record import defaults
 from emberkeep.operations.upkeep.adoption import adopt_server, write_keep
+from emberkeep.show import adoption as view
 from emberkeep.show import mirror as mirror_view
-from emberkeep.show import servers as view
 from emberkeep.show.console import Screen
 
 EXAMPLES = (

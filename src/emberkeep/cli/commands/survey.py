@@ -79,7 +79,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 
 
 def _databases(keep: Keep, found: Survey, taken: Sequence[About]) -> list[OfDatabase]:
-    if not keep.config.databases.all:
+    if keep.config.databases_table is None:
         return []
     from emberkeep.operations.record import databases  # only where there are some
 
@@ -96,7 +96,7 @@ def _vaults(keep: Keep, store: Store) -> list[OfVault]:
 
 
 def _far(keep: Keep) -> Standing | None:
-    if keep.config.far.address is None:
+    if keep.config.far_table is None:
         return None
     from emberkeep.operations.upkeep.fetch_plan import standing  # only where the server is far
 
@@ -118,7 +118,7 @@ def _asked(keep: Keep, store: Store, live: FolderTree) -> list[str]:
 
 def _coming(keep: Keep) -> tuple[list[str], list[str]]:
     """What is due or comes next, and what waits for a word; nothing where keep.toml tells no events."""
-    if not keep.config.calendar.events:
+    if keep.config.events_table is None:
         return [], []
     from emberkeep.operations.flows import due
     from emberkeep.schedule.calendar import occurrences  # only where there are events

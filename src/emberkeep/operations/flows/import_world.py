@@ -12,11 +12,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from emberkeep.detection.leads import leads_to
 from emberkeep.documents import edit
 from emberkeep.errors import Refused, UsageError
 from emberkeep.fs.archives import is_archive, open_source
 from emberkeep.fs.trees import FILE, FOLDER, FileTree, PartTree, Tree, parents, read
+from emberkeep.inventory.leading import leads_to
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep

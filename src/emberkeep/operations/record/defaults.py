@@ -19,7 +19,6 @@ from emberkeep.inventory.roles import SHIPPED, Roles
 from emberkeep.inventory.versions import ordering
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.server import UNSORTED
-from emberkeep.store import writer
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
@@ -47,7 +46,8 @@ def record(keep: Keep, store: Store, version: str, source: Path, now: datetime, 
             f"defaults of {version} are recorded already",
             hint=f"'emberkeep defaults drop {version}' forgets them first",
         )
-    from emberkeep.fs.archives import open_source  # only here: loading tarfile and zipfile takes its time
+    from emberkeep.fs.archives import open_source  # only where a release is recorded
+    from emberkeep.store import writer
 
     whole = open_source(source)
     live = keep_paths(keep)
@@ -89,7 +89,8 @@ def merged_paths(keep: Keep, *trees: Tree) -> list[str]:
     roles = Roles(keep.config.roles)
     wanted = {*SHIPPED}
     paths = {p for tree in trees for p, entry in tree.entries().items() if entry.kind is FILE}
-    contents = globs.combined([glob for one in keep.config.databases.all for glob in one.defaults])
+    databases = keep.config.databases.all if keep.config.databases_table else ()
+    contents = globs.combined([glob for one in databases for glob in one.defaults])
     found = [(path, roles.of(path)) for path in paths]
     return sorted(p for p, role in found if role in wanted and not (role == UNSORTED and contents.fullmatch(p)))
 

@@ -117,11 +117,11 @@ def take(
 
 
 def _databases(only: Sequence[str], config: Config) -> tuple[Database, ...]:
-    if config.told_databases is None:
+    if config.databases_table is None:
         return ()
     from emberkeep.databases.access import meant  # only where there are some
 
-    return meant(only, config.told_databases)
+    return meant(only, config.databases_table)
 
 
 def _dumped(store: Store, about: About) -> tuple[Dumped, ...]:

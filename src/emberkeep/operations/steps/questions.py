@@ -14,7 +14,6 @@ from typing import Any
 from emberkeep.fs.trees import Kind, Tree, read
 from emberkeep.keep.keep import Keep
 from emberkeep.merging.answers import Answer
-from emberkeep.merging.merge import merge_file
 from emberkeep.merging.orders import Order
 from emberkeep.merging.results import MINE, FileMerge, Merge, Outcome, Question, Resolver
 from emberkeep.operations.record import defaults
@@ -93,6 +92,8 @@ class Again:
 
         def resolve(question: Question) -> tuple[str, str]:
             return self.resolve(question) if any(_is(one, question) for one in asked) else (MINE, "")
+
+        from emberkeep.merging.merge import merge_file  # only where a question of an earlier run waits
 
         rules = self.keep.config.record_rules(path)
         after = bytes_of(defaults.tree_of(self.store, new), path)
