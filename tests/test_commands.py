@@ -20,7 +20,7 @@ from typing import Any
 
 import pytest
 
-from emberkeep.cli.main import COMMANDS
+from emberkeep.cli.main import COMMANDS, command_of
 from emberkeep.errors import Refused, RunFailed
 from emberkeep.fs import system
 from emberkeep.keep.keep import Keep
@@ -65,15 +65,68 @@ def test_every_command_has_help_with_examples_and_a_place_in_the_docs(command: s
 def test_help_version_and_nonsense(tmp_path: Path) -> None:
     assert all(command in run_program(cwd=tmp_path).out for command in COMMANDS)
     assert re.fullmatch(r"emberkeep \d+\.\d+\.\d+\n", run_program("--version", cwd=tmp_path).out)
-    assert run_program("mrege", cwd=tmp_path).code == 2
+    meant = run_program("mrege", cwd=tmp_path)
+    assert meant.code == 2
+    assert "there is no command 'mrege'; did you mean 'merge'?" in meant.err
     assert run_program("merge", "--nonsense", cwd=tmp_path).code == 2
 
 
-def test_the_version_loads_nothing_heavy(tmp_path: Path) -> None:
-    code = "import sys; sys.argv = ['emberkeep', '--version']\nfrom emberkeep.cli.main import entry\ntry: entry()\nexcept SystemExit: pass\n"
-    code += "print(sorted({name.split('.')[0] for name in sys.modules} & {'rich', 'zstandard', 'blake3', 'psutil', 'sqlite3', 'numpy', 'scipy', 'matplotlib', 'msgspec', 'tomlkit'}))"
-    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, cwd=tmp_path)
-    assert done.stdout.splitlines()[1] == "[]"
+@pytest.mark.parametrize(
+    ("words", "command"),
+    [
+        (["merge", "--json"], "merge"),
+        (["--keep", "diff", "survey"], "survey"),
+        (["--kee", "diff", "survey", "merge"], "survey"),
+        (["--keep=diff", "--as-owner", "survey"], "survey"),
+        (["--debug"], None),
+        (["--help", "merge"], None),
+        (["-h", "merge"], None),
+        (["--vers", "merge"], None),
+        (["no-such"], "no-such"),
+        ([], None),
+    ],
+)
+def test_the_command_is_the_first_word_that_is_no_option(words: list[str], command: str | None) -> None:
+    assert command_of(words) == command
+
+
+def test_a_keep_may_be_called_as_a_command_is(keeper: Program, place: Path) -> None:
+    (place / "gannet-rock.keep").rename(place / "diff")
+    assert keeper("--keep", "diff", "history", "--json").json["command"] == "history"
+
+
+def loaded_by(words: list[str], cwd: Path, environment: dict[str, str]) -> set[str]:
+    """The modules that a bare interpreter has not, after a command in a process of its own."""
+    code = f"import os, sys; before = set(sys.modules); sys.argv = ['emberkeep', *{words!r}]\n"
+    code += (
+        "from emberkeep.cli.main import entry\ntry: entry()\nexcept SystemExit as end: assert end.code in (None, 0, 1), end.code\n"
+    )
+    code += "print('\\n' + ' '.join(sorted({*sys.modules} - before)))"
+    line = [sys.executable, "-I", "-c", code]
+    done = subprocess.run(line, capture_output=True, text=True, check=True, cwd=cwd, env={**os.environ, **environment})
+    return set(done.stdout.splitlines()[-1].split())
+
+
+def test_the_version_loads_itself_alone(tmp_path: Path) -> None:
+    ours = {"__future__", "emberkeep", "emberkeep.cli", "emberkeep.cli.main", "gc"}
+    assert loaded_by(["--version"], tmp_path, {}) - ours == set()
+
+
+def test_help_loads_no_command(tmp_path: Path) -> None:
+    loaded = loaded_by(["--help"], tmp_path, {})
+    assert "argparse" in loaded
+    assert {name for name in loaded if name.startswith("emberkeep.cli.commands")} == set()
+    assert loaded & {"typing", "dataclasses", "json", "datetime", "pathlib", "emberkeep.errors"} == set()
+
+
+def test_a_survey_loads_no_more_than_it_uses(keeper: Program, place: Path) -> None:
+    """Where keep.toml tells of no events, databases, vaults and far servers, and nothing waits."""
+    loaded = loaded_by(["survey"], place, {"EMBERKEEP_KEEP": str(place / "gannet-rock.keep")})
+    rooms = {name.split(".")[1] for name in loaded if name.startswith("emberkeep.")}
+    assert rooms & {"detection", "vault", "transfer", "schedule", "wiping", "retention", "migrating", "api"} == set()
+    assert loaded & {"numpy", "scipy", "matplotlib", "msgspec", "tomlkit", "emberkeep.merging.merge"} == set()
+    tables = {name for name in loaded if name.startswith("emberkeep.keep.tables.")}
+    assert tables == {f"emberkeep.keep.tables.{name}" for name in ("ladder", "process", "server", "updates", "wiping")}
 
 
 def test_every_command_without_a_keep_says_how_to_get_one(tmp_path: Path) -> None:

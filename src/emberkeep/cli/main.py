@@ -5,13 +5,13 @@ from __future__ import annotations
 import gc
 import os
 import sys
-from collections.abc import Sequence
 
 from emberkeep import __version__
 
 TYPE_CHECKING = False  # loading typing takes longer than printing the version
 if TYPE_CHECKING:
     import argparse
+    from collections.abc import Sequence
     from typing import Any
 
     from emberkeep.show.console import Screen
