@@ -98,9 +98,7 @@ def test_a_keep_may_be_called_as_a_command_is(keeper: Program, place: Path) -> N
 def loaded_by(words: list[str], cwd: Path, environment: dict[str, str]) -> set[str]:
     """The modules that a bare interpreter has not, after a command in a process of its own."""
     code = f"import os, sys; before = set(sys.modules); sys.argv = ['emberkeep', *{words!r}]\n"
-    code += (
-        "from emberkeep.cli.main import entry\ntry: entry()\nexcept SystemExit as end: assert end.code in (None, 0, 1), end.code\n"
-    )
+    code += "from emberkeep.cli.main import entry\ntry: entry()\nexcept SystemExit as end: assert end.code in (None, 0, 1), end.code\n"
     code += "print('\\n' + ' '.join(sorted({*sys.modules} - before)))"
     line = [sys.executable, "-I", "-c", code]
     done = subprocess.run(line, capture_output=True, text=True, check=True, cwd=cwd, env={**os.environ, **environment})

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import tomllib
+from collections import Counter
 from collections.abc import Callable
+from xml.etree import ElementTree
 
 import pytest
 from hypothesis import example, given
@@ -107,6 +110,57 @@ def test_merging_twice_changes_nothing(
     again = merge_file(path, render(old), once, render(new))
     assert again.outcome is Outcome.SAME
     assert not again.taken
+
+
+HEADED = "; raised in May\n"
+TWICE = {
+    "the vendor says the same of another record": (
+        "keeper.ini",
+        "[kelp]\n\n[tar]\n",
+        f"{HEADED}[kelp]\n\n; by hand\n[tar]\n",
+        f"{HEADED}[tar]\n\n[kelp]\n",
+        f"; by hand\n{HEADED}\n[tar]\n{HEADED}[kelp]\n",
+    ),
+    "the same, and the record of the admin's is gone": (
+        "keeper.ini",
+        "[kelp]\n\n[oil]\n",
+        f"[kelp]\n\n[tar]\n\n{HEADED}[oil]\n",
+        f"[tar]\n\n{HEADED}[kelp]\n",
+        f"{HEADED}[kelp]\n\n[tar]\n\n{HEADED}[oil]\n",
+    ),
+    "what looks like a record renamed is called as one that the vendor added": (
+        "stores.toml",
+        '[[good]]\nid = "kelp"\n\n[[good]]\nid = "tar"\nafloat = 0\nworth = 0\n',
+        '[[good]]\nid = "kelp"\n\n[[good]]\nid = "rope"\nafloat = 0\nworth = 0\n',
+        '[[good]]\nid = "rope"\n\n[[good]]\nid = "kelp"\n',
+        '[[good]]\nid = "kelp"\n\n[[good]]\nid = "rope"\nafloat = 0\nworth = 0\n',
+    ),
+}
+
+
+@pytest.mark.parametrize("case", TWICE)
+def test_what_a_merge_made_is_made_no_second_time(case: str) -> None:
+    path, old, mine, new, wanted = TWICE[case]
+    once = merged(path, *(side.encode() for side in (old, mine, new)))
+    assert once.decode() == wanted
+    assert merged(path, old.encode(), once, new.encode()) == once
+
+
+def ids_of(path: str, data: bytes) -> Counter[str]:
+    """How often each record stands there, by parsers that are not ours."""
+    if path.endswith(".toml"):
+        return Counter(good["id"] for good in tomllib.loads(data.decode()).get("good", ()))
+    return Counter(good.get("id", "") for good in ElementTree.fromstring(data).iter("good"))
+
+
+@pytest.mark.parametrize("path", ["stores.toml", "stores.xml"])
+@given(old=makers.record_lists(), mine=makers.record_lists(), new=makers.record_lists())
+def test_no_record_comes_to_stand_twice(
+    path: str, old: tuple[Rec, ...], mine: tuple[Rec, ...], new: tuple[Rec, ...]
+) -> None:
+    sides = [FORMATS[path](side) for side in (old, mine, new)]
+    assert all(set(ids_of(path, side).values()) <= {1} for side in sides)
+    assert set(ids_of(path, merged(path, *sides)).values()) <= {1}
 
 
 spots = st.integers(0, 11)

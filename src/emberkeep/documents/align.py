@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from bisect import bisect_left
 from collections import Counter, defaultdict
-from collections.abc import Hashable, Iterator, Mapping, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence, Set
 from itertools import pairwise
 from typing import NamedTuple
 
@@ -184,7 +184,7 @@ def pairs(
     ``alike``: whether records that merely resemble each other count as the same where that is likely enough; pairs of
     which it is not, but may be, go into ``doubtful``.
     """
-    found = _by_key(left, right)
+    found = same_identity(left, right)
     if len(found) in (len(left), len(right)):
         return found
     found.update(same_comments(left, right))
@@ -196,7 +196,7 @@ def pairs(
     return found
 
 
-def _by_key(left: Sequence[Item], right: Sequence[Item]) -> dict[int, int]:
+def same_identity(left: Sequence[Item], right: Sequence[Item]) -> dict[int, int]:
     """Records whose identity no sibling has on either side."""
     marks = [[_mark(item) for item in side] for side in (left, right)]
     counts = [Counter(side) for side in marks]
@@ -224,45 +224,50 @@ def _in_turn(left: Sequence[Item], right: Sequence[Item], found: dict[int, int])
 
 
 def same_comments(left: Sequence[Item], right: Sequence[Item]) -> dict[int, int]:
-    """Comments that say the same to the same record, wherever it stands; else those behind the same record, unless both
-    sides have both records that they belong to: then each says it of another one."""
+    """Comments that say the same to the same record, wherever it stands; else those behind the same record and before
+    the same one of those that both sides have."""
     found: dict[int, int] = {}
     if not (_has_comments(left) and _has_comments(right)):
         return found
-    records = [{_token(item) for item in side if item.node.role is Role.RECORD} for side in (left, right)]
-    shared = records[0] & records[1]
-    for neighbour in (owner_key, _leader_key):
+    comments = [[at for at, item in enumerate(side) if item.node.role is Role.COMMENT] for side in (left, right)]
+    owners = [{at: owner_key(side, at) for at in ats} for side, ats in zip((left, right), comments, strict=True)]
+    for near_left, near_right in (owners, _gaps(left, right)):
         taken = set(found.values())
         waiting: dict[Hashable, list[int]] = defaultdict(list)
-        for at, item in enumerate(right):
-            if item.node.role is Role.COMMENT and at not in taken:
-                waiting[_token(item), neighbour(right, at)].append(at)
-        for at, item in enumerate(left):
-            if item.node.role is not Role.COMMENT or at in found:
-                continue
-            there = waiting.get((_token(item), neighbour(left, at)), [])
-            apart = neighbour is _leader_key and _owned(left, at) in shared
-            other = next((b for b in there if not apart or _owned(right, b) not in shared), None)
-            if other is not None:
-                there.remove(other)
-                found[at] = other
+        for at in comments[1]:
+            if at not in taken:
+                waiting[_token(right[at]), near_right[at]].append(at)
+        for at in comments[0]:
+            if at not in found and (there := waiting.get((_token(left[at]), near_left[at]))):
+                found[at] = there.pop(0)
     return found
-
-
-def _owned(items: Sequence[Item], at: int) -> Hashable:
-    """The record that a comment belongs to, wherever on its line it stands; None at a container's end."""
-    owner = owner_of(items, at)
-    return None if owner is None else _token(items[owner])
 
 
 def _has_comments(items: Sequence[Item]) -> bool:
     return any(item.node.role is Role.COMMENT for item in items)
 
 
-def _leader_key(items: Sequence[Item], at: int) -> Hashable:
-    """The record before a comment."""
-    leader = next((i for i in range(at - 1, -1, -1) if items[i].node.role is Role.RECORD), None)
-    return "start" if leader is None else _token(items[leader])
+def _gaps(left: Sequence[Item], right: Sequence[Item]) -> tuple[dict[int, Hashable], dict[int, Hashable]]:
+    """By place on each side, the record before and the next of those that both sides have."""
+    records = [
+        {at: _token(item) for at, item in enumerate(side) if item.node.role is Role.RECORD} for side in (left, right)
+    ]
+    shared = {*records[0].values()} & {*records[1].values()}
+    return _gaps_of(records[0], len(left), shared), _gaps_of(records[1], len(right), shared)
+
+
+def _gaps_of(records: Mapping[int, Hashable], length: int, shared: Set[Hashable]) -> dict[int, Hashable]:
+    found: dict[int, Hashable] = {}
+    behind: Hashable = "end"
+    for at in reversed(range(length)):
+        found[at] = behind
+        if records.get(at) in shared:
+            behind = records[at]
+    leader: Hashable = "start"
+    for at in range(length):
+        found[at] = (leader, found[at])
+        leader = records.get(at, leader)
+    return found
 
 
 def owner_key(items: Sequence[Item], at: int) -> Hashable:

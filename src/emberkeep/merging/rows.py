@@ -14,6 +14,7 @@ from emberkeep.documents.align import (
     items_of,
     pairs,
     same_comments,
+    same_identity,
     unchanged,
 )
 from emberkeep.documents.identity import KeyRules, Path
@@ -97,6 +98,7 @@ def _rows(sides: tuple[list[Item], list[Item], list[Item]], path: Path, identiti
         pairs(old, side, path, identities, doubtful=found) for side, found in zip((mine, new), maybe, strict=True)
     )
     _decide_doubtful((old, mine, new), (to_mine, to_new), maybe)
+    _one_identity((old, mine, new), to_mine, to_new)
     _reconcile_comments(mine, new, to_mine, to_new)
     left_mine = set(range(len(mine))).difference(to_mine.values())
     left_new = set(range(len(new))).difference(to_new.values())
@@ -130,6 +132,24 @@ def _decide_doubtful(
             if across is None or (alone and not renamed):
                 sure[which][at] = there
                 taken.add(there)
+
+
+def _one_identity(
+    sides: tuple[Sequence[Item], Sequence[Item], Sequence[Item]], to_mine: dict[int, int], to_new: dict[int, int]
+) -> None:
+    """Records that alone bear an identity on both sides are one: neither is an old one of another name, else the identity
+    would stand there twice."""
+    old, mine, new = sides
+    of_mine = {at: was for was, at in to_mine.items()}
+    of_new = {at: was for was, at in to_new.items()}
+    for a, b in same_identity(mine, new).items():
+        first, second = of_mine.get(a), of_new.get(b)
+        if first == second:
+            continue
+        if first is not None and old[first].identity != mine[a].identity:
+            del to_mine[first]
+        if second is not None and old[second].identity != new[b].identity:
+            del to_new[second]
 
 
 def _in_order(rows: Sequence[MatchedRow]) -> bool:
