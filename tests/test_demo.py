@@ -28,7 +28,7 @@ def walked(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, Ran]:
 
 @pytest.mark.long
 def test_the_demo_of_databases_steps_one_on_and_back(tmp_path: Path) -> None:
-    done = run_process("demo", "rock", "--size", "village", "--databases", cwd=tmp_path)
+    done = run_process("demo", "rock", "--size", "village", "--databases", "--full", cwd=tmp_path)
     assert done.code == 0, done.out[-2000:] + done.err
     assert "Traceback" not in done.out + done.err
     ran = re.findall(r"^\$ emberkeep (\w+)", done.out, re.MULTILINE)
@@ -44,8 +44,8 @@ def test_the_demo_walks_through_a_whole_update_day(walked: tuple[Path, Ran]) -> 
     assert done.code == 0, done.out[-2000:] + done.err
     assert "Traceback" not in done.out + done.err
     ran = re.findall(r"^\$ emberkeep (\w+)", done.out, re.MULTILINE)
-    told = "adopt survey start snapshot defaults diff orders merge update history stop verify restore"
-    assert set(told.split()) <= set(ran)
+    story = "adopt survey start check snapshot drill defaults diff orders merge update stop verify restore"
+    assert set(ran) == set(story.split())
     assert "Every landmark is where it was." in done.out
     assert "the world was converted" in done.out
     assert "lamp doused" in (place / "rock" / "gannet-rock" / "log" / "latest.log").read_text()
@@ -56,6 +56,42 @@ def test_the_demo_walks_through_a_whole_update_day(walked: tuple[Path, Ran]) -> 
     assert "5 questions wait for you" in done.out
     assert "All sound" in done.out
     assert (place / "rock" / "gannet-rock.keep" / "keep.toml").is_file()
+
+
+@pytest.mark.long
+def test_the_demo_can_be_read_and_keeps_all_that_it_left_out(walked: tuple[Path, Ran]) -> None:
+    place, done = walked
+    lines = done.out.splitlines()
+    assert len(lines) <= 200
+    assert max(map(len, lines)) <= 170
+    outputs = sorted((place / "rock" / "output").iterdir())
+    ran = re.findall(r"^\$ emberkeep (\w+)", done.out, re.MULTILINE)
+    assert [path.name for path in outputs] == [f"{at:02}-{name}.txt" for at, name in enumerate(ran, 1)]
+    for path in outputs:
+        left = re.search(rf"… (\d+) more lines? in output/{path.name}", done.out)
+        whole = [line for line in path.read_text().splitlines() if line.strip()]
+        said = done.out.split("\n$ emberkeep ")[int(path.name[:2])].split("\n\n")[0].splitlines()[1:]
+        said = [line for line in said if " in output/" not in line and not re.match(r"\(|  (before|after|the) ", line)]
+        assert len(said) + (int(left[1]) if left else 0) == len(whole), path.name
+
+
+@pytest.mark.long
+def test_the_whole_demo_wipes_and_takes_it_back(tmp_path: Path) -> None:
+    done = run_process("demo", "rock", "--size", "village", "--full", cwd=tmp_path)
+    assert done.code == 0, done.out[-2000:] + done.err
+    ran = re.findall(r"^\$ emberkeep (\w+)", done.out, re.MULTILINE)
+    assert {"history", "calendar", "wipe", "undo"} <= set(ran)
+    assert "--rehearse" in done.out and "--player" in done.out
+    assert done.out.count("  the same") == 2
+    assert not (tmp_path / "rock" / "output").exists()
+
+
+@pytest.mark.long
+def test_the_demo_waits_for_enter(tmp_path: Path) -> None:
+    """With no more lines to read it goes on to its end."""
+    done = run_process("demo", "rock", "--size", "cove", "--step", cwd=tmp_path, input=b"\n")
+    assert done.code == 0, done.out[-2000:] + done.err
+    assert done.err.count("(Enter goes on)") == done.out.count("\n$ emberkeep ")
 
 
 @pytest.mark.long

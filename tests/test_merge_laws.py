@@ -8,7 +8,7 @@ from collections.abc import Callable
 from xml.etree import ElementTree
 
 import pytest
-from hypothesis import example, given
+from hypothesis import assume, example, given
 from hypothesis import strategies as st
 
 from emberkeep.comparing import records as comparing
@@ -75,6 +75,32 @@ def test_without_hand_edits_the_vendors_content_comes(
     assert data.startswith("\ufeff".encode()) == style.bom
     if b"\r\n" in render(old, style):
         assert data.count(b"\n") == data.count(b"\r\n")
+
+
+def saved(data: bytes, newline: str, bom: bool, final: bool) -> bytes:
+    """As another editor saves it that changes nothing else."""
+    text = data.decode() if final else data.decode().rstrip("\n")
+    return (("\ufeff" if bom else "") + text.replace("\n", newline)).encode()
+
+
+@each_format
+@given(
+    old=makers.record_lists(),
+    new=makers.record_lists(),
+    newline=st.sampled_from(["\n", "\r\n"]),
+    bom=st.booleans(),
+    final=st.booleans(),
+)
+def test_what_was_only_saved_anew_becomes_the_vendors_file_saved_so(
+    path: str, old: tuple[Rec, ...], new: tuple[Rec, ...], newline: str, bom: bool, final: bool
+) -> None:
+    before, after = (FORMATS[path](side) for side in (old, new))
+    assume(b"\n" in before.rstrip())  # one line does not tell how it is saved
+    mine = saved(before, newline, bom, final)
+    result = merge_file(path, before, mine, after)
+    assert not result.questions
+    if before != after:
+        assert result.data == (after if mine == before else saved(after, newline, bom, final))
 
 
 @each_format

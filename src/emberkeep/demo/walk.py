@@ -13,11 +13,14 @@ import socket
 import subprocess
 import sys
 import time
-from contextlib import suppress
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import redirect_stderr, redirect_stdout, suppress
+from dataclasses import dataclass
 from pathlib import Path
 
-from emberkeep.callbacks import Say
+from emberkeep.callbacks import Say, no_op
 from emberkeep.demo import mission
+from emberkeep.demo.excerpt import Excerpt
 from emberkeep.demo.sample import SERVER
 
 ANSWERS = {
@@ -27,6 +30,8 @@ ANSWERS = {
     ("good[id=bitter-root]", "(record)"): "mine",
 }
 """What the keepers of Gannet Rock answer; every other question gets ``new``."""
+INTERRUPTED = 130
+"""How a command ends that Ctrl-C stopped."""
 RECEIVER_WAKES = 20.0
 """Seconds that the stand-in receiver is given to start."""
 
@@ -35,13 +40,31 @@ class WalkFailed(Exception):
     """A step did not end as it must; the demo stops there."""
 
 
+Run = Callable[[Sequence[str], Mapping[str, str], Path], int]
+"""Runs a command with an environment, in a folder; its exit code."""
+OUTPUT = "output"
+"""The folder, beside the sample, in which the whole output of each command stands."""
+
+
+@dataclass(frozen=True)
+class Telling:
+    """How much of it is shown. ``whole``: all that commands print, instead of the lines that matter; ``more``: also the
+    rehearsal, one player put back, the calendar and the wipe; ``pause``: called after each command."""
+
+    whole: bool = False
+    more: bool = False
+    pause: Callable[[], None] = no_op
+
+
 class Walk:
     """Runs the steps in ``folder``, where the sample stands. ``say`` prints a line of narration."""
 
-    def __init__(self, folder: Path, say: Say) -> None:
+    def __init__(self, folder: Path, say: Say, run: Run, telling: Telling = Telling()) -> None:
         self.folder = folder
         self.server = folder / SERVER
         self.say = say
+        self.run_command, self.telling = run, telling
+        self.commands = 0
         self.keep = ""
         self.word = secrets.token_hex(8)
         self.receiver: subprocess.Popen[bytes] | None = None
@@ -61,19 +84,23 @@ class Walk:
             self._questions()
             self._update()
             self._break_and_restore()
-            self._season()
-            self._wipe()
+            if self.telling.more:
+                self._put_back_a_player()
+                self._season()
+                self._wipe()
         finally:
             self._end_engine()
             self._end_receiver()
 
     def _look(self) -> None:
         self._title("What do we have?")
-        self._command("adopt", SERVER, "--zone", "Atlantic/Faroe")
+        found = (" files, ", "^engine version", "^launch", "^log line of ready", "^Wrote")
+        self._command("adopt", SERVER, "--zone", "Atlantic/Faroe", lines=found)
         self.keep = f"{SERVER}.keep"
         self.say(f"\n$ {'set' if os.name == 'nt' else 'export'} EMBERKEEP_KEEP={self.keep}")
-        self._command("adopt", "--ask")
-        self._command("survey", expected=1)
+        if self.telling.more:
+            self._command("adopt", "--ask")
+        self._command("survey", expected=1, lines=("running", r"^engine +4\.", "^world pointer", "^!"))
 
     def _tell(self) -> None:
         """What adopt cannot see: how the server is spoken to, what must hold after an update, recipes."""
@@ -90,10 +117,10 @@ class Walk:
         if self.starts:
             self._command("start", "--go")
         self._command("check")
-        self._command("snapshot", "--note", "before 4.3")
+        self._command("snapshot", "--note", "before 4.3", lines=("^Snapshot",))
         if self.starts:
             self._title("Is that snapshot good for anything? Start the server on a copy of it, and look")
-            self._command("drill")
+            self._command("drill", lines=("^Drill", "^Ready", "^Proven"))
 
     def _own_ports(self) -> tuple[int, int]:
         """Ports that nobody uses, written into the server's settings as its keepers would."""
@@ -115,16 +142,19 @@ class Walk:
         self._command("defaults", "record", "4.2", "releases/skerrylight-4.2")
         self._command("defaults", "record", "4.3", "releases/skerrylight-4.3.zip")
         self._title("What did we change by hand in a year?")
-        self._command("diff", "defaults:4.2", "live", "--only", "economy", expected=1)
+        edits = ("^From", "hardtack", "wire-grapnel", "storm-lantern", "great-lens", "^food +afloat")
+        self._command("diff", "defaults:4.2", "live", "--only", "economy", expected=1, lines=edits)
 
     def _orders(self) -> None:
         self._title("Why did we? Most of it was one idea, which the new release shall get as well")
-        self._command("orders", "propose", "--go", expected=1)
-        self._command("orders", "accept", "--all")
+        self._command("orders", "propose", "--go", expected=1, lines=("^(food|5 of)", "edits of their own", "^Written"))
+        self._command("orders", "accept", "--all", lines=("^(food|5 of)",))
 
     def _questions(self) -> None:
         self._title("What would the merge ask us? Better now than at midnight")
-        self._command("merge", "--to", "4.3", "--questions", "questions.toml", "--report", "merge.html", expected=1)
+        asked = ("^Merging", "new default", "^5 questions", "    line ", "^Next")
+        line = ("merge", "--to", "4.3", "--questions", "questions.toml", "--report", "merge.html")
+        self._command(*line, expected=1, lines=asked)
         self._answer(self.folder / "questions.toml")
         self.say("(questions.toml is now filled in, as an admin would do it in an editor)")
 
@@ -139,18 +169,22 @@ class Walk:
         )
         line += ("--answers", "questions.toml") if self.starts else ("--answers", "questions.toml", "--no-start")
         self._title("Update day: first all that it would do")
-        self._command(*line)
-        if self.starts:
+        self._command(
+            *line, lines=("^Update", r"^ ?\d+\. (tell|take|put|merge|replace|migrate.*shape|start)", "^In all")
+        )
+        if self.starts and self.telling.more:
             self._title("A rehearsal on a copy, with other ports, while people play on")
             self._command(*line, "--rehearse", "rehearsal")
         self._title("Now for real: warned, saved, stopped, replaced, merged, migrated, started, looked at")
-        self._command(*line, "--report", "update.html", "--go")
-        self._command("survey")
-        self._command("history", "--run", "1")
+        done = ("^  (told|take|put|merge|migrate.*s(s|c)|start)", "^Every", "^Ready", "^  version", "^Done", "^Next")
+        self._command(*line, "--report", "update.html", "--go", lines=done)
+        self._command("survey", lines=("^running", r"^engine +4\.", "^default data ", "^last snapshot"))
+        if self.telling.more:
+            self._command("history", "--run", "1")
         if self.starts:
             self._command("stop", "--now", "--go")
         self._title("The same merge again finds nothing left to do")
-        self._command("merge", "--from", "4.2", "--to", "4.3")
+        self._command("merge", "--from", "4.2", "--to", "4.3", lines=("^Merging", "stores.xml"))
 
     def _break_and_restore(self) -> None:
         self._title("Is everything kept? Then break it on purpose")
@@ -158,8 +192,9 @@ class Walk:
         self._command("verify")
         before = fingerprint(self.server)
         self._break()
-        self._command("diff", "after 4.3", "live", expected=1)
-        self._command("restore", "after 4.3")
+        self._command("diff", "after 4.3", "live", expected=1, lines=("^From", "^[-+~] ", "and 347 more"))
+        if self.telling.more:
+            self._command("restore", "after 4.3")
         self._command("restore", "after 4.3", "--go")
         self._title("Proof that every byte is back")
         self._command("diff", "after 4.3", "live")
@@ -169,6 +204,8 @@ class Walk:
         if before != after:
             raise WalkFailed("the restored folder differs from what it was")
         self.say("  the same, over every name, content, mode, time and link")
+
+    def _put_back_a_player(self) -> None:
         self._title("One player was robbed, and the others have played on: only that one is put back")
         robbed = self._rob()
         self._command("restore", "after 4.3", "--player", robbed)
@@ -257,7 +294,8 @@ class Walk:
             self.receiver.terminate()
             self.receiver.wait(10)
 
-    def _command(self, *words: str, expected: int = 0) -> None:
+    def _command(self, *words: str, expected: int = 0, lines: Sequence[str] = ()) -> None:
+        """Run a command, and show the ``lines`` of its output that fit these patterns."""
         shown = " ".join(f"'{word}'" if " " in word else word for word in words)
         self.say(f"\n$ emberkeep {shown}")
         environment = {name: value for name, value in os.environ.items() if name != "EMBERKEEP_KEEP"}
@@ -266,10 +304,34 @@ class Walk:
         environment.update(self.variables)
         if self.keep:
             environment["EMBERKEEP_KEEP"] = self.keep
-        line = [sys.executable, "-m", "emberkeep", *words]
-        done = subprocess.run(line, cwd=self.folder, env=environment, check=False)
-        if done.returncode != expected:
-            raise WalkFailed(f"'emberkeep {shown}' ended with {done.returncode} instead of {expected}")
+        code = self._carried_out(words, environment, lines)
+        if code == INTERRUPTED:
+            raise KeyboardInterrupt
+        if code != expected:
+            raise WalkFailed(f"'emberkeep {shown}' ended with {code} instead of {expected}")
+        self.telling.pause()
+
+    def _carried_out(self, words: Sequence[str], environment: Mapping[str, str], lines: Sequence[str]) -> int:
+        if self.telling.whole:
+            return self.run_command(words, environment, self.folder)
+        self.commands += 1
+        path = self.folder / OUTPUT / f"{self.commands:02}-{words[0]}.txt"
+        path.parent.mkdir(exist_ok=True)
+        terminal = sys.stdout
+
+        def say(line: str) -> None:
+            with redirect_stdout(terminal):
+                self.say(line)
+
+        output = Excerpt(lines, say)
+        try:
+            with redirect_stdout(output), redirect_stderr(output):
+                return self.run_command(words, environment, self.folder)
+        finally:
+            path.write_text(output.getvalue(), encoding="utf-8", newline="\n")
+            if output.left_out:
+                left = f"{output.left_out} more line{'' if output.left_out == 1 else 's'}"
+                self.say(f"  … {left} in {OUTPUT}/{path.name}")
 
     def _title(self, text: str) -> None:
         self.say(f"\n=== {text} ===")

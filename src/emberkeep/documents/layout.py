@@ -46,6 +46,17 @@ def led_by(items: list[Node], text: str, header: int) -> list[Node]:
     return led
 
 
+def at_end(section: Node, text: str) -> list[Node]:
+    """Take the comments at the end of a text out of its last section where a blank line stands before them: they are
+    the file's own, as those directly above a header are, so that it may come and go below them."""
+    led = led_by(section.items, text, len(text.rstrip()))
+    before = section.items[-1].end if section.items else section.end
+    if led and text[before : led[0].start].count("\n") > 1:
+        return led
+    section.items.extend(led)
+    return []
+
+
 def indent_at(text: str, at: int) -> str | None:
     """The white space before ``at`` on its line; None when something else stands there too."""
     start = line_start(text, at)

@@ -156,15 +156,8 @@ class Classifier:
         return {
             owner_of(self.items.mine, row.mine)
             for row in comments
-            if row.mine is not None and self.items.mine[row.mine].node.role is Role.COMMENT and self._put_by_admin(row)
+            if row.mine is not None and self.items.mine[row.mine].node.role is Role.COMMENT and not self._at_home(row)
         }
-
-    def _put_by_admin(self, row: MatchedRow) -> bool:
-        """Whether a comment stands to another record than the vendor's did, and not because that one was removed."""
-        if self._at_home(row):
-            return False
-        owner = owner_of(self.items.old, row.old) if row.old is not None else None
-        return owner is None or any(other.old == owner and other.mine is not None for other in self.items.rows)
 
     def _at_home(self, row: MatchedRow) -> bool:
         """Whether a comment of mine stands to the record it was the vendor's comment to."""

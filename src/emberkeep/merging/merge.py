@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -271,6 +272,8 @@ def _result(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> Fi
         data = sides.mine
     elif sides.mine == sides.old:
         data = sides.new  # no hand edits: the vendor's file to the byte
+    elif (text := _as_saved(sides, mine)) is not None:
+        data = _encoded(sides.path, mine, text)
     else:
         data = _encoded(sides.path, mine, merged.text)
     same = data == sides.mine
@@ -283,6 +286,27 @@ def _result(sides: _Sides, mine: Text, chosen: str, merged: RecordsMerged) -> Fi
         kept=merged.kept,
         questions=merged.questions,
     )
+
+
+def _as_saved(sides: _Sides, mine: Text) -> str | None:
+    """The vendor's text as the admin's editor would save it; None where more was edited than that: byte-order mark,
+    line ends, and the line end at the file's end."""
+    old, new = (decode(side or b"") for side in (sides.old, sides.new))
+    if sides.old is None or old is None or new is None or _unsaved(old.text) != _unsaved(mine.text):
+        return None
+    text = new.text.removeprefix(BOM)
+    if not mine.text.endswith(("\n", "\r")) and old.text.endswith(("\n", "\r")):
+        text = text.rstrip("\r\n")
+    if old.newline != mine.newline or new.newline != old.newline:
+        text = mine.newline.join(_LINE_END.split(text))
+    return (BOM if mine.text.startswith(BOM) else "") + text
+
+
+_LINE_END = re.compile(r"\r\n|\n|\r")
+
+
+def _unsaved(text: str) -> str:
+    return _LINE_END.sub("\n", text.removeprefix(BOM)).rstrip("\n")
 
 
 def _encoded(path: str, mine: Text, text: str) -> bytes:

@@ -137,8 +137,8 @@ def _decide_doubtful(
 def _one_identity(
     sides: tuple[Sequence[Item], Sequence[Item], Sequence[Item]], to_mine: dict[int, int], to_new: dict[int, int]
 ) -> None:
-    """Records that alone bear an identity on both sides are one: neither is an old one of another name, else the identity
-    would stand there twice."""
+    """Records that alone bear an identity on both sides are one: neither is an old one of another name, else
+    the identity would stand there twice."""
     old, mine, new = sides
     of_mine = {at: was for was, at in to_mine.items()}
     of_new = {at: was for was, at in to_new.items()}

@@ -7,18 +7,22 @@ import os
 import secrets
 import subprocess
 import sys
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from emberkeep.callbacks import no_op
 from emberkeep.cli.context import answer
 from emberkeep.demo import sample
 from emberkeep.demo.database_walk import DatabaseWalk
 from emberkeep.demo.transfer_walk import FarWalk
-from emberkeep.demo.walk import Walk, WalkFailed
+from emberkeep.demo.walk import OUTPUT, Telling, Walk, WalkFailed
 from emberkeep.errors import Refused, RunFailed
 from emberkeep.show.console import HEAD, Screen
 
 EXAMPLES = (
     "emberkeep demo                    (into ./emberkeep-demo)",
+    "emberkeep demo --more             (also a rehearsal, one player put back, the calendar, a wipe)",
+    "emberkeep demo --full             (all of it, and all that the commands print)",
     "emberkeep demo --far              (the server stands behind a file transfer)",
     "emberkeep demo --databases        (the vendor's SQL, prices merged, all of it taken back)",
     "emberkeep demo /tmp/rock --build-only",
@@ -49,6 +53,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--far", action="store_true", help="the walk with the server behind an FTP host, which a stand-in plays"
     )
     parser.add_argument("--databases", action="store_true", help="the walk with a database, which a SQLite file plays")
+    parser.add_argument("--more", action="store_true", help="also a rehearsal, one player, the calendar and a wipe")
+    parser.add_argument("--full", action="store_true", help="all of it, and all that the commands print")
+    parser.add_argument("--step", action="store_true", help="wait for Enter after each command")
     parser.add_argument("--build-only", action="store_true", help="build the sample and stop")
 
 
@@ -71,12 +78,17 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 
     say(f"The sample server Gannet Rock and the releases of its game stand in {folder}")
     try:
-        (FarWalk if args.far else DatabaseWalk if args.databases else Walk)(folder, say).run()
+        telling = Telling(args.full, args.more or args.full, _wait_for_enter if args.step else no_op)
+        (FarWalk if args.far else DatabaseWalk if args.databases else Walk)(folder, say, _here, telling).run()
     except WalkFailed as error:
         raise RunFailed(f"the demo stopped: {error}") from error
     if args.far or args.databases:
         return 0
-    say("\nThat was an update day and a wipe. Everything stays where it is; try:")
+    if not args.full:
+        say(f"\nAll that each command printed stands in {args.dir}/{OUTPUT}.")
+    if not telling.more:
+        say("'emberkeep demo OTHER-DIR --more' goes on with a rehearsal, one player put back, the calendar and a wipe.")
+    say(f"\nThat was an update day{' and a wipe' if telling.more else ''}. Everything stays where it is; try:")
     for words in (
         f"cd {args.dir}; export EMBERKEEP_KEEP=gannet-rock.keep",
         "emberkeep survey",
@@ -87,6 +99,28 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     ):
         say(f"  {words}")
     return 0
+
+
+def _here(words: Sequence[str], environment: Mapping[str, str], folder: Path) -> int:
+    """The exit code of a command that runs in this process: some forty starts of Python take longer than the work."""
+    from emberkeep.cli.main import main
+
+    before, variables = Path.cwd(), dict(os.environ)
+    try:
+        os.chdir(folder)
+        os.environ.clear()
+        os.environ.update(environment)
+        return main(words)
+    finally:
+        os.environ.clear()
+        os.environ.update(variables)
+        os.chdir(before)
+
+
+def _wait_for_enter() -> None:
+    sys.stderr.write("(Enter goes on)")
+    sys.stderr.flush()
+    sys.stdin.readline()
 
 
 def _serve(folder: Path, size: str, screen: Screen) -> int:

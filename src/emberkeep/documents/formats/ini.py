@@ -47,6 +47,8 @@ def parse(source: Text, name: str = "") -> IniDocument:
             items.append(_entry(source.text, start, end))
             value, column = (items[-1] if VALUE in items[-1].fields else None), start - begin
         last_end = end
+    if items is not top:
+        top.extend(layout.at_end(top[-1], source.text))
     _close(top, last_end)
     return IniDocument(source, Node(Role.RECORD, "", 0, len(source.text), items=top))
 

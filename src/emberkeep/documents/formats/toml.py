@@ -83,6 +83,8 @@ class _Scanner:
             else:
                 node = self._entry(0, in_table=True)
                 opened[-1].node.items.append(node)
+        if opened[-1].node is not top:
+            root.items.extend(layout.at_end(opened[-1].node, text))
         if not any(item.role is Role.RECORD for item in top.items):
             _give_comments_away(root, top)
         _close(reversed([node for node in self.tables.values() if node is not root]))
