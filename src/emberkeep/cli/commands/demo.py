@@ -84,11 +84,12 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         raise RunFailed(f"the demo stopped: {error}") from error
     if args.far or args.databases:
         return 0
+    say(f"\nThat was an update day{' and a wipe' if telling.more else ''}.")
     if not args.full:
-        say(f"\nAll that each command printed stands in {args.dir}/{OUTPUT}.")
+        say(f"All that each command printed stands in {args.dir}/{OUTPUT}.")
     if not telling.more:
         say("'emberkeep demo OTHER-DIR --more' goes on with a rehearsal, one player put back, the calendar and a wipe.")
-    say(f"\nThat was an update day{' and a wipe' if telling.more else ''}. Everything stays where it is; try:")
+    say("\nEverything stays where it is; try:")
     for words in (
         f"cd {args.dir}; export EMBERKEEP_KEEP=gannet-rock.keep",
         "emberkeep survey",
