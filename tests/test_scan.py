@@ -9,7 +9,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -308,3 +308,33 @@ def test_the_program_leaves_looking_at_an_unchanged_folder_to_another_process(
     labels = [str(number) for number in Store(keep / "store").numbers()]
     assert "new" not in Store(keep / "store").manifest(labels[-2]).held
     assert "new" in Store(keep / "store").manifest(labels[-1]).held
+
+
+def test_a_diff_reads_only_what_was_written_to_since_the_last_snapshot(
+    place: Path, keeper: Program, soon_settled: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    time.sleep(0.05)
+    keeper("snapshot")
+    read: list[str] = []
+    plain = FolderTree.chunks
+
+    def noted(tree: FolderTree, path: str) -> Iterator[bytes]:
+        read.append(path)
+        return plain(tree, path)
+
+    monkeypatch.setattr(FolderTree, "chunks", noted)
+    assert keeper("diff", "1", "live").code == 0
+    tiles = [path for path in read if path.endswith(".sea")]
+    assert tiles == []
+    tile = place / "gannet-rock" / "outer-skerries" / "chart" / "strip.0.0.sea"
+    before = tile.stat()
+    with tile.open("r+b") as file:
+        file.write(b"x" if file.read(1) != b"x" else b"y")
+    os.utime(tile, ns=(before.st_atime_ns, before.st_mtime_ns))  # only its ctime tells
+    done = keeper("diff", "1", "live", "--json")
+    assert done.code == 1
+    assert [item["path"] for item in done.json["difference"]["files"]] == ["outer-skerries/chart/strip.0.0.sea"]
+    read.clear()
+    assert keeper("diff", "1", "live", "--rehash").code == 1
+    every = {path.relative_to(place / "gannet-rock").as_posix() for path in place.glob("gannet-rock/**/*.sea")}
+    assert {path for path in read if path.endswith(".sea")} == every

@@ -21,12 +21,12 @@ from emberkeep.detection.context import InferenceContext
 from emberkeep.detection.draft import draft, drafted_scopes
 from emberkeep.detection.evidence import PRIOR, WEIGHTS, Evidence, Hypothesis
 from emberkeep.detection.findings import Adoption, Sure
-from emberkeep.detection.leads import leads_to
 from emberkeep.detection.recurring import varying
 from emberkeep.detection.refresh import refresh, written
 from emberkeep.documents import edit
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Kind
+from emberkeep.inventory.leading import leads_to
 from emberkeep.inventory.probe import FileProbe, begins_as_json, content_kind
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.versions import find

@@ -271,8 +271,3 @@ def suffix_glob(path: str) -> str:
     folder, _, name = path.rpartition("/")
     suffix = name[name.rindex(".") :] if "." in name else name
     return f"{globs.escape(folder)}/*{globs.escape(suffix)}" if "." in name else globs.escape(path)
-
-
-def stem(path: str) -> str:
-    """A file's name up to the first dot."""
-    return path.rsplit("/", 1)[-1].split(".", 1)[0]

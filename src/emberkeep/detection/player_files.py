@@ -7,7 +7,7 @@ from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from emberkeep.databases import sqlite
-from emberkeep.detection.context import InferenceContext, stem
+from emberkeep.detection.context import InferenceContext
 from emberkeep.detection.findings import PlayerBound, Sure, TableFinding
 from emberkeep.detection.people import MOSTLY_OTHERS, NAME, are_names
 from emberkeep.detection.player_lists import is_who_is_who
@@ -20,6 +20,7 @@ from emberkeep.detection.recurring import (
 from emberkeep.documents.model import Role
 from emberkeep.errors import first_of
 from emberkeep.fs import globs
+from emberkeep.fs.trees import stem
 from emberkeep.inventory.probe import IDENT
 
 MOST_OF_THEM = 0.5

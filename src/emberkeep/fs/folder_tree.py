@@ -45,6 +45,8 @@ class FolderTree:
     """ctime (ns) and inode of each file as the scan found it."""
     copied: dict[str, Path] = field(default_factory=dict, repr=False)
     """Files whose contents are read from a copy."""
+    digests: Mapping[str, str] = field(default_factory=dict, repr=False)
+    """BLAKE3 of files that need not be read, as nobody has written to them since somebody did."""
     _entries: dict[str, Entry] | None = field(default=None, repr=False)
     _skipped: list[Skipped] = field(default_factory=list, repr=False)
     _names: dict[tuple[int, int], list[str]] = field(default_factory=dict, repr=False)
@@ -186,8 +188,9 @@ class FolderTree:
         return descriptor
 
     def digest(self, path: str) -> str:
-        """BLAKE3 of a file, read now."""
-        return digest_of(self.chunks(path))
+        """BLAKE3 of a file, read now unless it is known."""
+        known = self.digests.get(path) if path not in self.copied else None
+        return known or digest_of(self.chunks(path))
 
     def stamp(self, path: str) -> Stamp | None:
         """Size, times (ns) and inode of a file now, by which a change is seen; () when it is gone."""

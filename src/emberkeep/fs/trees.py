@@ -149,6 +149,11 @@ def read(tree: Tree, path: str) -> bytes:
     return b"".join(tree.chunks(path))
 
 
+def stem(path: str) -> str:
+    """A file's name up to the first dot."""
+    return path.rsplit("/", 1)[-1].split(".", 1)[0]
+
+
 def digest_of(chunks: Iterator[bytes]) -> str:
     """BLAKE3 of bytes that come in pieces."""
     hasher = blake3()

@@ -7,6 +7,7 @@ import os
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import ExitStack
 from dataclasses import replace
+from functools import cache
 from pathlib import Path
 
 from emberkeep.cli.context import add_only, answer, now, opened, the_keep
@@ -21,21 +22,18 @@ from emberkeep.comparing.files import (
 )
 from emberkeep.comparing.picking import condition
 from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL
-from emberkeep.detection.context import stem
-from emberkeep.detection.people import listed_people
 from emberkeep.errors import EmberKeepError, UsageError
 from emberkeep.fs import writing
 from emberkeep.fs.archives import is_archive, open_source
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Overlay
-from emberkeep.fs.trees import FileTree, Tree
+from emberkeep.fs.trees import FileTree, Tree, stem
 from emberkeep.inventory.roles import Roles, RoleTable, require_some, selection
 from emberkeep.inventory.tiles import SECTOR, TileNames, seen_tiles
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.record import defaults, snapshot
 from emberkeep.show import differences as view
 from emberkeep.show.console import Screen
-from emberkeep.show.files import charts
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
 
@@ -66,6 +64,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--find", metavar="TEXT", help="where an item of this name stands on both sides, differing or not"
     )
     parser.add_argument("--player", metavar="WHO", help="only what is one player's: what 'restore --player' would do")
+    parser.add_argument("--rehash", action="store_true", help="read every file of live, also what nobody wrote to")
     parser.add_argument("--totals", action="store_true", help="sum up numbers by kind in files of any size")
     parser.add_argument("--map", metavar="FILE.png", help="draw the changed tiles")
     parser.add_argument("--chart", metavar="FILE.png", help="draw the totals before and after")
@@ -147,6 +146,10 @@ def _draw(args: argparse.Namespace, found: TreeDifference) -> list[str]:
     """Draw what was asked for; what was drawn, or why not, in words."""
     notes = []
     title = f"{found.left} → {found.right}"
+    if not args.map and not args.chart:
+        return []
+    from emberkeep.show.files import charts  # only where something is drawn
+
     sums = [each for item in found.files for each in item.terms.totals if each.changed]
     pictures: list[tuple[str | None, Sequence[object], str, Callable[[], bytes]]] = [
         (args.map, found.maps, "changed tiles", lambda: charts.tile_maps(found.maps, title)),
@@ -182,7 +185,7 @@ class _Sides:
     def open(self, text: str) -> Tree:
         path = Path(os.path.abspath(text))
         if text == "live":
-            return FolderTree(self.keep()[0].require_server(), "live")
+            return self._live()
         if text.startswith("defaults:"):
             return defaults.tree_of(self.keep()[1], text.removeprefix("defaults:"))
         if os.sep in text or (path.exists() and not text.isdigit()):
@@ -192,6 +195,14 @@ class _Sides:
             return FileTree(path) if path.is_file() and not is_archive(path) else open_source(path)
         keep, store = self.keep()
         return snapshot.find(store, keep, text, now())
+
+    def _live(self) -> FolderTree:
+        """The server folder; what nobody has written to since the last snapshot is known without reading."""
+        keep, store = self.keep()
+        live = FolderTree(keep.require_server(), "live")
+        if not self.args.rehash:
+            live.digests = {path: row.digest for path, row in store.unwritten(live).items()}
+        return live
 
     def databases_meant(self) -> bool:
         """Whether ``--only`` means databases of servers."""
@@ -250,11 +261,18 @@ class _Sides:
     def who_is(self, left: Tree, right: Tree) -> Callable[[str], str]:
         """Whose file a player's is, by the lists of people on both sides."""
         role_of = self.role_of()
-        names: dict[str, str] = {}
-        for tree in (left, right):
-            listed = listed_people(tree, (path for path in tree.entries() if role_of(path) == "access"))
-            names.update({ident: name for ident, name in listed.items() if name})
-        return lambda path: names.get(stem(path), "") if role_of(path) == "players" else ""
+
+        @cache
+        def names() -> dict[str, str]:  # read where a player's file is named at all
+            from emberkeep.detection.people import listed_people
+
+            found: dict[str, str] = {}
+            for tree in (left, right):
+                listed = listed_people(tree, (path for path in tree.entries() if role_of(path) == "access"))
+                found.update({ident: name for ident, name in listed.items() if name})
+            return found
+
+        return lambda path: names().get(stem(path), "") if role_of(path) == "players" else ""
 
     def tiles(self, left: Tree, right: Tree) -> TileNames | None:
         """How tiles are named: told by the keep, else seen in the names."""

@@ -17,7 +17,6 @@ from emberkeep.operations.record.snapshot import pin, snapshots
 from emberkeep.retention.growth import growth
 from emberkeep.show import snapshots as view
 from emberkeep.show.console import Screen
-from emberkeep.show.files import charts
 from emberkeep.store.store import Store
 
 EXAMPLES = (
@@ -76,6 +75,8 @@ def _growth(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store) 
     taken += [store.about(version, defaults=True) for version in store.versions()]
     found = growth(taken, store.size(), store.free())
     if args.growth and found.steps:
+        from emberkeep.show.files import charts  # only where something is drawn
+
         picture = charts.growth(found, keep.config.tz, keep.config.name)
         writing.write_whole(Path(os.path.abspath(args.growth)), [picture], otherwise=writing.SHARED)
     return answer(args, 0, {"growth": found}, lambda: view.growth(screen, found, keep.config.tz, args.growth))
