@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+import json
+import os
 import shutil
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
+import psutil
 import pytest
 
+from emberkeep.cli import all_keeps
 from emberkeep.store.store import Store
 from tests.program import run_program
 
@@ -63,6 +68,46 @@ def test_the_same_facts_as_json_and_the_worst_exit_code(keeps: Path, tmp_path: P
     shown = run_program("survey", "--offline", "--all", "keeps", cwd=tmp_path)
     assert shown.out.count("Gannet Rock 4.2.0, not running") == 4
     assert run_program("due", "--all", "keeps", "--go", cwd=tmp_path).out.count("nothing is due") == 5
+
+
+def test_a_line_for_each_keep_as_soon_as_it_is_done(keeps: Path, tmp_path: Path) -> None:
+    done = run_program("snapshot", "--all", "keeps", "--jobs", "2", "--json-lines", cwd=tmp_path)
+    found = [json.loads(line) for line in done.out.splitlines()]
+    assert sorted(one["keep"] for one in found) == [f"{name}.keep" for name in "abcdef"]
+    assert done.code == max(one["exit"] for one in found) == 2
+    assert all(one["answer"]["command"] == "snapshot" for one in found)
+
+
+def test_a_process_that_dies_takes_no_other_keep_with_it(
+    keeps: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A worker is killed in the middle; what it and the others had in hand is done again."""
+    killed = tmp_path / "killed"
+    plain = all_keeps._in_pool
+
+    def with_a_death(some: Sequence[Path], words: Sequence[str], jobs: int) -> Iterator[all_keeps.One]:
+        for one in plain(some, words, jobs):
+            yield one
+            if not killed.exists():
+                killed.touch()
+                for child in psutil.Process().children():
+                    if "spawn_main" in " ".join(child.cmdline()):
+                        child.kill()
+
+    monkeypatch.setattr(all_keeps, "_in_pool", with_a_death)
+    done = run_program("survey", "--offline", "--all", "keeps", "--jobs", "1", cwd=tmp_path)
+    assert killed.exists()
+    assert done.out.count("Gannet Rock 4.2.0, not running") == 4
+    assert "6 keeps: " in done.out
+
+
+@pytest.mark.skipif(os.name == "nt" or os.geteuid() != 0, reason="only root can give rights up")
+def test_a_keep_whose_owner_does_the_work_leaves_root_its_rights(keeps: Path, tmp_path: Path) -> None:
+    told = keeps / "a.keep" / "keep.toml"
+    told.write_text(told.read_text().replace("[server]\n", '[server]\nuser = "nobody"\n'))
+    done = run_program("survey", "--offline", "--all", "keeps", "--jobs", "1", cwd=tmp_path)
+    lines = {line.split()[0]: line for line in done.out.splitlines() if ".keep" in line}
+    assert all("Gannet Rock 4.2.0" in lines[f"{name}.keep"] for name in "cdf")
 
 
 def test_what_cannot_be_meant(tmp_path: Path, keeps: Path) -> None:

@@ -125,9 +125,12 @@ def cell(text: str, style: str = "") -> Text:
     return Text(clean(text), style=style)
 
 
-def document(value: dict[str, Any]) -> None:
-    """The one JSON document of ``--json``. ASCII, so that names that are not UTF-8 pass."""
-    sys.stdout.write(json.dumps(value, indent=2, ensure_ascii=True) + "\n")
+def document(value: dict[str, Any], *, on_one_line: bool = False) -> None:
+    """A JSON document: the one of ``--json``, or one of many, each on a line of its own and out at once. ASCII, so that
+    names that are not UTF-8 pass."""
+    sys.stdout.write(json.dumps(value, indent=None if on_one_line else 2, ensure_ascii=True) + "\n")
+    if on_one_line:
+        sys.stdout.flush()
 
 
 class Meter:

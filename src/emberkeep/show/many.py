@@ -9,6 +9,8 @@ from typing import Any, Protocol
 from emberkeep.show import words
 from emberkeep.show.console import ASKS, BAD, GOOD, QUIET, Screen, cell, table
 
+A_SCREENFUL = 30
+"""Rows from which on what is broken is named again below the table."""
 _STYLES = {0: GOOD, 1: ASKS}
 _WORDS = {0: "done", 1: "something waits", 2: "wrong", 3: "refused", 4: "damage", 5: "failed", 130: "interrupted"}
 
@@ -47,6 +49,9 @@ def table_of(screen: Screen, command: str, found: Sequence[Told]) -> None:
     counts = Counter(_WORDS.get(one.exit, str(one.exit)) for one in found)
     totals = ", ".join(f"{count} {what}" for what, count in counts.most_common())
     screen.line(f"{words.count(len(found), 'keep')}: {totals}.", QUIET)
+    broken = [one for one in found if one.exit > 1]
+    for one in broken if len(found) > A_SCREENFUL else ():
+        screen.line(f"! {one.keep}: {summary(command, one)}", BAD)
 
 
 def summary(command: str, one: Told) -> str:
