@@ -164,6 +164,21 @@ def test_thinning_leaves_what_a_run_needs_to_be_undone(keeper: Program, place: P
     assert tree_state(server)["keeper.properties"] == before["keeper.properties"]
 
 
+def test_history_and_thin_show_a_screenful_and_count_the_rest(keeper: Program, place: Path, server: Path) -> None:
+    aged(place, server, [400 - at for at in range(34)])
+    for words, rest in (
+        (["history"], "… 4 earlier snapshots; --everything shows them"),
+        (["thin"], "… 4 earlier snapshots: 4 would go, 0 stay; --everything shows them"),
+    ):
+        shown = keeper(*words).out
+        assert rest in shown
+        assert re.findall(r"(?m)^ *(\d+)  20", shown) == [str(at) for at in range(5, 35)]
+        whole = keeper(*words, "--everything").out
+        assert "earlier" not in whole
+        assert re.findall(r"(?m)^ *(\d+)  20", whole) == [str(at) for at in range(1, 35)]
+    assert len(keeper("history", "--json").json["snapshots"]) == 34
+
+
 def test_history_shows_growth_in_text_and_as_a_picture(keeper: Program, place: Path, server: Path) -> None:
     assert "No snapshot yet" in keeper("history", "--growth").out
     aged(place, server, [20, 10, 5, 1])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter, defaultdict
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime, timedelta, tzinfo
 from typing import TYPE_CHECKING
 
@@ -26,6 +27,8 @@ if TYPE_CHECKING:  # each command loads only what it shows
     from emberkeep.store.verify import DamagedFile, Verification
     from emberkeep.store.writer import SnapshotResult
 
+SCREENFUL = 30
+"""Snapshots, and runs, that are shown unless more are asked for."""
 MOST_LINES = 12
 MOST_DAMAGED = 200
 LITTLE = 1_000_000
@@ -65,24 +68,32 @@ def skipped(screen: Screen, items: Sequence[Skipped]) -> None:
         screen.line(f"  … and {len(items) - MOST_LINES} more left out", ASKS)
 
 
-def history(
-    screen: Screen,
-    found: Sequence[About],
-    runs: Sequence[Run],
-    faults: Sequence[str],
-    now: datetime,
-    zone: tzinfo,
-    drills: Sequence[DrillRecord] = (),
-) -> None:
-    """All snapshots, the latest last, and the runs; ``drills``: which of them a server was tried on."""
-    if not found and not faults:
+@dataclass(frozen=True)
+class Past:
+    """What a keep went through. ``drills``: on which snapshots a server was tried; ``earlier`` and ``earlier_runs``:
+    how many snapshots and runs are not among those that are shown."""
+
+    snapshots: Sequence[About]
+    runs: Sequence[Run]
+    drills: Sequence[DrillRecord] = ()
+    earlier: int = 0
+    earlier_runs: int = 0
+
+
+def history(screen: Screen, past: Past, faults: Sequence[str], now: datetime, zone: tzinfo) -> None:
+    """The snapshots, the latest last, and the runs."""
+    if not past.snapshots and not faults:
         screen.line("No snapshot yet.")
         screen.next("emberkeep snapshot --note 'before the update'")
     else:
-        _snapshots(screen, found, now, zone, drills)
-    if runs:
+        if past.earlier:
+            screen.line(f"… {words.count(past.earlier, 'earlier snapshot')}; --everything shows them", QUIET)
+        _snapshots(screen, past.snapshots, now, zone, past.drills)
+    if past.runs:
         screen.line()
-        screen.show(_runs(runs, zone))
+        if past.earlier_runs:
+            screen.line(f"… {words.count(past.earlier_runs, 'earlier run')}; --everything shows them", QUIET)
+        screen.show(_runs(past.runs, zone))
         screen.line("'emberkeep history --run RUN' tells the steps of one.", QUIET)
     for fault in faults:
         screen.line(fault, BAD)
@@ -184,13 +195,19 @@ def forecast(found: Growth) -> str:
     return f"It grows by {words.size(int(found.daily))} a day; at this rate the disk will last {lasts}."
 
 
-def thinning(screen: Screen, found: Thinning, freed: Freed | None, zone: tzinfo) -> None:
-    """What thinning lets go, and what stays."""
+def thinning(screen: Screen, found: Thinning, freed: Freed | None, zone: tzinfo, *, everything: bool = False) -> None:
+    """What thinning lets go, and what stays: of the last :data:`SCREENFUL` snapshots, or of ``everything``."""
     if not found.verdicts:
         screen.line("No snapshot yet.")
         return
     rows = table("no", "taken", "note", "", "because", right=("no",))
-    for verdict in found.verdicts:
+    shown = found.verdicts if everything else found.verdicts[-SCREENFUL:]
+    earlier = found.verdicts[: len(found.verdicts) - len(shown)]
+    if earlier:
+        going = sum(1 for verdict in earlier if not verdict.stays)
+        what = f"{going} {'are gone' if freed else 'would go'}, {len(earlier) - going} stay"
+        screen.line(f"… {words.count(len(earlier), 'earlier snapshot')}: {what}; --everything shows them", QUIET)
+    for verdict in shown:
         gone = "gone" if freed else "would go"
         word, style = ("stays", "") if verdict.stays else (gone, ASKS)
         about = verdict.about

@@ -17,6 +17,7 @@ from emberkeep.operations.record.snapshot import pin, snapshots
 from emberkeep.retention.growth import growth
 from emberkeep.show import snapshots as view
 from emberkeep.show.console import Screen
+from emberkeep.show.snapshots import SCREENFUL
 from emberkeep.store.store import Store
 
 EXAMPLES = (
@@ -33,12 +34,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     kind = parser.add_mutually_exclusive_group()
     kind.add_argument("--growth", nargs="?", const="", metavar="PNG", help="how the store grows (drawn into PNG)")
     kind.add_argument("--run", type=int, metavar="RUN", help="the steps of one run, and how long each took")
+    kind.add_argument("--everything", action="store_true", help=f"all snapshots and runs (else the last {SCREENFUL})")
     kind.add_argument("--pin", metavar="REF", help="let no thinning remove this snapshot")
     kind.add_argument("--unpin", metavar="REF", help="let thinning treat this snapshot like any other")
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:
-    """Exit code 4 when a snapshot's manifest is damaged."""
+    """Exit code 4 when the manifest of a snapshot that is shown is damaged; ``verify`` looks at all of them."""
     keep = the_keep(args)
     if args.run is not None:
         return _steps(args, screen, keep)
@@ -49,7 +51,9 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             about = pin(store, keep, args.pin or args.unpin, now(), pinned=bool(args.pin))
             done = "pinned; no thinning removes it" if about.pinned else "no longer pinned"
             return answer(args, 0, {"snapshot": about}, lambda: screen.line(f"Snapshot {about.label} is {done}."))
-        found, faults = snapshots(store)
+        whole = args.everything or args.json
+        found, faults = snapshots(store, None if whole else SCREENFUL)
+        earlier = len(store.numbers()) - len(found) - len(faults)
     runs: list[Run] = []
     drills: list[DrillRecord] = []
     try:
@@ -58,7 +62,9 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         faults = [*faults, *map(str, error.faults)]
     code = 4 if faults else 0
     result = {"snapshots": found, "runs": runs, "drills": drills, "faults": faults}
-    return answer(args, code, result, lambda: view.history(screen, found, runs, faults, now(), keep.config.tz, drills))
+    shown = runs if whole else runs[-SCREENFUL:]
+    past = view.Past(found, shown, drills, earlier, len(runs) - len(shown))
+    return answer(args, code, result, lambda: view.history(screen, past, faults, now(), keep.config.tz))
 
 
 def _steps(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:

@@ -14,6 +14,7 @@ EXAMPLES = ("emberkeep thin            (shows what would go)", "emberkeep thin -
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Only whether to do it."""
+    parser.add_argument("--everything", action="store_true", help="a line for each snapshot, however many there are")
     parser.add_argument("--go", action="store_true", help="let them go (without it: only show which)")
 
 
@@ -24,4 +25,5 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         found = thin.plan(keep, store, now(), step)
         freed = thin.carry_out(keep, store, found, progress=step) if args.go else None
     result = {"verdicts": found.verdicts, "frees_about": found.frees, "done": bool(args.go), "freed": freed}
-    return answer(args, 0, result, lambda: view.thinning(screen, found, freed, keep.config.tz))
+    zone = keep.config.tz
+    return answer(args, 0, result, lambda: view.thinning(screen, found, freed, zone, everything=args.everything))

@@ -173,11 +173,13 @@ def alike(paths: Iterable[str]) -> list[tuple[str, str]]:
     return [(first[low], path) for path in paths if first.setdefault(low := path.lower(), path) != path]
 
 
-def snapshots(store: Store) -> tuple[list[About], list[str]]:
-    """The facts of all snapshots, ascending, and what is wrong with those that cannot be read."""
+def snapshots(store: Store, newest: int | None = None) -> tuple[list[About], list[str]]:
+    """The facts of all snapshots, or the ``newest`` so many, ascending, and what is wrong with those that cannot be
+    read."""
     found: list[About] = []
     faults: list[str] = []
-    for number in store.numbers():
+    numbers = store.numbers()
+    for number in numbers if newest is None else numbers[-newest:]:
         try:
             found.append(store.about(str(number)))
         except Damage as error:
