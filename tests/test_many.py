@@ -85,8 +85,10 @@ def test_a_process_that_dies_takes_no_other_keep_with_it(
     killed = tmp_path / "killed"
     plain = all_keeps._in_pool
 
-    def with_a_death(some: Sequence[Path], words: Sequence[str], jobs: int) -> Iterator[all_keeps.One]:
-        for one in plain(some, words, jobs):
+    def with_a_death(
+        program: all_keeps.Program, some: Sequence[Path], words: Sequence[str], jobs: int
+    ) -> Iterator[all_keeps.One]:
+        for one in plain(program, some, words, jobs):
             yield one
             if not killed.exists():
                 killed.touch()

@@ -12,7 +12,7 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ProcessPoolExecutor, as_completed
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import redirect_stderr, redirect_stdout
@@ -53,7 +53,11 @@ def keeps_in(folder: Path) -> list[Path]:
     return found
 
 
-def run_all(args: argparse.Namespace, screen: Screen, arguments: Sequence[str]) -> int:
+Program = Callable[[Sequence[str]], int]
+"""Runs one command, and returns its exit code."""
+
+
+def run_all(args: argparse.Namespace, screen: Screen, arguments: Sequence[str], program: Program) -> int:
     """Every keep is dealt with, whatever becomes of the others; the exit code is the highest of theirs."""
     if args.keep:
         raise UsageError("either --keep or --all")
@@ -63,7 +67,7 @@ def run_all(args: argparse.Namespace, screen: Screen, arguments: Sequence[str]) 
     words = [*_without_all(arguments), "--json"]
     found: dict[str, One] = {}
     with progress(args.command, screen) as step:
-        for one in _each(keeps, words, args.jobs, own=args.as_owner):
+        for one in _each(program, keeps, words, args.jobs, own=args.as_owner):
             found[one.keep] = one
             step(len(found), len(keeps))
             if args.json_lines:
@@ -86,13 +90,13 @@ def _without_all(arguments: Sequence[str]) -> list[str]:
     return left
 
 
-def _each(keeps: Sequence[Path], words: Sequence[str], jobs: int, *, own: bool) -> Iterator[One]:
+def _each(program: Program, keeps: Sequence[Path], words: Sequence[str], jobs: int, *, own: bool) -> Iterator[One]:
     """What came of each keep, as they are done."""
     apart = [keep for keep in keeps if own or _works_as_another(keep)]
     shared = [keep for keep in keeps if keep not in apart]
     if len(shared) > 1:
         done: set[str] = set()
-        for one in _in_pool(shared, words, min(jobs, len(shared))):
+        for one in _in_pool(program, shared, words, min(jobs, len(shared))):
             done.add(one.keep)
             yield one
         shared = [keep for keep in shared if keep.name not in done]
@@ -109,10 +113,10 @@ def _works_as_another(keep: Path) -> bool:
         return False
 
 
-def _in_pool(keeps: Sequence[Path], words: Sequence[str], jobs: int) -> Iterator[One]:
+def _in_pool(program: Program, keeps: Sequence[Path], words: Sequence[str], jobs: int) -> Iterator[One]:
     """What came of each keep that was finished; not all of them where a process died."""
     with ProcessPoolExecutor(jobs, get_context("spawn")) as pool:
-        waiting: list[Future[One]] = [pool.submit(_here, keep, list(words)) for keep in keeps]
+        waiting: list[Future[One]] = [pool.submit(_here, program, keep, list(words)) for keep in keeps]
         try:
             for future in as_completed(waiting):
                 try:
@@ -124,14 +128,12 @@ def _in_pool(keeps: Sequence[Path], words: Sequence[str], jobs: int) -> Iterator
                 future.cancel()
 
 
-def _here(keep: Path, words: Sequence[str]) -> One:
+def _here(program: Program, keep: Path, words: Sequence[str]) -> One:
     """The command on one keep, in this process."""
-    from emberkeep.cli.main import main
-
     out, err = io.StringIO(), io.StringIO()
     with redirect_stdout(out), redirect_stderr(err):
         try:
-            code = main([*words, "--keep", str(keep)])
+            code = program([*words, "--keep", str(keep)])
         except SystemExit as end:
             code = end.code if isinstance(end.code, int) else 2
     return _outcome(keep, code, out.getvalue(), err.getvalue())

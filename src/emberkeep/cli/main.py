@@ -204,7 +204,7 @@ def _done(args: argparse.Namespace, arguments: Sequence[str], screen: Screen) ->
     if getattr(args, "keeps", None):
         from emberkeep.cli.all_keeps import run_all
 
-        return run_all(args, screen, arguments)
+        return run_all(args, screen, arguments, main)
     from emberkeep.documents.registry import read_once
     from emberkeep.fs.metadata import not_given
     from emberkeep.show.words import count

@@ -120,13 +120,19 @@ class YamlDocument(BracketedDocument):
         return f" {raw}" if needs_space and raw else raw
 
     def _indented(self, raw: str, field: Field) -> str:
-        """The lines of a value behind its first, moved to stand within the place of ``field``."""
-        lead = LEAD.match(self.text, layout.line_start(self.text, field.start))
-        indent = " " * (len(lead[0]) if lead else 0) + "  "
+        """The lines of a value behind its first, moved to where those of the value of ``field`` stand, else within its
+        place."""
         first, *rest = raw.split(self.source.newline)
-        indents = [len(line) - len(line.lstrip(" ")) for line in rest if line.strip()]
-        least = min(indents, default=0)
-        moved = [indent + line[least:] if line.strip() else "" for line in rest]
+        least = _least_indent(rest)
+        if least is None:
+            return raw
+        here = _least_indent(self.text[field.start : field.end].split(self.source.newline)[1:])
+        if here is None:
+            start = layout.line_start(self.text, field.start)
+            lead = LEAD.match(self.text, start)
+            here = len(lead[0]) if lead else 0
+            here += 0 if here and start + here == field.start else 2  # an item of a list stands behind its dash
+        moved = [" " * here + line[least:] if line.strip() else "" for line in rest]
         return self.source.newline.join([first, *moved])
 
     def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:
@@ -154,3 +160,8 @@ class YamlDocument(BracketedDocument):
     def inner_indent(self, node: Node, indent: str) -> str:
         """The same for the outermost block, else one step deeper."""
         return indent if node is self.root else super().inner_indent(node, indent)
+
+
+def _least_indent(lines: Sequence[str]) -> int | None:
+    """The least indentation of lines that are not blank; None where all are."""
+    return min((len(line) - len(line.lstrip(" ")) for line in lines if line.strip()), default=None)
