@@ -342,6 +342,8 @@ def _told(case: Case, question: Question) -> tuple[object, ...]:
 
 
 def _is_whole(case: Case, side: str) -> bool:
+    if case.pair.form == "toml" and re.match(r"[\w-]+(\.[\w-]+)+ *=", side):
+        return True  # a table by its dotted keys
     return case.pair.form in ("json", "yaml", "toml") and side.lstrip()[:1] in ("{", "[") and len(side) > 1
 
 

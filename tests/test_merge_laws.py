@@ -172,6 +172,40 @@ def test_what_a_merge_made_is_made_no_second_time(case: str) -> None:
     assert merged(path, old.encode(), once, new.encode()) == once
 
 
+PLAIN = '[package]\nname = "rig"\nversion = "1.0"\nedition = 21\n'
+DOTTED = '[package]\nname = "rig"\nversion.workspace = true\nedition.workspace = true\n'
+
+
+@pytest.mark.parametrize(("answer", "version"), [("", "1.1"), ("mine", "1.1"), ("new", {"workspace": True})])
+def test_a_value_that_became_a_table_by_dotted_keys_is_one_question(answer: str, version: object) -> None:
+    mine = PLAIN.replace("1.0", "1.1")
+    sides = [text.encode() for text in (PLAIN, mine, DOTTED)]
+    result = merge_file("rig.toml", *sides, resolve=lambda question: (answer, "test" if answer else ""))
+    (asked,) = result.questions
+    assert (asked.field, asked.mine, asked.new) == ("version", '"1.1"', "version.workspace = true")
+    assert result.data is not None
+    package = {"name": "rig", "version": version, "edition": {"workspace": True}}
+    assert tomllib.loads(result.data.decode()) == {"package": package}
+
+
+@pytest.mark.parametrize(("answer", "wanted"), [("", 'version = "ours"'), ("new", "version.workspace = true")])
+def test_what_both_added_and_cannot_stand_together_is_asked(answer: str, wanted: str) -> None:
+    old = '[package]\nname = "rig"\n'
+    sides = [f"{old}{more}".encode() for more in ("", 'version = "ours"\n', "version.workspace = true\n")]
+    result = merge_file("rig.toml", *sides, resolve=lambda question: (answer, "test" if answer else ""))
+    (asked,) = result.questions
+    assert (asked.mine, asked.new) == ('version = "ours"', "true")
+    merged_now = result.data if result.data is not None else sides[1]
+    assert merged_now.decode() == f"{old}{wanted}\n"
+
+
+def test_tables_stand_beside_tables_within_them() -> None:
+    old, new = "[a]\nx = 1\n", "[a]\nx = 1\n\n[a.b]\ny = 2\n"
+    result = merge_file("rig.toml", old.encode(), b"[a]\nx = 5\n", new.encode())
+    assert not result.questions
+    assert result.data == b"[a]\nx = 5\n\n[a.b]\ny = 2\n"
+
+
 def ids_of(path: str, data: bytes) -> Counter[str]:
     """How often each record stands there, by parsers that are not ours."""
     if path.endswith(".toml"):

@@ -160,6 +160,10 @@ class Document:
         """The outermost record."""
         raise NotImplementedError
 
+    def keeps_out(self, node: Node, name: str) -> bool:
+        """Whether no record called ``name`` can stand beside ``node``, a record of this document."""
+        return False
+
     def raw(self, node: Node) -> str:
         """The text of a node, as written."""
         return self.text[node.start : node.end]

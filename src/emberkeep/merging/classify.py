@@ -70,6 +70,8 @@ class Classifier:
         self._merge_inside = merge_inside
         self._renamed: set[int] = set()
         """Records of the new side that are the admin's under another name."""
+        self._asked: set[int] = set()
+        """The admin's records that were asked about, as the vendor removed them."""
 
     def classify(self) -> Classified:
         """What becomes of each; records inside are merged on the way."""
@@ -130,7 +132,11 @@ class Classifier:
         name = self._called(self.items.new, other)
         if name:
             why = f"the vendor removed it, or calls it {name} now; you changed {edited_in(old, item.node)}"
-        question = sides.ask(Question(sides.path, where, what, before, text, None, line=line, why=why, renamed=name))
+        instead = self._in_place_of(item)
+        if instead is not None:
+            why = f"the vendor has {instead.splitlines()[0]} in its place; you changed {edited_in(old, item.node)}"
+        question = sides.ask(Question(sides.path, where, what, before, text, instead, line=line, why=why, renamed=name))
+        self._asked.add(at)
         if other is not None and question.answer.startswith(TYPED):
             self._renamed.add(other)
             self._follow(ThreeWay(old, item.node, self.items.new[other].node), item, record)
@@ -143,6 +149,42 @@ class Classifier:
             sides.replace_node(item.node, sides.old, old)
         elif question.answer.startswith(TYPED):
             self._type(item.node, question)
+
+    def _in_place_of(self, item: Item) -> str | None:
+        """What the vendor has where the admin's item would stand in its way, as it is written; None where nothing."""
+        found = [node for node in self._called_new.values() if self._exclude(item.node, node)]
+        return "\n".join(map(self.sides.new.raw, found)) or None
+
+    @cached_property
+    def _called_mine(self) -> dict[str, int]:
+        """By name, the place of a record of the admin's; of one that bears its name alone, its own."""
+        return {item.node.name: at for at, item in enumerate(self.items.mine) if item.node.role is Role.RECORD}
+
+    @cached_property
+    def _called_new(self) -> dict[str, Node]:
+        """By name, what only the vendor has."""
+        return {item.node.name: item.node for item in self._only_new.values() if item.node.role is Role.RECORD}
+
+    def _exclude(self, mine: Node, new: Node) -> bool:
+        """Whether the two cannot stand beside each other."""
+        return self.sides.mine.keeps_out(mine, new.name) or self.sides.new.keeps_out(new, mine.name)
+
+    def _has_no_place(self, item: Item, where: str, what: str, text: str) -> bool:
+        """Whether one of the admin's that stays is in the way of a new one; asked about where that was not."""
+        sides = self.sides
+        for at in self._called_mine.values():
+            there = self.items.mine[at].node
+            if at in self.found.removed or not self._exclude(there, item.node):
+                continue
+            if at in self._asked:
+                return True
+            line, raw = sides.mine.line(there.start), sides.mine.raw(there)
+            why = f"{raw.splitlines()[0]} is in its way"
+            asked = Question(sides.path, where, what, None, raw, text, line=line, why=why)
+            if sides.ask(asked, typed=False).answer != NEW:
+                return True
+            self.found.removed.add(at)
+        return False
 
     def _type(self, node: Node, question: Question) -> None:
         value = node.fields[VALUE]
@@ -171,6 +213,8 @@ class Classifier:
             return
         where, what = self._where(item, label, record)
         text = _shown(sides.new, item.node, what)
+        if (row.old is None or sides.old is None) and self._has_no_place(item, where, what, text):
+            return
         if row.old is None or sides.old is None:
             sides.taken.append(Change(sides.path, where, what, What.ADDED, None, text))
             self.found.incoming[at] = (sides.new, item.node)

@@ -235,6 +235,10 @@ class TomlDocument(BracketedDocument):
         self._spans, self._fixed = scanned.spans, scanned.fixed
         self._tables, self._inside = scanned.tables, scanned.inside
 
+    def keeps_out(self, node: Node, name: str) -> bool:
+        """Beside ``a = …`` there is no ``a.b``: a key has a value or is a table (TOML 1.0, "Keys")."""
+        return name.startswith(f"{node.name}.") and id(node) not in self._tables
+
     def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
         """Arrays and inline tables."""
         return self._spans
