@@ -154,7 +154,8 @@ class _Table:
         groups: dict[str, list[_Column]] = defaultdict(list)
         for name in dict.fromkeys((*sides[0].having, *sides[1].having)):
             codes: dict[frozenset[str], int] = {}
-            at = np.unique(np.concatenate([found for side in sides for found in side.pairs_with(name)]))
+            every = np.concatenate([found for side in sides for found in side.pairs_with(name)])
+            at = np.unique(every, return_counts=True)[0]  # without counts it loads numpy.ma
             left, right = (side.coded(name, codes, at) for side in sides)
             groups[name.partition("/")[0]].append(_Column(name, at, list(codes), left, right))
         return _Table(pairs, list(groups.values()))
