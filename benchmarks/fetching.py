@@ -72,18 +72,18 @@ def main() -> None:
             one_file(room / "there" / sample.SERVER / "outer-skerries" / "whole.sea")
         else:
             sample.build(room / "there", args.size)
-        with farhosts.sshd(room / "ssh") as far:
+        with farhosts.sshd(room / "ssh") as remote:
             if not args.delay:
-                measure(room, far, args.rounds)
+                measure(room, remote, args.rounds)
                 return
-            own = far.port
+            own = remote.port
             proxy = subprocess.Popen([sys.executable, "-c", PROXY, str(own), str(args.delay)], stdout=subprocess.PIPE)
             assert proxy.stdout is not None
-            far.port = int(proxy.stdout.readline())
+            remote.port = int(proxy.stdout.readline())
             try:
-                measure(room, far, args.rounds)
+                measure(room, remote, args.rounds)
             finally:
-                far.port = own
+                remote.port = own
                 proxy.terminate()
                 proxy.wait()
 
@@ -95,11 +95,11 @@ def one_file(path: Path) -> None:
             handle.write(random.Random(number).randbytes(1 << 20))
 
 
-def measure(room: Path, far: farhosts.Sshd, rounds: int) -> None:
+def measure(room: Path, remote: farhosts.Sshd, rounds: int) -> None:
     root = room / "there" / sample.SERVER
-    secure = f"ssh -p {far.port} -i {far.key} -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -q"
-    user = far.address(root).split("//")[1].split("@")[0]
-    options = ["-i", str(far.key), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"]
+    secure = f"ssh -p {remote.port} -i {remote.key} -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -q"
+    user = remote.address(root).split("//")[1].split("@")[0]
+    options = ["-i", str(remote.key), "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null"]
     first, others = Measured(), [Measured(), Measured()]
     parallel = Measured() if shutil.which("lftp") else None
     again, synced = Measured(), Measured()
@@ -108,13 +108,13 @@ def measure(room: Path, far: farhosts.Sshd, rounds: int) -> None:
         keep = place / "rock.keep"
         keep.mkdir(parents=True)
         (keep / "keep.toml").write_text(
-            f'format = 1\n[server]\nname = "Rock"\nfolder = "{far.address(root)}"\n[far]\nkey = "{far.key}"\nstill = "0.1 s"\n'
+            f'format = 1\n[server]\nname = "Rock"\nfolder = "{remote.address(root)}"\n[far]\nkey = "{remote.key}"\nstill = "0.1 s"\n'
         )
         fetch = [*ember("--keep", str(keep), "mirror", "fetch", "--accept-new", "--while-running")]
         rsync = ["rsync", "-a", "-e", secure, f"{user}@127.0.0.1:{root}/", str(place / "synced")]
         batch = room / "batch"
         batch.write_text(f'get -r {root} "{place}/gotten"\n')
-        sftp = ["sftp", "-q", "-P", str(far.port), *options, "-b", str(batch), f"{user}@127.0.0.1"]
+        sftp = ["sftp", "-q", "-P", str(remote.port), *options, "-b", str(batch), f"{user}@127.0.0.1"]
         for measured, command in zip((first, *others), (fetch, rsync, sftp), strict=True):
             subprocess.run(["sync"], check=True)
             measured.add(*run(command, room))
@@ -123,7 +123,10 @@ def measure(room: Path, far: farhosts.Sshd, rounds: int) -> None:
             words = f"set sftp:connect-program '{connect}'; mirror --parallel=4 {root} '{place}/mirrored'"
             subprocess.run(["sync"], check=True)
             parallel.add(
-                *run(["lftp", "-e", f"{words}; quit", "-u", f"{user},x", "-p", str(far.port), "sftp://127.0.0.1"], room)
+                *run(
+                    ["lftp", "-e", f"{words}; quit", "-u", f"{user},x", "-p", str(remote.port), "sftp://127.0.0.1"],
+                    room,
+                )
             )
         again.add(*run(fetch, room))
         synced.add(*run([*rsync[:1], "-an", *rsync[2:]], room))

@@ -288,7 +288,7 @@ def held(root: Path) -> dict[str, bytes | None]:
 class Site:
     """A far server, its keep here, and the program run on it."""
 
-    def __init__(self, root: Path, place: Path, address: str, far: str = "", **environment: str) -> None:
+    def __init__(self, root: Path, place: Path, address: str, remote: str = "", **environment: str) -> None:
         self.root, self.place, self.address = root, place, address
         self.vague = False
         """Whether the host tells days, not seconds."""
@@ -297,7 +297,7 @@ class Site:
         self.folder.mkdir(parents=True)
         self.copy = place / "rock"
         (self.folder / "keep.toml").write_text(
-            f'format = 1\n[server]\nname = "Rock"\nfolder = "{address}"\n[far]\nstill = "0.1 s"\n{far}\n'
+            f'format = 1\n[server]\nname = "Rock"\nfolder = "{address}"\n[far]\nstill = "0.1 s"\n{remote}\n'
             '[roles]\nworld = ["world/**"]\neconomy = ["mission/**"]\n'
         )
 

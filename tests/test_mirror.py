@@ -24,7 +24,7 @@ from emberkeep.demo.ftp_server import Host
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.fs.trees import Kind, read
 from emberkeep.keep.keep import Keep
-from emberkeep.keep.tables.transfer import Address, Far, address_of
+from emberkeep.keep.tables.transfer import Address, RemoteAccess, address_of
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.upkeep import transfer_access
 from emberkeep.store.store import Store
@@ -71,8 +71,8 @@ def site(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Site]:
     root = made(tmp_path / "there" / "gannet-rock")
     with ExitStack() as stack:
         if request.param == "sftp":
-            far = stack.enter_context(farhosts.sshd(tmp_path / "ssh"))
-            yield Site(root, tmp_path / "here", far.address(root), f'key = "{far.key}"')
+            remote = stack.enter_context(farhosts.sshd(tmp_path / "ssh"))
+            yield Site(root, tmp_path / "here", remote.address(root), f'key = "{remote.key}"')
             return
         handler: type[FTPHandler] = NoMlsd if "LIST" in request.param else Listening
         settings: dict[str, Any] = {}
@@ -224,9 +224,9 @@ def root(tmp_path: Path) -> Path:
     return made(tmp_path / "there" / "gannet-rock")
 
 
-def over_ftp(tmp_path: Path, served: farhosts.Ftp, far: str = "") -> Site:
+def over_ftp(tmp_path: Path, served: farhosts.Ftp, remote: str = "") -> Site:
     return Site(
-        tmp_path / "there" / "gannet-rock", tmp_path / "here", served.address("/gannet-rock"), f"{SECRET}\n{far}"
+        tmp_path / "there" / "gannet-rock", tmp_path / "here", served.address("/gannet-rock"), f"{SECRET}\n{remote}"
     )
 
 
@@ -592,8 +592,8 @@ def test_links_over_sftp_stay_inside(tmp_path: Path) -> None:
     (root / "latest.log").symlink_to("mission/stores.xml")
     (root / "out").symlink_to("/etc/passwd")
     (root / "up").symlink_to("../../x")
-    with farhosts.sshd(tmp_path / "ssh") as far:
-        site = Site(root, tmp_path / "here", far.address(root), f'key = "{far.key}"')
+    with farhosts.sshd(tmp_path / "ssh") as remote:
+        site = Site(root, tmp_path / "here", remote.address(root), f'key = "{remote.key}"')
         done = site.mirror("fetch", "--accept-new")
         assert (done.code, done.out.count("leads out of the folder")) == (1, 2)
         assert os.readlink(site.copy / "latest.log") == "mission/stores.xml"
@@ -614,7 +614,7 @@ def test_a_host_that_is_far_is_asked_over_more_ways(
     ways: list[sftp.SftpFileSystem] = []
     opened: list[sftp.SftpFileSystem] = []
 
-    class Far(sftp.SftpFileSystem):
+    class Spy(sftp.SftpFileSystem):
         reads_many = False
 
         def __init__(self, *told: Any) -> None:
@@ -622,17 +622,17 @@ def test_a_host_that_is_far_is_asked_over_more_ways(
             self.answers_in = answers_in
             (opened if self._owns else ways).append(self)
 
-        def another(self) -> Far:
-            return Far(self._settings, self._client)
+        def another(self) -> Spy:
+            return Spy(self._settings, self._client)
 
         def read(self, path: str, start: int, size: int) -> Iterator[bytes]:
             if path.endswith("extra-30.xml") and len(opened) == 1:
                 self._client.close()
             yield from super().read(path, start, size)
 
-    monkeypatch.setattr(sftp, "SftpFileSystem", Far)
-    with farhosts.sshd(tmp_path / "ssh") as far:
-        site = Site(root, tmp_path / "here", far.address(root), f'key = "{far.key}"\nconnections = 1')
+    monkeypatch.setattr(sftp, "SftpFileSystem", Spy)
+    with farhosts.sshd(tmp_path / "ssh") as remote:
+        site = Site(root, tmp_path / "here", remote.address(root), f'key = "{remote.key}"\nconnections = 1')
         assert site.mirror("fetch", "--accept-new", "--only", "world").code == 0  # the key is known from now on
         with site.lines() as lines:
             done = site.fetch(lines)
@@ -644,8 +644,8 @@ def test_a_host_that_is_far_is_asked_over_more_ways(
 
 def test_host_keys_are_checked(tmp_path: Path) -> None:
     root = made(tmp_path / "there" / "gannet-rock")
-    with farhosts.sshd(tmp_path / "ssh") as far:
-        site = Site(root, tmp_path / "here", far.address(root), f'key = "{far.key}"')
+    with farhosts.sshd(tmp_path / "ssh") as remote:
+        site = Site(root, tmp_path / "here", remote.address(root), f'key = "{remote.key}"')
         unknown = site.mirror("fetch")
         told = subprocess.run(
             ["ssh-keygen", "-l", "-f", tmp_path / "ssh" / "host.pub"], capture_output=True, check=True
@@ -654,10 +654,10 @@ def test_host_keys_are_checked(tmp_path: Path) -> None:
         assert not site.copy.exists()
         assert site.mirror("fetch", "--accept-new").code == 0
         assert site.mirror("fetch").code == 0
-        far.new_host_key()
+        remote.new_host_key()
         changed = site.mirror("fetch", "--accept-new")
         assert (changed.code, "has CHANGED" in changed.err) == (3, True)
-        other = Site(root, tmp_path / "other", far.address(root), f'key = "{tmp_path}/ssh/host"')
+        other = Site(root, tmp_path / "other", remote.address(root), f'key = "{tmp_path}/ssh/host"')
         refused = other.mirror("fetch", "--accept-new")
         assert (refused.code, "lets nobody in" in refused.err) == (3, True)
 
@@ -667,14 +667,14 @@ def test_certificates_are_checked(root: Path, tmp_path: Path) -> None:
     handler = type("Tls", (Listening, TLS_FTPHandler), {})
     with farhosts.ftp(root.parent, handler, certfile=str(both)) as served:
         address = served.address("/gannet-rock").replace("ftp:", "ftps:").replace("127.0.0.1", "localhost")
-        for number, (far, why) in enumerate(
+        for number, (remote, why) in enumerate(
             (
                 (f'{SECRET}\ncertificate = "{cert}"', "localhost"),
                 (SECRET, "self-signed"),
                 (SECRET + '\ncertificate = "no.pem"', ""),
             )
         ):
-            site = Site(root, tmp_path / f"here{number}", address, far)
+            site = Site(root, tmp_path / f"here{number}", address, remote)
             refused = site.mirror("fetch")
             assert refused.code in (2, 3) and why in refused.err, refused.err
             assert not site.copy.exists()
@@ -819,16 +819,16 @@ def test_what_is_no_address_is_told_without_its_password(text: str) -> None:
 
 
 @pytest.mark.parametrize(
-    ("far", "wrong"),
+    ("remote", "wrong"),
     [
         ("connections = 0", "from 1 to 16"),
         ("key = 7", "should be text"),
         ('sercet = "x"', "did you mean 'secret'?"),
     ],
 )
-def test_what_cannot_be_meant_in_keep_toml(tmp_path: Path, far: str, wrong: str) -> None:
+def test_what_cannot_be_meant_in_keep_toml(tmp_path: Path, remote: str, wrong: str) -> None:
     with pytest.raises(UnreadableInput) as caught:
-        Site(tmp_path, tmp_path / "here", "sftp://h/x", far).keep  # noqa: B018
+        Site(tmp_path, tmp_path / "here", "sftp://h/x", remote).keep  # noqa: B018
     assert any(
         wrong in f"{fault.what} {fault.hint}" and fault.place and fault.place.line for fault in caught.value.faults
     )
@@ -852,7 +852,7 @@ def test_plain_ftp_is_warned_of_once(root: Path, tmp_path: Path) -> None:
 
 
 def test_adopting_an_address(built: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(Far, "still", timedelta(seconds=0.1))
+    monkeypatch.setattr(RemoteAccess, "still", timedelta(seconds=0.1))
     root = tmp_path / "there" / "gannet-rock"
     shutil.copytree(built / "gannet-rock", root)
     with farhosts.ftp(root.parent) as served:
@@ -864,7 +864,7 @@ def test_adopting_an_address(built: Path, tmp_path: Path, monkeypatch: pytest.Mo
         done = run_program("adopt", address, "--secret-env", "FAR_WORD", cwd=tmp_path, environment=environment)
         assert done.code == 0, done.err
         keep = Keep(tmp_path / "gannet-rock.keep")
-        assert (str(keep.config.far.address), keep.server) == (address, tmp_path / "gannet-rock")
+        assert (str(keep.config.remote.address), keep.server) == (address, tmp_path / "gannet-rock")
         assert dict(keep.config.roles)["world"]
         again = run_program("mirror", "fetch", cwd=tmp_path / "gannet-rock", environment=environment)
         assert "nothing has changed there" in again.out

@@ -22,7 +22,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from emberkeep.errors import UnreadableInput
-from emberkeep.keep.tables.transfer import Far, address_of
+from emberkeep.keep.tables.transfer import RemoteAccess, address_of
 from emberkeep.transfer import pool, sftp, sftp_pipeline, ssh_client
 from emberkeep.transfer.protocol import ConnectionLost, ConnectionSettings, ReadRequest, RemoteError
 from emberkeep.transfer.sftp import SftpFileSystem
@@ -210,14 +210,14 @@ def there(tmp_path: Path) -> Path:
 
 
 @pytest.fixture
-def far(tmp_path: Path) -> Iterator[farhosts.Sshd]:
+def remote(tmp_path: Path) -> Iterator[farhosts.Sshd]:
     with farhosts.sshd(tmp_path / "ssh") as server:
         yield server
 
 
-def door_to(far: farhosts.Sshd, root: Path, **told: object) -> ConnectionSettings:
+def door_to(remote: farhosts.Sshd, root: Path, **told: object) -> ConnectionSettings:
     return ConnectionSettings(
-        replace(Far(address_of(far.address(root)), key=str(far.key)), **told),  # type: ignore[arg-type]
+        replace(RemoteAccess(address_of(remote.address(root)), key=str(remote.key)), **told),  # type: ignore[arg-type]
         trust=lambda *_: True,
         limit=10,
     )
@@ -238,7 +238,7 @@ def read_all(host: SftpFileSystem, wants: list[ReadRequest]) -> dict[str, bytes]
 
 @pytest.mark.parametrize("connections", [4, 1])
 def test_a_real_host_by_the_systems_ssh_and_over_a_connection_of_ours(
-    there: Path, far: farhosts.Sshd, connections: int, monkeypatch: pytest.MonkeyPatch
+    there: Path, remote: farhosts.Sshd, connections: int, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     started: list[ssh_client.SshSubprocess] = []
 
@@ -248,7 +248,7 @@ def test_a_real_host_by_the_systems_ssh_and_over_a_connection_of_ours(
             started.append(self)
 
     monkeypatch.setattr(sftp, "SshSubprocess", Noted)
-    host = SftpFileSystem(door_to(far, there, connections=connections))
+    host = SftpFileSystem(door_to(remote, there, connections=connections))
     try:
         wants = all_wants(there)
         for _ in range(2):
@@ -267,18 +267,18 @@ def test_a_real_host_by_the_systems_ssh_and_over_a_connection_of_ours(
     assert all(one.process.poll() is not None for one in started)
 
 
-def test_ssh_takes_no_other_key_than_the_one_that_was_checked(there: Path, far: farhosts.Sshd) -> None:
-    key = " ".join((far.room / "host.pub").read_text().split()[:2])
-    wrong = " ".join(far.key.with_suffix(".pub").read_text().split()[:2])
-    PipelinedReader(ssh_client.SshSubprocess(door_to(far, there), key)).close()
+def test_ssh_takes_no_other_key_than_the_one_that_was_checked(there: Path, remote: farhosts.Sshd) -> None:
+    key = " ".join((remote.room / "host.pub").read_text().split()[:2])
+    wrong = " ".join(remote.key.with_suffix(".pub").read_text().split()[:2])
+    PipelinedReader(ssh_client.SshSubprocess(door_to(remote, there), key)).close()
     with pytest.raises(ConnectionLost):
-        PipelinedReader(ssh_client.SshSubprocess(door_to(far, there), wrong))
+        PipelinedReader(ssh_client.SshSubprocess(door_to(remote, there), wrong))
 
 
-def test_ssh_is_given_the_passphrase_and_shows_it_nobody(there: Path, far: farhosts.Sshd) -> None:
-    subprocess.run(["ssh-keygen", "-q", "-p", "-P", "", "-N", "low tide 7", "-f", far.key], check=True)
-    key = " ".join((far.room / "host.pub").read_text().split()[:2])
-    way = ssh_client.SshSubprocess(replace(door_to(far, there), secret="low tide 7"), key)
+def test_ssh_is_given_the_passphrase_and_shows_it_nobody(there: Path, remote: farhosts.Sshd) -> None:
+    subprocess.run(["ssh-keygen", "-q", "-p", "-P", "", "-N", "low tide 7", "-f", remote.key], check=True)
+    key = " ".join((remote.room / "host.pub").read_text().split()[:2])
+    way = ssh_client.SshSubprocess(replace(door_to(remote, there), secret="low tide 7"), key)
     try:
         PipelinedReader(way)
         command = Path(f"/proc/{way.process.pid}/cmdline")
@@ -290,7 +290,7 @@ def test_ssh_is_given_the_passphrase_and_shows_it_nobody(there: Path, far: farho
         way.close()
     assert not room.exists()
     with pytest.raises(ConnectionLost):
-        PipelinedReader(ssh_client.SshSubprocess(replace(door_to(far, there), secret="high tide"), key))
+        PipelinedReader(ssh_client.SshSubprocess(replace(door_to(remote, there), secret="high tide"), key))
 
 
 def a_program(place: Path, text: str) -> str:
@@ -307,10 +307,10 @@ def a_program(place: Path, text: str) -> str:
 )
 @pytest.mark.long
 def test_where_ssh_is_of_no_use_a_connection_of_ours_does_it(
-    there: Path, far: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, text: str, limit: float
+    there: Path, remote: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, text: str, limit: float
 ) -> None:
     monkeypatch.setenv("PATH", a_program(tmp_path / "bin", text))
-    settings = replace(door_to(far, there), limit=limit)
+    settings = replace(door_to(remote, there), limit=limit)
     host = SftpFileSystem(settings)
     began = time.monotonic()
     try:
@@ -324,7 +324,7 @@ def test_where_ssh_is_of_no_use_a_connection_of_ours_does_it(
 
 @pytest.mark.long
 def test_a_fetch_goes_on_where_its_ssh_was_cut_off(
-    there: Path, far: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    there: Path, remote: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     reads = [0]
 
@@ -338,7 +338,7 @@ def test_a_fetch_goes_on_where_its_ssh_was_cut_off(
             return super().read(size)
 
     monkeypatch.setattr(sftp, "SshSubprocess", Cut)
-    site = Site(there, tmp_path / "here", far.address(there), f'key = "{far.key}"')
+    site = Site(there, tmp_path / "here", remote.address(there), f'key = "{remote.key}"')
     assert site.mirror("fetch", "--accept-new", "--only", "mission/stores.xml").code == 0
     with site.lines() as lines:
         done = site.fetch(lines)
@@ -350,7 +350,7 @@ def test_a_fetch_goes_on_where_its_ssh_was_cut_off(
 @pytest.mark.skipif(not hasattr(signal, "SIGSTOP"), reason="no signal holds a process here")
 @pytest.mark.long
 def test_an_ssh_that_falls_silent_is_ended_and_the_rest_comes(
-    there: Path, far: farhosts.Sshd, monkeypatch: pytest.MonkeyPatch
+    there: Path, remote: farhosts.Sshd, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     reads = [0]
 
@@ -362,7 +362,7 @@ def test_an_ssh_that_falls_silent_is_ended_and_the_rest_comes(
             return super().read(size)
 
     monkeypatch.setattr(sftp, "SshSubprocess", Silent)
-    line = pool.RemoteConnection(replace(door_to(far, there), limit=1.0), pause=lambda seconds: None)
+    line = pool.RemoteConnection(replace(door_to(remote, there), limit=1.0), pause=lambda seconds: None)
     wants = all_wants(there)
     found = {wants[number].path: b"".join(chunks) for number, chunks in line.many(wants, "cannot fetch")}
     line.close()
@@ -372,7 +372,7 @@ def test_an_ssh_that_falls_silent_is_ended_and_the_rest_comes(
 
 @pytest.mark.skipif(not hasattr(signal, "SIGSTOP"), reason="no signal holds a process here")
 def test_what_waits_for_ssh_ends_when_the_host_is_closed(
-    there: Path, far: farhosts.Sshd, monkeypatch: pytest.MonkeyPatch
+    there: Path, remote: farhosts.Sshd, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     held_up = threading.Event()
 
@@ -387,7 +387,7 @@ def test_what_waits_for_ssh_ends_when_the_host_is_closed(
             return super().read(size)
 
     monkeypatch.setattr(sftp, "SshSubprocess", Silent)
-    host, ended = SftpFileSystem(replace(door_to(far, there), limit=60)), []
+    host, ended = SftpFileSystem(replace(door_to(remote, there), limit=60)), []
 
     def read() -> None:
         try:
@@ -405,7 +405,7 @@ def test_what_waits_for_ssh_ends_when_the_host_is_closed(
 
 
 def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(
-    there: Path, far: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    there: Path, remote: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     opened: list[float] = []
     connect = paramiko.SSHClient.connect
@@ -420,7 +420,7 @@ def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(
         def read(self, size: int) -> bytes:
             Gone.pieces += 1
             if Gone.pieces == 700:
-                far.stop()
+                remote.stop()
             if Gone.pieces >= 700:
                 self.process.kill()
                 raise ConnectionLost("cut")
@@ -428,7 +428,7 @@ def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(
 
     monkeypatch.setattr(sftp, "SshSubprocess", Gone)
     monkeypatch.setattr(paramiko.SSHClient, "connect", counted)
-    site = Site(there, tmp_path / "here", far.address(there), f'key = "{far.key}"\nconnections = 2')
+    site = Site(there, tmp_path / "here", remote.address(there), f'key = "{remote.key}"\nconnections = 2')
     assert site.mirror("fetch", "--accept-new", "--only", "mission/stores.xml").code == 0
     with site.lines() as lines, pytest.raises(UnreadableInput, match="tries"):
         site.fetch(lines)
@@ -439,10 +439,10 @@ def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(
 
 
 def test_files_that_cannot_be_had_are_named_and_the_rest_comes(
-    there: Path, far: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    there: Path, remote: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """One that is gone by the time its turn comes, one that shrank, and a link where its folder belongs here."""
-    site = Site(there, tmp_path / "here", far.address(there), f'key = "{far.key}"')
+    site = Site(there, tmp_path / "here", remote.address(there), f'key = "{remote.key}"')
     assert site.mirror("fetch", "--accept-new", "--only", "mission/stores.xml").code == 0
     outside = tmp_path / "outside"
     outside.mkdir()

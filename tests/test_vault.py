@@ -77,8 +77,8 @@ def target(request: pytest.FixtureRequest, kept: Kept, tmp_path: Path) -> Iterat
         yield str(tmp_path / "other" / "rock.vault"), ()
     elif request.param == "sftp":
         (tmp_path / "other").mkdir()
-        with farhosts.sshd(tmp_path / "ssh") as far:
-            yield far.address(tmp_path / "other" / "rock.vault"), ("--key", str(far.key), "--accept-new")
+        with farhosts.sshd(tmp_path / "ssh") as remote:
+            yield remote.address(tmp_path / "other" / "rock.vault"), ("--key", str(remote.key), "--accept-new")
     elif request.param == "ftp":
         (tmp_path / "other").mkdir()
         with farhosts.ftp(tmp_path / "other") as served:
@@ -518,9 +518,9 @@ def test_what_is_due_brings_vaults_up_to_date(kept: Kept) -> None:
 @pytest.mark.long
 def test_what_is_due_trusts_no_host_that_was_never_met(kept: Kept, tmp_path: Path) -> None:
     (tmp_path / "other").mkdir()
-    with farhosts.sshd(tmp_path / "ssh") as far:
-        target = f"{far.address(tmp_path / 'other' / 'rock.vault')}/"
-        told(kept, f'[[vault]]\nname = "far"\ntarget = "{target}"\nkey = "{far.key}"\n' + ATTIC + HOURLY)
+    with farhosts.sshd(tmp_path / "ssh") as remote:
+        target = f"{remote.address(tmp_path / 'other' / 'rock.vault')}/"
+        told(kept, f'[[vault]]\nname = "far"\ntarget = "{target}"\nkey = "{remote.key}"\n' + ATTIC + HOURLY)
         came = due(kept)[0]
         assert came["state"] == "failed" and "attic: 7 of 7 files sent" in came["words"], came
         assert not (tmp_path / "other" / "rock.vault").exists()

@@ -15,7 +15,7 @@ from emberkeep.transfer.pool import ConnectionPool
 from emberkeep.transfer.protocol import ConnectionSettings, Trust
 
 
-def add_far(parser: argparse._ActionsContainer) -> None:
+def add_access_options(parser: argparse._ActionsContainer) -> None:
     """``--accept-new`` and ``--while-running``."""
     parser.add_argument(
         "--accept-new", action="store_true", help="trust the key of a host that was never met (never a changed one)"

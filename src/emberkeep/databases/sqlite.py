@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import TypeVar
 
 from emberkeep.errors import Place, Refused, UnreadableInput
+from emberkeep.fs.private import has_log
 from emberkeep.fs.trees import Tree, read
 
 MAGIC = b"SQLite format 3\0"
@@ -26,9 +27,6 @@ FEW_ROWS = 2
 """Rows of a table of the engine's own in a database of players: its format, when it was made."""
 LARGE = 64 << 20
 """Bytes of a database that is not copied to be read."""
-_WAL = 2
-_VERSION_AT = 18
-"""Offset of the header's file format version: 2 for write-ahead logs (SQLite file format, section 1.3.3)."""
 
 
 def is_sqlite(head: bytes) -> bool:
@@ -42,7 +40,7 @@ def opened(path: Path, name: str = "") -> Iterator[sqlite3.Connection]:
     none, also for what goes wrong while it is read."""
     with tempfile.TemporaryDirectory(prefix="emberkeep-") as room:
         try:
-            source = _quiet_copy(path, Path(room)) if _has_log(path) else path
+            source = _quiet_copy(path, Path(room)) if has_log(path) else path
             with closing(sqlite3.connect(source.resolve().as_uri() + "?mode=ro", uri=True, timeout=0)) as database:
                 database.text_factory = _text
                 database.execute("pragma trusted_schema = off")
@@ -50,13 +48,6 @@ def opened(path: Path, name: str = "") -> Iterator[sqlite3.Connection]:
                 yield database
         except (sqlite3.Error, OSError) as error:
             raise UnreadableInput(f"this database cannot be read: {error}", place=Place(name or str(path))) from error
-
-
-def _has_log(path: Path) -> bool:
-    """Whether the database is in write-ahead mode."""
-    with path.open("rb") as handle:
-        head = handle.read(_VERSION_AT + 1)
-    return len(head) > _VERSION_AT and head[_VERSION_AT] == _WAL
 
 
 def _quiet_copy(path: Path, room: Path) -> Path:
@@ -124,7 +115,7 @@ def of_tree(tree: Tree, path: str) -> Iterator[sqlite3.Connection]:
     """A database of a tree, with its write-ahead log, read-only, from a copy; a large one that nobody holds locked
     where it lies."""
     place = tree.on_disk(path) if tree.entries()[path].size > LARGE else None
-    if place is not None and not _has_log(place) and _is_free(place):
+    if place is not None and not has_log(place) and _is_free(place):
         with opened(place, path) as database:
             yield database
         return

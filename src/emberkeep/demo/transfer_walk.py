@@ -25,22 +25,22 @@ HOST_WAKES = 20.0
 """Seconds that it is given to start."""
 
 
-class FarWalk(Walk):
+class TransferWalk(Walk):
     """Brings the sample server here, merges the new defaults, sends what changed, takes that back, and keeps a second
     copy."""
 
     def run(self) -> None:
         """The whole of it. WalkFailed when a command ends otherwise than it must."""
-        far = self.folder / PANEL / SERVER
-        far.parent.mkdir()
-        self.server.rename(far)
-        before = contents(far)
+        remote = self.folder / PANEL / SERVER
+        remote.parent.mkdir()
+        self.server.rename(remote)
+        before = contents(remote)
         host = self._start_host()
         try:
             self._bring()
-            self._merge_and_send(far)
-            self._their_side(far)
-            self._back(far, before)
+            self._merge_and_send(remote)
+            self._their_side(remote)
+            self._back(remote, before)
             self._second_copy()
         finally:
             host.terminate()
@@ -70,7 +70,7 @@ class FarWalk(Walk):
         self._command("survey", expected=1)
         self._command("snapshot", "--note", "as it came")
 
-    def _merge_and_send(self, far: Path) -> None:
+    def _merge_and_send(self, remote: Path) -> None:
         self._title("The new release's defaults go into the hand-edited files, here")
         self._command("defaults", "record", "4.2", "releases/skerrylight-4.2")
         self._command("defaults", "record", "4.3", "releases/skerrylight-4.3.zip")
@@ -78,20 +78,20 @@ class FarWalk(Walk):
         self._title("What changed goes there: first the preview, then the word")
         self._command("mirror", "send", expected=1)
         self._command("mirror", "send", "--go")
-        if contents(far) != contents(self.server):
+        if contents(remote) != contents(self.server):
             raise WalkFailed("the far side is not as the copy is")
 
-    def _their_side(self, far: Path) -> None:
+    def _their_side(self, remote: Path) -> None:
         self._title("Somebody changes a file there, meanwhile")
-        with (far / "una-notes.txt").open("a", encoding="utf-8") as notes:
+        with (remote / "una-notes.txt").open("a", encoding="utf-8") as notes:
             notes.write("the pier wants mending\n")
         self._command("mirror", "fetch")
 
-    def _back(self, far: Path, before: dict[str, bytes]) -> None:
+    def _back(self, remote: Path, before: dict[str, bytes]) -> None:
         self._title("And back: what stood there before is in a snapshot")
         self._command("undo")
         self._command("undo", "--go")
-        after = contents(far)
+        after = contents(remote)
         before["una-notes.txt"] = after["una-notes.txt"]  # which nobody sent
         if after != before:
             raise WalkFailed("the far side is not as it was")

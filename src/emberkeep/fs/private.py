@@ -41,7 +41,13 @@ def make_private(path: Path) -> None:
 
 
 _LOG_VERSION = 18
-"""Where a SQLite file says how it is written: 2 with a log beside it."""
+"""Where a SQLite file says how it is written: 2 with a log beside it (SQLite file format, section 1.3.3)."""
+
+
+def has_log(path: Path) -> bool:
+    """Whether a SQLite file is written with a log beside it."""
+    with path.open("rb") as handle:
+        return handle.read(_LOG_VERSION + 1)[_LOG_VERSION:] == b"\x02"
 
 
 @contextlib.contextmanager
@@ -56,9 +62,7 @@ def database(path: Path, tables: Iterable[str], *, lasting: bool = True) -> Iter
 
     make_private(path)
     with contextlib.closing(sqlite3.connect(path, timeout=10)) as opened, opened:
-        with path.open("rb") as handle:
-            logged = handle.read(_LOG_VERSION + 1)[_LOG_VERSION:] == b"\x02"
-        if logged:
+        if has_log(path):
             opened.execute("pragma locking_mode = exclusive")  # then the log needs no shared memory
             opened.execute("pragma journal_mode = delete")
             opened.execute("pragma locking_mode = normal")

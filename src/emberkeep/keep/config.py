@@ -61,7 +61,7 @@ from emberkeep.keep.toml_reader import Reader, load, parsed
 if TYPE_CHECKING:  # what reads these tables is loaded where keep.toml has them: every command reads keep.toml
     from emberkeep.keep.tables.databases import Databases
     from emberkeep.keep.tables.schedule import Events
-    from emberkeep.keep.tables.transfer import Far, VaultAt
+    from emberkeep.keep.tables.transfer import RemoteAccess, VaultAt
     from emberkeep.keep.tables.wiping import Wiping
 
 
@@ -97,7 +97,7 @@ class Config:
     vaults: tuple[VaultAt, ...] = ()
     landmarks: tuple[Landmark, ...] = ()
     updating: Updating = field(default_factory=Updating)
-    far_table: Far | None = None
+    remote_table: RemoteAccess | None = None
     databases_table: Databases | None = None
     wiping_table: Wiping | None = None
     events_table: Events | None = None
@@ -115,16 +115,16 @@ class Config:
         return tuple((found["role"] or "world", question) for found, question in guessed if found)
 
     @property
-    def is_far(self) -> bool:
+    def is_remote(self) -> bool:
         """Whether the server folder is reached by file transfer."""
-        return self.far_table is not None and self.far_table.address is not None
+        return self.remote_table is not None and self.remote_table.address is not None
 
     @cached_property
-    def far(self) -> Far:
+    def remote(self) -> RemoteAccess:
         """The way to a server folder that is reached by file transfer."""
-        from emberkeep.keep.tables.transfer import Far
+        from emberkeep.keep.tables.transfer import RemoteAccess
 
-        return self.far_table or Far()
+        return self.remote_table or RemoteAccess()
 
     @cached_property
     def databases(self) -> Databases:
@@ -206,7 +206,7 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
         vaults=vaults,
         landmarks=tuple(read_landmark(item) for item in reader.subs("landmark")),
         updating=read_update(reader.sub("update"), reader.sub("rehearse")),
-        far_table=_far(reader, server, folder),
+        remote_table=_remote(reader, server, folder),
         databases_table=_databases(reader),
         wiping_table=wipes,
         events_table=_events(reader, zone, wipes, dict(roles), player_bound, bool(vaults)),
@@ -223,7 +223,7 @@ def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
     return config
 
 
-def _far(reader: Reader, server: Reader, folder: str) -> Far | None:
+def _remote(reader: Reader, server: Reader, folder: str) -> RemoteAccess | None:
     if not reader.has("far") and "://" not in folder:
         return None
     from emberkeep.keep.tables import transfer

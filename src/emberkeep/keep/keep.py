@@ -36,7 +36,7 @@ class Keep:
         self.environment = environment
         self.config = read_config(folder / FILE)
         here = self.config.folder
-        if self.config.is_far:
+        if self.config.is_remote:
             called = folder.name.removesuffix(SUFFIX)
             here = self.config.copy or (f"../{called}" if called not in ("", folder.name) else "copy")
         self.server = Path(locate.inside(str(folder), here))
@@ -81,9 +81,9 @@ class Keep:
     def require_server(self) -> Path:
         """The server folder; UsageError when it is not there."""
         if not self.server.is_dir():
-            if self.config.is_far:
+            if self.config.is_remote:
                 raise UsageError(
-                    f"there is no copy of {self.config.far.address} at {self.server} yet",
+                    f"there is no copy of {self.config.remote.address} at {self.server} yet",
                     hint="'emberkeep mirror fetch' brings it here",
                 )
             raise UsageError(

@@ -11,7 +11,7 @@ from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from emberkeep.errors import EmberKeepError
-from emberkeep.show.words import clean
+from emberkeep.show.words import escape_control
 
 if TYPE_CHECKING:  # loading rich takes longer than many a command does; what needs it loads it
     from rich.console import Console, RenderableType
@@ -47,7 +47,7 @@ class Screen:
 
     def line(self, text: str = "", style: str = "") -> None:
         """One line of text; control characters in it are escaped, line ends too: a name must not forge a line."""
-        whole = clean(text)
+        whole = escape_control(text)
         if self._terminal:
             from rich.text import Text
 
@@ -65,9 +65,9 @@ class Screen:
         if self._terminal:
             from rich.text import Text
 
-            self.out.print(Text.assemble(*((clean(text), style) for text, style in parts)))
+            self.out.print(Text.assemble(*((escape_control(text), style) for text, style in parts)))
         else:
-            sys.stdout.write("".join(clean(text) for text, _ in parts) + "\n")
+            sys.stdout.write("".join(escape_control(text) for text, _ in parts) + "\n")
 
     def show(self, item: RenderableType, indent: int = 0) -> None:
         """A table or other renderable."""
@@ -122,7 +122,7 @@ def cell(text: str, style: str = "") -> Text:
     """A cell with text from anywhere."""
     from rich.text import Text
 
-    return Text(clean(text), style=style)
+    return Text(escape_control(text), style=style)
 
 
 def document(value: dict[str, Any], *, on_one_line: bool = False) -> None:

@@ -185,7 +185,7 @@ def finds(
         for record in dict.fromkeys([*left, *right]):
             places = [_place(label, side.get(record)) for label, side in zip(labels, (left, right), strict=True)]
             style = "" if record in left and record in right else GOOD if record in right else ASKS
-            screen.line(f"    {words.clean(record) or '(at the top)'}: {', '.join(places)}", style)
+            screen.line(f"    {words.escape_control(record) or '(at the top)'}: {', '.join(places)}", style)
     if not found:
         screen.line(f"“{text}” stands neither in {labels[0]} nor in {labels[1]}.", ASKS)
     for fault in faults:

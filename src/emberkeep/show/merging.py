@@ -158,7 +158,7 @@ def _question_line(question: Question) -> str:
     where = f"line {question.line}: " if question.line else ""
     if question.why:
         renamed = f" (= {question.renamed} carries your edits over)" if question.renamed else ""
-        return f"{where}{question.record or question.field}  {words.clean(question.why + renamed)}"
+        return f"{where}{question.record or question.field}  {words.escape_control(question.why + renamed)}"
     before = "" if question.old is None and question.mine is not None else f"was {side(question.old)}, "
     values = f"{before}yours {side(question.mine)}, new {side(question.new)}"
     if question.suggestion:

@@ -24,11 +24,11 @@ if TYPE_CHECKING:
 MOST_UNSORTED = 8
 
 
-def _standing(screen: Screen, far: Standing, now: datetime) -> None:
-    fetched = f"fetched {words.ago(far.fetched, now)}" if far.fetched else "never fetched whole"
-    screen.line(f"the copy of {far.address}, {fetched}; whether it runs there, 'emberkeep mirror' looks")
-    if far.unsent:
-        screen.line(f"{words.count(len(far.unsent), 'path')} changed here and not sent yet", ASKS)
+def _standing(screen: Screen, remote: Standing, now: datetime) -> None:
+    fetched = f"fetched {words.ago(remote.fetched, now)}" if remote.fetched else "never fetched whole"
+    screen.line(f"the copy of {remote.address}, {fetched}; whether it runs there, 'emberkeep mirror' looks")
+    if remote.unsent:
+        screen.line(f"{words.count(len(remote.unsent), 'path')} changed here and not sent yet", ASKS)
 
 
 def _databases(screen: Screen, stands: Sequence[OfDatabase]) -> None:
@@ -63,14 +63,14 @@ def survey(
     found: Survey,
     now: datetime,
     zone: tzinfo,
-    far: Standing | None = None,
+    remote: Standing | None = None,
     stands: Sequence[OfDatabase] = (),
 ) -> None:
     """One screen: what stands where now."""
     screen.line(f"{found.name}  {found.server}", HEAD)
     signs = "; ".join(found.running)
-    if far is not None:
-        _standing(screen, far, now)
+    if remote is not None:
+        _standing(screen, remote, now)
     else:
         state = f"running: {signs}" if signs else "not running (no process works in it, no pid file names one)"
         screen.line(state, BAD if signs else "")

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Sequence
 from emberkeep.documents.identity import says_identity
 from emberkeep.errors import first_of
 from emberkeep.merging.results import COMMENT, FILE, LINES, RECORD, Change, Merge, What
-from emberkeep.show.words import clean, count, redact
+from emberkeep.show.words import count, escape_control, redact
 
 _NAMED = 6
 _OUR_OWN = ("release", "version", "format")
@@ -34,7 +34,7 @@ def summary(merge: Merge) -> str:
         text += " What we had changed ourselves stays as it was."
     if merge.open:
         text += f" {count(len(merge.open), 'thing is', 'things are')} still to be decided."
-    return clean(text)
+    return escape_control(text)
 
 
 def _records(taken: Sequence[Change], what: What, words: str) -> list[str]:

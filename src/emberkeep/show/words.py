@@ -49,7 +49,7 @@ def days(number: float) -> str:
     return count(round(number / 30.44), "month") if number < 700 else f"{number / 365.25:.1f} years"
 
 
-def clean(text: str) -> str:
+def escape_control(text: str) -> str:
     """Text from strangers, fit for a terminal: control characters and lone surrogates stand as escapes."""
     if text.isprintable():
         return text
@@ -67,7 +67,7 @@ def short(text: str | None, longest: int = 60) -> str:
     """A value on one line: white space folded, the middle left out when it is long; ``(none)`` for None."""
     if text is None:
         return "(none)"
-    folded = clean(" ".join(text.split()))
+    folded = escape_control(" ".join(text.split()))
     if len(folded) <= longest:
         return folded or "(empty)"
     half = (longest - 3) // 2

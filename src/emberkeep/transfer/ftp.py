@@ -80,10 +80,10 @@ class FtpFileSystem:
         if settings.address.scheme == "ftp":
             return ftplib.FTP(timeout=settings.limit, encoding="latin-1")
         try:
-            context = ssl.create_default_context(cafile=settings.far.certificate or None)
+            context = ssl.create_default_context(cafile=settings.remote.certificate or None)
         except (OSError, ssl.SSLError) as error:
             raise UnreadableInput(
-                f"no certificate can be read: {error}", place=Place(settings.far.certificate)
+                f"no certificate can be read: {error}", place=Place(settings.remote.certificate)
             ) from None
         return _Tls(timeout=settings.limit, encoding="latin-1", context=context)
 

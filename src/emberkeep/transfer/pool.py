@@ -206,7 +206,7 @@ class ConnectionPool:
     def __enter__(self) -> ConnectionPool:
         own = [
             RemoteConnection(self.settings, self.pause, self.opened, self._stopped)
-            for _ in range(self.settings.far.connections)
+            for _ in range(self.settings.remote.connections)
         ]
         more = [
             RemoteConnection(self.settings, self.pause, self.opened, self._stopped, line)

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from typing import NamedTuple, Protocol
 
 from emberkeep.fs.trees import Kind
-from emberkeep.keep.tables.transfer import Address, Far
+from emberkeep.keep.tables.transfer import Address, RemoteAccess
 
 CHUNK = 256 << 10
 
@@ -171,7 +171,7 @@ class ConnectionSettings:
     """All that connecting takes. ``secret``: the password or passphrase; ``own_keys``: the file where host keys that
     were trusted are remembered; ``limit``: seconds without an answer after which a connection counts as lost."""
 
-    far: Far
+    remote: RemoteAccess
     secret: str = ""
     own_keys: str = ""
     trust: Trust = nobody
@@ -182,8 +182,8 @@ class ConnectionSettings:
     @property
     def address(self) -> Address:
         """Where it leads."""
-        assert self.far.address is not None
-        return self.far.address
+        assert self.remote.address is not None
+        return self.remote.address
 
 
 def one_by_one(host: RemoteFileSystem, wants: Sequence[ReadRequest]) -> Iterator[ReadEvent]:

@@ -105,7 +105,7 @@ class SftpFileSystem:
     def _connect(self, settings: ConnectionSettings) -> None:
         address, place = settings.address, Place(str(settings.address))
         self._client.load_system_host_keys()
-        for path in (settings.own_keys, settings.far.known_hosts):
+        for path in (settings.own_keys, settings.remote.known_hosts):
             if path and Path(path).exists():
                 self._client.load_host_keys(path)
         self._client.set_missing_host_key_policy(_Asks(settings))
@@ -116,11 +116,11 @@ class SftpFileSystem:
                 address.user or None,
                 password=settings.secret or None,
                 passphrase=settings.secret or None,
-                key_filename=str(Path(settings.far.key).expanduser()) if settings.far.key else None,
+                key_filename=str(Path(settings.remote.key).expanduser()) if settings.remote.key else None,
                 timeout=settings.limit,
                 banner_timeout=settings.limit,
                 auth_timeout=settings.limit,
-                look_for_keys=not settings.far.key,
+                look_for_keys=not settings.remote.key,
                 transport_factory=_quick,
             )
         except BadHostKeyException as error:
@@ -135,7 +135,7 @@ class SftpFileSystem:
                 f"the host lets nobody in: {error}", place=place, hint="see user, key and [far] secret in keep.toml"
             ) from None
         except (ValueError, FileNotFoundError) as error:
-            raise UnreadableInput(f"a key file cannot be read: {error}", place=Place(settings.far.key)) from None
+            raise UnreadableInput(f"a key file cannot be read: {error}", place=Place(settings.remote.key)) from None
 
     def _at(self, path: str) -> bytes:
         whole = (f"{self._top}/{path}" if path else self._top) or "/"
@@ -217,7 +217,7 @@ class SftpFileSystem:
 
     def _over_ssh(self) -> PipelinedReader | None:
         transport, settings = self._client.get_transport(), self._settings
-        if not settings.met.ssh or settings.far.connections < 2 or transport is None:
+        if not settings.met.ssh or settings.remote.connections < 2 or transport is None:
             return None
         try:
             key = transport.get_remote_server_key()

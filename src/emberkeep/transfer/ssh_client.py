@@ -136,8 +136,8 @@ def _arguments(settings: ConnectionSettings, key: str, known: Path) -> list[str]
     }
     words = ["-F", "none", "-T", "-p", str(address.port)]
     words += ["-l", address.user] if address.user else []
-    if settings.far.key:
-        words += ["-i", str(Path(settings.far.key).expanduser()), "-o", "IdentitiesOnly=yes"]
+    if settings.remote.key:
+        words += ["-i", str(Path(settings.remote.key).expanduser()), "-o", "IdentitiesOnly=yes"]
     for name, value in options.items():
         words += ["-o", f"{name}={value}"]
     return [*words, "-s", "--", address.host, "sftp"]

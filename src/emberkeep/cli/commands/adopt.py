@@ -9,7 +9,7 @@ from pathlib import Path
 
 from emberkeep.cli import prompts
 from emberkeep.cli.context import add_go, answer, opened, the_keep
-from emberkeep.cli.transfer_options import add_far, connections_to
+from emberkeep.cli.transfer_options import add_access_options, connections_to
 from emberkeep.detection.adopt import adopt
 from emberkeep.detection.doubts import Choice, Doubt, answered, doubts
 from emberkeep.detection.draft import draft
@@ -19,7 +19,7 @@ from emberkeep.fs import system, writing
 from emberkeep.keep.config import check_text
 from emberkeep.keep.keep import Keep, beside
 from emberkeep.keep.locate import FILE
-from emberkeep.keep.tables.transfer import address_of, is_far
+from emberkeep.keep.tables.transfer import address_of, is_remote
 from emberkeep.operations.record import defaults
 from emberkeep.operations.upkeep.adoption import adopt_server, write_keep
 from emberkeep.show import adoption as view
@@ -45,15 +45,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--ask", action="store_true", help="put what was only guessed to you, and write the answers into keep.toml"
     )
-    far = parser.add_argument_group("a server behind a file transfer")
-    far.add_argument("--into", metavar="DIR", help="where the local copy is to lie (default: here, called as there)")
-    far.add_argument("--secret-env", default="", metavar="NAME", help="the environment variable with the password")
-    far.add_argument("--secret-file", default="", metavar="FILE", help="or a file that only you can read")
-    far.add_argument("--key", default="", metavar="FILE", help="a private key (SFTP)")
-    far.add_argument(
+    remote = parser.add_argument_group("a server behind a file transfer")
+    remote.add_argument("--into", metavar="DIR", help="where the local copy is to lie (default: here, called as there)")
+    remote.add_argument("--secret-env", default="", metavar="NAME", help="the environment variable with the password")
+    remote.add_argument("--secret-file", default="", metavar="FILE", help="or a file that only you can read")
+    remote.add_argument("--key", default="", metavar="FILE", help="a private key (SFTP)")
+    remote.add_argument(
         "--certificate", default="", metavar="FILE", help="the host's certificate, or its authority (FTPS)"
     )
-    add_far(far)
+    add_access_options(remote)
     add_go(parser, "write what --refresh proposes into keep.toml")
 
 
@@ -65,8 +65,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         return _ask(args, screen)
     if args.server is None:
         raise UsageError("which server folder?", hint="emberkeep adopt SERVER; or --refresh for the keep there is")
-    if is_far(args.server):
-        return _far(args, screen)
+    if is_remote(args.server):
+        return _remote(args, screen)
     server = Path(os.path.abspath(args.server))
     keep = Path(os.path.abspath(args.keep)) if args.keep else beside(server)
     found = adopt_server(server, keep, args.zone)
@@ -74,7 +74,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     return answer(args, 0, result, lambda: view.adoption(screen, found, keep, True))
 
 
-def _far(args: argparse.Namespace, screen: Screen) -> int:
+def _remote(args: argparse.Namespace, screen: Screen) -> int:
     """Fetch a server from its address, and draft from the copy. The draft is begun with what the way there takes, so
     that a fetch that is broken off goes on with 'mirror fetch'."""
     import tomlkit  # only where a draft is put together

@@ -14,7 +14,7 @@ from emberkeep.callbacks import no_op
 from emberkeep.cli.context import answer
 from emberkeep.demo import sample
 from emberkeep.demo.database_walk import DatabaseWalk
-from emberkeep.demo.transfer_walk import FarWalk
+from emberkeep.demo.transfer_walk import TransferWalk
 from emberkeep.demo.walk import OUTPUT, Telling, Walk, WalkFailed
 from emberkeep.errors import Refused, RunFailed
 from emberkeep.show.console import HEAD, Screen
@@ -79,7 +79,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     say(f"The sample server Gannet Rock and the releases of its game stand in {folder}")
     try:
         telling = Telling(args.full, args.more or args.full, _wait_for_enter if args.step else no_op)
-        (FarWalk if args.far else DatabaseWalk if args.databases else Walk)(folder, say, _here, telling).run()
+        (TransferWalk if args.far else DatabaseWalk if args.databases else Walk)(folder, say, _here, telling).run()
     except WalkFailed as error:
         raise RunFailed(f"the demo stopped: {error}") from error
     if args.far or args.databases:

@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 from emberkeep.cli.context import add_details, add_go, add_only, answer, now, opened, the_keep
 from emberkeep.cli.run_context import run_context_for
-from emberkeep.cli.transfer_options import add_far, connections_to
+from emberkeep.cli.transfer_options import add_access_options, connections_to
 from emberkeep.errors import UsageError
 from emberkeep.inventory.roles import require_some
 from emberkeep.keep.keep import Keep
@@ -69,7 +69,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     vault.add_argument("--password-env", default="", metavar="NAME", help="that of the host, where it asks for one")
     vault.add_argument("--key", default="", metavar="FILE", help="a private key (SFTP)")
     vault.add_argument("--certificate", default="", metavar="FILE", help="the host's certificate (FTPS)")
-    add_far(parser)
+    add_access_options(parser)
     add_details(parser)
     add_go(parser, "send it; a fetch only writes the copy here and needs no word")
 

@@ -67,7 +67,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             source = Path(os.path.abspath(args.source))
             done = take_in(keep, source, now(), note=args.note, pin=args.pin, progress=step)
         elif args.far:
-            done = _far(args, screen, keep, step)
+            done = _remote(args, screen, keep, step)
         else:
             done = take(
                 keep,
@@ -85,7 +85,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     return answer(args, code, result, lambda: view.taken(screen, done, alike))
 
 
-def _far(args: argparse.Namespace, screen: Screen, keep: Keep, step: Progress) -> SnapshotResult:
+def _remote(args: argparse.Namespace, screen: Screen, keep: Keep, step: Progress) -> SnapshotResult:
     """Straight from the far side, past the copy here."""
     from emberkeep.cli.transfer_options import connections_to  # only where a far host is asked
     from emberkeep.operations.upkeep import fetch, transfer_access

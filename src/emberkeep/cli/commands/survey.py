@@ -49,25 +49,25 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         found = survey(keep, live, known)
         coming, waits = _coming(keep)
         waits += _asked(keep, store, live)
-        far = _far(keep)
+        remote = _remote(keep)
         stands = _databases(keep, found, taken)
         vaults = _vaults(keep, store)
         drill = next(reversed(Drills(keep.folder).all()), None)
         odd = any(one.fault or one.engine for one in stands) or any(one.at is None for one in vaults)
-        code = 1 if odd or found.attention or found.questions or faults or waits or (far and far.unsent) else 0
+        code = 1 if odd or found.attention or found.questions or faults or waits or (remote and remote.unsent) else 0
         result = {
             "survey": found,
             "faults": faults,
             "coming": coming,
             "waiting": waits,
-            "far": far,
+            "far": remote,
             "databases": stands,
             "vaults": vaults,
             "drill": drill,
         }
 
         def text() -> None:
-            view.survey(screen, found, now(), keep.config.tz, far, stands)
+            view.survey(screen, found, now(), keep.config.tz, remote, stands)
             view.proven(screen, drill, bool(taken) and keep.config.running.start is not None, now())
             view.vaults(screen, vaults, now())
             for line in coming:
@@ -95,8 +95,8 @@ def _vaults(keep: Keep, store: Store) -> list[OfVault]:
     return checking.standings(keep, store)
 
 
-def _far(keep: Keep) -> Standing | None:
-    if keep.config.far_table is None:
+def _remote(keep: Keep) -> Standing | None:
+    if keep.config.remote_table is None:
         return None
     from emberkeep.operations.upkeep.fetch_plan import standing  # only where the server is far
 

@@ -12,7 +12,7 @@ from emberkeep.cli.context import answer, now, the_keep
 from emberkeep.cli.transfer_options import trust
 from emberkeep.errors import EmberKeepError, UsageError, system_may_refuse
 from emberkeep.keep.keep import Keep
-from emberkeep.keep.tables.transfer import Far, VaultAt, address_of, checked_target, is_by_transfer, is_far
+from emberkeep.keep.tables.transfer import RemoteAccess, VaultAt, address_of, checked_target, is_by_transfer, is_remote
 from emberkeep.show import mirror as view
 from emberkeep.show.console import BAD, Screen, progress
 from emberkeep.vault import checking, sending, vault
@@ -109,6 +109,8 @@ def _named_vault(args: argparse.Namespace) -> VaultAt:
     """The vault that the call tells."""
     way = None
     if is_by_transfer(checked_target(args.target)):
-        way = Far(address_of(args.target), args.password_env, key=args.key, certificate=args.certificate, connections=1)
-    target = args.target if is_far(args.target) else os.path.abspath(args.target)
+        way = RemoteAccess(
+            address_of(args.target), args.password_env, key=args.key, certificate=args.certificate, connections=1
+        )
+    target = args.target if is_remote(args.target) else os.path.abspath(args.target)
     return VaultAt(args.target, target, args.secret_env, args.secret_file, way)

@@ -55,7 +55,7 @@ class Address:
 
 
 @dataclass(frozen=True)
-class Far:
+class RemoteAccess:
     """How the server folder is reached; ``address`` is None where it is a plain folder."""
 
     address: Address | None = None
@@ -77,7 +77,7 @@ class VaultAt:
     target: str
     secret_env: str = ""
     secret_file: str = ""
-    way: Far | None = None
+    way: RemoteAccess | None = None
 
     @property
     def label(self) -> str:
@@ -85,7 +85,7 @@ class VaultAt:
         return str(self.way.address) if self.way else self.target
 
 
-def is_far(folder: str) -> bool:
+def is_remote(folder: str) -> bool:
     """Whether a server folder, or a vault, is told as an address."""
     return re.match(r"[a-z][a-z0-9+.-]+://", folder) is not None
 
@@ -139,33 +139,33 @@ def checked_target(target: str) -> str:
     return target
 
 
-def read(reader: Reader, server: Reader, folder: str) -> Far:
+def read(reader: Reader, server: Reader, folder: str) -> RemoteAccess:
     """What keep.toml tells of the way to the server folder."""
     table = reader.sub("far")
     secret = table.sub("secret")
     address = None
-    if is_far(folder):
+    if is_remote(folder):
         try:
             address = address_of(folder)
         except UsageError as error:
             server.fault("folder", error.faults[0].what, error.faults[0].hint)
     elif table.table:
         table.fault("", "is only for a server folder with an address, as sftp://HOST/FOLDER")
-    far = Far(
+    remote = RemoteAccess(
         address,
         secret.string("env"),
         secret.string("file"),
         table.string("key"),
         table.string("known-hosts"),
         table.string("certificate"),
-        table.get("connections", int, "a number", Far.connections) or 0,
+        table.get("connections", int, "a number", RemoteAccess.connections) or 0,
         _still(table),
     )
-    if not 1 <= far.connections <= MOST_CONNECTIONS:
+    if not 1 <= remote.connections <= MOST_CONNECTIONS:
         table.fault("connections", f"should be from 1 to {MOST_CONNECTIONS}")
     for part in (secret, table):
         part.no_others()
-    return far
+    return remote
 
 
 def read_vaults(reader: Reader, keep: str) -> tuple[VaultAt, ...]:
@@ -182,7 +182,7 @@ def read_vaults(reader: Reader, keep: str) -> tuple[VaultAt, ...]:
 def _vault(reader: Reader, keep: str) -> VaultAt:
     secret, password = reader.sub("secret"), reader.sub("password")
     name, target = reader.required("name"), reader.required("target")
-    way = Far(
+    way = RemoteAccess(
         None,
         password.string("env"),
         password.string("file"),
@@ -196,9 +196,9 @@ def _vault(reader: Reader, keep: str) -> VaultAt:
             way = replace(way, address=address_of(target))
     except UsageError as error:
         reader.fault("target", error.faults[0].what, error.faults[0].hint)
-    if way.address is None and way != Far(connections=1):
+    if way.address is None and way != RemoteAccess(connections=1):
         reader.fault("", "password, key, known-hosts and certificate are for a target as sftp://HOST/FOLDER")
-    if target and not is_far(target):
+    if target and not is_remote(target):
         target = locate.inside(keep, target)
     if "/" in name or "\\" in name:
         reader.fault("name", "should be no path")
@@ -210,7 +210,7 @@ def _vault(reader: Reader, keep: str) -> VaultAt:
 
 def _still(reader: Reader) -> timedelta:
     text = reader.string("still")
-    found = duration(text) if text else Far.still
+    found = duration(text) if text else RemoteAccess.still
     if found is None:
         reader.fault("still", f"'{text}' is no length of time", 'as "5 s" or "1 min"')
-    return found or Far.still
+    return found or RemoteAccess.still

@@ -89,7 +89,7 @@ class _Fetch:
         self._sweep()  # after a fetch that was killed
         try:
             if entries and self.pool.reads_many():
-                at_once = max(1, self.pool.settings.far.connections // 2)  # each takes a second one for the bytes
+                at_once = max(1, self.pool.settings.remote.connections // 2)  # each takes a second one for the bytes
                 self.pool.each(list(_grouped(entries)), self._in_turn, most=at_once)
             else:
                 self.pool.each(entries, self.each)

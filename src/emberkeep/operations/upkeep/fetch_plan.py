@@ -197,14 +197,16 @@ class Standing:
 
 def standing(keep: Keep) -> Standing | None:
     """How the copy stands; None where the server folder is none."""
-    if keep.config.far.address is None:
+    if keep.config.remote.address is None:
         return None
     state = RemoteState(keep.folder)
     known = state.known()
     local = Local(keep.server, known)
     changed = (path for path in sorted({*known, *local.entries}) if local.changed(path))
     folders = {path for path, entry in local.entries.items() if entry.kind is Kind.FOLDER}
-    return Standing(str(keep.config.far.address), state.fetched, tuple(path for path in changed if path not in folders))
+    return Standing(
+        str(keep.config.remote.address), state.fetched, tuple(path for path in changed if path not in folders)
+    )
 
 
 def stays_inside(entry: RemoteEntry) -> bool:

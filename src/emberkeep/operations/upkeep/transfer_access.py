@@ -20,15 +20,15 @@ from emberkeep.transfer.walk import Listing, walk
 
 def connection_settings(keep: Keep, environment: Mapping[str, str], trust: Trust = nobody) -> ConnectionSettings:
     """The way to the keep's far server folder. Refused where its folder is none, or the secret is not to be had."""
-    far = keep.config.far
-    if far.address is None:
+    remote = keep.config.remote
+    if remote.address is None:
         raise Refused(
             f"the server folder {keep.config.folder} is not far away",
             place=Place(str(keep.folder / "keep.toml")),
             hint='an address is, as folder = "sftp://USER@HOST/FOLDER" under [server]',
         )
-    word = secret(far.secret_env, far.secret_file, environment, "the far host's secret")
-    return ConnectionSettings(far, word, str(keep.folder / "known_hosts"), trust)
+    word = secret(remote.secret_env, remote.secret_file, environment, "the far host's secret")
+    return ConnectionSettings(remote, word, str(keep.folder / "known_hosts"), trust)
 
 
 @dataclass(frozen=True)
@@ -50,7 +50,7 @@ def look(keep: Keep, pool: ConnectionPool, *, twice: bool = True, wait: Callable
         return Look(listing, (f"its console answers at {console.address}",) if answers else ())
     if not twice:
         return Look(listing, ())
-    wait(keep.config.far.still.total_seconds())
+    wait(keep.config.remote.still.total_seconds())
     again = walk(pool)
     changed = [
         path

@@ -14,7 +14,7 @@ MOST = 400
 
 def html(title: str, found: Preview | None, report: Report | None) -> str:
     """The page of a preview, or of a report."""
-    template = page("day.html", {"clean": words.clean, "size": words.size})
+    template = page("day.html", {"clean": words.escape_control, "size": words.size})
     counts = [
         (len(some), f"files to {kind}")
         for kind in What

@@ -86,7 +86,7 @@ def _value(text: str | None) -> str:
 def _name(item: Change | Question) -> str:
     plain = {RECORD: "", LINES: "", COMMENT: "comment"}
     field = plain.get(item.field, item.field.removeprefix("@"))
-    return words.clean(" ".join(part for part in (item.record, field) if part)) or "the file"
+    return words.escape_control(" ".join(part for part in (item.record, field) if part)) or "the file"
 
 
 def _place(item: Change | Question) -> str:
