@@ -929,7 +929,7 @@ def test_the_stand_in_host_lists_what_is_being_renamed(root: Path) -> None:
 
 @pytest.mark.long
 def test_the_far_demo_walks_there_and_back(tmp_path: Path) -> None:
-    walked = run_process("demo", "--far", "--size", "village", cwd=tmp_path)
+    walked = run_process("demo", "--far", "--full", "--size", "village", cwd=tmp_path)
     assert walked.code == 0, walked.out + walked.err
     assert "holds again what it held before" in walked.out
     assert "holds what the vault" in walked.out

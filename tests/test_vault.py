@@ -8,6 +8,7 @@ import os
 import random
 import shutil
 import sqlite3
+import stat
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -133,6 +134,7 @@ def test_what_goes_there_comes_back_on_a_new_machine(
     assert seen.json["checked"][0]["read"] == seen.json["checked"][0]["files"]
     back = kept.vault(where, *words, "--bring-back", keep=kept.place / "new" / "rock.keep")
     assert back.code == 0, back.err
+    assert os.name == "nt" or stat.S_IMODE((kept.place / "new" / "rock.keep").stat().st_mode) == 0o700
     assert WORDS not in first.out + first.err + back.out + back.err
     assert kept("verify", keep=kept.place / "new" / "rock.keep").code == 0
     assert kept("restore", "latest", "--into", "look", keep=kept.place / "new" / "rock.keep").code == 0

@@ -93,6 +93,7 @@ def bring_back(vault: Vault, into: Path, progress: Progress = no_op) -> Checked:
         raise Refused(f"{into / FILE} is there already", hint="name a new folder with --keep")
     order = sorted(listed, key=lambda name: (name == f"keep/{FILE}", name))
     total, done = sum(row.size for row in listed.values()), 0
+    writing.make_folder(into, private=True)
     for name in order:
         row = listed[name]
         target = into / (name.removeprefix("keep/") if name.startswith("keep/") else f"store/{name}")
