@@ -86,9 +86,9 @@ def test_a_process_that_dies_takes_no_other_keep_with_it(
     plain = all_keeps._in_pool
 
     def with_a_death(
-        program: all_keeps.Program, some: Sequence[Path], words: Sequence[str], jobs: int
+        program: all_keeps.Program, some: Sequence[Path], words: Sequence[str], jobs: int, *, own: bool
     ) -> Iterator[all_keeps.One]:
-        for one in plain(program, some, words, jobs):
+        for one in plain(program, some, words, jobs, own=own):
             yield one
             if not killed.exists():
                 killed.touch()
@@ -118,6 +118,8 @@ def test_what_cannot_be_meant(tmp_path: Path, keeps: Path) -> None:
         (("survey", "--all", "none"), "there is no keep in"),
         (("survey", "--all", "nowhere"), "is no folder"),
         (("--keep", "keeps/a.keep", "survey", "--all", "keeps"), "either --keep or --all"),
+        (("survey", "--all", "keeps", "--jobs", "0"), "--jobs wants at least 1"),
+        (("--keep", "keeps/a.keep", "survey", "--json-lines"), "--json-lines goes with --all"),
     ):
         done = run_program(*words, cwd=tmp_path)
         assert (done.code, told in done.err) == (2, True), words

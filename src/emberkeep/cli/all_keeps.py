@@ -17,7 +17,6 @@ from concurrent.futures import Future, ProcessPoolExecutor, as_completed
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import redirect_stderr, redirect_stdout
 from dataclasses import dataclass
-from functools import partial
 from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
@@ -91,16 +90,13 @@ def _without_all(arguments: Sequence[str]) -> list[str]:
 
 
 def _each(program: Program, keeps: Sequence[Path], words: Sequence[str], jobs: int, *, own: bool) -> Iterator[One]:
-    """What came of each keep, as they are done."""
-    apart = [keep for keep in keeps if own or _works_as_another(keep)]
-    shared = [keep for keep in keeps if keep not in apart]
-    if len(shared) > 1:
-        done: set[str] = set()
-        for one in _in_pool(program, shared, words, min(jobs, len(shared))):
+    """What came of each keep, as they are done. ``own``: each works with the rights of its owner."""
+    done: set[str] = set()
+    if len(keeps) > 1:
+        for one in _in_pool(program, keeps, words, min(jobs, len(keeps)), own=own):
             done.add(one.keep)
             yield one
-        shared = [keep for keep in shared if keep.name not in done]
-    yield from map(partial(_one, words=words), [*shared, *apart])
+    yield from (_one(keep, words) for keep in keeps if keep.name not in done)
 
 
 def _works_as_another(keep: Path) -> bool:
@@ -113,10 +109,10 @@ def _works_as_another(keep: Path) -> bool:
         return False
 
 
-def _in_pool(program: Program, keeps: Sequence[Path], words: Sequence[str], jobs: int) -> Iterator[One]:
+def _in_pool(program: Program, keeps: Sequence[Path], words: Sequence[str], jobs: int, *, own: bool) -> Iterator[One]:
     """What came of each keep that was finished; not all of them where a process died."""
     with ProcessPoolExecutor(jobs, get_context("spawn")) as pool:
-        waiting: list[Future[One]] = [pool.submit(_here, program, keep, list(words)) for keep in keeps]
+        waiting: list[Future[One]] = [pool.submit(_here, program, keep, list(words), own) for keep in keeps]
         try:
             for future in as_completed(waiting):
                 try:
@@ -128,8 +124,10 @@ def _in_pool(program: Program, keeps: Sequence[Path], words: Sequence[str], jobs
                 future.cancel()
 
 
-def _here(program: Program, keep: Path, words: Sequence[str]) -> One:
-    """The command on one keep, in this process."""
+def _here(program: Program, keep: Path, words: Sequence[str], own: bool) -> One:
+    """The command on one keep, in this process unless it gives up rights that the next one needs (``own``: all do)."""
+    if own or _works_as_another(keep):
+        return _one(keep, words)
     out, err = io.StringIO(), io.StringIO()
     with redirect_stdout(out), redirect_stderr(err):
         try:

@@ -205,6 +205,10 @@ def _done(args: argparse.Namespace, arguments: Sequence[str], screen: Screen) ->
         from emberkeep.cli.all_keeps import run_all
 
         return run_all(args, screen, arguments, main)
+    if getattr(args, "json_lines", False):
+        from emberkeep.errors import UsageError
+
+        raise UsageError("--json-lines goes with --all", hint="--json gives one document")
     from emberkeep.documents.registry import read_once
     from emberkeep.fs.metadata import not_given
     from emberkeep.show.words import count

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from itertools import pairwise
@@ -97,9 +97,11 @@ def _rows(sides: tuple[list[Item], list[Item], list[Item]], path: Path, identiti
     to_mine, to_new = (
         pairs(old, side, path, identities, doubtful=found) for side, found in zip((mine, new), maybe, strict=True)
     )
-    _decide_doubtful((old, mine, new), (to_mine, to_new), maybe)
-    _one_identity((old, mine, new), to_mine, to_new)
-    _reconcile_comments(mine, new, to_mine, to_new)
+    _decide_doubtful(sides, (to_mine, to_new), maybe)
+    links = to_mine, to_new
+    # An identity that both sides bear once would stand there twice, were one of the two an old one of another name.
+    _give_way(same_identity(mine, new), sides, links, lambda was, now: was.identity == now.identity)
+    _give_way(same_comments(mine, new), sides, links, lambda was, now: False)
     left_mine = set(range(len(mine))).difference(to_mine.values())
     left_new = set(range(len(new))).difference(to_new.values())
     beside = pairs(mine, new, path, identities, alike=False)
@@ -134,22 +136,23 @@ def _decide_doubtful(
                 taken.add(there)
 
 
-def _one_identity(
-    sides: tuple[Sequence[Item], Sequence[Item], Sequence[Item]], to_mine: dict[int, int], to_new: dict[int, int]
+def _give_way(
+    same: Mapping[int, int],
+    sides: tuple[Sequence[Item], Sequence[Item], Sequence[Item]],
+    links: tuple[dict[int, int], dict[int, int]],
+    stays: Callable[[Item, Item], bool],
 ) -> None:
-    """Records that alone bear an identity on both sides are one: neither is an old one of another name, else
-    the identity would stand there twice."""
-    old, mine, new = sides
-    of_mine = {at: was for was, at in to_mine.items()}
-    of_new = {at: was for was, at in to_new.items()}
-    for a, b in same_identity(mine, new).items():
-        first, second = of_mine.get(a), of_new.get(b)
-        if first == second:
+    """What is one on both sides (``same``: place in mine -> in new) is taken for no two old ones: of ``links`` from old
+    ones those stay of which ``stays`` says so."""
+    old, *others = sides
+    before = [{at: was for was, at in link.items()} for link in links]
+    for pair in same.items():
+        was = [known.get(at) for known, at in zip(before, pair, strict=True)]
+        if was[0] == was[1]:
             continue
-        if first is not None and old[first].identity != mine[a].identity:
-            del to_mine[first]
-        if second is not None and old[second].identity != new[b].identity:
-            del to_new[second]
+        for link, first, items, at in zip(links, was, others, pair, strict=True):
+            if first is not None and not stays(old[first], items[at]):
+                del link[first]
 
 
 def _in_order(rows: Sequence[MatchedRow]) -> bool:
@@ -160,19 +163,3 @@ def _in_order(rows: Sequence[MatchedRow]) -> bool:
         for side in ([row.mine for row in was], [row.new for row in was])
         for one, other in pairwise([at for at in side if at is not None])
     )
-
-
-def _reconcile_comments(
-    mine: Sequence[Item], new: Sequence[Item], to_mine: dict[int, int], to_new: dict[int, int]
-) -> None:
-    """The same comment to the same record on both sides is one comment, whatever each was taken for beside the old."""
-    of_mine = {at: was for was, at in to_mine.items()}
-    of_new = {at: was for was, at in to_new.items()}
-    for a, b in same_comments(mine, new).items():
-        first, second = of_mine.get(a), of_new.get(b)
-        if first == second:
-            continue
-        if first is not None:
-            del to_mine[first]
-        if second is not None:
-            del to_new[second]
