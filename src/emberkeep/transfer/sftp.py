@@ -68,7 +68,7 @@ def fingerprint(key: paramiko.PKey) -> str:
 def remember(path: Path, host: str, key: paramiko.PKey) -> None:
     """Add a line to a file of known hosts (sshd(8), SSH_KNOWN_HOSTS FILE FORMAT)."""
     before = path.read_bytes() if path.exists() else b""
-    writing.make_folder(path.parent)
+    writing.make_folder(path.parent, private=True)  # it may be a keep's, which is made here
     writing.write_whole(path, [before, f"{host} {key.get_name()} {key.get_base64()}\n".encode()], mode=0o600)
 
 
