@@ -314,7 +314,7 @@ def choose(siblings: Siblings) -> Rule:
     for name in dict.fromkeys([*_attributes_that_may(siblings, groups), *names]):
         tried.append(name)
         telling = _Telling.of((name,), siblings)
-        if telling.beats(most) if best else _may_be_first(name, telling):
+        if telling.beats(most) if best else _may_be_first(name, telling, only=len(names) == 1 and not numbers):
             best, most = (name,), telling.worth
             if telling.distinct == 1 and telling.kept > _SURE:
                 return best
@@ -331,9 +331,10 @@ def choose(siblings: Siblings) -> Rule:
     return best
 
 
-def _may_be_first(name: str, telling: _Telling) -> bool:
-    """Whether a field will do, as long as none is clearly better."""
-    if says_identity(name) and telling.distinct == 1:
+def _may_be_first(name: str, telling: _Telling, *, only: bool) -> bool:
+    """Whether a field will do, as long as none is clearly better. A word that is all that an item says (``only``) is
+    that item: another word is another item, also where no word stayed."""
+    if telling.distinct == 1 and (says_identity(name) or (only and name == TEXT)):
         return True
     return telling.distinct >= _LEAST_DISTINCT and telling.worth >= _LEAST_WORTH
 
