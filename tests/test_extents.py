@@ -114,7 +114,7 @@ def test_zeros_of_any_length() -> None:
 
 @given(st.lists(st.binary(max_size=9), max_size=9), st.integers(1, 6))
 def test_regrouping_changes_no_byte(chunks: list[bytes], size: int) -> None:
-    pieces = list(reuse.regrouped(chunks, size))
+    pieces = list(lists.regrouped(chunks, size))
     assert b"".join(pieces) == b"".join(chunks)
     assert all(len(piece) == size for piece in pieces[:-1]) and all(0 < len(piece) <= size for piece in pieces)
 

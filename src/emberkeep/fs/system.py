@@ -41,7 +41,7 @@ class SystemIO:
         self._changed(path)
         return opened(path, "xb", os.O_CREAT | os.O_EXCL)
 
-    def write(self, handle: BinaryIO, data: bytes) -> None:
+    def write(self, handle: BinaryIO, data: bytes | memoryview) -> None:
         """Write all of some bytes."""
         left = memoryview(data)
         while left:  # a file without a buffer may take less than it was given

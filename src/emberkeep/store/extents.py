@@ -106,21 +106,27 @@ def read(extents: Iterable[Extent], fetch: Fetch, *, views: bool = False) -> Ite
 
 
 def gathered(extents: Iterable[Extent], fetch: Fetch, size: int) -> Iterator[bytes]:
-    """The bytes of extents in pieces of ``size`` bytes, only the last of which may be shorter.
+    """The bytes of extents in pieces of ``size`` bytes, only the last of which may be shorter; Damage when a block is
+    shorter than an extent of it."""
+    return regrouped(read(extents, fetch, views=True), size)
 
-    Each byte is copied once at most. Damage when a block is shorter than an extent of it.
+
+def regrouped(chunks: Iterable[bytes | memoryview], size: int) -> Iterator[bytes]:
+    """The bytes of ``chunks`` in pieces of ``size`` bytes; only the last may be shorter.
+
+    Each byte is copied once at most, and none of a chunk that is such a piece.
     """
     held: list[bytes | memoryview] = []
     room = size
-    for raw in read(extents, fetch, views=True):
+    for chunk in chunks:
         at = 0
-        while len(raw) - at >= room:
-            held.append(raw[at : at + room])
+        while len(chunk) - at >= room:
+            held.append(chunk[at : at + room])
             yield _one(held)
             at, held, room = at + room, [], size
-        if at < len(raw):
-            held.append(raw[at:])
-            room -= len(raw) - at
+        if at < len(chunk):
+            held.append(chunk[at:])
+            room -= len(chunk) - at
     if held:
         yield _one(held)
 

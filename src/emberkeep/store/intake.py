@@ -228,7 +228,7 @@ class Intake:
         found: list[Extent] = []
         size = 0
         pieces = _hashed(stream.chunks(), hasher)
-        for piece in reuse.cuts(pieces, cut) if known else reuse.regrouped(pieces, PIECE):
+        for piece in reuse.cuts(pieces, cut) if known else lists.regrouped(pieces, PIECE):
             at = known.get(blake3(piece).digest()) if known else None
             found += self.pieces.store(piece) if at is None or earlier is None else earlier.stretch(at, len(piece))
             size += len(piece)
@@ -283,8 +283,8 @@ class Intake:
         that."""
         if entry.size > AT_ONCE:
             return lambda: self.tree.chunks(entry.path)
-        data = b"".join(self.tree.chunks(entry.path))
-        return lambda: iter((data,))
+        pieces = list(self.tree.chunks(entry.path))
+        return lambda: iter(pieces)
 
     def _whole(self, entry: Entry) -> _Contents:
         """A file that fits into a block, read at once."""
@@ -325,7 +325,7 @@ class Intake:
         hasher = blake3()
         found: list[Extent] = []
         at = next_known = 0
-        for piece in reuse.regrouped(source() if digest else _hashed(source(), hasher), PIECE):
+        for piece in lists.regrouped(source() if digest else _hashed(source(), hasher), PIECE):
             low = 0
             while low < len(piece):
                 while next_known < len(known) and known[next_known].end <= at + low:

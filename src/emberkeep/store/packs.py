@@ -324,7 +324,8 @@ class PackWriter:
             system.io.write(self._handle, MAGIC)
             self._offset = len(MAGIC)
         head, stored = encoded
-        system.io.write(self._handle, b"".join((serialize_head(head), stored)))
+        system.io.write(self._handle, serialize_head(head))
+        system.io.write(self._handle, stored)
         location = Location(self.number, self._offset, len(stored), head.raw)
         self._offset += HEAD + len(stored)
         if self._offset - self._begun >= EAGER and (self._syncing is None or self._syncing.done()):

@@ -13,6 +13,8 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from blake3 import blake3
 
+from emberkeep.store.extents import regrouped
+
 if TYPE_CHECKING:
     import numpy as np
 
@@ -42,21 +44,6 @@ Chunks = Callable[[], Iterator[bytes]]
 def sector_of(size: int) -> int:
     """Bytes compared as a unit: 4 KiB, more in very large files, so that their lists of extents stay small."""
     return SECTOR if size <= 1 << 30 else SECTOR * 4 if size <= 16 << 30 else SECTOR * 16
-
-
-def regrouped(chunks: Iterable[bytes], size: int) -> Iterator[bytes]:
-    """The bytes of ``chunks`` in pieces of ``size`` bytes; only the last may be shorter."""
-    held = bytearray()
-    for chunk in chunks:
-        if not held and len(chunk) == size:
-            yield chunk
-            continue
-        held += chunk
-        while len(held) >= size:
-            yield bytes(held[:size])
-            del held[:size]
-    if held:
-        yield bytes(held)
 
 
 def in_place(live: Iterable[bytes], earlier: Iterable[bytes], sector: int) -> Iterator[Run]:
