@@ -11,6 +11,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.errors import Damage
+from emberkeep.fs.trees import CHUNK, regrouped, zeros
 from emberkeep.store import extents as lists
 from emberkeep.store import reuse
 from emberkeep.store.extents import HOLE, Extent, Place, Within
@@ -103,10 +104,10 @@ def test_what_is_shorter_than_a_list_says_is_damage() -> None:
 
 
 def test_zeros_of_any_length() -> None:
-    for length in (0, 1, 5_000_000):
-        pieces = list(lists.zeros(length))
+    for start, length in ((0, 0), (7, 1), (3, 5_000_000), (CHUNK - 1, 2), (CHUNK, CHUNK)):
+        pieces = list(zeros(start, start + length))
         assert sum(map(len, pieces)) == length and not any(any(piece[:9]) for piece in pieces)
-        assert all(pieces) and len(pieces) < 200
+        assert all(pieces) and len(pieces) <= length // CHUNK + 2
 
 
 # --- what an earlier version holds --------------------------------------------------------------------
@@ -114,7 +115,7 @@ def test_zeros_of_any_length() -> None:
 
 @given(st.lists(st.binary(max_size=9), max_size=9), st.integers(1, 6))
 def test_regrouping_changes_no_byte(chunks: list[bytes], size: int) -> None:
-    pieces = list(lists.regrouped(chunks, size))
+    pieces = list(regrouped(chunks, size))
     assert b"".join(pieces) == b"".join(chunks)
     assert all(len(piece) == size for piece in pieces[:-1]) and all(0 < len(piece) <= size for piece in pieces)
 

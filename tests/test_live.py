@@ -9,17 +9,21 @@ import socketserver
 import sqlite3
 import subprocess
 import sys
+import tempfile
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, closing, contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from emberkeep.databases.live import LiveTree
-from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.folder_tree import FolderTree, holes_of
+from emberkeep.fs.trees import AS_IT_IS, CHUNK, chunks_of
 from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply, restore_plan
 from emberkeep.store import writer
@@ -140,24 +144,68 @@ def test_hard_links_are_made_and_broken_as_the_snapshot_says(store: Store, root:
     assert [(root / name).read_text() for name in ("one", "two")] == ["both", "same"]
 
 
+def _sparse(path: Path, stretches: Sequence[tuple[int, bytes]], size: int) -> None:
+    """A file of ``size`` bytes with data in some places and holes elsewhere; skips where the disk keeps no holes."""
+    with path.open("r+b" if path.exists() else "wb") as handle:
+        for at, data in stretches:
+            handle.seek(at)
+            handle.write(data)
+        handle.truncate(size)
+    if path.stat().st_blocks * 512 >= size:
+        pytest.skip("this file system keeps no holes")
+
+
+@pytest.mark.skipif(not hasattr(os, "SEEK_HOLE"), reason="holes cannot be told here")
+def test_a_sparse_file_is_compared_with_its_earlier_version_as_others_are(store: Store, root: Path) -> None:
+    some = random.Random(2)
+    tiles = [(at << 20, some.randbytes(1 << 16)) for at in (0, 3, 5, 17, 39)]
+    _sparse(root / "world.img", tiles, 40 << 20)
+    states = [(root / "world.img").read_bytes()]
+    assert take(store, root).about.new_bytes > 5 << 16
+    for at, length in ((3 << 20, 4096), (9 << 20, 8192), ((17 << 20) + 5000, 4096)):
+        _sparse(root / "world.img", [(at, some.randbytes(length))], 40 << 20)
+        states.append((root / "world.img").read_bytes())
+        assert take(store, root).about.new_bytes < 1 << 15  # neither the other tiles nor the holes
+    for number, state in enumerate(states, 1):
+        tree = SnapshotTree(store, store.manifest(str(number)), "x")
+        assert b"".join(tree.chunks("world.img")) == state
+        assert sum(piece for piece in tree.pieces("world.img") if isinstance(piece, int)) > 38 << 20
+
+
+@given(
+    st.lists(st.tuples(st.integers(0, 30), st.integers(1, 9)), max_size=5),
+    st.integers(1, 40),
+    st.sampled_from([CHUNK, 4096]),
+)
+def test_holes_are_told_as_the_zeros_they_are(where: list[tuple[int, int]], size: int, expected: int) -> None:
+    """Read by the map of holes or to its end, a file holds the same."""
+    unit = 1 << 17
+    with tempfile.TemporaryDirectory() as room:
+        path = Path(room, "sparse")
+        path.touch()
+        with path.open("r+b") as handle:
+            for at, length in where:
+                handle.seek(at * unit)
+                handle.write(bytes([65 + at]) * (length * unit // 2))
+            handle.truncate(size * unit)
+        descriptor = os.open(path, AS_IT_IS)
+        holes = holes_of(descriptor)
+        pieces = list(chunks_of(descriptor, expected, holes))
+        assert b"".join(pieces) == path.read_bytes()
+        assert all(0 < len(piece) <= CHUNK for piece in pieces)
+        assert all(low < high for low, high in holes)
+
+
 @pytest.mark.skipif(not hasattr(os, "SEEK_HOLE"), reason="holes cannot be told here")
 def test_sparse_files_stay_sparse(store: Store, root: Path, tmp_path: Path) -> None:
-    with (root / "sparse").open("wb") as handle:
-        handle.write(b"head")
-        handle.seek(40 << 20)
-        handle.write(b"middle")
-        handle.truncate(90 << 20)
-    if (root / "sparse").stat().st_blocks * 512 > 1 << 20:
-        pytest.skip("this file system keeps no holes")
+    _sparse(root / "sparse", [(0, b"head"), (40 << 20, b"middle")], 90 << 20)
     done = take(store, root)
     assert done.about.bytes == 90 << 20
     put_back(store, "1", tmp_path / "again")
     again = tmp_path / "again" / "sparse"
     assert again.read_bytes() == (root / "sparse").read_bytes()
     assert again.stat().st_blocks <= (root / "sparse").stat().st_blocks + 16
-    with (root / "sparse").open("r+b") as handle:
-        handle.seek(60 << 20)
-        handle.write(b"later")
+    _sparse(root / "sparse", [(60 << 20, b"later")], 90 << 20)
     take(store, root)
     put_back(store, "2", tmp_path / "again")
     assert again.read_bytes() == (root / "sparse").read_bytes()

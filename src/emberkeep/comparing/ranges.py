@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass
+
+from emberkeep.fs.trees import regrouped
 
 WINDOW = 1 << 20
 APART = 64
@@ -32,7 +34,7 @@ def changed_ranges(left: Iterable[bytes], right: Iterable[bytes]) -> Ranges:
 
     found: list[tuple[int, int]] = []
     changed = at = 0
-    lefts, rights = _windows(left), _windows(right)
+    lefts, rights = regrouped(left, WINDOW), regrouped(right, WINDOW)
     while True:
         first, second = next(lefts, b""), next(rights, b"")
         if not first and not second:
@@ -58,15 +60,3 @@ def _extend(found: list[tuple[int, int]], start: int, end: int) -> None:
         found[-1] = (found[-1][0], end)
     elif len(found) < MOST:
         found.append((start, end))
-
-
-def _windows(chunks: Iterable[bytes]) -> Iterator[bytes]:
-    """The same bytes in pieces of exactly :data:`WINDOW` bytes, the last one shorter."""
-    held = bytearray()
-    for chunk in chunks:
-        held += chunk
-        while len(held) >= WINDOW:
-            yield bytes(held[:WINDOW])
-            del held[:WINDOW]
-    if held:
-        yield bytes(held)

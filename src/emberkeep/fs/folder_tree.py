@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import os
 import stat
@@ -165,7 +166,9 @@ class FolderTree:
         """The contents of a file as it is now. UnreadableInput where it cannot be read, or is none any more."""
         try:
             entry = self.entries().get(path)
-            yield from chunks_of(self._open(path, entry), entry.size if entry else CHUNK)
+            descriptor = self._open(path, entry)
+            holes = holes_of(descriptor) if path in self._sparse else ()
+            yield from chunks_of(descriptor, entry.size if entry else CHUNK, holes)
         except OSError as error:
             raise UnreadableInput(f"cannot read {self.root / path}: {error.strerror}") from error
 
@@ -203,16 +206,16 @@ class FolderTree:
 
     def holes(self, path: str) -> tuple[Hole, ...]:
         """Where a sparse file has no data, as the disk tells."""
-        if sys.platform == "win32" or path not in self._sparse or not hasattr(os, "SEEK_HOLE"):
+        if path not in self._sparse:
             return ()
         try:
             descriptor = self._open(path, None)
-            try:
-                return tuple(_holes(descriptor))
-            finally:
-                os.close(descriptor)
         except OSError:
-            return ()  # a file system that cannot tell; reading it tells what is wrong, if anything is
+            return ()  # reading it tells what is wrong
+        try:
+            return holes_of(descriptor)
+        finally:
+            os.close(descriptor)
 
     def changed(self, path: str) -> None:
         """Nothing: it is read as it then is."""
@@ -230,16 +233,21 @@ _LISTS_INODES = os.name != "nt"
 """Whether listing a folder tells inodes; Windows gives 0 there."""
 
 
-def _holes(descriptor: int) -> Iterator[Hole]:
-    if sys.platform == "win32":  # which tells of none this way
-        return
+def holes_of(descriptor: int) -> tuple[Hole, ...]:
+    """Where an open file has no data (lseek(2), SEEK_HOLE); none where the system or the disk cannot tell. It is then
+    read from its beginning."""
+    if sys.platform == "win32" or not hasattr(os, "SEEK_HOLE"):
+        return ()
+    found: list[Hole] = []
     end, at = os.fstat(descriptor).st_size, 0
-    while at < end:
-        hole = os.lseek(descriptor, at, os.SEEK_HOLE)
-        if hole >= end:
-            return
-        try:
-            at = os.lseek(descriptor, hole, os.SEEK_DATA)
-        except OSError:  # ENXIO: nothing but a hole up to the end
-            at = end
-        yield hole, at
+    with contextlib.suppress(OSError):
+        while at < end and (hole := os.lseek(descriptor, at, os.SEEK_HOLE)) < end:
+            try:
+                at = os.lseek(descriptor, hole, os.SEEK_DATA)
+            except OSError as error:
+                if error.errno != errno.ENXIO:
+                    raise
+                at = end  # nothing but a hole up to the end
+            found.append((hole, at))
+    os.lseek(descriptor, 0, os.SEEK_SET)
+    return tuple(found)

@@ -154,9 +154,14 @@ def stem(path: str) -> str:
     return path.rsplit("/", 1)[-1].split(".", 1)[0]
 
 
+def content_hasher() -> blake3:
+    """BLAKE3 for what may be large: long pieces are hashed on all cores."""
+    return blake3(max_threads=blake3.AUTO)
+
+
 def digest_of(chunks: Iterator[bytes]) -> str:
     """BLAKE3 of bytes that come in pieces."""
-    hasher = blake3()
+    hasher = content_hasher()
     for chunk in chunks:
         hasher.update(chunk)
     return hasher.hexdigest()
@@ -175,14 +180,62 @@ AS_IT_IS = os.O_RDONLY | getattr(os, "O_BINARY", 0) | getattr(os, "O_NOFOLLOW", 
 SET_ID = stat.S_ISUID | stat.S_ISGID
 
 
-def chunks_of(descriptor: int, expected: int) -> Iterator[bytes]:
-    """What an open file holds, of about ``expected`` bytes; it is closed at the end."""
+def chunks_of(descriptor: int, expected: int, holes: Iterable[Hole] = ()) -> Iterator[bytes]:
+    """What an open file holds, of about ``expected`` bytes; it is closed at the end. Its ``holes`` are not read."""
     size = min(CHUNK, max(expected, 4096))
+    at = 0
     try:
+        for start, end in holes:
+            while chunk := os.read(descriptor, min(_to_boundary(at), start - at)):
+                yield chunk
+                at += len(chunk)
+            if at < start:
+                return  # it became shorter meanwhile
+            yield from zeros(start, end)
+            at = os.lseek(descriptor, end, os.SEEK_SET)
         while chunk := os.read(descriptor, size):
             yield chunk
     finally:
         os.close(descriptor)
+
+
+def zeros(start: int, end: int) -> Iterator[bytes]:
+    """What a hole from ``start`` to ``end`` holds, in pieces that nobody copies who regroups them."""
+    while start < end:
+        yield _ZEROS[: min(_to_boundary(start), end - start)]
+        start += _to_boundary(start)
+
+
+_ZEROS = bytes(CHUNK)
+
+
+def _to_boundary(at: int) -> int:
+    return CHUNK - at % CHUNK
+
+
+def regrouped(chunks: Iterable[bytes | memoryview], size: int) -> Iterator[bytes]:
+    """The bytes of ``chunks`` in pieces of ``size`` bytes; only the last may be shorter.
+
+    Each byte is copied once at most, and none of a chunk that is such a piece.
+    """
+    held: list[bytes | memoryview] = []
+    room = size
+    for chunk in chunks:
+        at = 0
+        while len(chunk) - at >= room:
+            held.append(chunk[at : at + room])
+            yield _one(held)
+            at, held, room = at + room, [], size
+        if at < len(chunk):
+            held.append(chunk[at:])
+            room -= len(chunk) - at
+    if held:
+        yield _one(held)
+
+
+def _one(pieces: list[bytes | memoryview]) -> bytes:
+    first = pieces[0]
+    return first if len(pieces) == 1 and isinstance(first, bytes) else b"".join(pieces)
 
 
 class PartTree:

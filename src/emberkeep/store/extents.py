@@ -20,12 +20,12 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from typing import Literal, NamedTuple, overload
 
 from emberkeep.errors import Damage
+from emberkeep.fs.trees import regrouped, zeros
 from emberkeep.store.packs import BlockId
 
 HOLE = BlockId(bytes(32))
 """Stands for no block: the bytes are zero and took no room on disk."""
 _ITEM = struct.Struct("<32sIQ")
-_ZEROS = bytes(1 << 20)
 
 Fetch = Callable[[BlockId], bytes]
 """Gives the checked raw bytes of a block, or raises Damage."""
@@ -92,9 +92,11 @@ def read(extents: Iterable[Extent], fetch: Fetch, *, views: bool = False) -> Ite
 
     ``views``: parts of blocks come as views of them, not copied.
     """
+    at = 0
     for block, offset, length in extents:
+        at += length
         if block == HOLE:
-            yield from zeros(length)
+            yield from zeros(at - length, at)
             continue
         raw = fetch(block)
         if offset + length > len(raw):
@@ -109,38 +111,6 @@ def gathered(extents: Iterable[Extent], fetch: Fetch, size: int) -> Iterator[byt
     """The bytes of extents in pieces of ``size`` bytes, only the last of which may be shorter; Damage when a block is
     shorter than an extent of it."""
     return regrouped(read(extents, fetch, views=True), size)
-
-
-def regrouped(chunks: Iterable[bytes | memoryview], size: int) -> Iterator[bytes]:
-    """The bytes of ``chunks`` in pieces of ``size`` bytes; only the last may be shorter.
-
-    Each byte is copied once at most, and none of a chunk that is such a piece.
-    """
-    held: list[bytes | memoryview] = []
-    room = size
-    for chunk in chunks:
-        at = 0
-        while len(chunk) - at >= room:
-            held.append(chunk[at : at + room])
-            yield _one(held)
-            at, held, room = at + room, [], size
-        if at < len(chunk):
-            held.append(chunk[at:])
-            room -= len(chunk) - at
-    if held:
-        yield _one(held)
-
-
-def _one(pieces: list[bytes | memoryview]) -> bytes:
-    first = pieces[0]
-    return first if len(pieces) == 1 and isinstance(first, bytes) else b"".join(pieces)
-
-
-def zeros(length: int) -> Iterator[bytes]:
-    """``length`` bytes of zero, in pieces."""
-    while length > 0:
-        yield _ZEROS[:length]
-        length -= len(_ZEROS)
 
 
 class Within:

@@ -17,7 +17,7 @@ from blake3 import blake3
 
 from emberkeep.callbacks import Progress
 from emberkeep.errors import Damage, EmberKeepError, UnreadableInput
-from emberkeep.fs.trees import FILE, Entry, Skipped, Stamp, Tree, digest_of
+from emberkeep.fs.trees import FILE, Entry, Hole, Skipped, Stamp, Tree, content_hasher, digest_of, regrouped
 from emberkeep.store import extents as lists
 from emberkeep.store import reuse
 from emberkeep.store.extents import HOLE, Extent, Fetch, Place, Within
@@ -121,7 +121,7 @@ class Intake:
         if not self.at_once or entry.kind is not FILE or entry.same_as or not SMALL < entry.size <= AT_ONCE:
             return None
         base = self._base_of(entry)
-        if base is None or base.place is None or self.tree.holes(entry.path):
+        if base is None or base.place is None:
             return None
         if self._lookers is None:
             from concurrent.futures import ThreadPoolExecutor
@@ -224,11 +224,11 @@ class Intake:
                 known = reuse.cuts_by_hash(self._bytes_of(earlier), cut)
             except Damage:  # the earlier one cannot be read whole, so nothing may lean on it
                 known = {}
-        hasher = blake3()
+        hasher = content_hasher()
         found: list[Extent] = []
         size = 0
         pieces = _hashed(stream.chunks(), hasher)
-        for piece in reuse.cuts(pieces, cut) if known else lists.regrouped(pieces, PIECE):
+        for piece in reuse.cuts(pieces, cut) if known else regrouped(pieces, PIECE):
             at = known.get(blake3(piece).digest()) if known else None
             found += self.pieces.store(piece) if at is None or earlier is None else earlier.stretch(at, len(piece))
             size += len(piece)
@@ -255,19 +255,19 @@ class Intake:
         if base is None and not holes and entry.size <= BLOCK:
             return self._whole(entry)
         source = self._source(entry)
-        if holes or base is None or base.place is None:
+        if base is None or base.place is None:
             known = self._known_as(digest_of(source())) if entry.size in self._sizes else None
-            return known or self._stored(source, [_Known(start, end, _hole) for start, end in holes])
+            return known or self._stored(source, _unread(holes))
         try:
             return self._taken_over(self._look(entry, base.place))
         except Damage:  # the earlier version cannot be read whole, so nothing may lean on it
-            return self._stored(source, [])
+            return self._stored(source, _unread(holes))
 
     def _look(self, entry: Entry, base: Place) -> _Looked:
         """A file compared with its earlier version. Other threads may do this; Damage when that one is damaged."""
         stamp = self.tree.stamp(entry.path)
         source = self._source(entry)
-        digest, stretches = self._compared(source, entry.size, base)
+        digest, stretches = self._compared(source, entry.size, base, self.tree.holes(entry.path))
         return _Looked(stamp, source, digest, stretches, entry.size <= AT_ONCE)
 
     def _taken_over(self, looked: _Looked) -> _Contents | None:
@@ -294,18 +294,21 @@ class Intake:
         digest = blake3(data).hexdigest()
         return self._known_as(digest) or _Contents(self.pieces.store(data), digest=digest, size=len(data))
 
-    def _compared(self, source: Chunks, size: int, base: Place) -> tuple[str, list[_Known]]:
-        """The digest of a file, and the stretches that the base's file holds, by place or else by content."""
+    def _compared(self, source: Chunks, size: int, base: Place, holes: Sequence[Hole]) -> tuple[str, list[_Known]]:
+        """The digest of a file, and the stretches that the base's file holds, by place or else by content; and its
+        holes."""
         earlier = Within(lists.extents_of(base, self.fetch))
-        hasher = blake3()
+        hasher = content_hasher()
         runs = list(reuse.in_place(_hashed(source(), hasher), self._bytes_of(earlier), reuse.sector_of(size)))
         digest = hasher.hexdigest()
-        if digest not in self._earlier and _sum(runs) * 2 < size:
+        if digest not in self._earlier and _sum(runs) * 2 < size and not holes:
             moved = reuse.by_content(source(), self._bytes_of(earlier), size)
             runs = max(runs, moved, key=_sum)
         known = [_of_run(run, earlier) for run in runs]
         count = sum(1 for item in known for _ in item.extents(item.start, item.end - item.start)) + len(known)
-        return digest, known if count * SHORTEST <= max(size, 16 * SHORTEST) else []
+        if count * SHORTEST > max(size, 16 * SHORTEST):
+            known = []
+        return digest, _first_of(_unread(holes), known) if holes else known
 
     def _bytes_of(self, within: Within) -> Iterator[bytes]:
         return lists.gathered(within.stretch(0, within.length), self.fetch, PIECE)
@@ -322,10 +325,10 @@ class Intake:
 
     def _stored(self, source: Chunks, known: list[_Known], digest: str = "") -> _Contents:
         """A file read to its end; what is not ``known`` goes into blocks. ``digest``: where that is told already."""
-        hasher = blake3()
+        hasher = content_hasher()
         found: list[Extent] = []
         at = next_known = 0
-        for piece in lists.regrouped(source() if digest else _hashed(source(), hasher), PIECE):
+        for piece in regrouped(source() if digest else _hashed(source(), hasher), PIECE):
             low = 0
             while low < len(piece):
                 while next_known < len(known) and known[next_known].end <= at + low:
@@ -372,6 +375,28 @@ def _hashed(chunks: Iterable[bytes], hasher: blake3) -> Iterator[bytes]:
 
 def _hole(start: int, length: int) -> Iterable[Extent]:
     return (Extent(HOLE, 0, length),)
+
+
+def _unread(holes: Iterable[Hole]) -> list[_Known]:
+    return [_Known(start, end, _hole) for start, end in holes]
+
+
+def _first_of(some: Sequence[_Known], others: Sequence[_Known]) -> list[_Known]:
+    """All of ``some``, and of ``others`` what lies between these; both in order."""
+    found: list[_Known] = []
+    at = 0
+    for start, end, extents in others:
+        while at < len(some) and some[at].end <= start:
+            at += 1
+        behind = at
+        while behind < len(some) and some[behind].start < end:
+            if start < some[behind].start:
+                found.append(_Known(start, some[behind].start, extents))
+            start = some[behind].end
+            behind += 1
+        if start < end:
+            found.append(_Known(start, end, extents))
+    return sorted([*some, *found], key=lambda known: known.start)
 
 
 def _of_run(run: Run, earlier: Within) -> _Known:

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from blake3 import blake3
 
-from emberkeep.store.extents import regrouped
+from emberkeep.fs.trees import regrouped
 
 if TYPE_CHECKING:
     import numpy as np

@@ -37,7 +37,7 @@ from emberkeep.errors import Damage, Place, Refused, UsageError
 from emberkeep.fs import private, system
 from emberkeep.fs import writing as files
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import FILE, Entry
+from emberkeep.fs.trees import FILE, Entry, content_hasher, zeros
 from emberkeep.store import damage, stat_cache
 from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
@@ -289,18 +289,21 @@ class Store:
 
         ``holes``: a hole comes as its length instead of as zeros.
         """
-        hasher = blake3()
+        hasher = content_hasher()
+        at = 0
         for is_hole, extents in groupby(self.extents(held), lambda extent: extent.block == HOLE):
             if not is_hole:
                 for raw in lists.gathered(extents, self.block, PIECE):
                     hasher.update(raw)
                     yield raw
+                    at += len(raw)
                 continue
             length = sum(extent.length for extent in extents)
-            for zeros in lists.zeros(length):
-                hasher.update(zeros)
+            at += length
+            for raw in zeros(at - length, at):
+                hasher.update(raw)
                 if not holes:
-                    yield zeros
+                    yield raw
             if holes:
                 yield length
         if hasher.hexdigest() != held.digest:
