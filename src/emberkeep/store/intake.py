@@ -120,14 +120,11 @@ class Intake:
     def _begun(self, entry: Entry) -> Future[_Looked] | None:
         if not self.at_once or entry.kind is not FILE or entry.same_as or not SMALL < entry.size <= AT_ONCE:
             return None
-        base = self._base_of(entry)
-        if base is None or base.place is None:
-            return None
         if self._lookers is None:
             from concurrent.futures import ThreadPoolExecutor
 
             self._lookers = ThreadPoolExecutor(min(LOOKS, os.cpu_count() or 1), "look")
-        return self._lookers.submit(self._look, entry, base.place)
+        return self._lookers.submit(self._look, entry, self._base_of(entry))
 
     def take(
         self,
@@ -259,15 +256,20 @@ class Intake:
             known = self._known_as(digest_of(source())) if entry.size in self._sizes else None
             return known or self._stored(source, _unread(holes))
         try:
-            return self._taken_over(self._look(entry, base.place))
+            return self._taken_over(self._look(entry, base))
         except Damage:  # the earlier version cannot be read whole, so nothing may lean on it
             return self._stored(source, _unread(holes))
 
-    def _look(self, entry: Entry, base: Place) -> _Looked:
-        """A file compared with its earlier version. Other threads may do this; Damage when that one is damaged."""
+    def _look(self, entry: Entry, base: FileRow | None) -> _Looked:
+        """A file read, and compared with its earlier version where there is one. Other threads may do this; Damage
+        when that one is damaged."""
         stamp = self.tree.stamp(entry.path)
         source = self._source(entry)
-        digest, stretches = self._compared(source, entry.size, base, self.tree.holes(entry.path))
+        holes = self.tree.holes(entry.path)
+        if base is None or base.place is None:
+            digest, stretches = digest_of(source()), _unread(holes)
+        else:
+            digest, stretches = self._compared(source, entry.size, base.place, holes)
         return _Looked(stamp, source, digest, stretches, entry.size <= AT_ONCE)
 
     def _taken_over(self, looked: _Looked) -> _Contents | None:
