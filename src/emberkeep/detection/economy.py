@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Sequence, Set
 
 from emberkeep.detection.context import InferenceContext, suffix_glob
 from emberkeep.detection.findings import (
@@ -37,8 +37,9 @@ def find_economy(scene: InferenceContext, releases: Sequence[Tree]) -> Iterator[
             if scene.look.kind(path) in _TABLES and path not in scene.saved_texts and read < MOST_TABLES:
                 read += 1
                 yield from _table(scene, path, tables, releases)
+    looked_into = {path for family in scene.families for path in scene.sampled(family)} if tables else set[str]()
     for top, paths in tables.items():
-        _mission(scene, top, paths)
+        _mission(scene, top, paths, looked_into)
 
 
 def _table(
@@ -98,7 +99,9 @@ FEW_IN_A_MISSION = 4
 """Files of a folder that one table among them makes mission data."""
 
 
-def _mission(scene: InferenceContext, top: str, paths: list[str]) -> None:
+def _mission(scene: InferenceContext, top: str, paths: list[str], looked_into: Set[str]) -> None:
+    """What the tables below a folder make of it. ``looked_into``: some files of each family, which tell whether there
+    are settings of the server among them."""
     kinds = [
         (path, scene.look.kind(path))
         for path in (scene.below(top) if top else [])
@@ -106,10 +109,12 @@ def _mission(scene: InferenceContext, top: str, paths: list[str]) -> None:
     ]
     if (
         top
-        and not any(is_the_servers(path, scene.pairs(path), ()) for path, kind in kinds if kind in DATA)
         and not any(path.startswith(f"{top}/") for path in scene.saved_texts)
         and (len(paths) > 1 or len(kinds) <= FEW_IN_A_MISSION)
         and all(kind in (*DATA, "text", "script", "empty") for _, kind in kinds)
+        and not any(
+            is_the_servers(path, scene.pairs(path), ()) for path, kind in kinds if kind in DATA and path in looked_into
+        )
     ):
         for path, kind in kinds:
             if kind == "text":
