@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import itertools
 import json
 import os
 import random
@@ -17,15 +18,16 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.errors import Damage, EmberKeepError, Refused
+from emberkeep.errors import Damage, EmberKeepError, Refused, UsageError
 from emberkeep.fs import system
 from emberkeep.keep.edit import make_like
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.record import snapshot
 from emberkeep.store.compact import release
 from emberkeep.store.store import Store
+from emberkeep.store.tree import snapshot_tree
 from emberkeep.store.verify import verify
-from emberkeep.vault import checking, encryption, sending, vault
+from emberkeep.vault import checking, encryption, reading, sending, vault
 from emberkeep.vault.backends import FolderBackend
 from tests import depth, farhosts
 from tests.farhosts import free_port
@@ -127,8 +129,10 @@ def test_what_goes_there_comes_back_on_a_new_machine(
     again = kept.vault(where, *words, "--json")
     assert (again.code, again.json["vaults"][0]["new"]) == (0, 0)
     kept.play()
-    later = kept.vault(where, *words, "--json").json["vaults"][0]
-    assert (later["new"], later["removed"]) == (2, 0)  # a pack and a manifest
+    done = kept.vault(where, *words, "--json")
+    assert done.code == 0, done.err
+    later = done.json["vaults"][0]
+    assert (later["new"], later["removed"]) == (3, 1)  # a pack, a manifest, and the index in place of the one before
     seen = kept.vault(where, *words, "--check", "--sample", "100%", "--json")
     assert (seen.code, seen.json["checked"][0]["faults"]) == (0, [])
     assert seen.json["checked"][0]["read"] == seen.json["checked"][0]["files"]
@@ -141,6 +145,90 @@ def test_what_goes_there_comes_back_on_a_new_machine(
     for path in kept.server.rglob("*.*"):
         assert (kept.place / "look" / path.relative_to(kept.server)).read_bytes() == path.read_bytes()
     assert (kept.place / "new" / "rock.keep" / "recipes" / "4.2-4.3.toml").exists()
+
+
+@pytest.mark.parametrize("sealed", [False, True])
+def test_a_file_comes_from_a_vault_with_or_without_the_keep(
+    kept: Kept, target: tuple[str, tuple[str, ...]], sealed: bool
+) -> None:
+    where, way = target
+    words = (*way, *(("--secret-env", "VAULT_WORDS") if sealed else ()))
+    assert kept.vault(where, *words).code == 0
+    state = {name: (kept.server / name).read_bytes() for name in ("world/a.sea", "world/b.sea", "notes.txt")}
+    kept.play()
+    elsewhere = kept.place / "elsewhere"
+    elsewhere.mkdir()
+    for place, at in ((kept.place, ("--keep", str(kept.folder))), (elsewhere, ())):
+        call = (*at, "restore", "2", "--from-vault", where, *words, "--into", "look", "--only", "world/**")
+        done = run_program(*call, cwd=place, environment=kept.environment)
+        assert done.code == 0, done.err
+        found = {name.relative_to(place / "look").as_posix(): name.read_bytes() for name in place.glob("look/*/*")}
+        assert found == {name: data for name, data in state.items() if name.startswith("world")}
+        assert not (place / "look" / "notes.txt").exists()
+    assert [path.name for path in elsewhere.iterdir()] == ["look"]  # no keep was made
+
+
+class Counting(FolderBackend):
+    """A place that knows what was asked of it."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self.asked: list[int] = []
+
+    def get(self, name: str, start: int = 0, end: int = -1) -> Iterator[bytes]:
+        data = b"".join(super().get(name, start, end))
+        self.asked.append(len(data))
+        yield data
+
+
+@pytest.mark.parametrize("sealed", [False, True])
+def test_only_what_is_asked_for_is_fetched(kept: Kept, tmp_path: Path, sealed: bool) -> None:
+    (kept.server / "world" / "c.sea").write_bytes(os.urandom(12_000_000))
+    kept.play()
+    place, _ = folder_vault(kept, sealed)
+    counting = Counting(place)
+    read = vault.Vault(counting, WORDS if sealed else "")
+    store = reading.VaultStore(read, read.finished(), tmp_path)
+    tree = snapshot_tree(store, "3")
+    before = len(counting.asked)
+    assert b"".join(tree.chunks("notes.txt")) == (kept.server / "notes.txt").read_bytes()
+    assert sum(counting.asked) < 2_600_000, "it lies in a block with the ends of others"
+    assert len(counting.asked) - before <= 5  # manifest, index, and of the pack: the seal's head, a block's
+    counting.asked.clear()
+    assert b"".join(tree.chunks("world/c.sea")) == (kept.server / "world" / "c.sea").read_bytes()
+    assert len(counting.asked) <= 6, "what lies behind one another comes at once"
+    assert max(counting.asked) <= reading.AHEAD + (2 << 20)
+    with pytest.raises(UsageError, match="there is no 9 in the vault"):
+        store.manifest("9")
+
+
+def test_what_was_changed_in_a_vault_is_not_given_back(kept: Kept) -> None:
+    for sealed in (False, True):
+        place, words = folder_vault(kept, sealed)
+        largest = max((path for path in place.rglob("*") if path.is_file()), key=lambda path: path.stat().st_size)
+        data = largest.read_bytes()
+        largest.write_bytes(data[:1_000_000] + bytes([data[1_000_000] ^ 1]) + data[1_000_001:])
+        call = ("restore", "latest", "--from-vault", "v", *words, "--into", f"look-{sealed}")
+        damaged = kept(*call, "--only", "world/a.sea")
+        assert (damaged.code, "Traceback" in damaged.err) == (4, False), damaged.err
+        assert not (kept.place / f"look-{sealed}" / "world" / "a.sea").exists()
+        assert kept(*call[:-1], f"whole-{sealed}", "--only", "world/b.sea").code == 0  # which lies elsewhere
+        shutil.rmtree(place)
+        (kept.folder / "vault.json").unlink()
+
+
+def test_a_vault_without_an_index_says_what_to_do(kept: Kept) -> None:
+    place, _ = folder_vault(kept, sealed=False)
+    listed = json.loads((place / "list").read_text())
+    (place / "list").write_text(json.dumps({name: row for name, row in listed.items() if name != "index"}))
+    refused = kept("restore", "latest", "--from-vault", "v", "--into", "look")
+    assert (refused.code, "holds no index" in refused.err, "'emberkeep mirror vault' adds it" in refused.err) == (
+        3,
+        True,
+        True,
+    )
+    kept.vault("v")
+    assert kept("restore", "latest", "--from-vault", "v", "--into", "look").code == 0
 
 
 def folder_vault(kept: Kept, sealed: bool = True) -> tuple[Path, tuple[str, ...]]:
@@ -458,7 +546,7 @@ def test_vaults_of_keep_toml_are_brought_up_to_date_together_or_by_name(kept: Ke
     assert [(kept.place / name / "vault").is_file() for name in ("attic", "cellar")] == [True, True]
     kept.play()
     one = kept("mirror", "vault", "attic", "--json").json
-    assert [vault["new"] for vault in one["vaults"]] == [2]
+    assert [vault["new"] for vault in one["vaults"]] == [3]
     stands = {one["name"]: one["lacking"] for one in kept("survey", "--json").json["vaults"]}
     assert stands == {"attic": 0, "cellar": 1}
     assert "vault cellar: brought up to date" in kept("survey").out
@@ -513,7 +601,7 @@ def due(kept: Kept) -> list[dict[str, str]]:
 def test_what_is_due_brings_vaults_up_to_date(kept: Kept) -> None:
     told(kept, ATTIC + HOURLY)
     came = due(kept)[0]
-    assert (came["kind"], came["state"], came["words"]) == ("vault", "done", "attic: 7 of 7 files sent")
+    assert (came["kind"], came["state"], came["words"]) == ("vault", "done", "attic: 8 of 8 files sent")
     assert kept("mirror", "vault", "--check", "--sample", "100%").code == 0
 
 
@@ -524,7 +612,7 @@ def test_what_is_due_trusts_no_host_that_was_never_met(kept: Kept, tmp_path: Pat
         target = f"{remote.address(tmp_path / 'other' / 'rock.vault')}/"
         told(kept, f'[[vault]]\nname = "far"\ntarget = "{target}"\nkey = "{remote.key}"\n' + ATTIC + HOURLY)
         came = due(kept)[0]
-        assert came["state"] == "failed" and "attic: 7 of 7 files sent" in came["words"], came
+        assert came["state"] == "failed" and "attic: 8 of 8 files sent" in came["words"], came
         assert not (tmp_path / "other" / "rock.vault").exists()
         met = kept("mirror", "vault", "far", "--accept-new")
         assert met.code == 0, met.err
@@ -626,6 +714,17 @@ def test_sizes_around_a_chunk(size: int) -> None:
     whole = b"".join(encryption.sealed(iter([data]), KEY, "n"))
     assert len(whole) == encryption.sealed_size(size)
     assert b"".join(encryption.opened(iter([whole]), KEY, "n")) == data
+    edges = sorted({0, 1, size // 2, size - 1, size, encryption.CHUNK, encryption.CHUNK + 1})
+    for start, end in itertools.combinations([at for at in edges if 0 <= at <= size], 2):
+        low, high = encryption.span(start, end, size)
+        assert high - low < end - start + 2 * encryption.CHUNK + 5 * encryption.TAG
+        some = (whole[: encryption.HEAD], whole[low:high], KEY, "n", start, end, size)
+        assert encryption.opened_span(*some) == data[start:end]
+        for at in (0, high - low - 1):
+            spoilt = bytearray(some[1])
+            spoilt[at] ^= 1
+            with pytest.raises(Damage, match="not what was put there"):
+                encryption.opened_span(some[0], bytes(spoilt), *some[2:])
 
 
 def test_chunks_that_are_missing_doubled_or_moved_are_noticed() -> None:

@@ -132,6 +132,15 @@ def add_only(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_vault_options(parser: argparse._ActionsContainer) -> None:
+    """What the way to a vault takes, and its passphrase."""
+    parser.add_argument("--secret-env", default="", metavar="NAME", help="the environment variable with its passphrase")
+    parser.add_argument("--secret-file", default="", metavar="FILE", help="or a file that only you can read")
+    parser.add_argument("--password-env", default="", metavar="NAME", help="that of the host, where it asks for one")
+    parser.add_argument("--key", default="", metavar="FILE", help="a private key (SFTP)")
+    parser.add_argument("--certificate", default="", metavar="FILE", help="the host's certificate (FTPS)")
+
+
 def add_details(parser: argparse.ArgumentParser) -> None:
     """``--details``: every file of a preview by name."""
     parser.add_argument("--details", action="store_true", help="name every file in the preview")

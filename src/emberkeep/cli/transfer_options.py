@@ -5,10 +5,13 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from pathlib import Path
 
+from emberkeep.errors import UsageError
 from emberkeep.keep.keep import Keep
+from emberkeep.keep.tables.transfer import RemoteAccess, VaultAt, address_of, checked_target, is_by_transfer, is_remote
 from emberkeep.operations.upkeep.transfer_access import connection_settings
 from emberkeep.show.console import Screen
 from emberkeep.transfer.pool import ConnectionPool
@@ -21,6 +24,38 @@ def add_access_options(parser: argparse._ActionsContainer) -> None:
         "--accept-new", action="store_true", help="trust the key of a host that was never met (never a changed one)"
     )
     parser.add_argument("--while-running", action="store_true", help="even though the server seems to run there")
+
+
+def vaults_meant(args: argparse.Namespace, target: str, known: Sequence[VaultAt]) -> list[VaultAt]:
+    """Of the vaults that keep.toml knows the one that ``target`` names, all where it names none, or the one that the
+    call tells."""
+    if not target and not known:
+        raise UsageError("which vault?", hint="name a folder or an address; or tell keep.toml of it: [[vault]]")
+    named = [one for one in known if not target or target in (one.name, one.target)]
+    if named:
+        if args.secret_env or args.secret_file or args.password_env or args.key or args.certificate:
+            raise UsageError(
+                f"keep.toml tells the way to the vault '{named[0].name}'", hint="leave out what the call tells of it"
+            )
+        return named
+    if known and Path(target).name == target and not Path(target).exists():
+        names = ", ".join(one.name for one in known)
+        raise UsageError(
+            f"keep.toml tells of no vault '{target}'",
+            hint=f"it tells of {names}; a new folder here is meant by {os.path.abspath(target)}",
+        )
+    return [vault_told(args, target)]
+
+
+def vault_told(args: argparse.Namespace, target: str) -> VaultAt:
+    """The vault that the call tells."""
+    way = None
+    if is_by_transfer(checked_target(target)):
+        way = RemoteAccess(
+            address_of(target), args.password_env, key=args.key, certificate=args.certificate, connections=1
+        )
+    place = target if is_remote(target) else os.path.abspath(target)
+    return VaultAt(target, place, args.secret_env, args.secret_file, way)
 
 
 def trust(args: argparse.Namespace, screen: Screen) -> Trust:

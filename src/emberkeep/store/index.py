@@ -39,6 +39,13 @@ def load(cache: Path, packs: Path) -> Index:
     return rebuild(packs)
 
 
+def is_current(cache: Path, packs: Path) -> bool:
+    """Whether the cache is whole and of the packs that are there."""
+    with contextlib.suppress(OSError, ValueError, struct.error):
+        return parse(cache.read_bytes(), sizes(packs)) is not None
+    return False
+
+
 def save(cache: Path, packs: Path, index: Index, without: Collection[int] = ()) -> None:
     """Write the cache for the packs that are there, but for those of numbers ``without``, which are about to go.
 

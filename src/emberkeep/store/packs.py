@@ -255,20 +255,24 @@ class PackReader:
 
     def encoded(self, location: Location) -> Encoded | None:
         """A block as it stands in its pack, unchecked but for its head; None when there is no sound head."""
-        path = pack_path(self._folder, location.pack)
         try:
             with self._guard:
-                handle = self._handles.get(location.pack)
-                if handle is None:
-                    handle = self._handles[location.pack] = path.open("rb", buffering=0)
-                handle.seek(location.offset)
-                data = handle.read(HEAD + location.stored)
+                data = self._bytes(location.pack, location.offset, HEAD + location.stored)
         except OSError as error:
-            raise Damage(f"cannot read a pack: {error.strerror}", place=Place(path.name)) from error
+            name = pack_path(self._folder, location.pack).name
+            raise Damage(f"cannot read a pack: {error.strerror}", place=Place(name)) from error
         head = parse_head(data)
         if head is None or len(data) < HEAD + head.stored:
             return None
         return Encoded(head, memoryview(data)[HEAD : HEAD + head.stored])
+
+    def _bytes(self, pack: int, offset: int, size: int) -> bytes:
+        """Some bytes of a pack, by one thread at a time."""
+        handle = self._handles.get(pack)
+        if handle is None:
+            handle = self._handles[pack] = pack_path(self._folder, pack).open("rb", buffering=0)
+        handle.seek(offset)
+        return handle.read(size)
 
 
 def decoded(encoded: Encoded) -> bytes | None:

@@ -87,10 +87,10 @@ class Recent:
 class Store:
     """A store on disk. Opening one reads nothing but its format line; ``create`` makes the folder."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, reader: PackReader | None = None) -> None:
         self.folder = folder
         self.packs = folder / "packs"
-        self._reader = PackReader(self.packs)
+        self._reader = reader or PackReader(self.packs)
         self._index: indexes.Index | None = None
         self.recent = Recent()
         self._manifests: dict[str, Manifest] = {}
@@ -169,6 +169,11 @@ class Store:
     def forget_index(self) -> None:
         """Read the index anew when it is next asked for: another writer may have changed the store."""
         self._index = self._damaged = None
+
+    def save_index(self) -> None:
+        """Have the index on disk be that of the packs that are there."""
+        if not indexes.is_current(self.folder / "index", self.packs):
+            indexes.save(self.folder / "index", self.packs, self.index)
 
     def replace_index(self, index: indexes.Index, without: Collection[int] = ()) -> None:
         """Go on with another index, and write it as the index of all packs but those of numbers ``without``."""

@@ -6,7 +6,7 @@ import ftplib
 import socket
 import ssl
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager, nullcontext, suppress
 from datetime import UTC, datetime
 from typing import Any, NoReturn
 
@@ -149,17 +149,24 @@ class FtpFileSystem:
     # --- contents ------------------------------------------------------------
 
     def read(self, path: str, start: int, size: int) -> Iterator[bytes]:
-        """RETR, from REST where it does not begin at 0."""
+        """RETR, from REST where it does not begin at 0; broken off where it goes on behind what is wanted."""
         with _speaking():
             self._ftp.voidcmd("TYPE I")
             conn = self._ftp.transfercmd(f"RETR {self._at(path)}", rest=start or None)
+            at = start
             try:
                 while data := conn.recv(CHUNK):
+                    if 0 <= size <= at:
+                        break
+                    data = data[: size - at] if size >= 0 else data
                     yield data
-                _unwrapped(conn)
+                    at += len(data)
+                else:
+                    _unwrapped(conn)
             finally:
                 conn.close()
-            self._ftp.voidresp()
+            with suppress(ftplib.error_temp) if data else nullcontext():  # which it answers to what is broken off
+                self._ftp.voidresp()
 
     def write(self, path: str, chunks: Iterable[bytes]) -> None:
         """STOR in passive mode."""

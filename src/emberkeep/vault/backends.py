@@ -35,8 +35,9 @@ class Backend(Protocol):
         """Write a file, all or nothing, over what has that name."""
         ...
 
-    def get(self, name: str) -> Iterator[bytes]:
-        """A file's bytes. UnreadableInput when it is not there."""
+    def get(self, name: str, start: int = 0, end: int = -1) -> Iterator[bytes]:
+        """A file's bytes from ``start`` up to ``end``, to its last where that is -1; what lies elsewhere in it is not
+        read. UnreadableInput when it is not there."""
         ...
 
     def remove(self, name: str) -> None:
@@ -70,10 +71,16 @@ class FolderBackend:
         writing.make_folder(target.parent)
         writing.write_whole(target, chunks())
 
-    def get(self, name: str) -> Iterator[bytes]:
+    def get(self, name: str, start: int = 0, end: int = -1) -> Iterator[bytes]:
         """Read from the disk. UnreadableInput when it cannot be."""
         try:
-            yield from file_chunks(self.folder / name)
+            if end < 0 and not start:
+                yield from file_chunks(self.folder / name)
+                return
+            with (self.folder / name).open("rb") as handle:
+                handle.seek(start)
+                while chunk := handle.read(CHUNK if end < 0 else min(CHUNK, end - handle.tell())):
+                    yield chunk
         except OSError as error:
             raise UnreadableInput(f"cannot read {name}: {error.strerror}", place=Place(self.label)) from error
 
@@ -146,10 +153,10 @@ class RemoteBackend:
                         host.make_folder(path)
                 self._made.add(path)
 
-    def get(self, name: str) -> Iterator[bytes]:
+    def get(self, name: str, start: int = 0, end: int = -1) -> Iterator[bytes]:
         """Fetched. UnreadableInput when it cannot be."""
         try:
-            yield from self.pool.first.steady(name, 0, -1, f"cannot read {name}")
+            yield from self.pool.first.steady(name, start, end, f"cannot read {name}")
         except RemoteError as error:
             raise UnreadableInput(f"cannot read {name}: {error}", place=Place(self.label)) from None
 
@@ -214,17 +221,27 @@ class ObjectBackend:
 
         self._tried(write, f"cannot write {name}")
 
-    def get(self, name: str) -> Iterator[bytes]:
-        """The object's bytes."""
+    def get(self, name: str, start: int = 0, end: int = -1) -> Iterator[bytes]:
+        """The object's bytes; some of them in one request."""
+        if end >= 0:
+            yield self._tried(
+                lambda: self._system.cat_file(self._name(name), start=start, end=end), f"cannot read {name}"
+            )
+            return
         handle = self._tried(lambda: self._system.open(self._name(name), "rb"), f"cannot read {name}")
         with handle:
+            handle.seek(start)
             while chunk := self._tried(lambda: handle.read(CHUNK), f"cannot read {name}"):
                 yield chunk
 
     def remove(self, name: str) -> None:
         """Delete the object."""
-        with suppress(FileNotFoundError):
-            self._system.rm_file(self._name(name))
+
+        def delete() -> None:
+            with suppress(FileNotFoundError):
+                self._system.rm(self._name(name))  # rm_file is not in all versions of its packages
+
+        self._tried(delete, f"cannot remove {name}")
 
     def close(self) -> None:
         """Nothing is kept open."""

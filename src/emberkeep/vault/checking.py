@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Refused, UnreadableInput
@@ -17,7 +15,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE
 from emberkeep.store.store import Store
 from emberkeep.vault.sending import Memory
-from emberkeep.vault.vault import LIST, Listed, Vault
+from emberkeep.vault.vault import LIST, Vault
 
 
 @dataclass(frozen=True)
@@ -58,7 +56,7 @@ def check(
     """Look whether all that the list names is there, of its size; and read every byte of ``share`` of it. ``keep``: the
     one that sends there, and knows what it put there last."""
     memory = Memory(keep) if keep is not None else None
-    listed = _opened(vault, memory.pinned(vault.place.label) if memory else None)
+    listed = vault.contents(memory.pinned(vault.place.label) if memory else None)
     there = vault.place.sizes()
     astray = memory.astray(vault.place.label, listed, LIST in there) if memory else ""
     faults = [astray] if astray else []
@@ -86,9 +84,7 @@ def check(
 def bring_back(vault: Vault, into: Path, progress: Progress = no_op) -> Checked:
     """Make a keep of what a vault holds. Refused where there is one. What came until it is broken off is not fetched
     again; keep.toml comes last, so a keep that is not whole is none."""
-    listed = _opened(vault)
-    if not listed:
-        raise UnreadableInput(f"the vault at {vault.place.label} was begun and never finished")
+    listed = vault.finished()
     if (into / FILE).exists():
         raise Refused(f"{into / FILE} is there already", hint="name a new folder with --keep")
     order = sorted(listed, key=lambda name: (name == f"keep/{FILE}", name))
@@ -105,12 +101,3 @@ def bring_back(vault: Vault, into: Path, progress: Progress = no_op) -> Checked:
         done += row.size
         progress(done, total)
     return Checked(vault.place.label, len(listed), total, len(listed), ())
-
-
-def _opened(vault: Vault, pinned: Mapping[str, Any] | None = None) -> dict[str, Listed]:
-    listed = vault.open(pinned)
-    if listed is None:
-        raise UnreadableInput(
-            f"there is no vault at {vault.place.label}", hint="'emberkeep mirror vault TARGET' makes one"
-        )
-    return listed

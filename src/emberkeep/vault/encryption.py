@@ -80,13 +80,12 @@ def opened(chunks: Iterable[bytes], key: bytes, name: str) -> Iterator[bytes]:
 
     held = bytearray()
     source = iter(chunks)
-    head = len(MAGIC) + SALT
-    while len(held) < head and (more := next(source, b"")):
+    while len(held) < HEAD and (more := next(source, b"")):
         held += more
-    if not held.startswith(MAGIC) or len(held) < head:
+    if not held.startswith(MAGIC) or len(held) < HEAD:
         raise Damage(f"{name} in the vault is no sealed file")
-    cipher = _cipher(key, bytes(held[len(MAGIC) : head]), name)
-    del held[:head]
+    cipher = _cipher(key, bytes(held[len(MAGIC) : HEAD]), name)
+    del held[:HEAD]
     number = 0
     try:
         for chunk in chain((b"",), source):  # some of the first chunk may have come with the head
@@ -100,6 +99,35 @@ def opened(chunks: Iterable[bytes], key: bytes, name: str) -> Iterator[bytes]:
         raise Damage(f"{name} in the vault is not what was put there, or the passphrase is another") from None
 
 
+HEAD = len(MAGIC) + SALT
+"""Bytes before the first chunk."""
+
+
+def span(start: int, end: int, size: int) -> tuple[int, int]:
+    """Where the chunks lie in the sealed form of ``size`` bytes that hold those from ``start`` up to ``end``."""
+    first, last = start // CHUNK, max(start, end - 1) // CHUNK
+    return HEAD + first * (CHUNK + TAG), min(HEAD + (last + 1) * (CHUNK + TAG), sealed_size(size))
+
+
+def opened_span(head: bytes, chunks: bytes, key: bytes, name: str, start: int, end: int, size: int) -> bytes:
+    """The bytes from ``start`` up to ``end`` of ``size`` that were sealed, by the first :data:`HEAD` bytes of their
+    sealed form and what stands in it where :func:`span` tells. Damage as by :func:`opened`."""
+    from cryptography.exceptions import InvalidTag
+
+    if not head.startswith(MAGIC) or len(head) < HEAD:
+        raise Damage(f"{name} in the vault is no sealed file")
+    cipher = _cipher(key, head[len(MAGIC) : HEAD], name)
+    first, last = start // CHUNK, (max(1, -(-size // CHUNK)) - 1)
+    found = []
+    try:
+        for number, at in enumerate(range(0, len(chunks), CHUNK + TAG), first):
+            nonce = _NONCE.pack(number, int(number == last))
+            found.append(cipher.decrypt(nonce, chunks[at : at + CHUNK + TAG], None))
+    except InvalidTag:
+        raise Damage(f"{name} in the vault is not what was put there, or the passphrase is another") from None
+    return b"".join(found)[start - first * CHUNK : end - first * CHUNK]
+
+
 def sealed_size(size: int) -> int:
     """How long the sealed form of ``size`` bytes is."""
-    return len(MAGIC) + SALT + size + TAG * max(1, -(-size // CHUNK))
+    return HEAD + size + TAG * max(1, -(-size // CHUNK))

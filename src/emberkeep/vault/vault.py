@@ -5,7 +5,7 @@
     vault/
       vault            JSON: format, and where it is sealed: salt (hex) and costs of scrypt
       list             JSON: for each file of the keep its name in the vault, bytes and BLAKE3 (hex); written last
-      packs/… snapshots/… defaults/… format    the store's files (see docs/store-format.md), and of the keep
+      packs/… snapshots/… defaults/… format index   the store's files (see docs/store-format.md), and of the keep
       keep/…           keep.toml, answers.toml, orders.toml, recipes/…; behind each name a dot and the first 16
                        digits of its BLAKE3, so that nothing is ever written over
 
@@ -39,7 +39,7 @@ from typing import Any
 
 from blake3 import blake3
 
-from emberkeep.errors import Damage, Place, Refused
+from emberkeep.errors import Damage, Place, Refused, UnreadableInput
 from emberkeep.keep.secrets import secret
 from emberkeep.keep.tables.transfer import VaultAt
 from emberkeep.transfer.protocol import ConnectionSettings, Trust, nobody
@@ -47,7 +47,8 @@ from emberkeep.vault import backends, encryption
 
 FORMAT = 1
 HEAD, LIST = "vault", "list"
-STORE = ("packs/*.pack", "snapshots/*.manifest", "defaults/*.manifest", "format")
+INDEX = "index"
+STORE = ("packs/*.pack", "snapshots/*.manifest", "defaults/*.manifest", "format", INDEX)
 _LARGEST_HEAD = 1 << 16
 
 
@@ -67,6 +68,7 @@ class Vault:
         self.place = place
         self._passphrase = passphrase
         self._key = b""
+        self._heads: dict[str, bytes] = {}
         self.head: dict[str, Any] = {}
 
     # --- opening -------------------------------------------------------------------
@@ -74,7 +76,8 @@ class Vault:
     def open(self, pinned: Mapping[str, Any] | None = None) -> dict[str, Listed] | None:
         """What it holds; None when there is none yet. Refused when the passphrase is lacking, or another, or when its
         head is not the one that is ``pinned``: whoever keeps the files may not choose what they are sealed with."""
-        if HEAD not in self.place.sizes():
+        there = self.place.sizes()
+        if HEAD not in there:
             return None
         head = self._json(b"".join(_first(self.place.get(HEAD), _LARGEST_HEAD)), HEAD)
         if head.get("format") != FORMAT:
@@ -93,7 +96,7 @@ class Vault:
             self._key = encryption.key_of(self._passphrase, bytes.fromhex(head["salt"]), (n, r, p))
         elif self._passphrase:
             raise Refused("this vault is not sealed; a passphrase would promise what it does not keep")
-        if LIST not in self.place.sizes():
+        if LIST not in there:
             return {}
         try:
             rows = self._json(b"".join(self._get(LIST)), LIST)
@@ -107,6 +110,22 @@ class Vault:
         except (AttributeError, TypeError, ValueError):
             raise Damage("the vault's list is not what was put there", place=self._where(LIST)) from None
         return {name: row for name, row in listed.items() if _is_safe(name) and _is_safe(row.called)}
+
+    def contents(self, pinned: Mapping[str, Any] | None = None) -> dict[str, Listed]:
+        """What it holds, nothing where it was never finished. UnreadableInput when there is none."""
+        listed = self.open(pinned)
+        if listed is None:
+            raise UnreadableInput(
+                f"there is no vault at {self.place.label}", hint="'emberkeep mirror vault TARGET' makes one"
+            )
+        return listed
+
+    def finished(self, pinned: Mapping[str, Any] | None = None) -> dict[str, Listed]:
+        """What it holds. UnreadableInput also when it was never finished."""
+        listed = self.contents(pinned)
+        if not listed:
+            raise UnreadableInput(f"the vault at {self.place.label} was begun and never finished")
+        return listed
 
     def begin(self) -> None:
         """Make an empty vault."""
@@ -160,6 +179,17 @@ class Vault:
             yield chunk
         if hasher.hexdigest() != listed.digest:
             raise Damage(f"{name} in the vault is not what was put there", place=self._where(name))
+
+    def part(self, listed: Listed, start: int, end: int) -> bytes:
+        """The bytes of a file from ``start`` up to ``end``, for which no others are fetched but those of the seal. What
+        is not sealed may be anything: whoever asks has to know it again."""
+        called = listed.called
+        if not self._key:
+            return b"".join(self.place.get(called, start, end))
+        if called not in self._heads:
+            self._heads[called] = b"".join(self.place.get(called, 0, encryption.HEAD))
+        chunks = b"".join(self.place.get(called, *encryption.span(start, end, listed.size)))
+        return encryption.opened_span(self._heads[called], chunks, self._key, called, start, end, listed.size)
 
     def stored(self, listed: Listed) -> int:
         """How many bytes a file takes there."""

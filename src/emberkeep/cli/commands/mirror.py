@@ -6,7 +6,7 @@ from __future__ import annotations
 import argparse
 from typing import NamedTuple
 
-from emberkeep.cli.context import add_details, add_go, add_only, answer, now, opened, the_keep
+from emberkeep.cli.context import add_details, add_go, add_only, add_vault_options, answer, now, opened, the_keep
 from emberkeep.cli.run_context import run_context_for
 from emberkeep.cli.transfer_options import add_access_options, connections_to
 from emberkeep.errors import UsageError
@@ -64,11 +64,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     vault.add_argument("--check", action="store_true", help="look whether all is there, and read what --sample says")
     vault.add_argument("--sample", metavar="SHARE", help="how much of it to read to the last byte, as 5%%")
     vault.add_argument("--bring-back", action="store_true", help="make the keep named by --keep of what is in it")
-    vault.add_argument("--secret-env", default="", metavar="NAME", help="the environment variable with its passphrase")
-    vault.add_argument("--secret-file", default="", metavar="FILE", help="or a file that only you can read")
-    vault.add_argument("--password-env", default="", metavar="NAME", help="that of the host, where it asks for one")
-    vault.add_argument("--key", default="", metavar="FILE", help="a private key (SFTP)")
-    vault.add_argument("--certificate", default="", metavar="FILE", help="the host's certificate (FTPS)")
+    add_vault_options(vault)
     add_access_options(parser)
     add_details(parser)
     add_go(parser, "send it; a fetch only writes the copy here and needs no word")

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import argparse
 import os
+from contextlib import closing
 from functools import partial
 from pathlib import Path
 
-from emberkeep.cli.context import add_go, add_only, answer, now, opened, the_keep
+from emberkeep.cli.context import add_go, add_only, add_vault_options, answer, now, opened, the_keep
 from emberkeep.errors import Damage, Refused, UsageError, system_may_refuse
 from emberkeep.fs import writing
 from emberkeep.inventory.roles import require_some
@@ -27,6 +28,7 @@ EXAMPLES = (
     "emberkeep restore 'before 4.3' --only tiles:-2,0..3,4 --go",
     "emberkeep restore 'before 4.3' --player Una --go",
     "emberkeep restore 3 --into /tmp/a-look",
+    "emberkeep restore latest --only world/pier.sea --into a-look --from-vault s3://bucket/rock",
     "emberkeep restore latest --only databases/accounts --go",
     "emberkeep restore latest --only databases/accounts --into-database accounts_look --go",
 )
@@ -49,6 +51,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--what-fits", action="store_true", help="with --into: leave out names that the disk there cannot hold"
     )
     parser.add_argument("--rehash", action="store_true", help="read every live file to compare it")
+    vault = parser.add_argument_group("from a vault")
+    vault.add_argument(
+        "--from-vault",
+        nargs="?",
+        const="",
+        metavar="TARGET",
+        help="with --into: from the second copy, fetching only what is asked for (none: the one of keep.toml)",
+    )
+    add_vault_options(vault)
+    vault.add_argument("--accept-new", action="store_true", help="trust the key of a host that was never met")
     add_go(parser, "write into the server folder")
 
 
@@ -56,6 +68,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     """A preview without ``--go``; in place, a snapshot is taken first."""
     if args.what_fits and not args.into:
         raise UsageError("--what-fits goes with --into")
+    if args.from_vault is not None:
+        return _from_vault(args, screen)
     keep = the_keep(args)
     with opened(keep) as store:
         tree = snapshot.find(store, keep, args.ref, now())
@@ -66,6 +80,47 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         if args.into:
             return _elsewhere(args, screen, keep, tree)
         return _in_place(args, screen, keep, store, tree)
+
+
+def _from_vault(args: argparse.Namespace, screen: Screen) -> int:
+    """Into a new folder, of a vault; the keep, where there is none here, is read from the vault as well."""
+    if not args.into or args.player or args.into_database:
+        raise UsageError("--from-vault goes with --into DIR, and with --only SEL")
+    import tempfile  # only here
+
+    from emberkeep.cli.transfer_options import trust, vault_told, vaults_meant
+    from emberkeep.vault import reading
+    from emberkeep.vault.sending import Memory
+    from emberkeep.vault.vault import opened as opened_vault
+
+    here = _keep_here(args)
+    if here is None and not args.from_vault:
+        raise UsageError("which vault?", hint="no keep is found here that tells of one: --from-vault TARGET")
+    meant = vaults_meant(args, args.from_vault, here.config.vaults) if here else [vault_told(args, args.from_vault)]
+    if len(meant) > 1:
+        names = ", ".join(one.name for one in meant)
+        raise UsageError("which vault?", hint=f"keep.toml tells of {names}: --from-vault NAME")
+    with tempfile.TemporaryDirectory(prefix="emberkeep-") as name:
+        room = Path(name)
+        known = here.folder if here else room
+        with opened_vault(meant[0], known, os.environ, trust(args, screen)) as vault:
+            memory = Memory(here) if here else None
+            listed = vault.finished(memory.pinned(vault.place.label) if memory else None)
+            if memory and (astray := memory.astray(vault.place.label, listed, is_there=True)):
+                screen.note(f"the vault {vault.place.label}: {astray}")
+            keep = here or reading.keep_of(vault, listed, room / "keep")
+            with closing(reading.VaultStore(vault, listed, room)) as store:
+                return _elsewhere(args, screen, keep, snapshot.find(store, keep, args.ref, now()))
+
+
+def _keep_here(args: argparse.Namespace) -> Keep | None:
+    """The keep that is meant; None where nothing says one and none is found."""
+    try:
+        return the_keep(args)
+    except UsageError:
+        if args.keep:
+            raise
+        return None
 
 
 def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, tree: SnapshotTree) -> int:

@@ -9,10 +9,10 @@ from pathlib import Path
 
 from emberkeep.cli.commands.verify import share_of
 from emberkeep.cli.context import answer, now, the_keep
-from emberkeep.cli.transfer_options import trust
+from emberkeep.cli.transfer_options import trust, vault_told, vaults_meant
 from emberkeep.errors import EmberKeepError, UsageError, system_may_refuse
 from emberkeep.keep.keep import Keep
-from emberkeep.keep.tables.transfer import RemoteAccess, VaultAt, address_of, checked_target, is_by_transfer, is_remote
+from emberkeep.keep.tables.transfer import VaultAt
 from emberkeep.show import mirror as view
 from emberkeep.show.console import BAD, Screen, progress
 from emberkeep.vault import checking, sending, vault
@@ -26,7 +26,7 @@ def run_vault(args: argparse.Namespace, screen: Screen) -> int:
     if args.bring_back:
         return _bring_back(args, screen)
     keep = the_keep(args)
-    meant = _meant(args, keep)
+    meant = vaults_meant(args, args.target or "", keep.config.vaults)
     share = share_of(args.sample) if args.sample else 0.0
     done: list[sending.Sent | checking.Checked] = []
     failed: dict[str, EmberKeepError] = {}
@@ -79,38 +79,9 @@ def _bring_back(args: argparse.Namespace, screen: Screen) -> int:
     if not args.keep:
         raise UsageError("which folder is to become the keep?", hint="--keep DIR names it")
     folder = Path(os.path.abspath(args.keep))
-    with vault.opened(_named_vault(args), folder, os.environ, trust(args, screen)) as found, progress("vault") as step:
+    with (
+        vault.opened(vault_told(args, args.target), folder, os.environ, trust(args, screen)) as found,
+        progress("vault") as step,
+    ):
         back = checking.bring_back(found, folder, step)
     return answer(args, 0, {"keep": folder, "brought": back}, lambda: view.brought(screen, back, folder))
-
-
-def _meant(args: argparse.Namespace, keep: Keep) -> list[VaultAt]:
-    """The vaults of keep.toml, the one of them that TARGET names, or the one that the call tells."""
-    known = keep.config.vaults
-    if not args.target and not known:
-        raise UsageError("which vault?", hint="emberkeep mirror vault TARGET; or tell keep.toml of it: [[vault]]")
-    named = [one for one in known if not args.target or args.target in (one.name, one.target)]
-    if named:
-        if args.secret_env or args.secret_file or args.password_env or args.key or args.certificate:
-            raise UsageError(
-                f"keep.toml tells the way to the vault '{named[0].name}'", hint="leave out what the call tells of it"
-            )
-        return named
-    if known and Path(args.target).name == args.target and not Path(args.target).exists():
-        names = ", ".join(one.name for one in known)
-        raise UsageError(
-            f"keep.toml tells of no vault '{args.target}'",
-            hint=f"it tells of {names}; a new folder here is meant by {os.path.abspath(args.target)}",
-        )
-    return [_named_vault(args)]
-
-
-def _named_vault(args: argparse.Namespace) -> VaultAt:
-    """The vault that the call tells."""
-    way = None
-    if is_by_transfer(checked_target(args.target)):
-        way = RemoteAccess(
-            address_of(args.target), args.password_env, key=args.key, certificate=args.certificate, connections=1
-        )
-    target = args.target if is_remote(args.target) else os.path.abspath(args.target)
-    return VaultAt(args.target, target, args.secret_env, args.secret_file, way)

@@ -1,0 +1,118 @@
+"""Reading snapshots where they lie in a vault: of its packs, only the blocks that are asked for are fetched."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from emberkeep.errors import Damage, Place, Refused, UsageError
+from emberkeep.fs import writing
+from emberkeep.keep.keep import Keep
+from emberkeep.store import damage
+from emberkeep.store import index as indexes
+from emberkeep.store.packs import PackReader, pack_path
+from emberkeep.store.store import Store
+from emberkeep.vault.vault import INDEX, Listed, Vault
+
+AHEAD = 8 << 20
+"""Bytes fetched at once where blocks are asked for that lie behind one another: fewer requests, and little memory."""
+_KEEP = "keep/"
+
+
+class VaultPacks(PackReader):
+    """The packs of a vault."""
+
+    def __init__(self, vault: Vault, listed: Mapping[str, Listed]) -> None:
+        super().__init__(Path("packs"))
+        self._vault = vault
+        self._listed = {int(Path(name).stem): row for name, row in listed.items() if name.startswith("packs/")}
+        self._window: tuple[int, int, bytes] = (0, 0, b"")
+
+    @property
+    def sizes(self) -> dict[int, int]:
+        """The packs by number, with their bytes."""
+        return {number: row.size for number, row in sorted(self._listed.items())}
+
+    def there(self, pack: int) -> bool:
+        """Whether the vault's list names it."""
+        return pack in self._listed
+
+    def _bytes(self, pack: int, offset: int, size: int) -> bytes:
+        number, start, data = self._window
+        end = offset + size
+        if number == pack and start <= offset and end <= start + len(data):
+            return data[offset - start : end - start]
+        row = self._listed[pack]
+        goes_on = number == pack and offset == start + len(data)
+        until = min(max(end, offset + AHEAD) if goes_on else end, row.size)
+        if offset >= until:
+            raise Damage("the vault's index names bytes that its pack does not have", place=self._place(pack))
+        data = self._vault.part(row, offset, until)
+        self._window = (pack, offset, data)
+        return data[:size]
+
+    def _place(self, pack: int) -> Place:
+        return Place(f"{self._vault.place.label}/packs/{pack_path(Path(), pack).name}")
+
+
+class VaultStore(Store):
+    """The store that a vault holds, to be read from. ``room``: an empty folder, which stays so. Refused where the vault
+    has no index."""
+
+    def __init__(self, vault: Vault, listed: Mapping[str, Listed], room: Path) -> None:
+        self._packs_there = VaultPacks(vault, listed)
+        super().__init__(room / "store", self._packs_there)
+        self._vault, self._listed = vault, listed
+        self._fetched: dict[str, bytes] = {}
+        self._index = self._loaded()  # now, so that nothing is begun that cannot be done
+
+    def _loaded(self) -> indexes.Index:
+        row = self._listed.get(INDEX)
+        try:
+            if row is not None:
+                return indexes.parse(self._whole(INDEX, row), self._packs_there.sizes)
+        except ValueError:
+            pass
+        raise Refused(
+            "this vault holds no index of its packs, or one of others: an earlier Ember Keep sent it",
+            place=Place(self._vault.place.label),
+            hint="'emberkeep mirror vault' adds it; without the keep, 'mirror vault TARGET --bring-back' needs none",
+        )
+
+    @property
+    def damaged(self) -> set[damage.Spot]:
+        """None are known: each block is checked when it is read."""
+        return set()
+
+    def numbers(self) -> list[int]:
+        """Those of the vault's list."""
+        stems = (Path(name).stem for name in self._listed if name.startswith("snapshots/"))
+        return sorted(int(stem) for stem in stems if stem.isdigit())
+
+    def versions(self) -> list[str]:
+        """Those of the vault's list."""
+        names = (name for name in self._listed if name.startswith("defaults/"))
+        return [name.removeprefix("defaults/").removesuffix(".manifest") for name in names]
+
+    def bytes_of(self, path: Path) -> bytes:
+        """A manifest file as the vault has it."""
+        name = path.relative_to(self.folder).as_posix()
+        row = self._listed.get(name)
+        if row is None:
+            raise UsageError(f"there is no {path.stem.lstrip('0')} in the vault", place=Place(self._vault.place.label))
+        return self._whole(name, row)
+
+    def _whole(self, name: str, row: Listed) -> bytes:
+        if name not in self._fetched:
+            self._fetched[name] = b"".join(self._vault.get(name, row))
+        return self._fetched[name]
+
+
+def keep_of(vault: Vault, listed: Mapping[str, Listed], room: Path) -> Keep:
+    """What the vault knows of its keep: keep.toml and what is beside it, written into an empty folder."""
+    for name, row in listed.items():
+        if name.startswith(_KEEP):
+            target = room / name.removeprefix(_KEEP)
+            writing.make_folder(target.parent)
+            writing.write_whole(target, vault.get(name, row))
+    return Keep(room)
