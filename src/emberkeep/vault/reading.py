@@ -16,6 +16,8 @@ from emberkeep.vault.vault import INDEX, Listed, Vault
 
 AHEAD = 8 << 20
 """Bytes fetched at once where blocks are asked for that lie behind one another: fewer requests, and little memory."""
+_WINDOWS = 4
+"""Places in packs that may be read from in turns, as by several threads, with what was fetched there last."""
 _KEEP = "keep/"
 
 
@@ -26,7 +28,7 @@ class VaultPacks(PackReader):
         super().__init__(Path("packs"))
         self._vault = vault
         self._listed = {int(Path(name).stem): row for name, row in listed.items() if name.startswith("packs/")}
-        self._window: tuple[int, int, bytes] = (0, 0, b"")
+        self._windows: list[tuple[int, int, bytes]] = []
 
     @property
     def sizes(self) -> dict[int, int]:
@@ -38,17 +40,21 @@ class VaultPacks(PackReader):
         return pack in self._listed
 
     def _bytes(self, pack: int, offset: int, size: int) -> bytes:
-        number, start, data = self._window
-        end = offset + size
-        if number == pack and start <= offset and end <= start + len(data):
-            return data[offset - start : end - start]
-        row = self._listed[pack]
-        goes_on = number == pack and offset == start + len(data)
-        until = min(max(end, offset + AHEAD) if goes_on else end, row.size)
+        end, row = offset + size, self._listed[pack]
+        before = None
+        for window in self._windows:
+            number, start, data = window
+            if number == pack and start <= offset and end <= start + len(data):
+                return data[offset - start : end - start]
+            if number == pack and 0 <= offset - start - len(data) <= AHEAD:
+                before = window
+        until = min(max(end, offset + AHEAD) if before else end, row.size)
         if offset >= until:
             raise Damage("the vault's index names bytes that its pack does not have", place=self._place(pack))
         data = self._vault.part(row, offset, until)
-        self._window = (pack, offset, data)
+        if before:  # it goes on from there
+            self._windows.remove(before)
+        self._windows = [*self._windows[1 - _WINDOWS :], (pack, offset, data)]
         return data[:size]
 
     def _place(self, pack: int) -> Place:
