@@ -20,8 +20,6 @@ from collections.abc import Iterator
 from contextlib import closing
 from pathlib import Path
 
-import numpy as np
-
 from emberkeep.demo import sample
 
 SECTOR = sample.SECTOR
@@ -39,28 +37,18 @@ def build(place: Path) -> Path:
     return server
 
 
-def build_dense(place: Path) -> Path:
-    """A world of another nature, the same size: every sector of its 400 tiles is full of what a world is made of
-    (heights that go on from one another, kinds of ground of which few are common), nothing is empty and nothing is
-    noise. The rest is as in :func:`build`; the server's folder."""
+def build_packed(place: Path) -> Path:
+    """A world of another nature and the same size, so that nobody tunes to one: 400 tiles whose chunks the engine packs
+    itself, as many do, so that nothing in them shrinks. The rest is as in :func:`build`; the server's folder."""
     server = build(place)
     for number, tile in enumerate(tiles(server)):
         tile.unlink()
-        if number < DENSE_TILES:
-            tile.write_bytes(_dense_tile(number))
+        if number < PACKED_TILES:
+            tile.write_bytes(random.Random(f"tile {number}").randbytes(PACKED_SIZE))
     return server
 
 
-DENSE_TILES, DENSE_SIZE = 400, 3_500_000
-
-
-def _dense_tile(number: int) -> bytes:
-    """Half heights, half kinds of ground, of 16 bits each, in turns of a sector."""
-    chance = np.random.default_rng(number)
-    count = DENSE_SIZE // SECTOR // 2
-    heights = np.cumsum(chance.integers(-3, 4, (count, SECTOR // 2), np.int16), axis=1, dtype=np.int16)
-    ground = chance.zipf(1.6, (count, SECTOR // 2)).clip(0, 900).astype(np.int16)
-    return np.stack([heights, ground], axis=1).tobytes()
+PACKED_TILES, PACKED_SIZE = 400, 854 * SECTOR
 
 
 def tiles(server: Path) -> list[Path]:
@@ -79,8 +67,11 @@ def week(server: Path, number: int) -> None:
     economy(server, chance)
 
 
-def rewrite_where_people_were(paths: list[Path], chance: random.Random, share: float = 0.03) -> int:
-    """Rewrite ``share`` of all sectors in stretches of 8 to 64, in 8 % of the tiles; the bytes written."""
+def rewrite_where_people_were(
+    paths: list[Path], chance: random.Random, share: float = 0.03, *, packed: bool = False
+) -> int:
+    """Rewrite ``share`` of all sectors in stretches of 8 to 64, in 8 % of the tiles; the bytes written. ``packed``: of
+    a world as :func:`build_packed` makes it."""
     written = 0
     visited = chance.sample(paths, max(1, len(paths) * 8 // 100))
     left = int(sum(path.stat().st_size for path in paths) // SECTOR * share)
@@ -92,13 +83,13 @@ def rewrite_where_people_were(paths: list[Path], chance: random.Random, share: f
                 length = min(chance.randrange(8, 65), each - done, sectors)
                 tile.seek(chance.randrange(sectors - length + 1) * SECTOR)
                 for _ in range(length):
-                    tile.write(sector(chance))
+                    tile.write(chance.randbytes(SECTOR) if packed else sector(chance))
                 done += length
         written += done * SECTOR
     return written
 
 
-def rewrite_everywhere(paths: list[Path], chance: random.Random, share: float = 0.03) -> int:
+def rewrite_everywhere(paths: list[Path], chance: random.Random, share: float = 0.03, *, packed: bool = False) -> int:
     """The hardest case: ``share`` of the sectors, drawn one by one from all tiles; the bytes written."""
     written = 0
     for path in paths:
@@ -106,7 +97,7 @@ def rewrite_everywhere(paths: list[Path], chance: random.Random, share: float = 
         with path.open("r+b") as tile:
             for at in chance.sample(range(sectors), round(sectors * share)):
                 tile.seek(at * SECTOR)
-                tile.write(sector(chance))
+                tile.write(chance.randbytes(SECTOR) if packed else sector(chance))
                 written += SECTOR
     return written
 

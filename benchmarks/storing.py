@@ -1,6 +1,6 @@
 """How fast and small the store is beside what admins use now, measured in one run on this machine.
 
-    python benchmarks/storing.py [--place DIR] [--rounds N] [--weeks N]
+    python benchmarks/storing.py [--place DIR] [--rounds N] [--weeks N] [--packed]
 
 Builds the large sample in DIR (see corpora.py; 1.5 GB, and about ten times that in copies for three rounds, as nothing is deleted before
 the end: some file systems are slow to make files for a minute after many were, which whoever comes first would pay for), then times whole
@@ -31,8 +31,8 @@ TAR = f"tar -cf - {sample.SERVER} | zstd -3 -T2 -q -f -o %s"
 class Bench:
     """The sample, its keep, and what was measured so far."""
 
-    def __init__(self, place: Path, rounds: int) -> None:
-        self.place, self.rounds = place, rounds
+    def __init__(self, place: Path, rounds: int, *, packed: bool = False) -> None:
+        self.place, self.rounds, self.packed = place, rounds, packed
         self.peak = 0.0
         self.server = place / sample.SERVER
         self.keep = place / f"{sample.SERVER}.keep"
@@ -129,7 +129,8 @@ def after_change(bench: Bench, first: float, size: int) -> None:
         best, added, written, others = 1e9, 0, 0, 1e9
         for number in range(bench.rounds):
             begun = time.time_ns()
-            written = rewrite(corpora.tiles(bench.server), random.Random(f"{name} {number}"))
+            chance = random.Random(f"{name} {number}")
+            written = rewrite(corpora.tiles(bench.server), chance, packed=bench.packed)
             time.sleep(3)
             before = store_size(bench.keep)
             best = min(best, bench.ember("snapshot")[0])
@@ -230,10 +231,11 @@ def main() -> None:
     parser.add_argument("--place", type=Path, help="where to work (default: a temporary folder)")
     parser.add_argument("--rounds", type=int, default=3)
     parser.add_argument("--weeks", type=int, default=52)
+    parser.add_argument("--packed", action="store_true", help="of tiles in which nothing shrinks; without the year")
     args = parser.parse_args()
     with tempfile.TemporaryDirectory(prefix="emberkeep-bench-", dir=args.place) as room:
-        bench = Bench(Path(room), args.rounds)
-        corpora.build(bench.place)
+        bench = Bench(Path(room), args.rounds, packed=args.packed)
+        (corpora.build_packed if args.packed else corpora.build)(bench.place)
         run([*ember("adopt", sample.SERVER)], bench.place)
         print(f"Python {sys.version.split()[0]}, {os.cpu_count()} cores", flush=True)
         first = first_snapshot(bench)
@@ -242,7 +244,7 @@ def main() -> None:
         after_change(bench, first, size)
         restoring(bench)
         verifying(bench)
-        if args.weeks:
+        if args.weeks and not args.packed:
             year(bench, args.weeks)
         bench.tell("memory, the most of any command", f"{bench.peak:.0f} MB", "300 MB", bench.peak <= 300)
 

@@ -15,9 +15,10 @@ from emberkeep.store.store import Store
 from emberkeep.vault.vault import INDEX, Listed, Vault
 
 AHEAD = 8 << 20
-"""Bytes fetched at once where blocks are asked for that lie behind one another: fewer requests, and little memory."""
-_WINDOWS = 4
-"""Places in packs that may be read from in turns, as by several threads, with what was fetched there last."""
+"""Bytes fetched at once where blocks are asked for that lie near one another: fewer requests, and little memory."""
+_STRETCHES, _TOUCHED = 5, 12
+"""How many stretches of packs are kept at hand, and of how many it is known that they were read from: a file's blocks
+may lie in several packs, and several threads read."""
 _KEEP = "keep/"
 
 
@@ -28,7 +29,8 @@ class VaultPacks(PackReader):
         super().__init__(Path("packs"))
         self._vault = vault
         self._listed = {int(Path(name).stem): row for name, row in listed.items() if name.startswith("packs/")}
-        self._windows: list[tuple[int, int, bytes]] = []
+        self._stretches: dict[tuple[int, int], bytes] = {}
+        self._touched: list[tuple[int, int]] = []
 
     @property
     def sizes(self) -> dict[int, int]:
@@ -41,21 +43,26 @@ class VaultPacks(PackReader):
 
     def _bytes(self, pack: int, offset: int, size: int) -> bytes:
         end, row = offset + size, self._listed[pack]
-        before = None
-        for window in self._windows:
-            number, start, data = window
-            if number == pack and start <= offset and end <= start + len(data):
-                return data[offset - start : end - start]
-            if number == pack and 0 <= offset - start - len(data) <= AHEAD:
-                before = window
-        until = min(max(end, offset + AHEAD) if before else end, row.size)
-        if offset >= until:
+        if end > row.size:
             raise Damage("the vault's index names bytes that its pack does not have", place=self._place(pack))
-        data = self._vault.part(row, offset, until)
-        if before:  # it goes on from there
-            self._windows.remove(before)
-        self._windows = [*self._windows[1 - _WINDOWS :], (pack, offset, data)]
-        return data[:size]
+        first, last = offset // AHEAD, (end - 1) // AHEAD
+        near = any((pack, at) in self._touched for at in (first - 1, first, last))
+        self._touched = [*self._touched[1 - _TOUCHED :], (pack, last)]
+        if not near:
+            return self._vault.part(row, offset, end)
+        data = b"".join(self._stretch(pack, at) for at in range(first, last + 1))
+        return data[offset - first * AHEAD : end - first * AHEAD]
+
+    def _stretch(self, pack: int, number: int) -> bytes:
+        """One of the stretches of :data:`AHEAD` bytes that a pack is made of."""
+        data = self._stretches.pop((pack, number), b"")
+        if not data:
+            row = self._listed[pack]
+            data = self._vault.part(row, number * AHEAD, min((number + 1) * AHEAD, row.size))
+            while len(self._stretches) >= _STRETCHES:
+                self._stretches.pop(next(iter(self._stretches)))
+        self._stretches[pack, number] = data  # as the one that was used last
+        return data
 
     def _place(self, pack: int) -> Place:
         return Place(f"{self._vault.place.label}/packs/{pack_path(Path(), pack).name}")
