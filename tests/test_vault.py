@@ -217,6 +217,26 @@ def test_what_was_changed_in_a_vault_is_not_given_back(kept: Kept) -> None:
         (kept.folder / "vault.json").unlink()
 
 
+def test_a_call_that_cannot_be_meant_is_refused_before_anything_is_fetched(kept: Kept) -> None:
+    folder_vault(kept, sealed=False)
+    nobody = kept.place / "elsewhere"
+    nobody.mkdir()
+    ask = ("restore", "latest", "--into", "look")
+    for place, words, told in (
+        (kept.place, ("restore", "latest", "--from-vault", "v", "--go"), "goes with --into DIR"),
+        (kept.place, (*ask, "--from-vault", "v", "--player", "Una"), "goes with --into DIR"),
+        (kept.place, (*ask, "--secret-env", "VAULT_WORDS"), "goes with --from-vault"),
+        (kept.place, (*ask, "--from-vault"), "which vault?"),
+        (nobody, (*ask, "--from-vault"), "no keep is found here"),
+        (nobody, (*ask, "--from-vault", "nothing"), "there is no vault at"),
+        (nobody, (*ask, "--from-vault", "../v", "--only", "nowhere/**"), "selects nothing in snapshot 2"),
+        (nobody, ("--keep", "nothing", *ask, "--from-vault", "../v"), "is not a keep"),
+    ):
+        at = ("--keep", str(kept.folder)) if place == kept.place else ()
+        refused = run_program(*at, *words, cwd=place, environment=kept.environment)
+        assert (refused.code, told in refused.err, (place / "look").exists()) == (2, True, False), refused.err
+
+
 def test_a_vault_without_an_index_says_what_to_do(kept: Kept) -> None:
     place, _ = folder_vault(kept, sealed=False)
     listed = json.loads((place / "list").read_text())

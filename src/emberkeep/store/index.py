@@ -41,9 +41,11 @@ def load(cache: Path, packs: Path) -> Index:
 
 def is_current(cache: Path, packs: Path) -> bool:
     """Whether the cache is whole and of the packs that are there."""
-    with contextlib.suppress(OSError, ValueError, struct.error):
-        return parse(cache.read_bytes(), sizes(packs)) is not None
-    return False
+    try:
+        parse(cache.read_bytes(), sizes(packs))
+    except (OSError, ValueError, struct.error):
+        return False
+    return True
 
 
 def save(cache: Path, packs: Path, index: Index, without: Collection[int] = ()) -> None:

@@ -12,6 +12,7 @@ from emberkeep.cli.context import add_go, add_only, add_vault_options, answer, n
 from emberkeep.errors import Damage, Refused, UsageError, system_may_refuse
 from emberkeep.fs import writing
 from emberkeep.inventory.roles import require_some
+from emberkeep.keep import locate
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.operations.flows import restore as recovery
@@ -70,6 +71,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         raise UsageError("--what-fits goes with --into")
     if args.from_vault is not None:
         return _from_vault(args, screen)
+    if args.secret_env or args.secret_file or args.password_env or args.key or args.certificate or args.accept_new:
+        raise UsageError("the way to a vault goes with --from-vault")
     keep = the_keep(args)
     with opened(keep) as store:
         tree = snapshot.find(store, keep, args.ref, now())
@@ -115,12 +118,7 @@ def _from_vault(args: argparse.Namespace, screen: Screen) -> int:
 
 def _keep_here(args: argparse.Namespace) -> Keep | None:
     """The keep that is meant; None where nothing says one and none is found."""
-    try:
-        return the_keep(args)
-    except UsageError:
-        if args.keep:
-            raise
-        return None
+    return the_keep(args) if locate.keep_meant(args.keep, os.environ, str(Path.cwd())) else None
 
 
 def _player(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store, tree: SnapshotTree) -> int:
