@@ -122,6 +122,7 @@ def test_what_cannot_be_meant(tmp_path: Path, keeps: Path) -> None:
         (("--keep", "keeps/a.keep", "survey", "--all", "keeps"), "either --keep or --all"),
         (("survey", "--all", "keeps", "--jobs", "0"), "--jobs wants at least 1"),
         (("--keep", "keeps/a.keep", "survey", "--json-lines"), "--json-lines goes with --all"),
+        (("--keep", "keeps/a.keep", "survey", "--jobs", "2"), "--jobs goes with --all"),
     ):
         done = run_program(*words, cwd=tmp_path)
         assert (done.code, told in done.err) == (2, True), words

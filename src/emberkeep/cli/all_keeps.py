@@ -60,13 +60,14 @@ def run_all(args: argparse.Namespace, screen: Screen, arguments: Sequence[str], 
     """Every keep is dealt with, whatever becomes of the others; the exit code is the highest of theirs."""
     if args.keep:
         raise UsageError("either --keep or --all")
-    if args.jobs < 1:
+    jobs = args.jobs if args.jobs is not None else os.cpu_count() or 1
+    if jobs < 1:
         raise UsageError("--jobs wants at least 1")
     keeps = keeps_in(Path(os.path.abspath(args.keeps)))
     words = [*_without_all(arguments), "--json"]
     found: dict[str, One] = {}
     with progress(args.command, screen) as step:
-        for one in _each(program, keeps, words, args.jobs, own=args.as_owner):
+        for one in _each(program, keeps, words, jobs, own=args.as_owner):
             found[one.keep] = one
             step(len(found), len(keeps))
             if args.json_lines:

@@ -209,6 +209,10 @@ def _done(args: argparse.Namespace, arguments: Sequence[str], screen: Screen) ->
         from emberkeep.errors import UsageError
 
         raise UsageError("--json-lines goes with --all", hint="--json gives one document")
+    if getattr(args, "jobs", None) is not None:
+        from emberkeep.errors import UsageError
+
+        raise UsageError("--jobs goes with --all")
     from emberkeep.documents.registry import read_once
     from emberkeep.fs.metadata import not_given
     from emberkeep.show.words import count
