@@ -22,7 +22,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from emberkeep.databases.live import LiveTree
+from emberkeep.fs import folder_tree
 from emberkeep.fs.folder_tree import FolderTree, holes_of
+from emberkeep.fs.scan import Scan
 from emberkeep.fs.trees import AS_IT_IS, CHUNK, chunks_of
 from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply, restore_plan
@@ -142,6 +144,23 @@ def test_hard_links_are_made_and_broken_as_the_snapshot_says(store: Store, root:
     (root / "one").write_text("both")
     put_back(store, "1", root, "two")
     assert [(root / name).read_text() for name in ("one", "two")] == ["both", "same"]
+
+
+def test_what_a_scan_told_of_very_many_paths_is_let_go_and_its_fingerprint_stays(
+    root: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name in ("a", "b", "c"):
+        (root / name).write_text(name)
+    plain = FolderTree(root)
+    assert plain.entries() and plain.scanned().rows
+    monkeypatch.setattr(folder_tree, "_VERY_MANY", 2)
+    for make in (FolderTree, LiveTree):
+        tree = make(root)
+        assert set(tree.entries()) == {"a", "b", "c"} and not tree.scanned().rows
+        assert tree.fingerprint() == Scan(str(root)).fingerprint() != ""
+    (root / "book.db-wal").write_text("x")
+    tree = LiveTree(root)
+    assert tree.entries() and tree.fingerprint() == ""
 
 
 def _sparse(path: Path, stretches: Sequence[tuple[int, bytes]], size: int) -> None:

@@ -20,6 +20,7 @@ from emberkeep.databases.sqlite import MAGIC
 from emberkeep.errors import UnreadableInput
 from emberkeep.fs import writing
 from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.scan import Scan
 from emberkeep.fs.trees import FILE, Entry, Hole, Skipped, Stamp, file_chunks
 
 BESIDE = ("-wal", "-shm", "-journal")
@@ -47,10 +48,9 @@ class LiveTree(FolderTree):
             self._entries = found
         return self._entries
 
-    def fingerprint(self) -> str:
+    def _fingerprint_of(self, scan: Scan) -> str:
         """As of any folder; "" also where databases may have to be copied."""
-        beside = any(path.endswith(BESIDE) for path, _ in self.scanned().rows)
-        return "" if beside else super().fingerprint()
+        return "" if any(path.endswith(BESIDE) for path, _ in scan.rows) else super()._fingerprint_of(scan)
 
     def _open_elsewhere(self, found: Mapping[str, Entry]) -> list[str]:
         beside = {path.rpartition("-")[0] for path in found if path.endswith(BESIDE)}

@@ -53,6 +53,7 @@ class FolderTree:
     _names: dict[tuple[int, int], list[str]] = field(default_factory=dict, repr=False)
     _sparse: set[str] = field(default_factory=set, repr=False)
     _scan: Scan | None = field(default=None, repr=False)
+    _told: str | None = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
         self._way = Root(str(self.root))
@@ -105,6 +106,9 @@ class FolderTree:
                 found[path] = entry
             self._tell_names(found)
             self._entries = {path: found[path] for path in sorted(found)}
+            if len(scan.rows) > _VERY_MANY:
+                self.fingerprint()  # while it can be told
+                scan.rows.clear()
         return self._entries
 
     def now_at(self, path: str) -> Entry | None:
@@ -121,7 +125,12 @@ class FolderTree:
     def fingerprint(self) -> str:
         """Of what the scan found, see ``scan``; "" where something could not be read. Many times quicker than making
         the entries."""
-        return self.scanned().fingerprint()
+        if self._told is None:
+            self._told = self._fingerprint_of(self.scanned())
+        return self._told
+
+    def _fingerprint_of(self, scan: Scan) -> str:
+        return scan.fingerprint()
 
     def scanned(self) -> Scan:
         """What the system told of the folder, asked once."""
@@ -229,6 +238,8 @@ _TYPE = 0o170000
 _REGULAR, _FOLDER, _LINK = stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK
 
 
+_VERY_MANY = 50_000
+"""Of so many paths what the system told, over half a kB each, is let go when the entries are made."""
 _LISTS_INODES = os.name != "nt"
 """Whether listing a folder tells inodes; Windows gives 0 there."""
 

@@ -71,7 +71,7 @@ class _Looked(NamedTuple):
     at_hand: bool
 
 
-@dataclass
+@dataclass(slots=True)
 class _Contents(Unplaced):
     """What was read of one file. ``digest``: "" where the contents are one whole block, whose identity it is."""
 

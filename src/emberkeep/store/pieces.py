@@ -26,7 +26,7 @@ _IN_FLIGHT = 12
 """Blocks that may wait to be compressed or written: bounds memory."""
 
 
-@dataclass
+@dataclass(slots=True)
 class Unplaced:
     """Contents by their extents, and their place once :meth:`Pieces.settle` gave them one. Until then an extent may
     name its block by a stand-in."""
@@ -86,7 +86,7 @@ class Pieces:
             several = [found for found in waiting if len(found.extents) > 1]
             for found in waiting:
                 if len(found.extents) == 1:
-                    found.place = Place(*found.extents[0], found.depth)
+                    found.place = Place(*found.extents.pop(), found.depth)
             for found in several:
                 found.extents = self.store(lists.serialize(found.extents))
                 found.depth += 1
