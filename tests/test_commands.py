@@ -71,17 +71,42 @@ def test_help_version_and_nonsense(tmp_path: Path) -> None:
     assert run_program("merge", "--nonsense", cwd=tmp_path).code == 2
 
 
+def test_what_is_said_in_half_or_wrongly_is_not_done(tmp_path: Path) -> None:
+    """``--g`` must not pass for ``--go``; the nearest is named."""
+    for words, told in (
+        (("restore", "latest", "--g"), "restore has no option --g; did you mean '--go'?"),
+        (("survey", "--al", "x"), "survey has no option --al; did you mean '--all'?"),
+        (("snapshot", "--onyl=x"), "snapshot has no option --onyl; did you mean '--only'?"),
+        (("snapshot", "--zzz"), "snapshot has no option --zzz; snapshot --help lists them"),
+        (("--vers",), "unrecognized arguments: --vers"),
+        (("snapshot", "stray"), "unrecognized arguments: stray"),
+    ):
+        done = run_program(*words, cwd=tmp_path)
+        assert (done.code, told in done.err, done.out) == (2, True, ""), words
+
+
+def test_the_nearest_of_what_a_keep_knows_is_named(keeper: Program) -> None:
+    assert keeper("snapshot", "--note", "before 4.3").code == 0
+    for words, told in (
+        (("restore", "befor 4.3"), "did you mean 'before 4.3'?"),
+        (("diff", "lates", "live"), "did you mean 'latest'?"),
+        (("restore", "zzz"), "a number from 'emberkeep history'"),
+    ):
+        done = keeper(*words)
+        assert (done.code, told in done.err) == (2, True), done.err
+
+
 @pytest.mark.parametrize(
     ("words", "command"),
     [
         (["merge", "--json"], "merge"),
         (["--keep", "diff", "survey"], "survey"),
-        (["--kee", "diff", "survey", "merge"], "survey"),
         (["--keep=diff", "--as-owner", "survey"], "survey"),
         (["--debug"], None),
         (["--help", "merge"], None),
         (["-h", "merge"], None),
-        (["--vers", "merge"], None),
+        (["--version", "merge"], None),
+        (["--vers", "merge"], "merge"),
         (["no-such"], "no-such"),
         ([], None),
     ],

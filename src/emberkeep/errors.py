@@ -16,7 +16,7 @@ whole sentences already, since they are the same facts in text and in JSON.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 
@@ -69,6 +69,14 @@ class EmberKeepError(Exception):
 
     def __str__(self) -> str:
         return "\n".join(str(fault) for fault in self.faults)
+
+
+def did_you_mean(word: str, known: Iterable[str], otherwise: str = "") -> str:
+    """A hint: the known name that a word is nearest to; ``otherwise`` where none is near."""
+    from difflib import get_close_matches  # only where something went wrong
+
+    near = get_close_matches(word, list(known), 1)
+    return f"did you mean '{near[0]}'?" if near else otherwise
 
 
 class UsageError(EmberKeepError):

@@ -60,6 +60,7 @@ def parser_for(command: str | None) -> argparse.ArgumentParser:
 
     parser = argparse.ArgumentParser(
         prog="emberkeep",
+        allow_abbrev=False,  # what is said in half is not done
         description="Takes a survival game server safely across an update. "
         "Nothing in a server folder changes without --go.",
         epilog="exit codes: 0 done, 1 something waits for you, 2 wrong call or unreadable input, "
@@ -85,7 +86,8 @@ def parser_for(command: str | None) -> argparse.ArgumentParser:
         return parser
     words = COMMANDS[command]
     subparsers = parser.add_subparsers(**_COMMAND)
-    _fill(subparsers.add_parser(command, help=words, description=words[0].upper() + words[1:] + "."), command)
+    described = words[0].upper() + words[1:] + "."
+    _fill(subparsers.add_parser(command, help=words, description=described, allow_abbrev=False), command)
     return parser
 
 
@@ -97,18 +99,32 @@ def command_of(arguments: Sequence[str]) -> str | None:
             is_value = False
         elif not word.startswith("-"):
             return word
-        elif word == "-h" or (len(word) > 2 and ("--help".startswith(word) or "--version".startswith(word))):
+        elif word in ("-h", "--help", "--version"):
             return None
         else:
-            is_value = len(word) > 2 and "--keep".startswith(word)
+            is_value = word == "--keep"
     return None
 
 
 def _no_such(command: str) -> str:
-    from difflib import get_close_matches
+    from emberkeep.errors import did_you_mean
 
-    near = get_close_matches(command, COMMANDS, 1)
-    return f"there is no command '{command}'" + (f"; did you mean '{near[0]}'?" if near else "; --help lists them")
+    return f"there is no command '{command}'; {did_you_mean(command, COMMANDS, '--help lists them')}"
+
+
+def _not_known(words: Sequence[str], command: str | None) -> str:
+    """What is wrong with words that a command does not take."""
+    if command is None or not words[0].startswith("--"):
+        return f"unrecognized arguments: {' '.join(words)}"
+    import argparse
+    import re
+
+    from emberkeep.errors import did_you_mean
+
+    sub = argparse.ArgumentParser()
+    _fill(sub, command)
+    option, known = words[0].partition("=")[0], re.findall(r"--[a-z][a-z-]*", sub.format_help())
+    return f"{command} has no option {option}; {did_you_mean(option, known, f'{command} --help lists them')}"
 
 
 def _fill(sub: argparse.ArgumentParser, name: str) -> None:
@@ -145,7 +161,9 @@ def main(arguments: Sequence[str]) -> int:
     parser = parser_for(command if command in COMMANDS else None)
     if command is not None and command not in COMMANDS:
         parser.error(_no_such(command))
-    args = parser.parse_args(arguments)
+    args, unknown = parser.parse_known_args(arguments)
+    if unknown:
+        parser.error(_not_known(unknown, args.command))
     if args.command is None:
         parser.print_help()
         return 0

@@ -9,7 +9,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from emberkeep.errors import UsageError
+from emberkeep.errors import UsageError, did_you_mean
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.transfer import RemoteAccess, VaultAt, address_of, checked_target, is_by_transfer, is_remote
 from emberkeep.operations.upkeep.transfer_access import connection_settings
@@ -39,11 +39,9 @@ def vaults_meant(args: argparse.Namespace, target: str, known: Sequence[VaultAt]
             )
         return named
     if known and Path(target).name == target and not Path(target).exists():
-        names = ", ".join(one.name for one in known)
-        raise UsageError(
-            f"keep.toml tells of no vault '{target}'",
-            hint=f"it tells of {names}; a new folder here is meant by {os.path.abspath(target)}",
-        )
+        names = [one.name for one in known]
+        listed = f"it tells of {', '.join(names)}; a new folder here is meant by {os.path.abspath(target)}"
+        raise UsageError(f"keep.toml tells of no vault '{target}'", hint=did_you_mean(target, names, listed))
     return [vault_told(args, target)]
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 import tomllib
 from collections.abc import Iterable, Mapping
@@ -10,7 +9,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, cast
 
-from emberkeep.errors import Fault, Place, UnreadableInput
+from emberkeep.errors import Fault, Place, UnreadableInput, did_you_mean
 from emberkeep.fs import globs
 
 _AT = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
@@ -184,10 +183,8 @@ class Reader:
         """Every key not asked for so far, nor in ``further``, is a fault, with the nearest known one."""
         known = sorted(self._used.union(further))
         for key in self.table:
-            if key in known:
-                continue
-            near = difflib.get_close_matches(key, known, 1)
-            self.fault(key, "unknown key", f"did you mean '{near[0]}'?" if near else f"known: {', '.join(known)}")
+            if key not in known:
+                self.fault(key, "unknown key", did_you_mean(key, known, f"known: {', '.join(known)}"))
 
     def check_glob(self, key: str, pattern: str) -> None:
         """Note where ``pattern``, told under ``key``, is no pattern of paths within the server folder."""

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterable
 from datetime import datetime, timedelta, tzinfo
 
-from emberkeep.errors import UsageError
+from emberkeep.errors import UsageError, did_you_mean
 from emberkeep.store.manifest import ASKED, About
 
 _AGO = re.compile(r"(\d+)\s*(minute|min|hour|day|week)s?\s+ago")
@@ -29,10 +29,9 @@ def resolve(ref: str, newest_first: Iterable[About], now: datetime, zone: tzinfo
         return passed[0]
     moment = _moment(ref, now, zone)
     if moment is None:
-        raise UsageError(
-            f"'{ref}' is no snapshot of this keep",
-            hint="a number from 'emberkeep history', latest, a note, or a moment such as '2 days ago' is wanted",
-        )
+        ways = "a number from 'emberkeep history', latest, a note, or a moment such as '2 days ago' is wanted"
+        notes = {about.note for about in passed if about.note}
+        raise UsageError(f"'{ref}' is no snapshot of this keep", hint=did_you_mean(ref, {"latest", *notes}, ways))
     before = next((about for about in passed if about.taken <= moment), None)
     if before is None:
         raise UsageError(f"no snapshot had been taken by {moment:%Y-%m-%d %H:%M}")

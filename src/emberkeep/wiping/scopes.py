@@ -7,7 +7,6 @@ scope names them under ``definitions``.
 
 from __future__ import annotations
 
-import difflib
 import sqlite3
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
@@ -18,7 +17,7 @@ from emberkeep.comparing.picking import condition
 from emberkeep.databases import sqlite
 from emberkeep.databases.live import BESIDE
 from emberkeep.documents import reshape
-from emberkeep.errors import Place, Refused, UnreadableInput, UsageError, first_of
+from emberkeep.errors import Place, Refused, UnreadableInput, UsageError, did_you_mean, first_of
 from emberkeep.fs import globs
 from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import FILE, FOLDER, Tree, read
@@ -52,11 +51,8 @@ def scope_of(config: Config, name: str) -> Scope:
     found = next((scope for scope in config.wiping.scopes if scope.name == name), None)
     if found is None:
         known = [scope.name for scope in config.wiping.scopes]
-        near = difflib.get_close_matches(name, known, 1)
-        raise UsageError(
-            f"there is no scope '{name}'",
-            hint=f"did you mean '{near[0]}'?" if near else f"known: {', '.join(known) or 'none, see [scopes]'}",
-        )
+        listed = f"known: {', '.join(known) or 'none, see [scopes]'}"
+        raise UsageError(f"there is no scope '{name}'", hint=did_you_mean(name, known, listed))
     return found
 
 

@@ -10,7 +10,7 @@ from datetime import datetime, timedelta
 from pathlib import Path
 
 from emberkeep.cli.context import answer, now, the_keep
-from emberkeep.errors import UsageError
+from emberkeep.errors import UsageError, did_you_mean
 from emberkeep.fs import writing
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.keep import Keep
@@ -110,8 +110,9 @@ def _wipes(keep: Keep) -> list[Wiped]:
 
 def _explain(args: argparse.Namespace, screen: Screen, keep: Keep, found: list[Occurrence]) -> int:
     if args.explain and keep.config.calendar.of(args.explain) is None:
-        names = ", ".join(event.name for event in keep.config.calendar.events)
-        raise UsageError(f"there is no event '{args.explain}'", hint=f"known: {names}")
+        names = [event.name for event in keep.config.calendar.events]
+        hint = did_you_mean(args.explain, names, f"known: {', '.join(names)}")
+        raise UsageError(f"there is no event '{args.explain}'", hint=hint)
     named = [one for one in found if not args.explain or one.event.name == args.explain]
     first: dict[tuple[str, bool], Occurrence] = {}
     for one in named:

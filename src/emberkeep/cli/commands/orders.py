@@ -6,7 +6,7 @@ import argparse
 from dataclasses import replace
 
 from emberkeep.cli.context import add_go, answer, now, opened, the_keep
-from emberkeep.errors import UsageError
+from emberkeep.errors import UsageError, did_you_mean
 from emberkeep.merging import orders as order_files
 from emberkeep.merging.orders import Order
 from emberkeep.operations.steps import merge as merging
@@ -63,9 +63,8 @@ def _changed(args: argparse.Namespace, screen: Screen, there: list[Order]) -> in
     if not names:
         raise UsageError(f"which orders are to be {args.act}ed?", hint="name them as 'emberkeep orders' does")
     if missing := sorted(names - known):
-        raise UsageError(
-            f"there is no order called '{missing[0]}'", hint=f"there are: {', '.join(sorted(known)) or 'none'}"
-        )
+        hint = did_you_mean(missing[0], known, f"there are: {', '.join(sorted(known)) or 'none'}")
+        raise UsageError(f"there is no order called '{missing[0]}'", hint=hint)
     if args.act == "drop":
         left = [order for order in there if order.name not in names]
     else:

@@ -22,13 +22,13 @@ Texts may hold ``{event} {server} {scopes} {time} {when} {utc} {number}``.
 
 from __future__ import annotations
 
-import difflib
 import zoneinfo
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from datetime import date, datetime, timedelta
 from typing import Any
 
+from emberkeep.errors import did_you_mean
 from emberkeep.keep.recurrence import NotUnderstood, Recurrence, Shift, from_rule, from_words, placed
 from emberkeep.keep.tables.process import duration
 from emberkeep.keep.tables.wiping import SEEDS, SetText, day_of, faulty_template, read_sets, template
@@ -266,8 +266,8 @@ def _check_relations(event: Event, reader: Reader, events: tuple[Event, ...]) ->
         reader.fault("name", f"there are several events called '{event.name}'")
     for key, other in _others(event):
         if other not in names or other == event.name:
-            near = difflib.get_close_matches(other, [name for name in names if name != event.name], 1)
-            reader.fault(key, f"there is no other event '{other}'", f"did you mean '{near[0]}'?" if near else "")
+            others = [name for name in names if name != event.name]
+            reader.fault(key, f"there is no other event '{other}'", did_you_mean(other, others))
     seen, at = {event.name}, event
     while at.beside is not None:
         at = next((one for one in events if at.beside and one.name == at.beside.event), Event("", "", event.zone))
@@ -325,8 +325,7 @@ def _scopes(reader: Reader, kind: str, known: tuple[str, ...]) -> tuple[str, ...
     found = reader.strings("scopes")
     for name in found:
         if name not in known:
-            near = difflib.get_close_matches(name, known, 1)
-            reader.fault("scopes", f"there is no scope '{name}'", f"did you mean '{near[0]}'?" if near else "")
+            reader.fault("scopes", f"there is no scope '{name}'", did_you_mean(name, known))
     if kind == "wipe" and not found and reader.string("whose", "ours") != "vendor":
         reader.fault("scopes", "a wipe of which scopes?", f"of {', '.join(known) or 'none are told: see [scopes]'}")
     return found
