@@ -237,7 +237,8 @@ def test_pieces_lie_where_they_are_said_to(tmp_path: Path, monkeypatch: pytest.M
         pieces.close()
     for data, found in zip(told, made, strict=True):
         assert (found.place is None) is (data == b"")
-        assert contents(tmp_path, found.extents if found.depth == 0 else []) == (data if found.depth == 0 else b"")
+        whole = [found.place.extent] if found.place and found.depth == 0 else []
+        assert contents(tmp_path, whole) == (data if found.depth == 0 else b"")
         if found.place is not None:
             from emberkeep.store.extents import extents_of, read
 
