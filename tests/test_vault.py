@@ -35,6 +35,8 @@ from tests.faults import FaultyIO
 from tests.program import Ran, run_program
 
 WORDS = "seven gannets on a rock"
+SEALED: dict[bool, tuple[str, ...]] = {False: (), True: ("--secret-env", "VAULT_WORDS")}
+"""What a call says of a vault that is sealed, and of one that is not."""
 NOW = datetime(2031, 4, 2, 20, tzinfo=UTC)
 
 
@@ -121,8 +123,7 @@ def object_storage(kept: Kept) -> Iterator[tuple[str, tuple[str, ...]]]:
 def test_what_goes_there_comes_back_on_a_new_machine(
     kept: Kept, target: tuple[str, tuple[str, ...]], sealed: bool
 ) -> None:
-    where, way = target
-    words = (*way, *(("--secret-env", "VAULT_WORDS") if sealed else ()))
+    where, words = target[0], (*target[1], *SEALED[sealed])
     first = kept.vault(where, *words, "--json")
     assert first.code == 0, first.err
     assert first.json["vaults"][0]["new"] == first.json["vaults"][0]["files"]
@@ -151,8 +152,7 @@ def test_what_goes_there_comes_back_on_a_new_machine(
 def test_a_file_comes_from_a_vault_with_or_without_the_keep(
     kept: Kept, target: tuple[str, tuple[str, ...]], sealed: bool
 ) -> None:
-    where, way = target
-    words = (*way, *(("--secret-env", "VAULT_WORDS") if sealed else ()))
+    where, words = target[0], (*target[1], *SEALED[sealed])
     assert kept.vault(where, *words).code == 0
     state = {name: (kept.server / name).read_bytes() for name in ("world/a.sea", "world/b.sea", "notes.txt")}
     kept.play()
@@ -225,9 +225,9 @@ def test_a_call_that_cannot_be_meant_is_refused_before_anything_is_fetched(kept:
     for place, words, told in (
         (kept.place, ("restore", "latest", "--from-vault", "v", "--go"), "goes with --into DIR"),
         (kept.place, (*ask, "--from-vault", "v", "--player", "Una"), "goes with --into DIR"),
-        (kept.place, (*ask, "--secret-env", "VAULT_WORDS"), "goes with --from-vault"),
+        (kept.place, (*ask, "--secret-env", "VAULT_WORDS"), "needs --from-vault"),
         (kept.place, (*ask, "--from-vault"), "which vault?"),
-        (nobody, (*ask, "--from-vault"), "no keep is found here"),
+        (nobody, (*ask, "--from-vault"), "no keep was found here"),
         (nobody, (*ask, "--from-vault", "nothing"), "there is no vault at"),
         (nobody, (*ask, "--from-vault", "../v", "--only", "nowhere/**"), "selects nothing in snapshot 2"),
         (nobody, ("--keep", "nothing", *ask, "--from-vault", "../v"), "is not a keep"),
@@ -242,7 +242,7 @@ def test_a_vault_without_an_index_says_what_to_do(kept: Kept) -> None:
     listed = json.loads((place / "list").read_text())
     (place / "list").write_text(json.dumps({name: row for name, row in listed.items() if name != "index"}))
     refused = kept("restore", "latest", "--from-vault", "v", "--into", "look")
-    assert (refused.code, "holds no index" in refused.err, "'emberkeep mirror vault' adds it" in refused.err) == (
+    assert (refused.code, "has no index" in refused.err, "'emberkeep mirror vault' adds it" in refused.err) == (
         3,
         True,
         True,
@@ -252,9 +252,8 @@ def test_a_vault_without_an_index_says_what_to_do(kept: Kept) -> None:
 
 
 def folder_vault(kept: Kept, sealed: bool = True) -> tuple[Path, tuple[str, ...]]:
-    words = ("--secret-env", "VAULT_WORDS") if sealed else ()
-    assert kept.vault("v", *words).code == 0
-    return kept.place / "v", words
+    assert kept.vault("v", *SEALED[sealed]).code == 0
+    return kept.place / "v", SEALED[sealed]
 
 
 def test_nothing_readable_is_in_a_sealed_vault(kept: Kept) -> None:

@@ -26,11 +26,11 @@ def add_access_options(parser: argparse._ActionsContainer) -> None:
     parser.add_argument("--while-running", action="store_true", help="even though the server seems to run there")
 
 
-def vaults_meant(args: argparse.Namespace, target: str, known: Sequence[VaultAt]) -> list[VaultAt]:
-    """Of the vaults that keep.toml knows the one that ``target`` names, all where it names none, or the one that the
-    call tells."""
+def resolve_vaults(args: argparse.Namespace, target: str, known: Sequence[VaultAt]) -> list[VaultAt]:
+    """The one of the ``known`` vaults that ``target`` names, all of them where that is "", or the one that the options
+    describe."""
     if not target and not known:
-        raise UsageError("which vault?", hint="name a folder or an address; or tell keep.toml of it: [[vault]]")
+        raise UsageError("which vault?", hint="name a folder or an address, or add a [[vault]] to keep.toml")
     named = [one for one in known if not target or target in (one.name, one.target)]
     if named:
         if args.secret_env or args.secret_file or args.password_env or args.key or args.certificate:
@@ -40,13 +40,13 @@ def vaults_meant(args: argparse.Namespace, target: str, known: Sequence[VaultAt]
         return named
     if known and Path(target).name == target and not Path(target).exists():
         names = [one.name for one in known]
-        listed = f"it tells of {', '.join(names)}; a new folder here is meant by {os.path.abspath(target)}"
-        raise UsageError(f"keep.toml tells of no vault '{target}'", hint=did_you_mean(target, names, listed))
-    return [vault_told(args, target)]
+        listed = f"it names {', '.join(names)}; for a new folder here say {os.path.abspath(target)}"
+        raise UsageError(f"keep.toml names no vault '{target}'", hint=did_you_mean(target, names, listed))
+    return [vault_from_options(args, target)]
 
 
-def vault_told(args: argparse.Namespace, target: str) -> VaultAt:
-    """The vault that the call tells."""
+def vault_from_options(args: argparse.Namespace, target: str) -> VaultAt:
+    """The vault that an address and the options describe."""
     way = None
     if is_by_transfer(checked_target(target)):
         way = RemoteAccess(

@@ -53,7 +53,7 @@ class FolderTree:
     _names: dict[tuple[int, int], list[str]] = field(default_factory=dict, repr=False)
     _sparse: set[str] = field(default_factory=set, repr=False)
     _scan: Scan | None = field(default=None, repr=False)
-    _told: str | None = field(default=None, repr=False)
+    _fingerprint: str | None = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
         self._way = Root(str(self.root))
@@ -125,9 +125,9 @@ class FolderTree:
     def fingerprint(self) -> str:
         """Of what the scan found, see ``scan``; "" where something could not be read. Many times quicker than making
         the entries."""
-        if self._told is None:
-            self._told = self._fingerprint_of(self.scanned())
-        return self._told
+        if self._fingerprint is None:
+            self._fingerprint = self._fingerprint_of(self.scanned())
+        return self._fingerprint
 
     def _fingerprint_of(self, scan: Scan) -> str:
         return scan.fingerprint()

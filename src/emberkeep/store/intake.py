@@ -8,6 +8,7 @@ from __future__ import annotations
 import os
 import re
 import time
+from bisect import bisect_left, bisect_right
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
@@ -254,11 +255,11 @@ class Intake:
         source = self._source(entry)
         if base is None or base.place is None:
             known = self._known_as(digest_of(source())) if entry.size in self._sizes else None
-            return known or self._stored(source, _unread(holes))
+            return known or self._stored(source, _as_known(holes))
         try:
             return self._taken_over(self._look(entry, base))
         except Damage:  # the earlier version cannot be read whole, so nothing may lean on it
-            return self._stored(source, _unread(holes))
+            return self._stored(source, _as_known(holes))
 
     def _look(self, entry: Entry, base: FileRow | None) -> _Looked:
         """A file read, and compared with its earlier version where there is one. Other threads may do this; Damage
@@ -267,7 +268,7 @@ class Intake:
         source = self._source(entry)
         holes = self.tree.holes(entry.path)
         if base is None or base.place is None:
-            digest, stretches = digest_of(source()), _unread(holes)
+            digest, stretches = digest_of(source()), _as_known(holes)
         else:
             digest, stretches = self._compared(source, entry.size, base.place, holes)
         return _Looked(stamp, source, digest, stretches, entry.size <= AT_ONCE)
@@ -310,7 +311,7 @@ class Intake:
         count = sum(1 for item in known for _ in item.extents(item.start, item.end - item.start)) + len(known)
         if count * SHORTEST > max(size, 16 * SHORTEST):
             known = []
-        return digest, _first_of(_unread(holes), known) if holes else known
+        return digest, _holes_and(_as_known(holes), known) if holes else known
 
     def _bytes_of(self, within: Within) -> Iterator[bytes]:
         return lists.gathered(within.stretch(0, within.length), self.fetch, PIECE)
@@ -379,26 +380,22 @@ def _hole(start: int, length: int) -> Iterable[Extent]:
     return (Extent(HOLE, 0, length),)
 
 
-def _unread(holes: Iterable[Hole]) -> list[_Known]:
+def _as_known(holes: Iterable[Hole]) -> list[_Known]:
     return [_Known(start, end, _hole) for start, end in holes]
 
 
-def _first_of(some: Sequence[_Known], others: Sequence[_Known]) -> list[_Known]:
-    """All of ``some``, and of ``others`` what lies between these; both in order."""
-    found: list[_Known] = []
-    at = 0
-    for start, end, extents in others:
-        while at < len(some) and some[at].end <= start:
-            at += 1
-        behind = at
-        while behind < len(some) and some[behind].start < end:
-            if start < some[behind].start:
-                found.append(_Known(start, some[behind].start, extents))
-            start = some[behind].end
-            behind += 1
+def _holes_and(holes: Sequence[_Known], known: Sequence[_Known]) -> list[_Known]:
+    """All ``holes``, and of the ``known`` stretches what lies between these; all in order."""
+    found = list(holes)
+    for start, end, extents in known:
+        first = bisect_right(holes, start, key=lambda hole: hole.end)
+        for hole in holes[first : bisect_left(holes, end, key=lambda hole: hole.start)]:
+            if start < hole.start:
+                found.append(_Known(start, hole.start, extents))
+            start = hole.end
         if start < end:
             found.append(_Known(start, end, extents))
-    return sorted([*some, *found], key=lambda known: known.start)
+    return sorted(found, key=lambda stretch: stretch.start)
 
 
 def _of_run(run: Run, earlier: Within) -> _Known:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import suppress
 from pathlib import Path
 
 from emberkeep.errors import Damage, Place, Refused, UsageError
@@ -81,15 +82,13 @@ class VaultStore(Store):
 
     def _loaded(self) -> indexes.Index:
         row = self._listed.get(INDEX)
-        try:
-            if row is not None:
+        if row is not None:
+            with suppress(ValueError):
                 return indexes.parse(self._whole(INDEX, row), self._packs_there.sizes)
-        except ValueError:
-            pass
         raise Refused(
-            "this vault holds no index of its packs, or one of others: an earlier Ember Keep sent it",
+            "this vault has no index of its packs: an earlier Ember Keep wrote it",
             place=Place(self._vault.place.label),
-            hint="'emberkeep mirror vault' adds it; without the keep, 'mirror vault TARGET --bring-back' needs none",
+            hint="'emberkeep mirror vault' adds it; without the keep, use 'mirror vault TARGET --bring-back'",
         )
 
     @property

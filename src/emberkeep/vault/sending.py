@@ -111,9 +111,7 @@ def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, prog
     Refused where it would let go what this keep does not have, see above; ``another``: all the same, as it is to be
     this keep's from now on. Damage where this keep is damaged. The vault is left as it is then.
     """
-    with closing(Store(keep.store_folder)) as store:
-        store.save_index()
-    memory, held = Memory(keep), _held(keep)
+    memory = Memory(keep)
     label = vault.place.label
     listed = vault.open(None if another else memory.pinned(label))
     astray = ""
@@ -124,6 +122,8 @@ def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, prog
     elif not another:
         astray = memory.astray(label, listed, LIST in vault.place.sizes())
     with closing(Store(keep.store_folder)) as store:
+        store.save_index()  # a vault is read by it
+        held = _held(keep)
         if not another:
             _check_ours(vault, listed, store, memory)
         rows = _rows(vault, held, store, memory, progress)

@@ -72,7 +72,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     if args.from_vault is not None:
         return _from_vault(args, screen)
     if args.secret_env or args.secret_file or args.password_env or args.key or args.certificate or args.accept_new:
-        raise UsageError("the way to a vault goes with --from-vault")
+        raise UsageError("what tells the way to a vault needs --from-vault")
     keep = the_keep(args)
     with opened(keep) as store:
         tree = snapshot.find(store, keep, args.ref, now())
@@ -91,22 +91,22 @@ def _from_vault(args: argparse.Namespace, screen: Screen) -> int:
         raise UsageError("--from-vault goes with --into DIR, and with --only SEL")
     import tempfile  # only here
 
-    from emberkeep.cli.transfer_options import trust, vault_told, vaults_meant
+    from emberkeep.cli.transfer_options import resolve_vaults, trust
     from emberkeep.vault import reading
     from emberkeep.vault.sending import Memory
     from emberkeep.vault.vault import opened as opened_vault
 
     here = _keep_here(args)
     if here is None and not args.from_vault:
-        raise UsageError("which vault?", hint="no keep is found here that tells of one: --from-vault TARGET")
-    meant = vaults_meant(args, args.from_vault, here.config.vaults) if here else [vault_told(args, args.from_vault)]
-    if len(meant) > 1:
-        names = ", ".join(one.name for one in meant)
-        raise UsageError("which vault?", hint=f"keep.toml tells of {names}: --from-vault NAME")
+        raise UsageError("which vault?", hint="no keep was found here; say --from-vault TARGET")
+    known = here.config.vaults if here else ()
+    vaults = resolve_vaults(args, args.from_vault, known)
+    if len(vaults) > 1:
+        names = ", ".join(one.name for one in vaults)
+        raise UsageError("which vault?", hint=f"say --from-vault NAME; keep.toml names {names}")
     with tempfile.TemporaryDirectory(prefix="emberkeep-") as name:
         room = Path(name)
-        known = here.folder if here else room
-        with opened_vault(meant[0], known, os.environ, trust(args, screen)) as vault:
+        with opened_vault(vaults[0], here.folder if here else room, os.environ, trust(args, screen)) as vault:
             memory = Memory(here) if here else None
             listed = vault.finished(memory.pinned(vault.place.label) if memory else None)
             if memory and (astray := memory.astray(vault.place.label, listed, is_there=True)):

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from emberkeep.cli.commands.verify import share_of
 from emberkeep.cli.context import answer, now, the_keep
-from emberkeep.cli.transfer_options import trust, vault_told, vaults_meant
+from emberkeep.cli.transfer_options import resolve_vaults, trust, vault_from_options
 from emberkeep.errors import EmberKeepError, UsageError, system_may_refuse
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.transfer import VaultAt
@@ -26,15 +26,15 @@ def run_vault(args: argparse.Namespace, screen: Screen) -> int:
     if args.bring_back:
         return _bring_back(args, screen)
     keep = the_keep(args)
-    meant = vaults_meant(args, args.target or "", keep.config.vaults)
+    vaults = resolve_vaults(args, args.target or "", keep.config.vaults)
     share = share_of(args.sample) if args.sample else 0.0
     done: list[sending.Sent | checking.Checked] = []
     failed: dict[str, EmberKeepError] = {}
-    for at in meant:
+    for at in vaults:
         try:
             done.append(_one(args, screen, keep, at, share))
         except EmberKeepError as error:
-            if len(meant) == 1:
+            if len(vaults) == 1:
                 raise
             failed[at.name] = error
     sent = [one for one in done if isinstance(one, sending.Sent)]
@@ -80,7 +80,7 @@ def _bring_back(args: argparse.Namespace, screen: Screen) -> int:
         raise UsageError("which folder is to become the keep?", hint="--keep DIR names it")
     folder = Path(os.path.abspath(args.keep))
     with (
-        vault.opened(vault_told(args, args.target), folder, os.environ, trust(args, screen)) as found,
+        vault.opened(vault_from_options(args, args.target), folder, os.environ, trust(args, screen)) as found,
         progress("vault") as step,
     ):
         back = checking.bring_back(found, folder, step)
