@@ -15,10 +15,13 @@ import threading
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager, redirect_stderr, redirect_stdout
 from dataclasses import dataclass
+from functools import cache
 from pathlib import Path
 from typing import Any
 
-from emberkeep.cli.main import main
+from jsonschema import Draft202012Validator
+
+from emberkeep.cli.main import COMMANDS, FAULT, INTERRUPTED, command_module, command_of, main
 from emberkeep.documents import registry
 
 
@@ -77,7 +80,33 @@ def run_program(*words: str | Path, cwd: Path, environment: Mapping[str, str] | 
     out, err = (_stream(settings["PYTHONIOENCODING"], errors) for errors in ("strict", "backslashreplace"))
     with _standing_in(cwd, settings), redirect_stdout(out), redirect_stderr(err):
         code = _exit_code([str(word) for word in words])
-    return Ran(code, _text(out), _text(err))
+    ran = Ran(code, _text(out), _text(err))
+    _as_documented([str(word) for word in words], ran)
+    return ran
+
+
+def _as_documented(words: list[str], ran: Ran) -> None:
+    """Whatever a test is about: a command ends with a code that its page explains, and its JSON is of the shape that
+    docs/json.md tells."""
+    command = command_of(words)
+    if command not in COMMANDS or "--help" in words:
+        return
+    assert ran.code in {*command_module(command).EXITS, *OF_ALL_COMMANDS}, f"{command} explains no exit code {ran.code}"
+    if "--json" in words and ran.out.startswith("{") and len(ran.out) < LONGEST_CHECKED:
+        for fault in _validator(command).iter_errors(ran.json):
+            raise AssertionError(f"{command} --json: {fault.json_path}: {fault.message[:500]}")
+
+
+OF_ALL_COMMANDS = (2, 3, 4, 5, FAULT, INTERRUPTED)
+LONGEST_CHECKED = 200_000
+"""Longer documents are only more of the same."""
+
+
+@cache
+def _validator(command: str) -> Draft202012Validator:
+    from emberkeep.show import json_schema  # loads nearly all there is
+
+    return Draft202012Validator(json_schema.schema(command, strict=True))
 
 
 def _stream(encoding: str, errors: str) -> io.TextIOWrapper:

@@ -590,7 +590,7 @@ def test_layouts_of_the_vendors_sql(tmp_path: Path) -> None:
         ('[[database]]\nname = "a"\n', "lacks the key 'user'"),
         ('[[database]]\nname = "a"\nuser = "u"\nfile = "x.db"\n', "is for a SQLite file"),
         ('[[database]]\nname = "a b"\nuser = "u"\n', "letters, digits"),
-        ('[[database]]\nname = "a"\nuser = "u"\nholds = "boats"\n', "nothing that a database holds"),
+        ('[[database]]\nname = "a"\nuser = "u"\nholds = "boats"\n', "'boats' is no choice here"),
         ('[[database]]\nname = "a"\nuser = "u"\n[[database]]\nname = "a"\nuser = "u"\n', "another database 'a'"),
         ('[[database]]\nname = "a"\nuser = "u"\nport = 70000\n', "1 to 65535"),
         ('[[database]]\nname = "a"\nuser = "u"\npasword = "x"\n', "unknown key"),

@@ -160,7 +160,7 @@ def recipe(folder: Path, steps: str, old: str = "4.2", new: str = "4.3", name: s
         ("[[step]]\nprogram = { command = [] }\n", "a list of arguments", 5),
         ("[[step]]\nprogram = { command = ['x'], expects = '(' }\n", "not a regular expression", 5),
         ("[[step]]\nprogram = { command = ['x'], limt = '2 hours' }\n", "did you mean", 5),
-        ("[[step]]\nprogram = { command = ['x'], limit = 'long' }\n", "a length of time", 5),
+        ("[[step]]\nprogram = { command = ['x'], limit = 'long' }\n", "is no length of time", 5),
         ("[[step]]\nremove = ['a']\nwhen = 'full-moon'\n", "no condition 'full-moon'", 6),
         ("[[step]]\nremove = ['a']\nholds = ['sead']\n", "nothing that is measured", 6),
         ("[[stop]]\n", "unknown key", 4),

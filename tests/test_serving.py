@@ -21,8 +21,9 @@ import pytest
 from emberkeep.errors import EmberKeepError, Refused
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.secrets import secret
-from emberkeep.keep.tables.process import Console, Service, duration
+from emberkeep.keep.tables.process import Console, Service
 from emberkeep.keep.tables.server import Log
+from emberkeep.keep.toml_reader import duration
 from emberkeep.operations.record.starts import Starts
 from emberkeep.process import console, lifecycle
 from emberkeep.process import watch as watching
@@ -546,17 +547,17 @@ def test_lengths_of_time() -> None:
 @pytest.mark.parametrize(
     ("text", "told"),
     [
-        ('[console]\nkind = "pigeon"', "'pigeon' is no kind of console"),
+        ('[console]\nkind = "pigeon"', "'pigeon' is no choice here"),
         ('[console]\nkind = "packet"\naddress = "here"', "should be HOST:PORT"),
         ('[console]\nkind = "fifo"', "the path of the FIFO"),
         ('[console]\nkind = "tmux"', "tmux session"),
         ('[console]\nkind = "command"\ncommand = ["x"]', "{phrase}"),
         ('[console]\naddress = "a:1"\nphrases = { say = "cry" }', "should hold {text}"),
         ("[start]\ncommand = []", "a list of arguments"),
-        ('[start]\ncommand = ["x"]\nlimit = "soon"', "should be a length of time"),
+        ('[start]\ncommand = ["x"]\nlimit = "soon"', "'soon' is no length of time"),
         ('[start]\ncommand = ["x"]\nready = "("', "not a regular expression"),
         ('[[service]]\ncommand = ["x"]', "lacks the key 'name'"),
-        ('[[service]]\nname = "a"\ncommand = ["x"]\nfailing = "weep"', 'should be "stop" or "go on"'),
+        ('[[service]]\nname = "a"\ncommand = ["x"]\nfailing = "weep"', "one of stop, go on"),
         ('[stop]\ntell = ["soon"]', "should hold lengths of time"),
         ('[stop]\ntext = "bye"', "should hold {time}"),
         ("[stop]\nterminate = true", "should be text"),

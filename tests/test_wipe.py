@@ -383,7 +383,7 @@ join-word = { env = "JOIN" }
         ('[scopes.wild]\nrecords = [{ file = "a.json" }]', "lacks the key 'at'"),
         ('[scopes.wild]\nrecords = [{ file = "a.json", at = "*", where = "paid" }]', "no condition"),
         ('[[survives]]\nname = "x"', "nothing survives by this"),
-        ('[wipe.unsorted]\n"attic/*" = "burn"', 'should be "clear" or "keep"'),
+        ('[wipe.unsorted]\n"attic/*" = "burn"', "'burn' is no choice here"),
         ('[[webhook]]\nname = "x"', "where the address stands"),
         ('[[webhook]]\nname = "x"\naddress = { env = "X" }\nbody = { text = "{who}" }', "no placeholder {who}"),
     ],

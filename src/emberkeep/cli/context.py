@@ -113,9 +113,10 @@ def answer(args: argparse.Namespace, code: int, result: dict[str, Any], text: Ca
     args.outcome = code
     if args.json:
         from emberkeep.show.console import document
-        from emberkeep.show.json_output import to_json
+        from emberkeep.show.json_output import FORMAT, to_json
 
-        document({"command": args.command, "exit": code, **{key: to_json(value) for key, value in result.items()}})
+        told = {key: to_json(value) for key, value in result.items()}
+        document({"format": FORMAT, "command": args.command, "exit": code, **told})
     else:
         text()
     return code

@@ -47,6 +47,7 @@ COMMANDS = {
     "mirror": "a server behind FTP, FTPS or SFTP: bring it here, send changes there",
     "watch": "follow the server's log until it is ready",
     "check": "what could stop an update, a wipe or an event, found beforehand",
+    "keep-toml": "what keep.toml may hold: every table and key",
 }
 _COMMAND: dict[str, Any] = {"dest": "command", "metavar": "COMMAND", "title": "commands"}
 INTERRUPTED = 130
@@ -116,23 +117,33 @@ def _not_known(words: Sequence[str], command: str | None) -> str:
     """What is wrong with words that a command does not take."""
     if command is None or not words[0].startswith("--"):
         return f"unrecognized arguments: {' '.join(words)}"
-    import argparse
     import re
 
     from emberkeep.errors import did_you_mean
 
-    sub = argparse.ArgumentParser()
-    _fill(sub, command)
-    option, known = words[0].partition("=")[0], re.findall(r"--[a-z][a-z-]*", sub.format_help())
+    option = words[0].partition("=")[0]
+    known = re.findall(r"--[a-z][a-z-]*", command_parser(command).format_help())
     return f"{command} has no option {option}; {did_you_mean(option, known, f'{command} --help lists them')}"
+
+
+def command_parser(name: str) -> argparse.ArgumentParser:
+    """The parser of one command alone, as documents and completion want it."""
+    import argparse
+
+    words = COMMANDS[name]
+    sub = argparse.ArgumentParser(prog=f"emberkeep {name}", description=words[0].upper() + words[1:] + ".")
+    _fill(sub, name)
+    return sub
 
 
 def _fill(sub: argparse.ArgumentParser, name: str) -> None:
     import argparse
 
-    module = _module(name)
+    module = command_module(name)
     sub.formatter_class = argparse.RawDescriptionHelpFormatter
-    sub.epilog = "examples:\n" + "\n".join(f"  {line}" for line in module.EXAMPLES)
+    examples = (f"  {line}" for line in module.EXAMPLES)
+    exits = (f"  {code}  {words}" for code, words in module.EXITS.items())
+    sub.epilog = "\n".join(("examples:", *examples, "\nexit codes (others: emberkeep --help):", *exits))
     module.add_arguments(sub)
     sub.add_argument("--json", action="store_true", help="one JSON document on standard output")
     for option, settings in (
@@ -144,12 +155,13 @@ def _fill(sub: argparse.ArgumentParser, name: str) -> None:
         sub.add_argument(option, default=argparse.SUPPRESS, help=argparse.SUPPRESS, **settings)  # type: ignore[arg-type]
 
 
-def _module(name: str) -> Any:
-    """A command: ``add_arguments(parser)`` and ``run(args, screen)``. What it may begin ``ahead(args)`` goes on while
-    ``run`` loads what it needs, and is ended with it."""
+def command_module(name: str) -> Any:
+    """A command: ``add_arguments(parser)``, ``run(args, screen)``, ``EXAMPLES`` and ``EXITS``: what its exit codes
+    mean, where they say more than for all. What it may begin ``ahead(args)`` goes on while ``run`` loads what it needs,
+    and is ended with it."""
     import importlib
 
-    return importlib.import_module(f"emberkeep.cli.commands.{name}")
+    return importlib.import_module(f"emberkeep.cli.commands.{name.replace('-', '_')}")
 
 
 def main(arguments: Sequence[str]) -> int:
@@ -169,7 +181,7 @@ def main(arguments: Sequence[str]) -> int:
         return 0
     import contextlib
 
-    ahead = getattr(_module(args.command), "ahead", None)
+    ahead = getattr(command_module(args.command), "ahead", None)
     args.outcome = None
     with ahead(args) if ahead else contextlib.nullcontext() as args.ahead:
         return _flushed(args, _run(args, arguments))
@@ -237,7 +249,7 @@ def _done(args: argparse.Namespace, arguments: Sequence[str], screen: Screen) ->
 
     not_given()  # of what was done before in this process
     with read_once():
-        code = int(_module(args.command).run(args, screen))
+        code = int(command_module(args.command).run(args, screen))
     for what, number in sorted(not_given().items()):
         where = count(number, "file or folder", "files and folders")
         screen.note(f"{what} not set on {where}: the disk keeps none, or you may not set them")

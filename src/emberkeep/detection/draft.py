@@ -14,13 +14,16 @@ from emberkeep.errors import first_of
 from emberkeep.fs import globs
 from emberkeep.fs.globs import escape
 from emberkeep.keep.config import QUESTION
+from emberkeep.keep.locate import SCHEMA_LINE
 from emberkeep.keep.toml_reader import quote
 
 
 def draft(adoption: Adoption, folder: str, zone: str) -> str:
     """The text of a new keep.toml. ``folder``: the server folder as it shall stand in it; ``zone``: IANA name."""
     parts = [
+        f"{SCHEMA_LINE}\n"
         "# What Ember Keep knows of this server. Drafted by 'emberkeep adopt'; yours to edit from now on.\n"
+        "# 'emberkeep keep-toml' tells all that may stand here.\n"
         "# Behind '# sure:', '# likely:' and '# guess:' stands what speaks for an entry.\n\nformat = 1\n",
         f"\n[server]\nname = {quote(adoption.name)}    # {plain(adoption.name_evidence)}\nfolder = {quote(folder)}\n"
         f"zone = {quote(zone)}    # IANA name; all times are shown in it\n",

@@ -56,7 +56,7 @@ from emberkeep.keep.tables.updates import (
     read_update,
     read_wanted,
 )
-from emberkeep.keep.toml_reader import Reader, load, parsed
+from emberkeep.keep.toml_reader import Asked, Reader, load, parsed
 
 if TYPE_CHECKING:  # what reads these tables is loaded where keep.toml has them: every command reads keep.toml
     from emberkeep.keep.tables.databases import Databases
@@ -172,9 +172,9 @@ def check_text(text: str, path: Path) -> Config:
     return config_of(parsed(text, str(path)), text, path)
 
 
-def config_of(table: Mapping[str, object], text: str, path: Path) -> Config:
-    """A parsed keep.toml, checked."""
-    reader = Reader(str(path), text, table)
+def config_of(table: Mapping[str, object], text: str, path: Path, asked: Asked | None = None) -> Config:
+    """A parsed keep.toml, checked. ``asked``: where it is noted what the readers of the tables ask for."""
+    reader = Reader(str(path), text, table, asked=asked)
     number = reader.get("format", int, "a number", None)
     if number is None:
         reader.fault("", f"lacks the key 'format'; this Ember Keep writes format = {FORMAT}")

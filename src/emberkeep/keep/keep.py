@@ -4,6 +4,7 @@
 
     KEEP/                    by default SERVER.keep, beside the server folder, never inside it
       keep.toml              what this keep knows of its server; the admin's own file
+      keep.schema.json       what keep.toml may hold, for editors
       answers.toml           answers given to questions of merges
       orders.toml            standing orders
       journal.db             which runs changed the server folder

@@ -9,6 +9,10 @@ import os
 from collections.abc import Iterator, Mapping
 
 FILE = "keep.toml"
+SCHEMA = "keep.schema.json"
+"""What keep.toml may hold, beside it, for editors that complete and check by it; …"""
+SCHEMA_LINE = f"#:schema ./{SCHEMA}"
+"""… this line tells them so."""
 SUFFIX = ".keep"
 VARIABLE = "EMBERKEEP_KEEP"
 

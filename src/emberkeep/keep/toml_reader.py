@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import timedelta
 from pathlib import Path
 from typing import Any, cast
 
@@ -16,6 +17,9 @@ _AT = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
 _HEADER = re.compile(r"^\s*\[\[?\s*([^\]]+?)\s*\]\]?")
 _KEY = re.compile(r"""^\s*((?:"[^"]*"|'[^']*'|[\w-]+)(?:\s*\.\s*(?:"[^"]*"|'[^']*'|[\w-]+))*)\s*=""")
 _PART = re.compile(r""""([^"]*)"|'([^']*)'|([\w-]+)""")
+
+
+TEXT = "text in quotes"
 
 
 def load(path: Path) -> tuple[dict[str, Any], str]:
@@ -76,10 +80,10 @@ def line_of(text: str, path: tuple[str, ...]) -> int | None:
     best: tuple[int, int | None] = (0, None)
     for number, line in enumerate(text.splitlines(), 1):
         if header := _HEADER.match(line):
-            table = _parts(header[1])
+            table = parts_of(header[1])
             here = table
         elif key := _KEY.match(line):
-            here = table + _parts(key[1])
+            here = table + parts_of(key[1])
         else:
             continue
         common = len(here) if here == path[: len(here)] else 0
@@ -88,8 +92,37 @@ def line_of(text: str, path: tuple[str, ...]) -> int | None:
     return best[1]
 
 
-def _parts(dotted: str) -> tuple[str, ...]:
+def parts_of(dotted: str) -> tuple[str, ...]:
+    """The parts of a dotted key."""
     return tuple(a or b or c for a, b, c in _PART.findall(dotted))
+
+
+_SECONDS = {"s": 1, "min": 60, "hour": 3600, "hours": 3600, "day": 86400, "days": 86400}
+_DURATION = re.compile(r"(\d+(?:\.\d+)?) ?(s|min|hours?|days?)")
+
+
+def duration(text: str) -> timedelta | None:
+    """A length of time as ``"90 min"``; None when it is none."""
+    found = _DURATION.fullmatch(text.strip())
+    return timedelta(seconds=float(found[1]) * _SECONDS[found[2]]) if found else None
+
+
+@dataclass(frozen=True)
+class Ask:
+    """What a reader asked a table for. ``what``: the type in words, as "a number"; ``default``: where the key is
+    missing; ``choices``: the texts that it may hold, () for any; ``chosen``: whether the admin chose the key's name."""
+
+    what: str
+    kind: type | tuple[type, ...]
+    default: object = None
+    choices: tuple[str, ...] = ()
+    required: bool = False
+    chosen: bool = False
+
+
+Asked = dict[tuple[str, ...], list[Ask]]
+"""All that readers asked for, by path."""
+LENGTH_OF_TIME = "a length of time"
 
 
 @dataclass
@@ -103,7 +136,10 @@ class Reader:
     faults: list[Fault] = field(default_factory=list)
     line: int | None = None
     """Where this table begins, for those of an array, which their paths do not tell apart."""
+    asked: Asked | None = None
+    """Where what is asked for is noted, for whoever wants to know what there is to tell."""
     _used: set[str] = field(default_factory=set)
+    _chosen: bool = False
 
     def fault(self, key: str, what: str, hint: str = "") -> None:
         """Note that something is wrong with ``key`` of this table."""
@@ -126,7 +162,7 @@ class Reader:
 
     def get(self, key: str, kind: type | tuple[type, ...], what: str, default: object = None) -> Any:
         """The value of ``key`` if it has the right type; else a fault and ``default``. Missing: ``default``."""
-        self._used.add(key)
+        self._note(key, Ask(what, kind, default))
         value = self.table.get(key, default)
         if value is default:
             return default
@@ -137,12 +173,47 @@ class Reader:
 
     def string(self, key: str, default: str = "") -> str:
         """A text value."""
-        return cast(str, self.get(key, str, "text in quotes", default))
+        return cast(str, self.get(key, str, TEXT, default))
+
+    def choice(self, key: str, choices: Sequence[str], default: str, hint: str = "") -> str:
+        """A text that is one of ``choices``; ``default`` where it is missing or another."""
+        self._note(key, Ask(TEXT, str, default, tuple(choices)))
+        found = self.string(key, default)
+        if found == default or found in choices:
+            return found
+        known = f"one of {', '.join(choices)}"
+        self.fault(key, f"'{found}' is no choice here", hint or did_you_mean(found, choices, known))
+        return default
+
+    def time(self, key: str, default: timedelta) -> timedelta:
+        """A length of time, more than nothing; ``default`` where it is missing."""
+        found = self.optional_time(key, default)
+        return found or default
+
+    def optional_time(self, key: str, default: timedelta | None = None) -> timedelta | None:
+        """The same, which may be missing."""
+        self._note(key, Ask(LENGTH_OF_TIME, str, default))
+        if key not in self.table:
+            return default
+        text = self.string(key)
+        found = duration(text)
+        if found is None:
+            self.fault(key, f"'{text}' is no length of time", 'as "30 s", "90 min" or "2 hours"')
+            return default
+        return found
+
+    def times(self, key: str) -> tuple[timedelta, ...]:
+        """A list of lengths of time, longest first."""
+        self._note(key, Ask("a list of lengths of time", list, []))
+        found = [duration(text) for text in self.strings(key)]
+        if None in found:
+            self.fault(key, "should hold lengths of time", 'as ["1 hour", "15 min", "30 s"]')
+        return tuple(sorted((time for time in found if time is not None), reverse=True))
 
     def required(self, key: str) -> str:
         """A text value that must be there and not be empty."""
+        self._note(key, Ask(TEXT, str, required=True))
         if key not in self.table:
-            self._used.add(key)
             self.fault("", f"lacks the key '{key}'")
             return ""
         value = self.string(key)
@@ -160,6 +231,19 @@ class Reader:
             return ()
         return tuple(value)
 
+    def pattern(self, key: str, groups: int | None = None) -> str:
+        """A regular expression; ``groups``: how many it must have, where that matters."""
+        self._note(key, Ask("a regular expression", str, ""))
+        found = self.string(key)
+        try:
+            there = re.compile(found).groups
+        except re.error as error:
+            self.fault(key, f"not a regular expression: {error}")
+            return found
+        if found and groups is not None and there != groups:
+            self.fault(key, f"should have one group in ( ) around the version, has {there}")
+        return found
+
     def sub(self, key: str) -> Reader:
         """The table under ``key``, empty when it is missing."""
         return self._reader(self.get(key, dict, "a table", {}), key)
@@ -174,10 +258,20 @@ class Reader:
 
     def items(self) -> Iterable[tuple[str, Reader]]:
         """Every key of this table, each of which must be a table itself."""
-        return [(key, self.sub(key)) for key in self.table]
+        return [(key, self.sub(key)) for key in self.names()]
+
+    def names(self) -> Iterator[str]:
+        """The keys of this table, all of which the admin has chosen."""
+        self._chosen = True
+        return iter(self.table)
+
+    def _note(self, key: str, ask: Ask) -> None:
+        self._used.add(key)
+        if self.asked is not None:
+            self.asked.setdefault((*self.path, key), []).append(replace(ask, chosen=self._chosen))
 
     def _reader(self, table: Mapping[str, Any], key: str) -> Reader:
-        return Reader(self.file, self.text, table, (*self.path, key), self.faults, self.line)
+        return Reader(self.file, self.text, table, (*self.path, key), self.faults, self.line, self.asked)
 
     def no_others(self, *further: str) -> None:
         """Every key not asked for so far, nor in ``further``, is a fault, with the nearest known one."""

@@ -51,7 +51,6 @@ from emberkeep.documents.reshape import Shape
 from emberkeep.errors import Refused
 from emberkeep.fs import globs
 from emberkeep.inventory.versions import ordering
-from emberkeep.keep.tables.process import duration
 from emberkeep.keep.toml_reader import Reader, load
 
 FORMAT = 1
@@ -386,15 +385,9 @@ def _program(reader: Reader, key: str) -> Act:
     command = table.strings("command")
     if not command:
         table.fault("command", "a list of arguments is wanted", 'as ["./convert", "--all"]')
-    limit = duration(table.string("limit", "1 hour"))
-    if limit is None:
-        table.fault("limit", "should be a length of time", 'as "2 hours"')
-    expects = table.string("expects")
-    try:
-        re.compile(expects)
-    except re.error as error:
-        table.fault("expects", f"not a regular expression: {error}")
-    found = Program(command, limit or timedelta(hours=1), expects, table.strings("changes"))
+    found = Program(
+        command, table.time("limit", timedelta(hours=1)), table.pattern("expects"), table.strings("changes")
+    )
     table.no_others()
     return found
 

@@ -15,6 +15,9 @@ from emberkeep.merging.results import FileMerge, Merge
 from emberkeep.show.words import redact
 from emberkeep.transfer.protocol import RemoteEntry
 
+FORMAT = 1
+"""Of all documents: within one format no key goes and none changes its type; new ones may come."""
+
 
 def to_json(value: Any) -> Any:
     """Dataclasses as objects, tuples and sets as lists, moments in ISO 8601, lengths of time in seconds, paths as
@@ -47,23 +50,21 @@ def to_json(value: Any) -> Any:
     return value
 
 
+PARTS_OF_MERGE = {
+    **{name: name for name in ("old", "new", "files", "taken", "kept", "questions", "obeyed")},
+    "orders_that_disagree": "disagreements",
+    "orders_that_met_nothing": "idle",
+    **{name: name for name in ("breaches", "warnings", "faults")},
+}
+"""What is told of a merge as it stands there, and under which key."""
+
+
 def _merge(merge: Merge) -> dict[str, Any]:
     return {
-        "old": merge.old,
-        "new": merge.new,
-        "files": to_json(merge.files),
-        "taken": to_json(merge.taken),
-        "kept": to_json(merge.kept),
-        "questions": to_json(merge.questions),
+        **{key: to_json(getattr(merge, name)) for key, name in PARTS_OF_MERGE.items()},
         "open": len(merge.open),
         "unused_answers": [{"file": file, "record": record, "field": field} for file, record, field in merge.unused],
-        "obeyed": to_json(merge.obeyed),
-        "orders_that_disagree": to_json(merge.disagreements),
-        "orders_that_met_nothing": to_json(merge.idle),
         "left_alone": [{"file": path, "role": role} for path, role in merge.passed],
-        "breaches": to_json(merge.breaches),
-        "warnings": to_json(merge.warnings),
-        "faults": to_json(merge.faults),
     }
 
 
@@ -79,4 +80,4 @@ def failure(command: str, error: EmberKeepError) -> dict[str, Any]:
         }
         for fault in error.faults
     ]
-    return {"command": command, "exit": error.exit_code, "faults": faults}
+    return {"format": FORMAT, "command": command, "exit": error.exit_code, "faults": faults}

@@ -21,7 +21,7 @@ from emberkeep.keep.keep import Keep, beside
 from emberkeep.keep.locate import FILE
 from emberkeep.keep.tables.transfer import address_of, is_remote
 from emberkeep.operations.record import defaults
-from emberkeep.operations.upkeep.adoption import adopt_server, write_keep
+from emberkeep.operations.upkeep.adoption import adopt_server, write_keep, write_schema
 from emberkeep.show import adoption as view
 from emberkeep.show import mirror as mirror_view
 from emberkeep.show.console import Screen
@@ -33,6 +33,10 @@ EXAMPLES = (
     "emberkeep adopt --refresh      (what has come since; --go writes it)",
     "emberkeep adopt --ask          (what was only guessed, one by one)",
 )
+EXITS = {
+    0: "keep.toml is written, or what --refresh proposes is; with --ask no question is left",
+    1: "a file of a server elsewhere could not be had; a question is open; or --refresh proposes what --go would write",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -164,6 +168,7 @@ def _refresh(args: argparse.Namespace, screen: Screen) -> int:
         text = written(path.read_text(encoding="utf-8"), found.proposals)
         check_text(text, path)
         writing.write_whole(path, [text.encode("utf-8")])
+        write_schema(keep.folder)
     result = {
         "proposals": [
             {"where": p.where, "what": p.what, "evidence": p.evidence, "sure": p.sure} for p in found.proposals

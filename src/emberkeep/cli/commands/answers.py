@@ -15,6 +15,9 @@ EXAMPLES = (
     "emberkeep answers                      (lists the answers you gave)",
     "emberkeep answers --withdraw 3         (the third one counts no longer: its question is asked again)",
 )
+EXITS = {
+    0: "listed, or withdrawn",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

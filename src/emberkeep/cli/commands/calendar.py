@@ -30,6 +30,10 @@ EXAMPLES = (
     "emberkeep calendar --attendance attendance.png",
     "emberkeep calendar --install             (prints lines for cron and systemd)",
 )
+EXITS = {
+    0: "shown or written",
+    1: "with --attendance: too little is known to say whether the rhythm fits",
+}
 OF_A_YEAR = 366
 
 

@@ -34,6 +34,10 @@ EXAMPLES = (
     "emberkeep carry gannet-rock gannet-rock-4.3 --ask      (puts to you what both say differently)",
     "emberkeep carry gannet-rock gannet-rock-4.3 --go",
 )
+EXITS = {
+    0: "shown, or carried",
+    1: "shown, and something of it wants a look",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -11,6 +11,10 @@ from emberkeep.show import readiness as view
 from emberkeep.show.console import Screen
 
 EXAMPLES = ("emberkeep check", "emberkeep check --json")
+EXITS = {
+    0: "nothing would stop a run",
+    1: "something would",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -21,6 +21,10 @@ EXAMPLES = (
     "emberkeep defaults list",
     "emberkeep defaults drop 4.1",
 )
+EXITS = {
+    0: "recorded, listed or dropped",
+    1: "recorded, but none of these files stands in the server",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

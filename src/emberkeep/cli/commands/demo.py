@@ -29,6 +29,10 @@ EXAMPLES = (
     "emberkeep demo /tmp/rock --serve  (the stand-in engine, to try start, say and watch on)",
     "emberkeep demo /tmp/large --size large --build-only",
 )
+EXITS = {
+    0: "every step ended as it must",
+    5: "a step did not",
+}
 
 ENDS = 10.0
 """Seconds that the engine is given to end by itself."""

@@ -46,6 +46,11 @@ EXAMPLES = (
     "emberkeep diff latest --player Una",
     "emberkeep diff old/stores.xml new/stores.xml",
 )
+EXITS = {
+    0: "the two are alike; with --find: it was found",
+    1: "they differ; with --find: it was not found",
+    2: "a file could not be read in its own terms, or the call was wrong",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -131,14 +136,13 @@ def _require_records(
 
 
 def _find(args: argparse.Namespace, screen: Screen, sides: _Sides, left: Tree, right: Tree) -> int:
-    """Exit code 0 when all that was found stands on both sides, 1 when on one only or nowhere, 2 for what is broken."""
+    """Exit code 0 when it was found, 1 when not, as grep says it; 2 for what is broken."""
     if not args.find.strip():
         raise UsageError("--find wants a text to look for")
     found, faults = find_text(args.find, left, right, wanted=sides.wanted(left, right), rules=sides.rules())
-    everywhere = bool(found) and all({s.record for s in f.left} == {s.record for s in f.right} for f in found)
     labels = (left.label, right.label)
     result = {"find": args.find, "found": found, "faults": faults}
-    code = 2 if faults else 0 if everywhere else 1
+    code = 2 if faults else 0 if found else 1
     return answer(args, code, result, lambda: view.finds(screen, args.find, labels, found, faults))
 
 

@@ -20,6 +20,11 @@ EXAMPLES = (
     "emberkeep drill --any                 (one drawn by chance)",
     "emberkeep drill --in /mnt/spare/drill",
 )
+EXITS = {
+    0: "proven",
+    1: "proven, and its log told of something",
+    5: "not proven",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

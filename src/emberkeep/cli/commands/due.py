@@ -18,6 +18,10 @@ EXAMPLES = (
     "emberkeep due --run 'our wipe' --go",
     "emberkeep due --drop 'our wipe' --go",
 )
+EXITS = {
+    0: "nothing waits, and all that was due is done",
+    1: "something failed, was missed, or waits for your word",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -19,6 +19,10 @@ EXAMPLES = (
     "emberkeep export latest gannet-rock.tar.zst",
     "emberkeep export 'before 4.3' world.zip --only world",
 )
+EXITS = {
+    0: "the archive is written",
+    4: "the store cannot give a file back whole; no archive is written",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -27,6 +27,10 @@ EXAMPLES = (
     "emberkeep history --growth growth.png",
     "emberkeep history --run 3",
 )
+EXITS = {
+    0: "shown",
+    4: "the manifest of a snapshot that is shown is damaged",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -19,6 +19,9 @@ EXAMPLES = (
     "emberkeep import from-a-friend.zip            (shows what it would do)",
     "emberkeep import from-a-friend.zip --as far-isles --go",
 )
+EXITS = {
+    0: "shown, or brought in",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -34,6 +34,11 @@ EXAMPLES = (
     "emberkeep merge --answers questions.toml --report merged.html --go",
     "emberkeep merge --old-defaults 4.2/ --new-defaults 4.3/ --mine live/ --out merged/",
 )
+EXITS = {
+    0: "nothing waits",
+    1: "something waits: an open question, an answer or an order that fits nothing, a broken check",
+    2: "a file could not be merged, or the call was wrong",
+}
 PATHS = ("old_defaults", "new_defaults", "mine")
 
 

@@ -24,6 +24,10 @@ EXAMPLES = (
     "emberkeep migrate --to 4.4 --sql release/sql --go",
     "emberkeep migrate --draft 4.2 4.3 --saves old-world/ new-world/ --out 4.2-to-4.3.toml",
 )
+EXITS = {
+    0: "shown, or migrated",
+    1: "shown, and something of it wants a look",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

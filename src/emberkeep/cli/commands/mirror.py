@@ -37,6 +37,11 @@ EXAMPLES = (
     "emberkeep mirror vault s3://bucket/rock --check --sample 5%",
     "emberkeep --keep rock.keep mirror vault /mnt/other/rock.vault --bring-back     (on a new machine)",
 )
+EXITS = {
+    0: "done, or nothing to do",
+    1: "some files could not be had; or a send was only shown, and there is something to send",
+    4: "with vault: something in it is missing or changed",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

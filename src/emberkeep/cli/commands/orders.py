@@ -21,6 +21,10 @@ EXAMPLES = (
     "emberkeep orders accept 'food: afloat x 2'",
     "emberkeep orders test",
 )
+EXITS = {
+    0: "nothing waits",
+    1: "orders wait to be accepted; or with test: an order explains nothing",
+}
 ACTS = ("list", "propose", "accept", "test", "drop")
 
 

@@ -33,6 +33,10 @@ EXAMPLES = (
     "emberkeep restore latest --only databases/accounts --go",
     "emberkeep restore latest --only databases/accounts --into-database accounts_look --go",
 )
+EXITS = {
+    0: "shown, or restored",
+    1: "the same, but something was left out: nobody could put it back",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -11,6 +11,9 @@ from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
 
 EXAMPLES = ("emberkeep resume            (shows what is left to do)", "emberkeep resume --go")
+EXITS = {
+    0: "shown, or finished",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

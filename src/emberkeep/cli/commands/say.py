@@ -11,6 +11,9 @@ from emberkeep.process import console
 from emberkeep.show.console import Screen
 
 EXAMPLES = ("emberkeep say 'the new release goes in at nine'",)
+EXITS = {
+    0: "said",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

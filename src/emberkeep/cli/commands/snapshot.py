@@ -24,6 +24,10 @@ EXAMPLES = (
     "emberkeep snapshot --only 'mission/economy/*.xml'",
     "emberkeep snapshot --from an-old-backup.tar.zst --note 'last summer'",
 )
+EXITS = {
+    0: "taken",
+    1: "taken, but something could not be read, would not settle, or is called like something else",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -23,6 +23,11 @@ EXAMPLES = (
     "emberkeep start --go",
     "emberkeep start --once keeper.properties:storms=wild --go",
 )
+EXITS = {
+    0: "shown, or ready",
+    1: "ready, but an extension failed or errors were logged",
+    5: "it did not become ready",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -13,6 +13,10 @@ from emberkeep.process.signs import running_signs
 from emberkeep.show.console import GOOD, HEAD, Screen, progress
 
 EXAMPLES = ("emberkeep stop            (shows what it would do)", "emberkeep stop --go", "emberkeep stop --now --go")
+EXITS = {
+    0: "shown, stopped, or not running",
+    5: "it did not stop",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

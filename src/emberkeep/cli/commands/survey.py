@@ -30,6 +30,10 @@ if TYPE_CHECKING:
     from emberkeep.vault.checking import Standing as OfVault
 
 EXAMPLES = ("emberkeep survey", "emberkeep survey --offline --json")
+EXITS = {
+    0: "nothing wants attention",
+    1: "something does",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -10,6 +10,9 @@ from emberkeep.show import snapshots as view
 from emberkeep.show.console import Screen, progress
 
 EXAMPLES = ("emberkeep thin            (shows what would go)", "emberkeep thin --go")
+EXITS = {
+    0: "shown, or thinned",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -11,6 +11,10 @@ from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
 
 EXAMPLES = ("emberkeep undo            (shows what it would put back)", "emberkeep undo --go", "emberkeep undo 3 --go")
+EXITS = {
+    0: "shown, or taken back",
+    1: "taken back, but part of it cannot be vouched for",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

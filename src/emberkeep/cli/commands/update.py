@@ -29,6 +29,11 @@ EXAMPLES = (
     "emberkeep update skerrylight-4.3.zip --to 4.3 --extensions new-builds/ --rehearse /tmp/rehearsal",
     "emberkeep update skerrylight-4.3.zip --to 4.3 --extensions new-builds/ --go",
 )
+EXITS = {
+    0: "shown, or done",
+    1: "shown or done, and something waits: questions, extensions that failed, landmarks missed",
+    5: "it failed, and all is as it was before",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

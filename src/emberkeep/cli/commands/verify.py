@@ -22,6 +22,10 @@ EXAMPLES = (
     "emberkeep verify --sample 5%",
     "emberkeep verify --repair",
 )
+EXITS = {
+    0: "every byte is what was put there",
+    4: "damage was found, or is left after --repair",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -14,6 +14,11 @@ from emberkeep.show import watching
 from emberkeep.show.console import QUIET, Screen
 
 EXAMPLES = ("emberkeep watch", "emberkeep watch --once        (what the log tells now, without following it)")
+EXITS = {
+    0: "ready",
+    1: "ready, but something failed; or with --once: not ready",
+    5: "it died or did not become ready",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

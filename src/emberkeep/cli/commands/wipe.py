@@ -35,6 +35,11 @@ EXAMPLES = (
     "emberkeep wipe extension-data --unsorted 'old-lockers.json=clear'",
     "emberkeep wipe --skip --to 4.3           (what it takes to keep the map over a release instead)",
 )
+EXITS = {
+    0: "shown, or done",
+    1: "something would be forgotten, or waits for an answer",
+    5: "it failed, and all is as it was before",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -140,7 +140,7 @@ def _database(reader: Reader) -> Database:
     name = reader.required("name")
     found = Database(
         name,
-        reader.string("holds", Database.holds),
+        reader.choice("holds", HOLDS, Database.holds),
         reader.string("file"),
         reader.string("schema"),
         reader.string("host"),
@@ -170,8 +170,6 @@ def _database(reader: Reader) -> Database:
 def _check(reader: Reader, found: Database) -> None:
     if found.name and not _NAME.fullmatch(found.name):
         reader.fault("name", "should be letters, digits, '-', '_' and '.'")
-    if found.holds not in HOLDS:
-        reader.fault("holds", f"'{found.holds}' is nothing that a database holds", f"one of {', '.join(HOLDS)}")
     served = bool(found.schema or found.host or found.socket or found.user or found.settings_file)
     if found.file and served:
         reader.fault("file", "is for a SQLite file; a database of a server has host or socket, user and schema")

@@ -38,7 +38,7 @@ _EVERY = re.compile(rf"all|one an? ({'|'.join(PERIODS)})")
 def read_ladder(reader: Reader) -> tuple[Rung, ...]:
     """The table [ladder], longest age last."""
     rungs = []
-    for name in reader.table:
+    for name in reader.names():
         age, every = _AGE.fullmatch(name), _EVERY.fullmatch(reader.string(name))
         if age is None or not 0 < int(age[1]) < 10_000:
             reader.fault(name, "is no age", 'as "2 days" = "all" or "3 months" = "one a week"')

@@ -27,8 +27,6 @@ from emberkeep.keep.toml_reader import Reader
 
 CONSOLES = ("line", "packet", "fifo", "tmux", "screen", "command")
 PHRASES = ("say", "save", "hold", "free", "stop")
-_SECONDS = {"s": 1, "min": 60, "hour": 3600, "hours": 3600, "day": 86400, "days": 86400}
-_DURATION = re.compile(r"(\d+(?:\.\d+)?) ?(s|min|hours?|days?)")
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_()]*\*?")
 _ADDRESS = re.compile(r".+:\d{1,5}")
 
@@ -111,12 +109,6 @@ class Running:
     stop: Stopping = field(default_factory=Stopping)
 
 
-def duration(text: str) -> timedelta | None:
-    """A length of time as ``"90 min"``; None when it is none."""
-    found = _DURATION.fullmatch(text.strip())
-    return timedelta(seconds=float(found[1]) * _SECONDS[found[2]]) if found else None
-
-
 def read(reader: Reader) -> Running:
     """The tables of keep.toml, checked."""
     return Running(
@@ -131,12 +123,11 @@ def read(reader: Reader) -> Running:
 def _process(reader: Reader) -> Process:
     found = Process(
         reader.string("pid-file"),
-        reader.string("command"),
+        reader.pattern("command"),
         reader.string("address"),
         reader.string("lock"),
         reader.strings("grows"),
     )
-    _check_pattern(reader, "command", found.command)
     if found.address and not _ADDRESS.fullmatch(found.address):
         reader.fault("address", "should be HOST:PORT", "as 127.0.0.1:27800")
     reader.no_others()
@@ -147,7 +138,7 @@ def _console(reader: Reader) -> Console | None:
     if not reader.table:
         return None
     secret, phrases = reader.sub("secret"), reader.sub("phrases")
-    kind = reader.string("kind", "line")
+    kind = reader.choice("kind", CONSOLES, "line")
     console = Console(
         kind,
         reader.string("address"),
@@ -157,11 +148,11 @@ def _console(reader: Reader) -> Console | None:
         secret.string("env"),
         secret.string("file"),
         {name: value for name in PHRASES if (value := phrases.string(name))},
-        reader.string("good"),
-        _time(reader, "pause", UNANSWERED if kind in MUTE else timedelta()) or timedelta(),
+        reader.pattern("good"),
+        reader.optional_time("pause", UNANSWERED if kind in MUTE else timedelta()) or timedelta(),
     )
-    if console.kind not in CONSOLES:
-        reader.fault("kind", f"'{console.kind}' is no kind of console", f"one of {', '.join(CONSOLES)}")
+    if reader.table.get("kind", kind) != kind:
+        pass  # told already; what else is wanted depends on it
     elif console.kind in ("line", "packet") and not _ADDRESS.fullmatch(console.address):
         reader.fault("address", "should be HOST:PORT", "as 127.0.0.1:27900")
     elif console.kind == "fifo" and not console.path:
@@ -172,7 +163,6 @@ def _console(reader: Reader) -> Console | None:
         reader.fault("command", "should be a list of arguments with {phrase} in one of them")
     if "say" in console.phrases and "{text}" not in console.phrases["say"]:
         phrases.fault("say", "should hold {text}", 'as say = "cry {text}"')
-    _check_pattern(reader, "good", console.good)
     for part in (reader, secret, phrases):
         part.no_others()
     return console
@@ -186,22 +176,18 @@ def _service(reader: Reader, name: str) -> Service:
     command = reader.strings("command")
     if not command:
         reader.fault("command", "a list of arguments is wanted", 'as ["./cast-off.sh"]')
-    failing = reader.string("failing", "stop")
-    if failing not in ("stop", "go on"):
-        reader.fault("failing", 'should be "stop" or "go on"')
     found = Service(
         name,
         command,
         reader.string("folder"),
-        reader.string("ready"),
+        reader.pattern("ready"),
         reader.strings("log"),
-        _time(reader, "limit", Service.limit) or Service.limit,
-        _time(reader, "silent", Service.silent) or Service.silent,
-        failing == "go on",
+        reader.time("limit", Service.limit),
+        reader.time("silent", Service.silent),
+        reader.choice("failing", ("stop", "go on"), "stop") == "go on",
         reader.strings("environment"),
         reader.string("user"),
     )
-    _check_pattern(reader, "ready", found.ready)
     for variable in found.environment:
         if not _VARIABLE.fullmatch(variable):
             reader.fault("environment", f"'{variable}' is no name of a variable", 'as ["ROCK_CONSOLE", "ROCK_*"]')
@@ -210,37 +196,16 @@ def _service(reader: Reader, name: str) -> Service:
 
 
 def _stop(reader: Reader) -> Stopping:
-    tell = [duration(text) for text in reader.strings("tell")]
-    if None in tell:
-        reader.fault("tell", "should hold lengths of time", 'as ["15 min", "5 min", "1 min"]')
     text = reader.string("text", Stopping.text)
     if "{time}" not in text:
         reader.fault("text", "should hold {time}", f'as "{Stopping.text}"')
     found = Stopping(
-        tuple(sorted((time for time in tell if time is not None), reverse=True)),
+        reader.times("tell"),
         text,
-        _time(reader, "limit", Stopping.limit) or Stopping.limit,
-        _time(reader, "still", Stopping.still) or Stopping.still,
-        _time(reader, "terminate", None),
-        _time(reader, "kill", None),
+        reader.time("limit", Stopping.limit),
+        reader.time("still", Stopping.still),
+        reader.optional_time("terminate"),
+        reader.optional_time("kill"),
     )
     reader.no_others()
     return found
-
-
-def _time(reader: Reader, key: str, default: timedelta | None) -> timedelta | None:
-    if key not in reader.table:
-        reader.string(key)
-        return default
-    found = duration(reader.string(key))
-    if found is None:
-        reader.fault(key, "should be a length of time", 'as "90 min" or "30 s"')
-        return default
-    return found
-
-
-def _check_pattern(reader: Reader, key: str, pattern: str) -> None:
-    try:
-        re.compile(pattern)
-    except re.error as error:
-        reader.fault(key, f"not a regular expression: {error}")

@@ -30,9 +30,8 @@ from typing import Any
 
 from emberkeep.errors import did_you_mean
 from emberkeep.keep.recurrence import NotUnderstood, Recurrence, Shift, from_rule, from_words, placed
-from emberkeep.keep.tables.process import duration
 from emberkeep.keep.tables.wiping import SEEDS, SetText, day_of, faulty_template, read_sets, template
-from emberkeep.keep.toml_reader import Reader
+from emberkeep.keep.toml_reader import Reader, duration
 
 KINDS = ("wipe", "update", "snapshot", "verify", "drill", "thin", "vault", "announce")
 NEWEST, ANY = "newest", "any"
@@ -156,38 +155,35 @@ def read(reader: Reader, zone: zoneinfo.ZoneInfo, scopes: tuple[str, ...], vault
 
 
 def _event(reader: Reader, zone: zoneinfo.ZoneInfo, scopes: tuple[str, ...]) -> Event:
-    kind = reader.required("kind")
-    if kind and kind not in KINDS:
-        reader.fault("kind", f"'{kind}' is no kind of event", f"one of {', '.join(KINDS)}")
+    reader.required("kind")
+    kind = reader.choice("kind", KINDS, "")
     zone = _zone(reader, zone)
     wiping = kind in ("wipe", "update")
     found = Event(
         reader.required("name"),
         kind,
         zone,
-        _one_of(reader, "whose", ("ours", "vendor"), "ours") == "vendor",
+        reader.choice("whose", ("ours", "vendor"), "ours") == "vendor",
         _recurrence(reader, zone),
         _beside(reader),
         _dates(reader, "skip"),
         dict(_moves(reader, zone)),
         _skip_when(reader),
-        _one_of(reader, "quiet-days", (SKIP, NEXT, RUN), SKIP if wiping else RUN),
+        reader.choice("quiet-days", (SKIP, NEXT, RUN), SKIP if wiping else RUN),
         _scopes(reader, kind, scopes),
         read_sets(reader.sub("set")),
-        reader.string("seed"),
+        reader.choice("seed", SEEDS, ""),
         reader.string("source"),
         reader.string("to"),
         _share(reader),
-        _one_of(reader, "which", (NEWEST, ANY), NEWEST),
-        _tell(reader),
+        reader.choice("which", (NEWEST, ANY), NEWEST),
+        tuple(time for time in reader.times("tell") if time),
         template(reader, "text", PLACEHOLDERS),
-        _one_of(reader, "missed", (LATE, SKIP, ASK), LATE),
-        _time(reader, "within", Event.within),
-        _one_of(reader, "only-if", ("", "running", "stopped"), ""),
+        reader.choice("missed", (LATE, SKIP, ASK), LATE),
+        reader.time("within", Event.within),
+        reader.choice("only-if", ("running", "stopped"), ""),
         reader.get("players-at-most", int, "a number", None),
     )
-    if found.seed and found.seed not in SEEDS:
-        reader.fault("seed", f"'{found.seed}' is no way to choose one", f"one of {', '.join(SEEDS)}")
     _check_rhythm(reader, found)
     reader.no_others()
     return found
@@ -240,7 +236,7 @@ def _beside(reader: Reader) -> Beside | None:
     for key, sign in (("after", 1), ("before", -1)):
         table = reader.sub(key)
         if table.table:
-            found = Beside(table.required("event"), sign * _time(table, "by", timedelta()))
+            found = Beside(table.required("event"), sign * table.time("by", timedelta()))
             table.no_others()
             return found
     return None
@@ -302,7 +298,7 @@ def _moment(text: str) -> datetime | None:
 
 def _moves(reader: Reader, zone: zoneinfo.ZoneInfo) -> Iterator[tuple[date, datetime]]:
     table = reader.sub("move")
-    for text in table.table:
+    for text in table.names():
         value = table.get(text, (str, datetime), 'a date and a time, as "2026-12-26 19:00"', "")
         moment = _moment(value) if isinstance(value, str) else value
         day = day_of(text)
@@ -340,31 +336,6 @@ def _share(reader: Reader) -> float:
     if not 0 < share <= 1:
         reader.fault("share", f"'{text}' is no share", 'as "5%"')
     return share
-
-
-def _tell(reader: Reader) -> tuple[timedelta, ...]:
-    found = [duration(text) for text in reader.strings("tell")]
-    if None in found:
-        reader.fault("tell", "should hold lengths of time", 'as ["1 day", "1 hour", "10 min"]')
-    return tuple(sorted((time for time in found if time), reverse=True))
-
-
-def _time(reader: Reader, key: str, default: timedelta) -> timedelta:
-    text = reader.string(key)
-    if key not in reader.table:
-        return default
-    found = duration(text)
-    if found is None:
-        reader.fault(key, f"'{text}' is no length of time", 'as "90 min" or "2 hours"')
-    return found or default
-
-
-def _one_of(reader: Reader, key: str, choices: tuple[str, ...], default: str) -> str:
-    found = reader.string(key, default)
-    if found not in choices:
-        reader.fault(key, f"'{found}' is no choice", f"one of {', '.join(choice for choice in choices if choice)}")
-        return default
-    return found
 
 
 def _quiet(reader: Reader) -> tuple[Quiet, ...]:
@@ -409,7 +380,7 @@ def _webhook(reader: Reader) -> Webhook:
         address.string("file"),
         body.table or {"text": "{text}"},
         reader.get("tries", int, "a number", Webhook.tries),
-        _time(reader, "limit", Webhook.limit),
+        reader.time("limit", Webhook.limit),
     )
     if bool(found.address_env) == bool(found.address_file):
         reader.fault("address", "should tell where the address stands", 'as { env = "ROCK_HOOK" } or { file = "…" }')

@@ -15,7 +15,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
@@ -105,22 +104,10 @@ def read_versions(reader: Reader) -> tuple[VersionSource, ...]:
     """The tables [versions.NAME]."""
     found = []
     for name, table in reader.items():
-        pattern = table.required("pattern")
-        check_pattern(table, pattern)
-        found.append(VersionSource(name, pattern, table.strings("in")))
+        table.required("pattern")
+        found.append(VersionSource(name, table.pattern("pattern", 1), table.strings("in")))
         table.no_others()
     return tuple(found)
-
-
-def check_pattern(table: Reader, pattern: str, key: str = "pattern") -> None:
-    """Note a fault where a pattern is none, or has not exactly one group."""
-    try:
-        groups = re.compile(pattern).groups
-    except re.error as error:
-        table.fault(key, f"not a regular expression: {error}")
-        return
-    if pattern and groups != 1:
-        table.fault(key, f"should have one group in ( ) around the version, has {groups}")
 
 
 def read_roles(reader: Reader) -> tuple[tuple[str, tuple[str, ...]], ...]:
@@ -143,10 +130,8 @@ def read_world(reader: Reader) -> World:
         numbered.string("names"),
         reader.strings("dimensions"),
         numbered.string("engine-file"),
-        numbered.string("engine-pattern"),
+        numbered.pattern("engine-pattern", 1),
     )
-    if world.number_pattern or world.number_in:
-        check_pattern(numbered, world.number_pattern, "engine-pattern")
     for part in (reader, pointer, tiles, numbered):
         part.no_others()
     return world
@@ -154,7 +139,7 @@ def read_world(reader: Reader) -> World:
 
 def read_records(reader: Reader) -> tuple[tuple[str, RecordRules], ...]:
     """The tables [records."GLOB"]."""
-    return tuple((pattern, {path: table.strings(path) for path in table.table}) for pattern, table in reader.items())
+    return tuple((pattern, {path: table.strings(path) for path in table.names()}) for pattern, table in reader.items())
 
 
 def read_launch(reader: Reader) -> Launch:
@@ -167,12 +152,7 @@ def read_launch(reader: Reader) -> Launch:
 
 def read_log(reader: Reader) -> Log:
     """The table [log]."""
-    patterns = {kind: value for kind in LOG_LINES if (value := reader.string(kind))}
-    for kind, pattern in patterns.items():
-        try:
-            re.compile(pattern)
-        except re.error as error:
-            reader.fault(kind, f"not a regular expression: {error}")
+    patterns = {kind: value for kind in LOG_LINES if (value := reader.pattern(kind))}
     log = Log(reader.strings("in"), patterns)
     reader.no_others()
     return log

@@ -27,7 +27,6 @@ from datetime import timedelta
 
 from emberkeep.errors import UsageError
 from emberkeep.keep import locate
-from emberkeep.keep.tables.process import duration
 from emberkeep.keep.toml_reader import Reader
 
 SCHEMES = {"ftp": 21, "ftps": 21, "sftp": 22}
@@ -159,7 +158,7 @@ def read(reader: Reader, server: Reader, folder: str) -> RemoteAccess:
         table.string("known-hosts"),
         table.string("certificate"),
         table.get("connections", int, "a number", RemoteAccess.connections) or 0,
-        _still(table),
+        table.time("still", RemoteAccess.still),
     )
     if not 1 <= remote.connections <= MOST_CONNECTIONS:
         table.fault("connections", f"should be from 1 to {MOST_CONNECTIONS}")
@@ -206,11 +205,3 @@ def _vault(reader: Reader, keep: str) -> VaultAt:
     for part in (secret, password, reader):
         part.no_others()
     return found
-
-
-def _still(reader: Reader) -> timedelta:
-    text = reader.string("still")
-    found = duration(text) if text else RemoteAccess.still
-    if found is None:
-        reader.fault("still", f"'{text}' is no length of time", 'as "5 s" or "1 min"')
-    return found or RemoteAccess.still

@@ -18,9 +18,6 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from emberkeep.keep.tables.server import (
-    check_pattern,
-)
 from emberkeep.keep.toml_reader import Reader
 
 
@@ -82,13 +79,13 @@ def read_wanted(reader: Reader) -> tuple[Wanted, ...]:
     """The table [wanted]."""
     table = reader.sub("wanted")
     found = []
-    for name, value in table.table.items():
-        if isinstance(value, str):
+    for name in table.names():
+        if isinstance(table.table[name], str):
             found.append(Wanted(name, table.string(name)))
             continue
         source = table.sub(name)
-        wanted = Wanted(name, "", source.string("file"), source.string("address"), source.required("pattern"))
-        check_pattern(source, wanted.pattern)
+        source.required("pattern")
+        wanted = Wanted(name, "", source.string("file"), source.string("address"), source.pattern("pattern", 1))
         if bool(wanted.file) == bool(wanted.address):
             source.fault("", "should have a file or an address", "as { address = \"http://…\", pattern = '…' }")
         elif wanted.address and not wanted.address.startswith(("http://", "https://")):
@@ -100,11 +97,12 @@ def read_wanted(reader: Reader) -> tuple[Wanted, ...]:
 
 def read_rule(reader: Reader) -> ResolutionRule:
     """One [[rule]]."""
-    take = reader.required("take")
-    if take and take not in TAKES:
-        reader.fault("take", f"'{take}' is nothing a rule can take", f"one of {', '.join(TAKES)}")
+    reader.required("take")
     found = ResolutionRule(
-        reader.required("files"), reader.required("field").removeprefix("@"), take, reader.string("record")
+        reader.required("files"),
+        reader.required("field").removeprefix("@"),
+        reader.choice("take", TAKES, ""),
+        reader.string("record"),
     )
     reader.no_others()
     return found
@@ -136,12 +134,9 @@ def read_landmark(reader: Reader) -> Landmark:
 def read_update(reader: Reader, rehearse: Reader) -> Updating:
     """The tables [update] and [rehearse]."""
     remember = reader.sub("remember")
-    choices = {name: remember.string(name) for name in remember.table}
-    for name, choice in choices.items():
-        if choice not in EXTENSION_CHOICES:
-            remember.fault(name, f"'{choice}' is no choice", f"one of {', '.join(EXTENSION_CHOICES)}")
+    choices = {name: remember.choice(name, EXTENSION_CHOICES, "") for name in remember.names()}
     sets = rehearse.sub("set")
-    settings = [(path, key, table.string(key)) for path, table in sets.items() for key in table.table]
+    settings = [(path, key, table.string(key)) for path, table in sets.items() for key in table.names()]
     found = Updating(reader.string("overlay"), reader.strings("command"), choices, tuple(settings))
     for part in (reader, rehearse):
         part.no_others()

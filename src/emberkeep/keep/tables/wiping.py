@@ -203,8 +203,8 @@ def read_sets(reader: Reader) -> tuple[SetText, ...]:
     found = []
     for path, table in reader.items():
         reader.check_glob(path, path)
-        for key, value in table.table.items():
-            if isinstance(value, dict):
+        for key in table.names():
+            if isinstance(table.table[key], dict):
                 secret = table.sub(key)
                 found.append(SetText(path, key, "", secret.string("env"), secret.string("file")))
                 if bool(found[-1].secret_env) == bool(found[-1].secret_file):
@@ -235,10 +235,7 @@ def faulty_template(text: str, known: Iterable[str]) -> str:
 
 
 def _seed(wipe: Reader) -> str:
-    seed = wipe.string("seed")
-    if seed and seed not in SEEDS:
-        wipe.fault("seed", f"'{seed}' is no way to choose one", f"one of {', '.join(SEEDS)}; or say --seed on the call")
-    return seed
+    return wipe.choice("seed", SEEDS, "", f"one of {', '.join(SEEDS)}; or say --seed on the call")
 
 
 def _range(wipe: Reader) -> tuple[int, int] | None:
@@ -278,11 +275,9 @@ def _sizes(wipe: Reader) -> tuple[str, ...]:
 
 def _unsorted(reader: Reader) -> dict[str, str]:
     found = {}
-    for pattern in reader.table:
+    for pattern in reader.names():
         reader.check_glob(pattern, pattern)
-        found[pattern] = reader.string(pattern)
-        if found[pattern] not in (CLEAR, STAYS):
-            reader.fault(pattern, f'should be "{CLEAR}" or "{STAYS}"')
+        found[pattern] = reader.choice(pattern, (CLEAR, STAYS), "")
     return found
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 from pathlib import Path
 
@@ -11,7 +12,8 @@ from emberkeep.detection.findings import Adoption
 from emberkeep.errors import Refused, UsageError
 from emberkeep.fs import writing
 from emberkeep.keep.config import check_text
-from emberkeep.keep.locate import FILE, keep_meant, likely_server
+from emberkeep.keep.locate import FILE, SCHEMA, keep_meant, likely_server
+from emberkeep.keep.reference import schema
 
 
 def adopt_server(server: Path, keep: Path, zone: str) -> Adoption:
@@ -46,4 +48,10 @@ def write_keep(keep: Path, text: str) -> None:
     """Write a draft as keep.toml of a new keep. UnreadableInput where our own check does not take it."""
     check_text(text, keep / FILE)
     writing.make_folder(keep, private=True)
+    write_schema(keep)
     writing.write_whole(keep / FILE, [text.encode("utf-8", "backslashreplace")])
+
+
+def write_schema(keep: Path) -> None:
+    """Write what keep.toml may hold beside it, for editors."""
+    writing.write_whole(keep / SCHEMA, [json.dumps(schema(), indent=1).encode()])

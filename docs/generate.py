@@ -1,0 +1,136 @@
+"""Writes the pages that are made from the program itself: keep-toml.md, commands.md, json.md and json.schema.json.
+
+    python docs/generate.py [--check]
+
+--check writes nothing, and ends with 1 where a page is not what it would write. Needs emberkeep installed.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import re
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from emberkeep.cli.main import COMMANDS, command_module, command_parser
+from emberkeep.keep import reference
+from emberkeep.show import json_schema
+from emberkeep.show import reference as view
+
+HERE = Path(__file__).parent
+EVERYWHERE = ("--help", "--json", "--keep", "--as-owner", "--debug", "--all", "--jobs", "--json-lines")
+"""Told once, in the head of the page."""
+
+
+def commands_page() -> str:
+    """Every command with its options, examples and exit codes."""
+    head = (HERE / "parts" / "commands.md").read_text(encoding="utf-8")
+    index = " · ".join(f"[{name}](#{name})" for name in COMMANDS)
+    return "\n".join([head, index, "", *(line for name in COMMANDS for line in _command(name))]).rstrip() + "\n"
+
+
+def _command(name: str) -> Iterator[str]:
+    parser, module = command_parser(name), command_module(name)
+    usage = re.sub(r"\s+", " ", parser.format_usage().removeprefix("usage: "))
+    for option in EVERYWHERE:
+        usage = re.sub(rf" \[(?:-h, )?(?:-h|{option})(?: [A-Z_]+)?\]", "", usage)
+    yield from (f"## {name}", "", f"{parser.description}", "", "```", usage.strip(), "```", "")
+    rows = [row for action in parser._actions for row in _option(action)]
+    if rows:
+        yield from ("| option | what it does |", "|---|---|", *rows, "")
+    if any("--all" in action.option_strings for action in parser._actions):
+        yield from ("Also takes `--all KEEPS_FOLDER`, `--jobs N` and `--json-lines`: see above.", "")
+    yield from ("Exit codes:", "", *(f"* `{code}`: {words}" for code, words in sorted(module.EXITS.items())), "")
+    yield from ("```sh", *(re.sub(r"^(.*?)\s+\((.*)\)$", r"\1    # \2", line) for line in module.EXAMPLES), "```", "")
+
+
+def _option(action: argparse.Action) -> Iterator[str]:
+    if action.help == argparse.SUPPRESS or set(action.option_strings) & set(EVERYWHERE):
+        return
+    value = action.metavar or ("|".join(map(str, action.choices)) if action.choices else "")
+    if not action.option_strings:
+        name = str(value or action.dest)
+    else:
+        wants = "" if action.nargs == 0 else f" {value or action.dest.upper()}"
+        name = action.option_strings[-1] + (f" [{wants.strip()}]" if action.nargs == "?" else wants)
+    words = (action.help or "").replace("%%", "%").replace("|", "\\|")
+    yield "| `{}` | {} |".format(name.replace("|", "\\|"), words)
+
+
+def json_page() -> str:
+    """What each command gives with --json."""
+    head = (HERE / "parts" / "json.md").read_text(encoding="utf-8")
+    lines = [head]
+    defined: dict[str, Any] = {}
+    for name in COMMANDS:
+        schema = json_schema.schema(name)
+        defined |= schema["$defs"]
+        lines += [f"## {name}", "", "| key | value |", "|---|---|"]
+        given = [key for key in schema["properties"] if key not in ("format", "command", "exit", "keeps")]
+        told = [key for key in given if key != "faults" or "anyOf" in schema["properties"][key]]
+        lines += [f"| `{key}` | {_type(schema['properties'][key])} |" for key in told]
+        lines.append("")
+    lines += ["## Objects", "", "What stands in the documents above, by name.", ""]
+    for name in sorted(defined):
+        lines += [f"### {name}", "", "| key | value |", "|---|---|"]
+        lines += [f"| `{key}` | {_type(one)} |" for key, one in defined[name].get("properties", {}).items()]
+        lines.append("")
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _type(node: dict[str, Any]) -> str:
+    if "$ref" in node:
+        name = node["$ref"].rpartition("/")[2]
+        return f"[{name}](#{name.replace('.', '').lower()})"
+    if "anyOf" in node:
+        return " or ".join(dict.fromkeys(map(_type, node["anyOf"])))
+    if "enum" in node:
+        return ", ".join(f"`{one}`" for one in node["enum"])
+    if node.get("type") == "array":
+        if "prefixItems" in node:
+            return f"list of {', '.join(map(_type, node['prefixItems']))}"
+        return f"list of {_type(node.get('items', {}))}"
+    if node.get("type") == "object" and "properties" in node:
+        return "{ " + ", ".join(f"`{key}`: {_type(one)}" for key, one in node["properties"].items()) + " }"
+    if node.get("type") == "object":
+        further = node.get("additionalProperties")
+        return f"object of {_type(further)} by name" if isinstance(further, dict) else "object"
+    return str(node.get("type", "any value"))
+
+
+def whole_schema() -> str:
+    """One schema for the documents of all commands."""
+    return json.dumps(json_schema.whole(), indent=1) + "\n"
+
+
+PAGES = {
+    "keep-toml.md": lambda: view.page(reference.tables()),
+    "commands.md": commands_page,
+    "json.md": json_page,
+    "json.schema.json": whole_schema,
+}
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--check", action="store_true")
+    check = parser.parse_args().check
+    stale = []
+    for name, make in PAGES.items():
+        path, text = HERE / name, make()
+        if path.is_file() and path.read_text(encoding="utf-8") == text:
+            continue
+        stale.append(name)
+        if not check:
+            path.write_text(text, encoding="utf-8", newline="\n")
+    if stale and check:
+        print(f"not up to date: {', '.join(stale)}; run python docs/generate.py")
+        return 1
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
