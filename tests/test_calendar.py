@@ -715,6 +715,6 @@ def test_due_shows_before_it_does_and_is_quiet_when_there_is_nothing(
 def test_events_are_asked_for_where_there_are_none(tmp_path: Path) -> None:
     keep = keep_with(tmp_path, "")
     told = run_program("--keep", str(keep.folder), "calendar", cwd=tmp_path)
-    assert (told.code, "no events" in told.err) == (2, True)
-    assert run_program("--keep", str(keep.folder), "due", cwd=tmp_path).out == "keep.toml tells no events.\n"
+    assert (told.code, "no [[event]]" in told.err) == (2, True)
+    assert run_program("--keep", str(keep.folder), "due", cwd=tmp_path).out == "keep.toml has no [[event]].\n"
     assert run_program("--keep", str(keep.folder), "due", "--go", cwd=tmp_path).out == ""

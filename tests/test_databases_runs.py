@@ -104,7 +104,7 @@ def test_a_database_goes_along_and_comes_back_with_the_files(rock: Rock) -> None
     rock("restore", "one", "--go")
     assert rock.dump() == first
     assert "title=Rock" in (rock.server / "keeper.properties").read_text()
-    assert "nothing to do" in rock("restore", "one", "--go").out
+    assert "Nothing to do" in rock("restore", "one", "--go").out
     rock("undo", "--go")
     assert rock.dump() == second
     assert (rock.server / "keeper.properties").read_text() == "title=Other\n"
@@ -295,12 +295,12 @@ def test_survey_tells_how_databases_stand(rock: Rock) -> None:
 def test_diff_tells_rows_by_their_keys(rock: Rock) -> None:
     rock.sql("create table t (a int primary key, b varchar(9)); insert into t values (1, 'x'), (2, 'y')")
     rock("snapshot", "--note", "one")
-    assert "alike" in rock("diff", "one").out
+    assert "do not differ" in rock("diff", "one").out
     rock.sql("update t set b = 'z' where a = 2")
     assert "t[a=2] b  y → z" in rock("diff", "one", code=1).out
     rock("snapshot")
     assert "t[a=2] b  y → z" in rock("diff", "1", "2", code=1).out
-    assert "alike" in rock("diff", "one", "--only", "settings").out
+    assert "do not differ" in rock("diff", "one", "--only", "settings").out
     roles = rock("diff", "1", "2", "--json", code=1).json["by_role"]
     assert [(one["role"], one["changed"]) for one in roles] == [("databases", 1)]
 

@@ -158,7 +158,7 @@ def test_a_broken_tag_is_named_before_the_server_trips_over_it(keeper: Program, 
     done = keeper("survey")
     assert done.code == 1
     assert "! mission/economy/stores.xml:" in done.out
-    assert "mismatched tag" in done.out
+    assert "was opened in line" in done.out
     assert "! wardens.json:2:1: not valid JSON" in done.out
 
 

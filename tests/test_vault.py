@@ -412,7 +412,7 @@ def test_what_is_lost_or_damaged_here_stays_whole_there(kept: Kept) -> None:
     data = pack.read_bytes()
     pack.unlink()
     refused = kept.vault("v")
-    assert (refused.code, "nothing was let go" in refused.err, all_of(place)) == (3, True, before)
+    assert (refused.code, "nothing was deleted" in refused.err, all_of(place)) == (3, True, before)
     assert kept.vault("new").code == 3  # nor is a vault begun that could not give back all that it names
     pack.write_bytes(data)
     for target in ("v", "new"):

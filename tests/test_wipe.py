@@ -268,7 +268,7 @@ def test_a_preview_that_has_become_untrue_is_said_and_asked_again(rock: Rock) ->
     state = tree_state(rock.server)
     line = ("wipe", "players", "extension-data", "--no-start")
     unseen = rock.run(*line, "--go")
-    assert (unseen.code, "nobody has looked" in unseen.err) == (3, True)
+    assert (unseen.code, "not seen a preview" in unseen.err) == (3, True)
     assert rock.run(*line).code == 0
     (rock.server / "extensions" / "tarline" / "tallies.json").unlink()
     keeper = rock.server / "outer-skerries" / "keepers" / "0b9c7c3e-0000-4000-8000-000000000001.json"
@@ -283,7 +283,7 @@ def test_a_preview_that_has_become_untrue_is_said_and_asked_again(rock: Rock) ->
     assert not keeper.exists()
     shutil.copytree(rock.server.with_name("before"), rock.server, dirs_exist_ok=True)
     spent = rock.run(*line, "--go")
-    assert (spent.code, "nobody has looked" in spent.err) == (3, True), spent.err
+    assert (spent.code, "not seen a preview" in spent.err) == (3, True), spent.err
 
 
 # --- values --------------------------------------------------------------------------------------

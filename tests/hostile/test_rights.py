@@ -104,7 +104,7 @@ def test_set_user_id_is_not_given_back_on_a_folder_of_somebody_else(
     keeper("snapshot", "--note", "theirs")
     assert keeper("restore", "1", "--only", "tool", "--go").code == 0
     assert (server / "tool").stat().st_mode & 0o7777 == 0o755
-    assert "nothing to do" in keeper("restore", "1", "--only", "tool").out
+    assert "Nothing to do" in keeper("restore", "1", "--only", "tool").out
 
 
 def test_a_recipes_program_is_not_given_our_secrets(rock: Rock, monkeypatch: pytest.MonkeyPatch) -> None:

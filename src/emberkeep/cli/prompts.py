@@ -61,7 +61,7 @@ def choose(screen: Screen, doubt: Doubt, number: int, count: int) -> Choice | No
     if doubt.stakes:
         screen.line(doubt.stakes)
     if not doubt.choices:
-        screen.line("Write it into keep.toml, and strike the question out there.", QUIET)
+        screen.line("Write it into keep.toml, then delete the question there.", QUIET)
         return None
     for at, choice in enumerate(doubt.choices, 1):
         screen.line(f"  {at}  {choice.words}")

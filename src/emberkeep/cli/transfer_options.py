@@ -35,7 +35,7 @@ def resolve_vaults(args: argparse.Namespace, target: str, known: Sequence[VaultA
     if named:
         if args.secret_env or args.secret_file or args.password_env or args.key or args.certificate:
             raise UsageError(
-                f"keep.toml tells the way to the vault '{named[0].name}'", hint="leave out what the call tells of it"
+                f"keep.toml tells the way to the vault '{named[0].name}'", hint="leave out the options that tell it"
             )
         return named
     if known and Path(target).name == target and not Path(target).exists():

@@ -249,7 +249,7 @@ def _questions(adoption: Adoption) -> str:
     if not adoption.questions:
         return ""
     asked = "".join(f"{QUESTION} {plain(question)}\n" for question in adoption.questions)
-    return "\n# Questions: put right above what is wrong, then strike the question out.\n" + asked
+    return "\n# Questions. For each: correct the entry above if it is wrong, then delete the question.\n" + asked
 
 
 def _records(records: Iterable[RecordFinding]) -> Iterable[str]:

@@ -30,11 +30,11 @@ MOST_TOTALS = 12
 def difference(screen: Screen, found: TreeDifference, *, most: int) -> None:
     """The summary first, then all differences; at most ``most`` details a file (0: all files and details)."""
     if not found.files:
-        screen.line(f"{found.left} and {found.right} are alike: {words.count(found.same, 'file')} compared.", GOOD)
+        screen.line(f"{found.left} and {found.right} do not differ: {words.count(found.same, 'file')} compared.", GOOD)
         return
     counts = Counter(item.kind for item in found.files)
     summary = ", ".join(f"{counts[kind]} {word}" for kind, word in _WORDS.items() if counts[kind])
-    alike = f"; {words.count(found.same, 'file is', 'files are')} alike" if found.same else ""
+    alike = f"; {words.count(found.same, 'file is', 'files are')} the same" if found.same else ""
     screen.line(f"From {found.left} to {found.right}: {summary}{alike}.", HEAD)
     if len(found.by_role) > 1:
         _roles(screen, found.by_role)

@@ -12,7 +12,7 @@ from emberkeep.show.console import ASKS, BAD, GOOD, QUIET, Screen, cell, table
 A_SCREENFUL = 30
 """Rows from which on what is broken is named again below the table."""
 _STYLES = {0: GOOD, 1: ASKS}
-_WORDS = {0: "done", 1: "something waits", 2: "wrong", 3: "refused", 4: "damage", 5: "failed", 130: "interrupted"}
+_WORDS = {0: "done", 1: "to look at", 2: "wrong", 3: "refused", 4: "damage", 5: "failed", 130: "interrupted"}
 
 
 class Told(Protocol):

@@ -67,7 +67,7 @@ def sent(screen: Screen, plan: SendPlan, asked: Asked, address: Address, done: R
         screen.line("Sent, and seen to be there.", GOOD)
         screen.next(f"to take it back: emberkeep undo {done.number} --go")
     elif not plan.nothing:
-        screen.next("say it again with --go; what stands there is taken into a snapshot first")
+        screen.next("run it again with --go; what stands there is taken into a snapshot first")
 
 
 def taken_back(screen: Screen, run: Run, asked: Asked, done: bool) -> None:
@@ -101,7 +101,7 @@ def vaulted(screen: Screen, sent: Sent) -> None:
     else:
         screen.line("nothing was new", GOOD)
     if sent.removed:
-        screen.line(f"{words.count(sent.removed, 'file')} that the store let go went there too")
+        screen.line(f"{words.count(sent.removed, 'file')} that the store deleted were deleted there too")
 
 
 def checked(screen: Screen, vault: Checked) -> None:

@@ -59,13 +59,13 @@ def whole(screen: Screen, title: str, found: Preview, *, details: bool = False) 
     if found.obstacles:
         screen.next(next((fault.hint for fault in found.obstacles if fault.hint), "mend what it would stop at"))
     else:
-        screen.next("say it again with --go; 'emberkeep undo' takes all of it back afterwards")
+        screen.next("run it again with --go; 'emberkeep undo' takes all of it back afterwards")
 
 
 def drilled(screen: Screen, found: Drill, zone: tzinfo, left: Path | None) -> None:
     """What a drill came to."""
     screen.line(f"Drill with snapshot {found.snapshot} of {words.when(found.taken, zone)}", HEAD)
-    screen.line(f"  given back in {found.given_back:.1f} s; measured in it: {found.measured}")
+    screen.line(f"  restored in {found.given_back:.1f} s; measured in it: {found.measured}")
     if found.seen is not None:
         watched(screen, found.seen)
     for item in found.missed:

@@ -138,10 +138,8 @@ def _versions(screen: Screen, found: Survey) -> None:
         rows.add_row(*cells, cell(places, QUIET))
     if found.fits:
         best = found.fits[0]
-        others = ", ".join(f"{fit.version} {fit.share:.0%}" for fit in found.fits[1:4])
-        likeness = f"{best.share:.0%} of what stands in {words.count(best.files, 'file')} is alike" + (
-            f"; {others}" if others else ""
-        )
+        others = "".join(f"; as {fit.version}: {fit.share:.0%}" for fit in found.fits[1:4])
+        likeness = f"{best.share:.0%} the same in {words.count(best.files, 'file')}{others}"
         rows.add_row(cell("default data"), cell(best.version), *([cell("")] if wanted else []), cell(likeness, QUIET))
     screen.show(rows)
 

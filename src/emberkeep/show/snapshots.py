@@ -217,19 +217,19 @@ def thinning(screen: Screen, found: Thinning, freed: Freed | None, zone: tzinfo,
     number = words.count(len(found.going), "snapshot")
     if freed:
         screen.line(
-            f"{number} let go; {words.size(freed.bytes)} freed, the store now takes {words.size(freed.after)}.",
+            f"{number} deleted; {words.size(freed.bytes)} freed, the store now takes {words.size(freed.after)}.",
             GOOD,
         )
         for name in freed.left_alone:
             screen.line(f"  {name} is damaged and was left alone; 'emberkeep verify' says what it touches", ASKS)
     elif found.going:
-        screen.line(f"{number} would go, which frees about {words.size(found.frees)}.", HEAD)
+        screen.line(f"{number} would be deleted, which frees about {words.size(found.frees)}.", HEAD)
         screen.next("emberkeep thin --go")
     elif found.frees > LITTLE:
-        screen.line(f"No snapshot to let go; about {words.size(found.frees)} that nothing needs can be freed.", HEAD)
+        screen.line(f"No snapshot to delete; about {words.size(found.frees)} that nothing needs can be freed.", HEAD)
         screen.next("emberkeep thin --go")
     else:
-        screen.line("Nothing to let go.", GOOD)
+        screen.line("Nothing to delete.", GOOD)
 
 
 def verification(screen: Screen, found: Verification) -> None:
@@ -249,7 +249,7 @@ def verification(screen: Screen, found: Verification) -> None:
     by_file: dict[str, list[DamagedFile]] = defaultdict(list)
     for item in found.files:
         by_file[item.path].append(item)
-    screen.line(f"{words.count(len(by_file), 'file')} cannot be given back whole:", "" if found.faults else BAD)
+    screen.line(f"{words.count(len(by_file), 'file')} cannot be restored whole:", "" if found.faults else BAD)
     for path, items in list(by_file.items())[:MOST_DAMAGED]:
         screen.line(f"  {path} in {_snapshot_names([item.snapshot for item in items])}")
     if len(by_file) > MOST_DAMAGED:
@@ -300,7 +300,7 @@ def _ranges(numbers: Sequence[int]) -> list[str]:
 def restore_plan(screen: Screen, plan: RestorePlan, done: bool) -> None:
     """What a restore will do, or did."""
     if plan.nothing:
-        screen.line(f"{plan.target} is already as {plan.snapshot} says; nothing to do.", GOOD)
+        screen.line(f"{plan.target} does not differ from {plan.snapshot}. Nothing to do.", GOOD)
         _spared(screen, plan)
         return
     screen.line(f"{'Restored' if done else 'Would restore'} {plan.snapshot} into {plan.target}", HEAD)
@@ -328,7 +328,7 @@ def databases(screen: Screen, plans: Sequence[DatabasePlan], *, done: bool = Fal
     """What putting databases back will do, or did: table by table where they differ."""
     for plan in plans:
         if plan.same:
-            screen.line(f"The database {plan.name} is already as it was dumped; nothing to do.", GOOD)
+            screen.line(f"The database {plan.name} does not differ from its dump. Nothing to do.", GOOD)
             continue
         verb = "Restored" if done else "Would restore"
         tables = words.count(len(plan.tables), "table differs", "tables differ")
@@ -354,7 +354,7 @@ def restore_preview(screen: Screen, plan: RestorePlan, of_databases: Sequence[Da
     restore_plan(screen, plan, False)
     databases(screen, of_databases)
     if not plan.nothing or not all(one.same for one in of_databases):
-        screen.next("say it again with --go; a snapshot of what stands there now is taken first")
+        screen.next("run it again with --go; a snapshot of what stands there now is taken first")
 
 
 def _group(screen: Screen, verb: str, entries: Sequence[Entry], style: str) -> None:

@@ -61,14 +61,22 @@ def activity(watched: Watched) -> str:
     return ", ".join(parts) or "nothing"
 
 
+_WHY_NOT = {
+    State.DIED: "the server ended before that",
+    State.SILENT: "nothing moves any more",
+    State.LATE: "the time that [start] allows is over",
+}
+
+
 def watched(screen: Screen, found: Watched, expected: Forecast | None = None) -> None:
     """What a watch came to."""
     if found.state is State.READY:
         screen.line(f"Ready: {found.ready}", GOOD)
     elif found.state is State.WAITING:
-        screen.line(f"Not ready yet; still to come: {', '.join(found.waits_for)}", ASKS)
+        screen.line(f"Not ready yet. It waits for: {', '.join(found.waits_for)}", ASKS)
     else:
-        screen.line(f"Not ready ({found.state}); its last line: {found.last or 'none'}", BAD)
+        last = f"The last line of its log: {found.last}" if found.last else "Its log has no line of this start."
+        screen.line(f"Not ready: {_WHY_NOT.get(found.state, found.state)}. {last}", BAD)
     if found.version:
         took = f", after {lasting(found.seconds)}" if found.seconds else ""
         screen.line(f"  version {found.version}{took}" + ("; the world was converted" if found.converted else ""))

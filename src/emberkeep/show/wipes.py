@@ -39,7 +39,7 @@ def preview(screen: Screen, found: Preview, keep: Keep, *, details: bool = False
     _forgotten(screen, found, details)
     for fault in found.obstacles:
         screen.line(f"! --go would refuse: {fault}", ASKS)
-    screen.next("say it again with --go; all of it is in a pinned snapshot first, and 'emberkeep undo' brings it back")
+    screen.next("run it again with --go; all of it is in a pinned snapshot first, and 'emberkeep undo' brings it back")
 
 
 def _scope(screen: Screen, one: ScopeCleared, details: bool) -> None:

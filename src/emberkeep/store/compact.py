@@ -134,7 +134,7 @@ def needed(store: Store, names: Sequence[str], progress: Progress = no_op) -> Ne
                     stretches[block].add((offset, offset + length))
         except Damage as error:
             raise Refused(
-                f"{name} is damaged, so what it needs cannot be known; nothing was let go",
+                f"{name} is damaged, so what it needs cannot be known; nothing was deleted",
                 hint="run 'emberkeep verify', and 'emberkeep verify --repair'",
             ) from error
         done += len(data)
@@ -142,7 +142,7 @@ def needed(store: Store, names: Sequence[str], progress: Progress = no_op) -> Ne
     stretches.pop(HOLE, None)
     if any(block not in store.index for block in stretches):
         raise Refused(
-            "blocks that snapshots need are missing from the store; nothing was let go",
+            "blocks that snapshots need are missing from the store; nothing was deleted",
             hint="run 'emberkeep verify', and 'emberkeep verify --repair'",
         )
     found.stretches = {block: _joined(parts) for block, parts in stretches.items()}

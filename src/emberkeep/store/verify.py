@@ -40,7 +40,7 @@ _IN_FLIGHT = 48
 
 @dataclass(frozen=True)
 class DamagedFile:
-    """A file that cannot be given back whole. ``snapshot``: its number, or ``defaults:VERSION``."""
+    """A file that cannot be restored whole. ``snapshot``: its number, or ``defaults:VERSION``."""
 
     snapshot: str
     path: str

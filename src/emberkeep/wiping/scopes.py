@@ -51,7 +51,7 @@ def scope_of(config: Config, name: str) -> Scope:
     found = next((scope for scope in config.wiping.scopes if scope.name == name), None)
     if found is None:
         known = [scope.name for scope in config.wiping.scopes]
-        listed = f"known: {', '.join(known) or 'none, see [scopes]'}"
+        listed = f"known: {', '.join(known) or 'none'}; 'emberkeep keep-toml scopes' tells how to add one"
         raise UsageError(f"there is no scope '{name}'", hint=did_you_mean(name, known, listed))
     return found
 

@@ -47,7 +47,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--refresh", action="store_true", help="look again, and propose changes to the keep.toml there is"
     )
     parser.add_argument(
-        "--ask", action="store_true", help="put what was only guessed to you, and write the answers into keep.toml"
+        "--ask", action="store_true", help="ask what was only guessed, and write your answers into keep.toml"
     )
     remote = parser.add_argument_group("a server behind a file transfer")
     remote.add_argument("--into", metavar="DIR", help="where the local copy is to lie (default: here, called as there)")
@@ -136,7 +136,7 @@ def _ask(args: argparse.Namespace, screen: Screen) -> int:
     if left and (args.json or not sys.stdin.isatty()):
         raise Refused(
             f"{len(left)} questions are open, and there is nobody to ask: {left[0].text}",
-            hint="run it in a terminal; or put keep.toml right and strike its lines '# ?' out",
+            hint="run it in a terminal; or correct keep.toml and delete its lines '# ?'",
         )
     given = 0
     for number, one in enumerate(left, 1):

@@ -46,7 +46,7 @@ def _show(screen: Screen, given: list[Answer], gone: Answer | None) -> None:
         screen.line(f"Withdrawn: {gone.file} {gone.record} {gone.field}: {gone.answer}")
         screen.next("the next 'emberkeep merge' asks it again, unless the value has been changed since")
     if not given:
-        screen.line("No answers are remembered.", QUIET)
+        screen.line("There are no answers.", QUIET)
         return
     screen.line("Answers given", HEAD)
     for number, one in enumerate(given, 1):

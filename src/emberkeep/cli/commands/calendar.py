@@ -58,7 +58,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     if args.attendance is not None:
         return _attendance(args, screen, keep)
     if not keep.config.calendar.events:
-        raise UsageError("keep.toml tells no events", hint='as [[event]] with name, kind, when = "second Friday 19:00"')
+        raise UsageError("keep.toml has no [[event]]", hint="'emberkeep keep-toml event' tells how to add one")
     if not 0 < args.days <= 3660 or not 0 <= args.months <= 24:
         raise UsageError("--days is from 1 to 3660, --months from 0 to 24")
     moment = now()

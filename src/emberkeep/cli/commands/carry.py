@@ -31,7 +31,7 @@ from emberkeep.store.store import Store
 
 EXAMPLES = (
     "emberkeep carry gannet-rock gannet-rock-4.3            (shows what comes along and what stays)",
-    "emberkeep carry gannet-rock gannet-rock-4.3 --ask      (puts to you what both say differently)",
+    "emberkeep carry gannet-rock gannet-rock-4.3 --ask      (asks about what both say differently)",
     "emberkeep carry gannet-rock gannet-rock-4.3 --go",
 )
 EXITS = {
@@ -48,7 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--from", dest="base", metavar="V", help="the release OLD's files began from (default: best fit)"
     )
     parser.add_argument("--stay", action="store_true", help="when a step fails, leave all as it is for a look")
-    parser.add_argument("--ask", action="store_true", help="put to you, one by one, what both say differently")
+    parser.add_argument("--ask", action="store_true", help="ask, one by one, about what both say differently")
     parser.add_argument("--questions", metavar="FILE", help="write what both say differently to FILE, to be filled in")
     parser.add_argument("--answers", metavar="FILE", help="settle it with the answers in FILE")
     parser.add_argument("--mine", action="store_true", help="where no answer says otherwise, what OLD says holds")

@@ -69,7 +69,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--find", metavar="TEXT", help="where an item of this name stands on both sides, differing or not"
     )
     parser.add_argument("--player", metavar="WHO", help="only what is one player's: what 'restore --player' would do")
-    parser.add_argument("--rehash", action="store_true", help="read every file of live, also what nobody wrote to")
+    parser.add_argument(
+        "--rehash", action="store_true", help="read every file of live, also where nothing seems changed"
+    )
     parser.add_argument("--totals", action="store_true", help="sum up numbers by kind in files of any size")
     parser.add_argument("--map", metavar="FILE.png", help="draw the changed tiles")
     parser.add_argument("--chart", metavar="FILE.png", help="draw the totals before and after")

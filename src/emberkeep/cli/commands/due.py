@@ -37,7 +37,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     if not keep.config.calendar.events:  # no fault: a timer may come by at every keep of a caretaker
         nothing = {"due": (), "waiting": (), "done": args.go}
-        return answer(args, 0, nothing, lambda: None if args.go else screen.line("keep.toml tells no events."))
+        return answer(args, 0, nothing, lambda: None if args.go else screen.line("keep.toml has no [[event]]."))
     if args.run and args.drop:
         raise UsageError("either --run or --drop")
     waits = due.waiting(keep)

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
 
 EXAMPLES = (
     "emberkeep merge                        (shows what it would do)",
-    "emberkeep merge --ask                  (puts the open questions to you one by one)",
+    "emberkeep merge --ask                  (asks the open questions one by one)",
     "emberkeep merge --from 4.2 --to 4.3 --questions questions.toml",
     "emberkeep merge --answers questions.toml --report merged.html --go",
     "emberkeep merge --old-defaults 4.2/ --new-defaults 4.3/ --mine live/ --out merged/",
@@ -51,7 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--two-way", action="store_true", help="without old defaults: bring in what yours lack, ask where they differ"
     )
-    parser.add_argument("--ask", action="store_true", help="put the open questions to you one by one")
+    parser.add_argument("--ask", action="store_true", help="ask the open questions one by one")
     parser.add_argument("--questions", metavar="FILE", help="write the open questions to FILE, ready to fill in")
     parser.add_argument("--answers", metavar="FILE", help="settle questions with the answers in FILE")
     parser.add_argument("--details", action="store_true", help="list every change taken and every edit kept")
@@ -236,7 +236,7 @@ def _closing(args: argparse.Namespace, screen: Screen, found: Merge, before: Abo
         screen.next(f"fill in {args.questions}, then emberkeep merge --answers {args.questions} --go")
     elif found.open and not args.answers:
         screen.next(
-            "--ask puts them to you one by one; --questions FILE writes them down, --answers FILE brings them back"
+            "--ask asks them one by one; --questions FILE writes them into a file, --answers FILE reads them back"
         )
     elif not written and (found.to_write or found.tables_to_write):
-        screen.next("say it again with --go; a snapshot of what stands there now is taken first")
+        screen.next("run it again with --go; a snapshot of what stands there now is taken first")

@@ -35,9 +35,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--note", default="", metavar="TEXT", help="a name to find it by")
     parser.add_argument("--pin", action="store_true", help="thinning never removes it ('history --unpin' lets it)")
     parser.add_argument("--while-running", action="store_true", help="copy although the server is running")
-    parser.add_argument("--rehash", action="store_true", help="read every file, also those nobody has written to")
+    parser.add_argument("--rehash", action="store_true", help="read every file, also where nothing seems changed")
     parser.add_argument("--from", dest="source", metavar="SOURCE", help="take in an archive or another folder instead")
-    parser.add_argument("--far", action="store_true", help="of a far server itself, past its copy here")
+    parser.add_argument(
+        "--far", action="store_true", help="behind FTP or SFTP: of the server there, not of its copy here"
+    )
     parser.add_argument("--accept-new", action="store_true", help=argparse.SUPPRESS)
     add_only(parser)
     add_all(parser)

@@ -115,13 +115,13 @@ def _asked(keep: Keep, store: Store, live: FolderTree) -> list[str]:
 
     counts = Counter(one.new for one in merge.waiting(keep, store, live))
     return [
-        f"{words.count(count, 'question')} since the merge of {version}; 'emberkeep merge --ask' puts them to you"
+        f"{words.count(count, 'question')} since the merge of {version}; 'emberkeep merge --ask' asks them"
         for version, count in counts.items()
     ]
 
 
 def _coming(keep: Keep) -> tuple[list[str], list[str]]:
-    """What is due or comes next, and what waits for a word; nothing where keep.toml tells no events."""
+    """What is due or comes next, and what waits for a word; nothing where keep.toml has no [[event]]."""
     if keep.config.events_table is None:
         return [], []
     from emberkeep.operations.flows import due

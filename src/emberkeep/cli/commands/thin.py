@@ -18,7 +18,7 @@ EXITS = {
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Only whether to do it."""
     parser.add_argument("--everything", action="store_true", help="a line for each snapshot, however many there are")
-    parser.add_argument("--go", action="store_true", help="let them go (without it: only show which)")
+    parser.add_argument("--go", action="store_true", help="delete them (without it: only show which)")
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:

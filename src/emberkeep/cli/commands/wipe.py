@@ -72,7 +72,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         return _skip(args, screen, keep)
     if not args.scopes:
         known = ", ".join(scope.name for scope in keep.config.wiping.scopes)
-        raise UsageError("which scopes?", hint=f"one or more of: {known}" if known else "keep.toml tells no [scopes]")
+        raise UsageError("which scopes?", hint=f"one or more of: {known}" if known else "keep.toml has no [scopes]")
     Journal(keep.folder).refuse_if_waiting()
     keep = _remembered(args, keep)
     return _wipe(args, screen, keep) if args.go else _preview(args, screen, keep)
@@ -143,13 +143,15 @@ def _wipe(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
 def _ask_again(args: argparse.Namespace, screen: Screen, keep: Keep, found: Preview, changed: list[str]) -> None:
     """Show what it would do now; go on only when somebody says so."""
     _remember(args, keep, found)
-    unseen = "since the last run, nobody has looked at a preview of this"
+    unseen = "you have not seen a preview of this since the last run"
     why = "the folder is not as the preview said" if changed else unseen
     if args.json or not sys.stdin.isatty():
         listed = "; ".join(changed[:6])
         raise Refused(
             f"{why}: {listed}" if changed else why,
-            hint="say it without --go, look, and say it again" if not changed else "look at it; said again, it is done",
+            hint="run it without --go, look, then run it again"
+            if not changed
+            else "look at it; run it again, and it is done",
         )
     view.preview(screen, found, keep, details=args.details)
     for line in changed:
@@ -170,7 +172,7 @@ def _questions(args: argparse.Namespace, screen: Screen, keep: Keep, found: Prev
             continue
         answers[item.path] = said
     remember(keep, UNSORTED, answers)
-    raise Refused("remembered; say it again, as the wipe is another one now")
+    raise Refused("remembered; run it again, as the wipe is another one now")
 
 
 def _carry_out(

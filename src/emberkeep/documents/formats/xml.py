@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Sequence
+from contextlib import suppress
 from functools import cached_property, lru_cache
 from xml.parsers import expat
 
@@ -72,11 +73,44 @@ def _check(data: bytes, name: str) -> None:
     try:
         checker.Parse(data, True)
     except expat.ExpatError as error:
+        what, hint = _what_is_wrong(data, error)
         raise UnreadableInput(
-            f"not well-formed XML: {expat.ErrorString(error.code)}",
-            place=Place(name, error.lineno, error.offset + 1),
-            hint="the tag at or just before this place is broken, or was never closed",
+            f"not well-formed XML: {what}", place=Place(name, error.lineno, error.offset + 1), hint=hint
         ) from error
+
+
+def _what_is_wrong(data: bytes, error: expat.ExpatError) -> tuple[str, str]:
+    """A fault in words, and what to do: a tag that is not closed is named, with its line."""
+    opened = _open_tags(data)
+    if not opened or error.code not in _NOT_CLOSED:
+        return expat.ErrorString(error.code), "the tag at or just before this place is broken, or was never closed"
+    tag, line = opened[-1]
+    closing = _NAME.match(data.split(b"\n")[error.lineno - 1][error.offset :])
+    if closing is None or b"\0" in data:  # the end of the file, or units of two bytes, which are not lines here
+        return f"<{tag}> of line {line} is not closed", f"write </{tag}> where it ends"
+    other = closing[0].decode("utf-8", "backslashreplace")
+    return (
+        f"</{other}> stands where </{tag}> is wanted: <{tag}> was opened in line {line}",
+        f"close <{tag}> first, or take </{other}> out",
+    )
+
+
+_NOT_CLOSED = (
+    expat.errors.codes[expat.errors.XML_ERROR_TAG_MISMATCH],
+    expat.errors.codes[expat.errors.XML_ERROR_NO_ELEMENTS],
+)
+_NAME = re.compile(rb"[^\s>]+")
+
+
+def _open_tags(data: bytes) -> list[tuple[str, int]]:
+    """The tags that are open where reading ends, with their lines."""
+    opened: list[tuple[str, int]] = []
+    reader = expat.ParserCreate()
+    reader.StartElementHandler = lambda tag, _: opened.append((tag, reader.CurrentLineNumber))
+    reader.EndElementHandler = lambda _: opened.pop()
+    with suppress(expat.ExpatError):
+        reader.Parse(data, True)
+    return opened
 
 
 class XmlDocument(Document):

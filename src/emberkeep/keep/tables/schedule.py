@@ -323,7 +323,11 @@ def _scopes(reader: Reader, kind: str, known: tuple[str, ...]) -> tuple[str, ...
         if name not in known:
             reader.fault("scopes", f"there is no scope '{name}'", did_you_mean(name, known))
     if kind == "wipe" and not found and reader.string("whose", "ours") != "vendor":
-        reader.fault("scopes", "a wipe of which scopes?", f"of {', '.join(known) or 'none are told: see [scopes]'}")
+        reader.fault(
+            "scopes",
+            "a wipe of which scopes?",
+            f"of {', '.join(known) or 'none'}; 'emberkeep keep-toml scopes' tells how to add one",
+        )
     return found
 
 

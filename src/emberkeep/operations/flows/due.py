@@ -268,7 +268,7 @@ def _thin(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
         thin.carry_out(keep, store, found)
     finally:
         store.close()
-    return DONE, f"{len(found.going)} snapshots let go"
+    return DONE, f"{len(found.going)} snapshots deleted"
 
 
 def _vault(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
@@ -364,7 +364,7 @@ def decide(keep: Keep, name: str, hands: Hands, *, run: bool) -> list[DueOutcome
     records = DueRecords(keep.folder)
     rows = [one for one in records.all() if one.event == name and not one.part and one.state in (WAITS, BEGUN)]
     if event is None or not rows:
-        raise Refused(f"nothing of '{name}' waits for a word", hint="'emberkeep due' shows what does")
+        raise Refused(f"'{name}' was not missed: nothing of it waits for you", hint="'emberkeep due' shows what does")
     with exclusive_lock(keep):
         last = rows[-1]
         for older in rows[:-1]:

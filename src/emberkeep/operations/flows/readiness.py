@@ -92,7 +92,7 @@ def _runs(checked: _Checked) -> Iterator[Fault]:
     if waiting is not None:
         yield Fault(f"{waiting.words} waits to be finished", hint="'emberkeep resume --go' or 'emberkeep undo --go'")
     for question in checked.keep.config.questions:
-        yield Fault(f"not confirmed: {question}", hint="'emberkeep adopt --ask' puts these questions one by one")
+        yield Fault(f"not confirmed: {question}", hint="'emberkeep adopt --ask' asks these one by one")
 
 
 def _start(checked: _Checked) -> Iterator[Fault]:
@@ -205,7 +205,7 @@ def _merging(checked: _Checked) -> Iterator[Fault]:
     if waits:
         one = "one question" if len(waits) == 1 else f"{len(waits)} questions"
         what = f"{one} of the last merge {'is' if len(waits) == 1 else 'are'} open; yours stay until they are answered"
-        yield Fault(what, Place(waits[0].asked.file), "'emberkeep merge --ask' puts them to you")
+        yield Fault(what, Place(waits[0].asked.file), "'emberkeep merge --ask' asks them")
 
 
 def _disk(checked: _Checked) -> Iterator[Fault]:

@@ -19,7 +19,7 @@ def unconfirmed(config: Config, roles: Sequence[str]) -> Iterator[Fault]:
         if role in roles:
             yield Fault(
                 f"this rests on a guess that is not confirmed: {question}",
-                hint="'emberkeep adopt --ask' puts the question to you; or strike it out of keep.toml",
+                hint="'emberkeep adopt --ask' asks you; or delete the question from keep.toml",
             )
 
 

@@ -52,7 +52,7 @@ def check_clock(keep: Keep, found: Thinning, now: datetime) -> None:
     if len(found.going) > 1 and within <= 1:
         raise Refused(
             f"by this clock ({now:%Y-%m-%d %H:%M} UTC) all snapshots but the newest are older than the ladder reaches; "
-            f"none of the {len(found.going)} that would go was let go",
+            f"none of the {len(found.going)} that would be deleted was",
             hint="see that the clock is right; 'emberkeep thin' shows what would go, with --go it does",
         )
 
