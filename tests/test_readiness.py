@@ -61,7 +61,7 @@ def test_nothing_is_in_the_way_of_the_sample_and_nothing_is_touched(ready: Progr
     before = tree_state(place)
     done = ready("check")
     assert (done.code, done.err) == (0, "")
-    assert "in order: runs and questions, start, console, log, versions, roles, world, wipe scopes" in done.out
+    assert "all right: runs and questions, start, console, log, versions, roles, world, wipe scopes" in done.out
     assert tree_state(place) == before
 
 

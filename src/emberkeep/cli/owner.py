@@ -13,7 +13,7 @@ def become(keep: Keep, user: str | int) -> None:
     """Give up root's rights for those of a user, by name or number. Refused where there is no such user, or the keep is
     not theirs."""
     if sys.platform == "win32":
-        raise Refused("--as-owner is for systems with root")
+        raise Refused("--as-owner is for systems with root", hint="leave it out")
     import pwd
 
     try:

@@ -52,12 +52,19 @@ def ask(
     return len(dialogue.answered)
 
 
+MOST_SEEN = 12
+"""Lines of evidence for one question."""
+
+
 def choose(screen: Screen, doubt: Doubt, number: int, count: int) -> Choice | None:
     """What the admin answers to something that was only guessed; None for not now."""
     screen.line()
     screen.line(f"{number} of {count}: {doubt.text}", ASKS)
-    for line in doubt.seen:
+    seen = [line for line in doubt.seen if line not in doubt.text]
+    for line in seen[:MOST_SEEN]:
         screen.line(f"    {line}", QUIET)
+    if len(seen) > MOST_SEEN:
+        screen.line(f"    … and {len(seen) - MOST_SEEN} more", QUIET)
     if doubt.stakes:
         screen.line(doubt.stakes)
     if not doubt.choices:

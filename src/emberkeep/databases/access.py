@@ -54,6 +54,7 @@ def _from_settings(keep: Keep, one: Database) -> dict[str, str]:
         raise Refused(
             f"there is no {one.settings_file}, which tells of the database '{one.name}'",
             place=Place(str(keep.folder / FILE)),
+            hint="mend settings.file of this [[database]] in keep.toml",
         )
     data = read(live, one.settings_file)
     found = {what: edit.value(one.settings_file, data, key) for what, key in one.in_settings.items()}
@@ -62,6 +63,7 @@ def _from_settings(keep: Keep, one: Database) -> dict[str, str]:
         raise Refused(
             f"it has no key {', '.join(lacking)}, which keep.toml names for the database '{one.name}'",
             place=Place(one.settings_file),
+            hint="mend settings of this [[database]] in keep.toml",
         )
     return {what: value for what, value in found.items() if value is not None}
 

@@ -94,7 +94,11 @@ def parse(data: bytes, place: str) -> Facts:
         names = ("name", "schema", "server", "charset", "collation")
         number, texts = int(header["format"]), [str(header[name]) for name in names]
     except (ValueError, KeyError, TypeError, AttributeError) as error:
-        raise Damage("what was dumped of this database cannot be read", place=Place(place)) from error
+        raise Damage(
+            "what was dumped of this database cannot be read",
+            place=Place(place),
+            hint="run 'emberkeep verify'; restore the rest with --only",
+        ) from error
     if number > FORMAT:
         raise Refused("this dump was made by a newer Ember Keep", place=Place(place), hint="update Ember Keep")
     return Facts(texts[0], texts[1], texts[2], texts[3], texts[4], tables)

@@ -124,7 +124,11 @@ def _loaded(connection: Connection, access: Access, schema: str, dump: Chunks, s
         complete = complete or line.startswith(COMPLETE)
     rows.flush()
     if not complete:
-        raise RunFailed("this dump ends early", place=Place(f"dump of {access.name}", splitter.line))
+        raise RunFailed(
+            "this dump ends early",
+            place=Place(f"dump of {access.name}", splitter.line),
+            hint="take a new snapshot; restore another one",
+        )
     return frame
 
 
@@ -313,4 +317,8 @@ def _back(
         )
     with suppress(EmberKeepError):
         _drop(connection, access.schema + OLD)
-    return RunFailed(f"the database could not be put in place: {what}; the old one serves", place=place)
+    return RunFailed(
+        f"the database could not be put in place: {what}; the old one serves",
+        place=place,
+        hint="mend that on the database server, and run the same again",
+    )

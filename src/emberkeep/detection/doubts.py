@@ -5,6 +5,7 @@ A question stands in keep.toml as a line that begins with ``# ?`` until it is an
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -26,6 +27,13 @@ STAKES = {
     "engine": "An update replaces them by the vendor's.",
     "settings": "An update merges them with the vendor's.",
     "economy": "An update merges them with the vendor's.",
+    "access": "access: lists of people, as who is banned, allowed or in charge. No wipe clears them.",
+    "scripts": "scripts: what starts the server, or helps it. An update merges them with the vendor's.",
+    "extensions": "extensions: what adds to the game. An update asks for a new build of each.",
+    "extension-data": "extension-data: what extensions keep.",
+    "databases": "databases: files that are neither a world's nor a player's.",
+    "logs": "logs: what the server tells. No wipe clears them.",
+    "scratch": "scratch: files that nobody needs again.",
 }
 
 
@@ -51,7 +59,7 @@ class Doubt:
 def doubts(found: Adoption) -> list[Doubt]:
     """All that an adoption leaves open, in the order in which it is asked."""
     every = [
-        *(_of_role(item) for item in found.roles if item.sure is Sure.GUESS and item.role != "world"),
+        *(_of_role(items) for items in _alike(found.roles)),
         *(_of_version(item) for item in found.versions if item.sure is Sure.GUESS),
         *_of_world(found.world),
         *(
@@ -80,12 +88,34 @@ def _asks(line: str) -> bool:
     return line.startswith(QUESTION)
 
 
-def _of_role(item: Finding) -> Doubt:
-    def leave_out(document: TOMLDocument) -> None:
-        _without(document["roles"], item.role, [item.glob])
+def _alike(roles: Sequence[Finding]) -> Iterator[list[Finding]]:
+    """Guesses about roles, those together that rest on the same, where they are many: nobody answers one thing twenty
+    times."""
+    together: dict[tuple[str, str], list[Finding]] = defaultdict(list)
+    for item in roles:
+        if item.sure is Sure.GUESS and item.role != "world":
+            together[item.role, item.evidence].append(item)
+    for items in together.values():
+        yield from [items] if len(items) > MOST_ASKED_ALONE else ([item] for item in items)
 
-    choices = (Choice("yes"), Choice("no: leave it unsorted, so that it is never wiped", leave_out))
-    return Doubt(f"is {item.glob} {item.role}? {item.evidence}", (item.evidence,), STAKES.get(item.role, ""), choices)
+
+MOST_ASKED_ALONE = 3
+
+
+def _of_role(items: Sequence[Finding]) -> Doubt:
+    """A guess about files, or several that are alike; the question names the first."""
+    first, several = items[0], len(items) > 1
+
+    def leave_out(document: TOMLDocument) -> None:
+        _without(document["roles"], first.role, [item.glob for item in items])
+        _tidy(document, first.role)
+
+    no = f"no: leave {'them' if several else 'it'} unsorted, so that no wipe deletes {'them' if several else 'it'}"
+    choices = (Choice("yes"), Choice(no, leave_out))
+    more = f" and {len(items) - 1} more like it" if several else ""
+    seen = tuple(item.glob for item in items) if several else (first.evidence,)
+    text = f"is {first.glob}{more} {first.role}? {first.evidence}"
+    return Doubt(text, seen, STAKES.get(first.role, ""), choices)
 
 
 def _of_version(item: VersionFinding) -> Doubt:
@@ -171,10 +201,30 @@ def _without(table: object, key: str, gone: Sequence[str]) -> None:
                 held.pop(at)
 
 
+def _tidy(document: TOMLDocument, role: str) -> None:
+    """Take a role that no file has any more out, and the scope that would clear nothing else."""
+    if document["roles"].get(role):
+        return
+    document["roles"].pop(role, None)
+    scopes = document.get("scopes", {})
+    for name in [name for name, scope in scopes.items() if dict(scope) == {"files": [role]}]:
+        scopes.pop(name)
+
+
 def _lacking(found: Adoption) -> Iterator[Doubt]:
     if not any(version.name == "engine" for version in found.versions):
-        yield Doubt("which version is the engine? no file name, version file or log line tells it")
+        yield Doubt(
+            "which version is the engine? no file name, version file or log line tells it",
+            stakes="Updates and recipes go by it; 'emberkeep keep-toml versions' tells how to name where it stands. "
+            "Of a game that tells none, only delete the question.",
+        )
     if not found.world.evidence:
-        yield Doubt("where is the world? no tile files, no large save, no setting that names a folder")
+        yield Doubt(
+            "where is the world? no tile files, no large save, no setting that names a folder",
+            stakes="Landmarks and wipes go by it; 'emberkeep keep-toml roles' tells how to name its files.",
+        )
     if found.log and not any(line.kind == "ready" for line in found.log.lines):
-        yield Doubt(f"which line of {found.log.file} says that players can join? none stands out")
+        yield Doubt(
+            f"which line of {found.log.file} says that players can join? none stands out",
+            stakes="Starts and drills wait for it; 'emberkeep keep-toml log' tells how to name it.",
+        )

@@ -14,7 +14,10 @@ def secret(variable: str, file: str, environment: Mapping[str, str], what: str) 
     """A secret; "" where neither is told. Refused where it is not there, or others may read it."""
     if variable:
         if variable not in environment:
-            raise Refused(f"{what} is not there: {variable} is not set in the environment")
+            raise Refused(
+                f"{what} is not there: {variable} is not set in the environment",
+                hint="set the variable where the command runs, or name a file in keep.toml",
+            )
         return environment[variable]
     if not file:
         return ""
@@ -23,7 +26,9 @@ def secret(variable: str, file: str, environment: Mapping[str, str], what: str) 
         mode = path.stat().st_mode
         word = path.read_text(encoding="utf-8").strip()
     except OSError as error:
-        raise Refused(f"{what} cannot be read: {error.strerror}", place=Place(str(path))) from error
+        raise Refused(
+            f"{what} cannot be read: {error.strerror}", place=Place(str(path)), hint="name a file that you may read"
+        ) from error
     if os.name == "posix" and mode & 0o077:  # Windows has no such bits
         raise Refused(f"others may read {what}", place=Place(str(path)), hint=f"chmod 600 {path}")
     return word

@@ -85,12 +85,18 @@ def renumber(act: Renumber, folder: Overlay, config: Config, place: Place) -> li
     if act.old not in numbers:
         there = ", ".join(map(str, sorted(numbers))) or "none"
         raise Refused(
-            f"no file in {act.folder or 'the folder'} carries the number {act.old} (there: {there})", place=place
+            f"no file in {act.folder or 'the folder'} carries the number {act.old} (there: {there})",
+            place=place,
+            hint="see from in this step of the recipe",
         )
     renames = {path: _renumbered(path, act, config) for path in numbers[act.old]}
     taken = sorted(new for new in renames.values() if new in folder.entries())
     if taken:
-        raise Refused(f"{taken[0]} is there already ({len(taken)} such)", place=place)
+        raise Refused(
+            f"{taken[0]} is there already ({len(taken)} such)",
+            place=place,
+            hint="move it aside, or take this step out of the recipe",
+        )
     for old, new in renames.items():
         folder.rename(old, new)
     left = [path for number, paths in numbers.items() if number != act.old for path in paths]
@@ -145,9 +151,15 @@ def _renumbered(path: str, act: Renumber, config: Config) -> str:
 def _move(act: Move, folder: Overlay, place: Place) -> list[str]:
     entries = folder.entries()
     if act.source not in entries:
-        raise Refused(f"there is no {act.source} to be {'copied' if act.copy else 'moved'}", place=place)
+        raise Refused(
+            f"there is no {act.source} to be {'copied' if act.copy else 'moved'}",
+            place=place,
+            hint="see the paths in this step of the recipe",
+        )
     if act.target in entries:
-        raise Refused(f"{act.target} is there already", place=place)
+        raise Refused(
+            f"{act.target} is there already", place=place, hint="move it aside, or take this step out of the recipe"
+        )
     paths = [path for path in entries if path == act.source or path.startswith(f"{act.source}/")]
     for path in sorted(paths):
         target = act.target + path.removeprefix(act.source)
@@ -179,7 +191,7 @@ def _remove(act: Remove, folder: Overlay) -> list[str]:
 
 def _key(act: SetKey | RenameKey | RemoveKey | ScaleKey, folder: Overlay, place: Place) -> list[str]:
     if act.file not in folder.entries():
-        raise Refused(f"there is no file {act.file}", place=place)
+        raise Refused(f"there is no file {act.file}", place=place, hint="see the path in this step of the recipe")
     data = read(folder, act.file)
     if isinstance(act, SetKey):
         before = edit.value(act.file, data, act.key)
@@ -214,7 +226,7 @@ def _records(act: Records, folder: Overlay, place: Place) -> list[str]:
             folder.write(path, after)
             changed, count = changed + 1, count + records
     if not paths:
-        raise Refused(f"no file fits {act.files}", place=place)
+        raise Refused(f"no file fits {act.files}", place=place, hint="see the glob in this step of the recipe")
     return [f"{count} records in {changed} of {len(paths)} files take a new shape"]
 
 
@@ -226,9 +238,17 @@ def _sql(act: Sql, recipe: Recipe, folder: Overlay, place: Place) -> list[str]:
     databases = [path for path in folder.entries() if globs.matches(path, [act.database])]
     scripts = sorted(recipe.path.parent.glob(act.files))
     if not databases:
-        raise Refused(f"no database fits {act.database}", place=place)
+        raise Refused(
+            f"no database fits {act.database}",
+            place=place,
+            hint="see the glob in this step; [[database]] in keep.toml names those of a server",
+        )
     if not scripts:
-        raise Refused(f"no SQL file fits {act.files} beside the recipe", place=place)
+        raise Refused(
+            f"no SQL file fits {act.files} beside the recipe",
+            place=place,
+            hint="put the SQL files beside the recipe, or see files in this step",
+        )
     notes = []
     for path in databases:
 

@@ -69,7 +69,11 @@ def batches(
         )
     found = list(_files(tree, layout))
     if not found:
-        raise Refused(f"nothing in {tree.label} is laid out as {layout.layout}", place=Place(tree.label))
+        raise Refused(
+            f"nothing in {tree.label} is laid out as {layout.layout}",
+            place=Place(tree.label),
+            hint="see [vendor-sql] layout in keep.toml, and the folder that --sql names",
+        )
     variant = _variant(layout, server) if "{variant}" in layout.layout else ""
     made: list[Batch] = []
     for begins, leads, version in _links(found, old, new, known, tree.label):
@@ -122,7 +126,10 @@ def _pattern(layout: str) -> re.Pattern[str]:
 def _links(found: list[_Found], old: str, new: str, known: Iterable[str], label: str) -> list[tuple[str, str, str]]:
     """Version steps in order: from, to, and how the folders spell the first."""
     if ordering(old) > ordering(new) and not same_version(old, new):
-        raise Refused(f"the databases are of {old}, newer than {new}; it only goes forward")
+        raise Refused(
+            f"the databases are of {old}, newer than {new}; it only goes forward",
+            hint="restore the snapshot that was taken before they went on",
+        )
     leads: Mapping[str, str] = {one.old: one.new for one in found}
     starts = sorted(leads, key=ordering)
     links: list[tuple[str, str, str]] = []
@@ -137,7 +144,11 @@ def _links(found: list[_Found], old: str, new: str, known: Iterable[str], label:
             )
         following = leads[begins] or _next(begins, starts, known, new)
         if ordering(following) > ordering(new) and not same_version(following, new):
-            raise Refused(f"the SQL from {begins} leads to {following}, past {new}", place=Place(label))
+            raise Refused(
+                f"the SQL from {begins} leads to {following}, past {new}",
+                place=Place(label),
+                hint="name a version that the vendor's SQL stops at",
+            )
         links.append((at, following, begins))
         at = following
     return links

@@ -92,9 +92,14 @@ def _order(console: Console, speak: Speak, phrase: str) -> str:
     try:
         answer = speak(phrase)
     except (OSError, subprocess.SubprocessError) as error:
-        raise Refused(f"the server's console did not take '{phrase}': {error}") from error
+        raise Refused(
+            f"the server's console did not take '{phrase}': {error}", hint="see phrases in [console] of keep.toml"
+        ) from error
     if console.good and not re.search(console.good, answer):
-        raise Refused(f"the server's console answered '{answer.strip()[:200]}' to '{phrase}'")
+        raise Refused(
+            f"the server's console answered '{answer.strip()[:200]}' to '{phrase}'",
+            hint="see good and phrases in [console] of keep.toml",
+        )
     return answer.strip()
 
 
@@ -170,7 +175,9 @@ def _lines(connection: socket.socket, word: str) -> Speak:
         try:
             speak(word)
         except OSError as error:
-            raise Refused(f"the server's console did not take the secret: {error}") from error
+            raise Refused(
+                f"the server's console did not take the secret: {error}", hint="see secret in [console] of keep.toml"
+            ) from error
     return speak
 
 
@@ -211,7 +218,9 @@ def _packets(connection: socket.socket, word: str) -> Speak:
         while kind != _COMMAND:  # an empty answer may come before the verdict
             answered, kind, _ = receive()
     except OSError as error:
-        raise Refused(f"the server's console did not take the secret: {error}") from error
+        raise Refused(
+            f"the server's console did not take the secret: {error}", hint="see secret in [console] of keep.toml"
+        ) from error
     if answered == -1:
         raise Refused("the server's console did not take the secret", hint="is it the one its settings name?")
     return speak

@@ -19,7 +19,7 @@ from emberkeep.callbacks import Say, no_op
 from emberkeep.errors import Fault, Place, Refused, RunFailed
 from emberkeep.fs import writing
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import FILE, Tree
+from emberkeep.fs.trees import FILE, Entry, Tree
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
@@ -95,7 +95,11 @@ def stop(keep: Keep, environment: Environment, say: Say = no_op) -> Stopped:
     forced = _wait_until_gone(keep, pids, running.stop, ordered, say)
     still = running.stop.still.total_seconds()
     if not wait_until_still(keep.server, still, running.stop.limit.total_seconds()):
-        raise RunFailed("the server has stopped, but its files go on changing", place=Place(str(keep.server)))
+        raise RunFailed(
+            "the server has stopped, but its files go on changing",
+            place=Place(str(keep.server)),
+            hint="see what else writes there, end that, and run the same again",
+        )
     return Stopped(tuple(sign.words for sign in before), forced, time.monotonic() - began)
 
 
@@ -162,7 +166,11 @@ def end(keep: Keep, pids: Sequence[int]) -> None:
             _signal(pid, what)
         if wait_for(lambda: not any(map(alive, pids)) and not is_running(keep), ENDING):
             return
-    raise RunFailed("the server that was started cannot be ended", place=Place(str(keep.server)))
+    raise RunFailed(
+        "the server that was started cannot be ended",
+        place=Place(str(keep.server)),
+        hint="end it by hand; its process number is told above",
+    )
 
 
 ENDING = 10.0
@@ -247,16 +255,29 @@ def _not_startable(service: Service, tree: Tree, environment: Environment) -> It
     entry = entries.get(path)
     if entry is None and not _is_elsewhere(program, environment):
         yield Fault(f"{service.name} cannot be started: there is no {program}", hint="mend command in keep.toml")
-    elif entry is not None and entry.kind is FILE and os.name != "nt" and not entry.mode & 0o111:
-        yield Fault(
-            f"{service.name} cannot be started: {path} may not be executed",
-            place=Place(path),
-            hint=f"chmod +x {path}, in the server folder",
-        )
+    elif entry is not None and entry.kind is FILE and os.name != "nt":
+        yield from _faults_of_script(service.name, entry)
     try:
         _as_user(service)
     except Refused as error:
         yield from error.faults
+
+
+def _faults_of_script(name: str, entry: Entry) -> Iterator[Fault]:
+    """Why a file of the server folder cannot be executed on this system, which is not Windows."""
+    place = Place(entry.path)
+    if entry.path.lower().endswith(_OF_WINDOWS):
+        yield Fault(
+            f"{name} cannot be started: {entry.path} is a script for Windows",
+            place=place,
+            hint="name what starts it on this system: command in [start] of keep.toml",
+        )
+    elif not entry.mode & 0o111:
+        hint = f"chmod +x {entry.path}, in the server folder"
+        yield Fault(f"{name} cannot be started: {entry.path} may not be executed", place=place, hint=hint)
+
+
+_OF_WINDOWS = (".bat", ".cmd", ".ps1")
 
 
 def _is_elsewhere(program: str, environment: Environment) -> bool:
@@ -363,7 +384,9 @@ def launch(server: Path, service: Service, environment: Environment, printed: Pa
             )
     except OSError as error:
         raise Refused(
-            f"{service.name} cannot be started: {error.strerror}", place=Place(str(error.filename or first))
+            f"{service.name} cannot be started: {error.strerror}",
+            place=Place(str(error.filename or first)),
+            hint="see command in keep.toml, and try it by hand",
         ) from error
 
 

@@ -18,6 +18,6 @@ def check(screen: Screen, found: Readiness, name: str) -> None:
                 if obstacle.fault.hint:
                     screen.line(f"    next: {obstacle.fault.hint}", QUIET)
     if found.clear:
-        screen.line(f"in order: {', '.join(found.clear)}", GOOD if not found.obstacles else QUIET)
+        screen.line(f"all right: {', '.join(found.clear)}", GOOD if not found.obstacles else QUIET)
     if found.obstacles:
         screen.next(f"mend {words.count(len(found.obstacles), 'thing')}, then 'emberkeep check' again")

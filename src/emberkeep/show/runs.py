@@ -76,7 +76,10 @@ def drilled(screen: Screen, found: Drill, zone: tzinfo, left: Path | None) -> No
         screen.line("Proven: its server became ready on it, and every landmark is where it was.", GOOD)
     else:
         screen.line("Not proven.", BAD)
-        screen.next("emberkeep drill --leave keeps the copy, for a look; emberkeep drill REF tries an earlier one")
+        if found.seen is None:
+            screen.next("emberkeep check tells what a start needs")
+        else:
+            screen.next("emberkeep drill --leave keeps the copy, for a look; emberkeep drill REF tries an earlier one")
     if left is not None:
         screen.line(f"The copy stays in {left}; remove it when you have seen enough.")
 

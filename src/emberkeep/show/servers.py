@@ -76,7 +76,6 @@ def survey(
         screen.line(state, BAD if signs else "")
     screen.line()
     _versions(screen, found)
-    screen.line()
     screen.beside(_roles(found, zone), _edits(found) if found.edits else None)
     if found.extensions:
         screen.line()
@@ -141,7 +140,9 @@ def _versions(screen: Screen, found: Survey) -> None:
         others = "".join(f"; as {fit.version}: {fit.share:.0%}" for fit in found.fits[1:4])
         likeness = f"{best.share:.0%} the same in {words.count(best.files, 'file')}{others}"
         rows.add_row(cell("default data"), cell(best.version), *([cell("")] if wanted else []), cell(likeness, QUIET))
-    screen.show(rows)
+    if rows.row_count:
+        screen.show(rows)
+        screen.line()
 
 
 def _since(found: Survey) -> str:

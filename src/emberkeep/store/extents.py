@@ -61,7 +61,7 @@ def serialize(extents: Iterable[Extent]) -> bytes:
 def parse(raw: bytes) -> list[Extent]:
     """The extents in a list; Damage when its length does not fit."""
     if len(raw) % _ITEM.size:
-        raise Damage("a list of extents in the store has the wrong length")
+        raise Damage("a list of extents in the store has the wrong length", hint="run 'emberkeep verify'")
     return [Extent(BlockId(block), offset, length) for block, offset, length in _ITEM.iter_unpack(raw)]
 
 
@@ -100,7 +100,7 @@ def read(extents: Iterable[Extent], fetch: Fetch, *, views: bool = False) -> Ite
             continue
         raw = fetch(block)
         if offset + length > len(raw):
-            raise Damage(f"block {block.hex()[:12]} is shorter than a list says")
+            raise Damage(f"block {block.hex()[:12]} is shorter than a list says", hint="run 'emberkeep verify'")
         if length == len(raw):
             yield raw
         else:

@@ -270,7 +270,7 @@ def _frames(data: bytes, name: str) -> tuple[memoryview, memoryview]:
 
 def _decompressed(frame: memoryview, name: str) -> bytes:
     if zstandard.frame_content_size(frame) > LARGEST:
-        raise Damage("this manifest is larger than any can be", place=Where(name))
+        raise Damage("this manifest is larger than any can be", place=Where(name), hint="run 'emberkeep verify'")
     return zstandard.ZstdDecompressor().decompress(frame)
 
 

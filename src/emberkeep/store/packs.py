@@ -260,7 +260,11 @@ class PackReader:
                 data = self._bytes(location.pack, location.offset, HEAD + location.stored)
         except OSError as error:
             name = pack_path(self._folder, location.pack).name
-            raise Damage(f"cannot read a pack: {error.strerror}", place=Place(name)) from error
+            raise Damage(
+                f"cannot read a pack: {error.strerror}",
+                place=Place(name),
+                hint="see whether the disk is well, then run 'emberkeep verify'",
+            ) from error
         head = parse_head(data)
         if head is None or len(data) < HEAD + head.stored:
             return None

@@ -312,7 +312,11 @@ class Store:
             if holes:
                 yield length
         if hasher.hexdigest() != held.digest:
-            raise Damage("the blocks of this file do not add up to it", place=Place(held.entry.path))
+            raise Damage(
+                "the blocks of this file do not add up to it",
+                place=Place(held.entry.path),
+                hint="run 'emberkeep verify'",
+            )
 
     def unwritten(self, tree: FolderTree) -> dict[str, FileRow]:
         """What the last snapshot of the live server holds of ``tree``, of the paths that nobody has written to
@@ -336,7 +340,9 @@ class Store:
         elif place.block.hex() == held.digest:
             return raw  # a block is checked when it is read
         if blake3(raw).hexdigest() != held.digest:
-            raise Damage("the block of this file does not hold it", place=Place(held.entry.path))
+            raise Damage(
+                "the block of this file does not hold it", place=Place(held.entry.path), hint="run 'emberkeep verify'"
+            )
         return raw
 
     # --- writing -------------------------------------------------------------

@@ -107,6 +107,7 @@ class FtpFileSystem:
                 raise Refused(
                     f"the list of {folder or 'the folder'} seems to have no end",
                     place=Place(str(self._settings.address)),
+                    hint="see the folder there with another program; a link may lead into itself",
                 )
 
         with _speaking():

@@ -56,7 +56,11 @@ class RemoteConnection:
                 try:
                     self._host = self.over.lane() if self.over else self.opened(self.settings)
                 except RemoteError as error:
-                    raise Refused(f"the host refuses: {error}", place=Place(str(self.settings.address))) from None
+                    raise Refused(
+                        f"the host refuses: {error}",
+                        place=Place(str(self.settings.address)),
+                        hint="see what the host allows, then run the same again",
+                    ) from None
             return self._host
 
     def lane(self) -> RemoteFileSystem:

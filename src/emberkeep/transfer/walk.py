@@ -56,7 +56,11 @@ def walk(pool: ConnectionPool, on_count: Callable[[int], None] = lambda count: N
                     found[item.path] = item
                     below += [item.path] if item.kind is Kind.FOLDER else []
             if len(found) > MOST or folder.count("/") > DEEPEST:
-                raise Refused(f"{folder or 'the folder'} seems to have no end", place=Place(str(line.settings.address)))
+                raise Refused(
+                    f"{folder or 'the folder'} seems to have no end",
+                    place=Place(str(line.settings.address)),
+                    hint="see the folder there with another program; a link may lead into itself",
+                )
             on_count(len(found))
         return below
 

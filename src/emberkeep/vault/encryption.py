@@ -40,9 +40,15 @@ def key_of(passphrase: str, salt: bytes, costs: tuple[int, int, int] = COSTS) ->
     """The key of a vault. Refused for costs that only somebody who means harm would ask for: so much that it never
     ends, or so little that the passphrase is soon guessed from what is sealed with it."""
     if any(not 0 < cost <= most for cost, most in zip(costs, MOST_COSTS, strict=True)):
-        raise Refused("the vault asks for more work than any passphrase is worth; it was tampered with")
+        raise Refused(
+            "the vault asks for more work than any passphrase is worth; it was tampered with",
+            hint="use another copy; tell whoever keeps this one",
+        )
     if any(cost < least for cost, least in zip(costs, COSTS, strict=True)) or len(salt) < SALT:
-        raise Refused("the vault asks for a weaker seal than any that Ember Keep makes; it was tampered with")
+        raise Refused(
+            "the vault asks for a weaker seal than any that Ember Keep makes; it was tampered with",
+            hint="use another copy; tell whoever keeps this one",
+        )
     return derived(passphrase, salt, costs)
 
 
@@ -83,7 +89,10 @@ def opened(chunks: Iterable[bytes], key: bytes, name: str) -> Iterator[bytes]:
     while len(held) < HEAD and (more := next(source, b"")):
         held += more
     if not held.startswith(MAGIC) or len(held) < HEAD:
-        raise Damage(f"{name} in the vault is no sealed file")
+        raise Damage(
+            f"{name} in the vault is no sealed file",
+            hint="'emberkeep mirror vault --check' tells more; send it again from the keep",
+        )
     cipher = _cipher(key, bytes(held[len(MAGIC) : HEAD]), name)
     del held[:HEAD]
     number = 0
@@ -96,7 +105,10 @@ def opened(chunks: Iterable[bytes], key: bytes, name: str) -> Iterator[bytes]:
                 number += 1
         yield cipher.decrypt(_NONCE.pack(number, 1), bytes(held), None)
     except InvalidTag:
-        raise Damage(f"{name} in the vault is not what was put there, or the passphrase is another") from None
+        raise Damage(
+            f"{name} in the vault is not what was put there, or the passphrase is another",
+            hint="see the passphrase; 'emberkeep mirror vault --check' tells more",
+        ) from None
 
 
 HEAD = len(MAGIC) + SALT
@@ -115,7 +127,10 @@ def opened_span(head: bytes, chunks: bytes, key: bytes, name: str, start: int, e
     from cryptography.exceptions import InvalidTag
 
     if not head.startswith(MAGIC) or len(head) < HEAD:
-        raise Damage(f"{name} in the vault is no sealed file")
+        raise Damage(
+            f"{name} in the vault is no sealed file",
+            hint="'emberkeep mirror vault --check' tells more; send it again from the keep",
+        )
     cipher = _cipher(key, head[len(MAGIC) : HEAD], name)
     first, last = start // CHUNK, (max(1, -(-size // CHUNK)) - 1)
     found = []
@@ -124,7 +139,10 @@ def opened_span(head: bytes, chunks: bytes, key: bytes, name: str, start: int, e
             nonce = _NONCE.pack(number, int(number == last))
             found.append(cipher.decrypt(nonce, chunks[at : at + CHUNK + TAG], None))
     except InvalidTag:
-        raise Damage(f"{name} in the vault is not what was put there, or the passphrase is another") from None
+        raise Damage(
+            f"{name} in the vault is not what was put there, or the passphrase is another",
+            hint="see the passphrase; 'emberkeep mirror vault --check' tells more",
+        ) from None
     return b"".join(found)[start - first * CHUNK : end - first * CHUNK]
 
 

@@ -45,7 +45,11 @@ class VaultPacks(PackReader):
     def _bytes(self, pack: int, offset: int, size: int) -> bytes:
         end, row = offset + size, self._listed[pack]
         if end > row.size:
-            raise Damage("the vault's index names bytes that its pack does not have", place=self._place(pack))
+            raise Damage(
+                "the vault's index names bytes that its pack does not have",
+                place=self._place(pack),
+                hint="'emberkeep mirror vault' writes it anew from the keep",
+            )
         first, last = offset // AHEAD, (end - 1) // AHEAD
         near = any((pack, at) in self._touched for at in (first - 1, first, last))
         self._touched = [*self._touched[1 - _TOUCHED :], (pack, last)]

@@ -233,7 +233,9 @@ def _rows(
         _check_sound(store, {name: path for name, path in held.items() if not memory.knows(name, path)}, progress)
         return {name: _row(vault, path, memory.digest(name, path), name) for name, path in held.items()}
     except FileNotFoundError as error:
-        raise Refused("the store changed meanwhile; say it again", place=Place(str(error.filename))) from None
+        raise Refused(
+            "the store changed meanwhile; say it again", place=Place(str(error.filename)), hint="run the same again"
+        ) from None
 
 
 def _row(vault: Vault, path: Path, digest: str, name: str) -> Listed:
@@ -252,4 +254,6 @@ def _put(vault: Vault, name: str, path: Path, row: Listed) -> None:
     try:
         vault.put(row.called, chunks)
     except FileNotFoundError:
-        raise Refused("the store changed meanwhile; say it again", place=Place(str(path))) from None
+        raise Refused(
+            "the store changed meanwhile; say it again", place=Place(str(path)), hint="run the same again"
+        ) from None

@@ -81,7 +81,11 @@ class Vault:
             return None
         head = self._json(b"".join(_first(self.place.get(HEAD), _LARGEST_HEAD)), HEAD)
         if head.get("format") != FORMAT:
-            raise Refused("this vault was written by another version of Ember Keep", place=self._where(HEAD))
+            raise Refused(
+                "this vault was written by another version of Ember Keep",
+                place=self._where(HEAD),
+                hint="update Ember Keep",
+            )
         if pinned and {"salt": head.get("salt"), "costs": head.get("costs")} != pinned:
             raise Refused(
                 "salt and costs of this vault are not those that it was made with: whoever keeps it has changed them",
@@ -95,7 +99,10 @@ class Vault:
             n, r, p = (int(cost) for cost in head["costs"])
             self._key = encryption.key_of(self._passphrase, bytes.fromhex(head["salt"]), (n, r, p))
         elif self._passphrase:
-            raise Refused("this vault is not sealed; a passphrase would promise what it does not keep")
+            raise Refused(
+                "this vault is not sealed; a passphrase would promise what it does not keep",
+                hint="leave the passphrase out, or begin a sealed vault in a new place",
+            )
         if LIST not in there:
             return {}
         try:
@@ -104,11 +111,16 @@ class Vault:
             raise Refused(
                 "the vault's list cannot be opened: the passphrase is another, or the list was changed",
                 place=self._where(LIST),
+                hint="see the passphrase; 'emberkeep mirror vault' from the keep writes the list anew",
             ) from error
         try:
             listed = {name: _listed(**row) for name, row in rows.items()}
         except (AttributeError, TypeError, ValueError):
-            raise Damage("the vault's list is not what was put there", place=self._where(LIST)) from None
+            raise Damage(
+                "the vault's list is not what was put there",
+                place=self._where(LIST),
+                hint="'emberkeep mirror vault' from the keep writes it anew",
+            ) from None
         return {name: row for name, row in listed.items() if _is_safe(name) and _is_safe(row.called)}
 
     def contents(self, pinned: Mapping[str, Any] | None = None) -> dict[str, Listed]:
@@ -149,7 +161,11 @@ class Vault:
         try:
             return json.loads(data)
         except ValueError:
-            raise Damage(f"the vault's {name} is not what was put there", place=self._where(name)) from None
+            raise Damage(
+                f"the vault's {name} is not what was put there",
+                place=self._where(name),
+                hint="'emberkeep mirror vault' from the keep writes it anew",
+            ) from None
 
     # --- files in it -----------------------------------------------------------------
 
@@ -178,7 +194,11 @@ class Vault:
             hasher.update(chunk)
             yield chunk
         if hasher.hexdigest() != listed.digest:
-            raise Damage(f"{name} in the vault is not what was put there", place=self._where(name))
+            raise Damage(
+                f"{name} in the vault is not what was put there",
+                place=self._where(name),
+                hint="'emberkeep mirror vault --check' tells more; send it again from the keep",
+            )
 
     def part(self, listed: Listed, start: int, end: int) -> bytes:
         """The bytes of a file from ``start`` up to ``end``, for which no others are fetched but those of the seal. What

@@ -108,7 +108,10 @@ def _seed(config: Config, tree: Tree, now: str, earlier: Sequence[Wiped], how: s
         least, most = limits or USUAL
         free = most - least + 1 - sum(least <= int(seed) <= most for seed in lately if re.fullmatch(r"-?\d+", seed))
         if free <= 0:
-            raise Refused(f"every seed from {least} to {most} was used in the last {settings.unused_for} wipes")
+            raise Refused(
+                f"every seed from {least} to {most} was used in the last {settings.unused_for} wipes",
+                hint="say --seed, or lower unused-for in [wipe]",
+            )
         while True:
             drawn = str(random.SystemRandom().randint(least, most))
             if drawn not in lately:

@@ -85,7 +85,10 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         telling = Telling(args.full, args.more or args.full, _wait_for_enter if args.step else no_op)
         (TransferWalk if args.far else DatabaseWalk if args.databases else Walk)(folder, say, _here, telling).run()
     except WalkFailed as error:
-        raise RunFailed(f"the demo stopped: {error}") from error
+        raise RunFailed(
+            f"the demo stopped: {error}",
+            hint="see the last lines above, and the whole output of that command in the folder output",
+        ) from error
     if args.far or args.databases:
         return 0
     say(f"\nThat was an update day{' and a wipe' if telling.more else ''}.")

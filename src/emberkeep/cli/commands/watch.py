@@ -47,6 +47,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     with live_watch(args, screen) as on_watch:
         watched = server.follow(keep, on_watch)
     if watched.state is not State.READY:
-        raise RunFailed(server.unwell(watched))
+        raise RunFailed(
+            server.unwell(watched), hint="see its log, and what it printed, in the folder output of the keep"
+        )
     result = {"running": True, "watched": watched, "forecast": expected}
     return answer(args, 0 if watched.good else 1, result, lambda: watching.watched(screen, watched))

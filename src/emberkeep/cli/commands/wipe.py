@@ -158,7 +158,7 @@ def _ask_again(args: argparse.Namespace, screen: Screen, keep: Keep, found: Prev
         screen.line(f"! {line}", ASKS)
     screen.line(f"{why[0].upper()}{why[1:]}.", HEAD)
     if input("Wipe? [y/N] ").strip().lower() not in ("y", "yes"):
-        raise Refused("nothing was wiped")
+        raise Refused("nothing was wiped", hint="run the same again when you are ready")
 
 
 def _questions(args: argparse.Namespace, screen: Screen, keep: Keep, found: Preview) -> Keep:

@@ -73,20 +73,20 @@ def _check(data: bytes, name: str) -> None:
     try:
         checker.Parse(data, True)
     except expat.ExpatError as error:
-        what, hint = _what_is_wrong(data, error)
+        what, hint = _what_is_wrong(data, error.code, checker.ErrorByteIndex)
         raise UnreadableInput(
             f"not well-formed XML: {what}", place=Place(name, error.lineno, error.offset + 1), hint=hint
         ) from error
 
 
-def _what_is_wrong(data: bytes, error: expat.ExpatError) -> tuple[str, str]:
-    """A fault in words, and what to do: a tag that is not closed is named, with its line."""
+def _what_is_wrong(data: bytes, code: int, at: int) -> tuple[str, str]:
+    """A fault at a byte in words, and what to do: a tag that is not closed is named, with its line."""
     opened = _open_tags(data)
-    if not opened or error.code not in _NOT_CLOSED:
-        return expat.ErrorString(error.code), "the tag at or just before this place is broken, or was never closed"
+    if not opened or code not in _NOT_CLOSED:
+        return expat.ErrorString(code), "the tag at or just before this place is broken, or was never closed"
     tag, line = opened[-1]
-    closing = _NAME.match(data.split(b"\n")[error.lineno - 1][error.offset :])
-    if closing is None or b"\0" in data:  # the end of the file, or units of two bytes, which are not lines here
+    closing = _NAME.match(data, at)
+    if closing is None or b"\0" in closing[0]:  # the end of the file, or units of two bytes
         return f"<{tag}> of line {line} is not closed", f"write </{tag}> where it ends"
     other = closing[0].decode("utf-8", "backslashreplace")
     return (

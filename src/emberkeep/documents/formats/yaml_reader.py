@@ -260,8 +260,9 @@ class YamlReader:
             at = node.end
         items += self._comments(at, self.end, column, items)
         self._next()
-        end = max(item.end for item in items)
-        node = Node(Role.RECORD, name, start, end, inner=(items[0].start, end), items=items, named=name != ELEMENT)
+        first, end = items[0].start, max(item.end for item in items)
+        start = min(start, first)  # of the document, comments may stand above its first key
+        node = Node(Role.RECORD, name, start, end, inner=(first, end), items=items, named=name != ELEMENT)
         self.kinds[id(node)] = "{block" if is_map else "[block"
         self.indents.update((id(item), " " * column) for item in items)
         return node

@@ -50,7 +50,10 @@ def to_undo(keep: Keep, store: Store, number: int | None, *, partly: bool = Fals
     if not run.before:
         if run.state == BEGUN:
             return Undoing(run, None)
-        raise Refused(f"nothing stood there before run {run.number}, so there is nothing to put back")
+        raise Refused(
+            f"nothing stood there before run {run.number}, so there is nothing to put back",
+            hint="delete what it made by hand, if you do not want it",
+        )
     if last is not None and run.number != last.number:
         _check_untouched(keep, journal, run)
         paths = journal.touched(run).keys()
@@ -93,7 +96,7 @@ def select_run(journal: Journal, number: int | None) -> Run:
     if run is None:
         raise UsageError(f"there is no run {number}", hint="'emberkeep history' lists them")
     if run.state not in (BEGUN, DONE):
-        raise Refused(f"run {number} ({run.words}) is {run.state} already")
+        raise Refused(f"run {number} ({run.words}) is {run.state} already", hint="'emberkeep history' lists the runs")
     if last is not None and last.state == BEGUN and run.number != last.number:
         raise Refused(f"run {last.number} ({last.words}) was interrupted and comes first", hint=FINISHES)
     return run

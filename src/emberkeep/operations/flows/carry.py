@@ -66,7 +66,10 @@ def require_apart(request: Request, config: Config) -> tuple[str, str]:
         if not folder.is_dir():
             raise UsageError(f"{folder} is no folder")
     if old == new or old in new.parents or new in old.parents:
-        raise Refused(f"{request.old} and {request.new} are not two folders beside each other")
+        raise Refused(
+            f"{request.old} and {request.new} are not two folders beside each other",
+            hint="name two installs that lie side by side",
+        )
     for folder, what in ((old, "it would write while it is copied"), (new, "it would write over what is carried")):
         sign = next(signs(folder, None), None)
         if sign is not None:
@@ -302,7 +305,10 @@ class VerifyStep(Step):
         context.note(verified=count)
         context.findings.verified = count
         if differing:
-            raise RunFailed(f"{len(differing)} carried files are not what they were: {', '.join(differing[:5])}")
+            raise RunFailed(
+                f"{len(differing)} carried files are not what they were: {', '.join(differing[:5])}",
+                hint="look at the disk; 'emberkeep undo --go' takes the run back",
+            )
 
 
 class SeedStep(Step):

@@ -91,7 +91,10 @@ def chosen(store: Store, keep: Keep, ref: str, now: datetime, *, by_chance: bool
     if ref:
         about = snapshot.meant(store, keep, ref, now)
         if about.scope:
-            raise Refused(f"snapshot {about.label} holds only {', '.join(about.scope)}: no server starts on that")
+            raise Refused(
+                f"snapshot {about.label} holds only {', '.join(about.scope)}: no server starts on that",
+                hint="name a snapshot of the whole folder",
+            )
         return about
     whole = [about for about in snapshot.snapshots(store)[0] if not about.scope and not about.unsettled]
     if not whole:

@@ -378,7 +378,7 @@ def decide(keep: Keep, name: str, hands: Hands, *, run: bool) -> list[DueOutcome
         if not why and last.state == BEGUN:  # whoever began it is gone, as the lock is ours
             records.complete(*duty.key, WAITS, hands.clock(), "")
         if why or not records.acquire(*duty.key, BEGUN, hands.clock()):
-            raise Refused(why or "somebody else is at it")
+            raise Refused(why or "another program is doing it now", hint="'emberkeep due' shows what still waits")
         return [_done(keep, records, duty, hands)]
 
 

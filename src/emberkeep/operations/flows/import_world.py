@@ -125,7 +125,7 @@ def _played(context: RunContext) -> Played:
     pointer, folder = context.keep.config.world.pointer, context.folder
     assert pointer is not None
     if pointer.file not in folder.entries():
-        raise Refused(f"there is no {pointer.file}, which names the world")
+        raise Refused(f"there is no {pointer.file}, which names the world", hint="see [world] pointer in keep.toml")
     value = edit.value(pointer.file, read(folder, pointer.file), pointer.key) or ""
     roles, entries = Roles(context.keep.config.roles), folder.entries()
     led = [path for path in entries if leads_to(value, path)]
@@ -273,7 +273,10 @@ def _check_number(context: RunContext, world: World) -> list[str]:
     if reads is None:
         return [f"its saves carry the number {world.number}; which one the engine reads is not told"]
     if world.number > reads:
-        raise Refused(f"the world is of save number {world.number}, newer than {reads}, which this engine reads")
+        raise Refused(
+            f"the world is of save number {world.number}, newer than {reads}, which this engine reads",
+            hint="update the engine first",
+        )
     if world.number < reads:
         return [f"its saves carry the number {world.number}, older than {reads}: 'emberkeep migrate' comes next"]
     return [f"its saves carry the number {world.number}, as the engine wants"]

@@ -212,7 +212,11 @@ def _database_steps(keep: Keep, recipe: Recipe, step: RecipeStep, act: Sql) -> l
     paths = sorted(folder.glob(act.files), key=lambda path: natural(path.as_posix()))
     if not paths:
         place = Place(str(recipe.path), step.line)
-        raise Refused(f"no SQL file fits {act.files} beside the recipe", place=place)
+        raise Refused(
+            f"no SQL file fits {act.files} beside the recipe",
+            place=place,
+            hint="put the SQL files beside the recipe, or see files in this step",
+        )
     scripts = tuple(sql.recipe_script(path, folder, recipe.old, recipe.new) for path in paths)
     return sql.steps_of(keep, [(act.database, scripts, f"migrate {recipe.name}: {step.why or act.database}")])
 
@@ -315,6 +319,7 @@ class ProgramStep(Step):
             raise RunFailed(
                 f"{self.act_of.command[0]} changed what the recipe does not say it may: {', '.join(other[:4])}",
                 place=Place(str(self.recipe.path), self.step.line),
+                hint="name it under changes in this step of the recipe, if that is right",
             )
 
 
@@ -335,15 +340,29 @@ def run_program(
             check=False,
         )
     except subprocess.TimeoutExpired as error:
-        raise RunFailed(f"{command[0]} was not done within {in_words(limit or timedelta())}", place=place) from error
+        raise RunFailed(
+            f"{command[0]} was not done within {in_words(limit or timedelta())}",
+            place=place,
+            hint="raise limit in this step of the recipe",
+        ) from error
     except OSError as error:
-        raise RunFailed(f"{command[0]} cannot be run: {error.strerror}", place=place) from error
+        raise RunFailed(
+            f"{command[0]} cannot be run: {error.strerror}", place=place, hint="see command in this step of the recipe"
+        ) from error
     printed = done.stdout.decode("utf-8", "replace")
     last = printed.strip().splitlines()[-1:] or ["it printed nothing"]
     if done.returncode:
-        raise RunFailed(f"{command[0]} ended with {done.returncode}: {last[0][:200]}", place=place)
+        raise RunFailed(
+            f"{command[0]} ended with {done.returncode}: {last[0][:200]}",
+            place=place,
+            hint="run it by hand in a copy to see what it lacks",
+        )
     if expects and not re.search(expects, printed):
-        raise RunFailed(f"{command[0]} did not print “{expects}”: {last[0][:200]}", place=place)
+        raise RunFailed(
+            f"{command[0]} did not print “{expects}”: {last[0][:200]}",
+            place=place,
+            hint="see expects in this step of the recipe",
+        )
 
 
 def _environment(context: RunContext) -> dict[str, str] | None:
@@ -402,7 +421,10 @@ def check_number(config: Config, tree: Tree) -> str:
     if wanted is None:
         return f"saves of number {', '.join(map(str, found)) or 'none'}; which one the engine reads is not told"
     if found and max(found) > wanted:
-        raise Refused(f"the saves carry the number {max(found)}, and the engine reads {wanted}: it never goes back")
+        raise Refused(
+            f"the saves carry the number {max(found)}, and the engine reads {wanted}: it never goes back",
+            hint="update the engine first, or restore a snapshot that was taken before",
+        )
     if found and wanted not in found:
         raise Refused(
             f"the saves carry the number {max(found)}, and the engine reads {wanted} ({world.number_in}): "

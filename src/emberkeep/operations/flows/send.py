@@ -372,6 +372,7 @@ def undo(context: RunContext) -> None:
             raise Refused(
                 f"run {run.number} ({run.words}) cannot be taken back: changed there since is {', '.join(stale[:8])}",
                 place=Place(str(pool.settings.address)),
+                hint="fetch what is there now ('emberkeep mirror fetch'), and change it by hand",
             )
         journal.change(replace(run, undoing=True))
         journal.end(run, BEGUN, context.clock())  # broken off from here on, it waits to be taken back wholly

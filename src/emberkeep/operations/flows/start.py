@@ -45,11 +45,15 @@ class OnceStep(FileStep):
         notes = Notes()
         for one in self.wanted:
             if one.file not in context.folder.entries():
-                raise Refused(f"there is no file {one.file}")
+                raise Refused(
+                    f"there is no file {one.file}", hint="name a file of the server folder: --once FILE:KEY=VALUE"
+                )
             data = read(context.folder, one.file)
             before = edit.value(one.file, data, one.key)
             if before is None:
-                raise Refused(f"there is no {one.key} in {one.file}")
+                raise Refused(
+                    f"there is no {one.key} in {one.file}", hint="name a key that the file has: --once FILE:KEY=VALUE"
+                )
             context.folder.write(one.file, edit.set_value(one.file, data, one.key, one.value))
             notes.lines.append(f"{one.file}: {one.key} = {one.value}, and back to {before} after the first good start")
             context.findings.once.append(TemporarySetting(one.file, one.key, one.value, before))

@@ -146,7 +146,7 @@ def _open_inside(context: RunContext, path: str) -> Tree:
     there = context.keep.server / path
     if there.is_file():
         return open_source(there)
-    raise Refused(f"{path} is not in the server folder")
+    raise Refused(f"{path} is not in the server folder", hint="see script and program in [launch] of keep.toml")
 
 
 def _laid_last_time(context: RunContext) -> int | None:

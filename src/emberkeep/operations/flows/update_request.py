@@ -124,6 +124,7 @@ def _check_room(context: RunContext, source: Tree) -> str:
         raise Refused(
             f"the release has {needed} bytes, and the disk has room for {free}: both old and new must find room",
             place=Place(str(context.keep.server)),
+            hint="make room first; 'emberkeep thin' deletes old snapshots",
         )
     return f"{free // (1 << 20)} MiB are free; the release has {max(1, needed // (1 << 20))} MiB"
 

@@ -179,7 +179,9 @@ class LookStep(Step):
         lost = _lost(context, live)
         if lost:
             raise RunFailed(
-                f"after the start these are gone or empty: {', '.join(lost[:4])}", place=Place(str(context.keep.server))
+                f"after the start these are gone or empty: {', '.join(lost[:4])}",
+                place=Place(str(context.keep.server)),
+                hint="'emberkeep undo --go' brings back what stood there before",
             )
         notes = self._seed(context, live)
         waits = self._players(context, live)
@@ -197,6 +199,7 @@ class LookStep(Step):
                 raise RunFailed(
                     f"the server began with the seed {watched.seed}, not {wanted}",
                     place=Place(str(next(iter(matching(context.keep.server, log.within)), ""))),
+                    hint="see where [launch] says that the seed stands",
                 )
             return [f"the log tells the seed {wanted}"]
         roles = Roles(context.keep.config.roles)

@@ -283,7 +283,11 @@ class LandmarkStep(Step):
         context.note(missed=[item.words for item in missed])
         lost = [item for item in missed if not item.allowed]
         if lost:
-            raise RunFailed(f"{len(lost)} landmarks are missed: {named(lost)}", place=Place(str(context.keep.server)))
+            raise RunFailed(
+                f"{len(lost)} landmarks are missed: {named(lost)}",
+                place=Place(str(context.keep.server)),
+                hint="look at the report; with --stay nothing is taken back",
+            )
 
 
 def named(missed: Sequence[Missed]) -> str:

@@ -68,7 +68,11 @@ def steps_of(keep: Keep, batches: Sequence[tuple[str, tuple[Script, ...], str]])
     for name, scripts, words in batches:
         one = keep.config.databases.named(name)
         if one is None:
-            raise Refused(f"there is no database '{name}' in keep.toml", place=Place(str(keep.folder / "keep.toml")))
+            raise Refused(
+                f"there is no database '{name}' in keep.toml",
+                place=Place(str(keep.folder / "keep.toml")),
+                hint="add a [[database]] of this name",
+            )
         if one.served:
             found.append(ServedSqlStep(one, scripts, words, tuple(before.get(name, ()))))
             before.setdefault(name, []).extend(scripts)
@@ -88,7 +92,11 @@ class _InFiles:
         folder, notes = context.folder, Notes()
         paths = [path for path in folder.entries() if globs.matches(path, [self.one.file])]
         if not paths:
-            raise Refused(f"no database fits {self.one.file}", place=Place(self.one.name))
+            raise Refused(
+                f"no database fits {self.one.file}",
+                place=Place(self.one.name),
+                hint="see the glob in this step; [[database]] in keep.toml names those of a server",
+            )
         for path in paths:
 
             def run(database: sqlite3.Connection) -> None:

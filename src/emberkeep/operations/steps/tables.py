@@ -143,7 +143,11 @@ def _live(keep: Keep, one: Database, live: Tree) -> Iterator[Source]:
 def _file_of(one: Database, live: Tree) -> str:
     fitting = [path for path in live.entries() if globs.matches(path, [one.file])]
     if not fitting:
-        raise Refused(f"no database fits {one.file}", place=Place(one.name))
+        raise Refused(
+            f"no database fits {one.file}",
+            place=Place(one.name),
+            hint="see the glob in this step; [[database]] in keep.toml names those of a server",
+        )
     return fitting[-1]
 
 
