@@ -8,25 +8,33 @@ import os
 import random
 import subprocess
 import sys
+import threading
 from collections.abc import Callable, Iterator
 from datetime import UTC, date, datetime, time, timedelta
+from email import message_from_bytes, policy
+from email.message import EmailMessage
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 from zoneinfo import ZoneInfo
 
 import icalendar
 import pytest
+from aiosmtpd.controller import Controller
 from dateutil import rrule
 from hypothesis import given
 from hypothesis import strategies as st
 
+from emberkeep.demo.walk import free_ports
+from emberkeep.demo.webhook_receiver import Receiver
 from emberkeep.errors import UnreadableInput
 from emberkeep.keep.config import Config, check_text
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.recurrence import MONTHS, NotUnderstood, Shift, from_rule, from_words, placed
 from emberkeep.operations.engine.step import RunContext
-from emberkeep.operations.flows import due
+from emberkeep.operations.flows import due, readiness
 from emberkeep.operations.record.due import DueRecords
 from emberkeep.operations.record.facts import BEGUN, DONE, Run
 from emberkeep.operations.record.journal import Journal
@@ -700,6 +708,15 @@ def test_lines_for_cron_and_systemd_are_printed_and_nothing_is_installed(
     assert line.endswith(f"--keep {tmp_path / 'gannet-rock.keep'} due --go")
     assert "OnCalendar=*:0/5" in told.out
     assert sorted(os.listdir(tmp_path)) == before
+    assert program("calendar", "--install", "--write", "timers").code == 0
+    files = {path.name: path.read_text() for path in (tmp_path / "timers").iterdir()}
+    assert sorted(files) == [f"emberkeep-due.{kind}" for kind in ("cron", "service", "timer", "xml")]
+    assert line in files["emberkeep-due.cron"]
+    task = ElementTree.fromstring(files["emberkeep-due.xml"])
+    inner = "{http://schemas.microsoft.com/windows/2004/02/mit/task}"
+    assert task.findtext(f".//{inner}Arguments") == f'--keep "{tmp_path / "gannet-rock.keep"}" due --go'
+    assert task.findtext(f".//{inner}Interval") == "PT5M"
+    assert program("calendar", "--write", "timers").code == 2
 
 
 def test_due_shows_before_it_does_and_is_quiet_when_there_is_nothing(
@@ -709,7 +726,22 @@ def test_due_shows_before_it_does_and_is_quiet_when_there_is_nothing(
     assert (shown.code, shown.out) == (0, "Nothing is due.\n")
     done = program("due", "--go")
     assert (done.code, done.out, done.err) == (0, "", "")
-    assert program("due", "--run", "our wipe", "--go").code == 3
+    assert program("due", "--drop", "our wipe", "--go").code == 3
+
+
+def test_an_event_is_done_at_once_where_it_is_asked_for(program: Callable[..., Any]) -> None:
+    """Missed or not; its own days stay as they are."""
+    coming = program("calendar", "--json").json["coming"]
+    shown = program("due", "--run", "nightly")
+    assert (shown.code, "nightly" in shown.out, "now, as it is asked for" in shown.out) == (0, True, True)
+    assert program("history", "--json").json["snapshots"] == []
+    done = program("due", "--run", "nightly", "--go")
+    assert (done.code, "done: snapshot 1" in done.out) == (0, True), done
+    assert program("due", "--run", "nightly", "--go").code == 0
+    assert len(program("history", "--json").json["snapshots"]) == 2
+    assert program("calendar", "--json").json["coming"] == coming
+    unknown = program("due", "--run", "nihgtly", "--go")
+    assert (unknown.code, "did you mean 'nightly'?" in unknown.err) == (2, True)
 
 
 def test_events_are_asked_for_where_there_are_none(tmp_path: Path) -> None:
@@ -718,3 +750,150 @@ def test_events_are_asked_for_where_there_are_none(tmp_path: Path) -> None:
     assert (told.code, "no [[event]]" in told.err) == (2, True)
     assert run_program("--keep", str(keep.folder), "due", cwd=tmp_path).out == "keep.toml has no [[event]].\n"
     assert run_program("--keep", str(keep.folder), "due", "--go", cwd=tmp_path).out == ""
+
+
+# --- who is told of what failed ---------------------------------------------------------------------
+
+
+class Mailbox:
+    """Keeps what a real SMTP server is handed."""
+
+    def __init__(self) -> None:
+        self.mails: list[EmailMessage] = []
+
+    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:  # noqa: N802
+        self.mails.append(message_from_bytes(envelope.content, policy=policy.default))
+        return "250 OK"
+
+
+@pytest.fixture
+def mailbox() -> Iterator[tuple[Mailbox, int]]:
+    box = Mailbox()
+    controller = Controller(box, hostname="127.0.0.1", port=free_ports(1)[0])
+    controller.start()
+    yield box, controller.port
+    controller.stop()
+
+
+class _Signs(BaseHTTPRequestHandler):
+    def do_GET(self) -> None:
+        self.server.asked.append(self.path)
+        self.send_response(200 if self.path != "/gone" else 404)
+        self.end_headers()
+
+    def log_message(self, *words: object) -> None:
+        """Says nothing."""
+
+
+@pytest.fixture
+def signs_of_life() -> Iterator[Any]:
+    server = ThreadingHTTPServer(("127.0.0.1", 0), _Signs)
+    server.asked = []
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    yield server
+    server.shutdown()
+    server.server_close()
+
+
+def failing(tmp_path: Path, told: str) -> Keep:
+    """A keep whose event fails: a wipe that would clear everything."""
+    return keep_with(tmp_path, event("our wipe", 'when = "second Friday 19:00"') + told)
+
+
+def run_due(keep: Keep, *words: str, **environment: str) -> Any:
+    return run_program("--keep", str(keep.folder), "due", *words, cwd=keep.folder.parent, environment=environment)
+
+
+@pytest.mark.skipif(os.name == "nt", reason="a script of sh")
+def test_what_failed_is_mailed_paged_and_posted(tmp_path: Path, mailbox: tuple[Mailbox, int]) -> None:
+    box, port = mailbox
+    receiver = Receiver(tmp_path)
+    threading.Thread(target=receiver.serve_forever, daemon=True).start()
+    page = tmp_path / "page.sh"
+    page.write_text('#!/bin/sh\nprintf "%s|%s" "$1" "$ROCK_SECRET" > paged\n')
+    page.chmod(0o755)
+    told = f"""
+[[webhook]]
+name = "board"
+address = {{ env = "ROCK_HOOK" }}
+[due]
+webhook = ["board"]
+mail = {{ to = ["una@rock.example"], from = "rock@rock.example", host = "127.0.0.1", port = {port} }}
+command = ["{page}", "{{text}}"]
+"""
+    keep = failing(tmp_path, told)
+    done = run_due(keep, "--run", "our wipe", "--go", ROCK_HOOK=receiver.address, ROCK_SECRET="a word")
+    receiver.shutdown()
+    assert done.code == 1, done
+    words = "our wipe: failed. the scope 'map' would clear everything"
+    (mail,) = box.mails
+    assert (mail["To"], mail["Subject"]) == ("una@rock.example", "Ember Keep: Gannet Rock")
+    assert words in mail.get_content()
+    assert (keep.folder / "paged").read_text() == f"Gannet Rock: {words}|"  # with none of our secrets
+    assert words in (tmp_path / "posted.jsonl").read_text()
+    assert "!" not in done.out
+
+
+def test_nobody_is_told_when_all_went_well_but_whoever_waits_for_a_sign(tmp_path: Path, signs_of_life: Any) -> None:
+    address = f"http://127.0.0.1:{signs_of_life.server_port}/rock"
+    told = f'[due]\nping = "{address}"\ncommand = ["/nowhere/at/all", "{{text}}"]\n'
+    keep = keep_with(tmp_path, event("nightly", 'when = "daily 04:00"', "snapshot") + told)
+    assert run_due(keep, "--go").out == ""
+    assert run_due(keep, "--run", "nightly", "--go").code == 0
+    assert signs_of_life.asked == ["/rock", "/rock"]
+    assert run_due(keep).code == 0
+    assert signs_of_life.asked == ["/rock", "/rock"]  # nothing was done
+
+
+def test_whom_it_cannot_tell_is_said_and_stops_no_other(tmp_path: Path, signs_of_life: Any) -> None:
+    told = f"""
+[due]
+ping = {{ env = "ROCK_PING" }}
+command = ["/nowhere/at/all", "{{text}}"]
+mail = {{ to = ["una@rock.example"], from = "rock@rock.example", host = "127.0.0.1", port = {free_ports(1)[0]} }}
+"""
+    keep = failing(tmp_path, told)
+    gone = f"http://127.0.0.1:{signs_of_life.server_port}/gone"
+    done = run_due(keep, "--run", "our wipe", "--go", ROCK_PING=gone)
+    assert done.code == 1
+    lines = [line for line in done.out.splitlines() if line.startswith("!")]
+    assert [line.split(":")[0] for line in lines] == ["! mail to una@rock.example", "! command", "! ping"]
+    assert "it answered 404" in lines[2]
+    assert "ROCK_PING is not set" in run_due(keep, "--go").out
+
+
+@pytest.mark.parametrize(
+    ("told", "what"),
+    [
+        ('ping = "rock.example"', "is no address"),
+        ('webhook = ["board"]', "there is no [[webhook]] 'board'"),
+        ('command = ["./page.sh"]', "should hold {text}"),
+        ('mail = { from = "a@b.example" }', "whom to?"),
+        ('mail = { to = ["a@b.example"] }', "lacks the key 'from'"),
+        ('mail = { to = ["a@b.example"], from = "c@d.example", user = "c" }', "only sent encrypted"),
+        ('mail = { to = ["a@b.example, e@f.example"], from = "c@d.example" }', "one address each"),
+        ("pinng = 1", "did you mean 'ping'?"),
+    ],
+)
+def test_what_cannot_be_meant_of_who_is_told(tmp_path: Path, told: str, what: str) -> None:
+    with pytest.raises(UnreadableInput) as caught:
+        failing(tmp_path, f"[due]\n{told}\n")
+    assert what in "\n".join(f"{fault} {fault.hint}" for fault in caught.value.faults)
+
+
+def test_check_tells_when_nobody_comes_by_to_do_what_is_due(tmp_path: Path) -> None:
+    keep = keep_with(tmp_path, event("nightly", 'when = "daily 04:00"', "snapshot"))
+    clock = Clock("2026-06-01T02:00")
+
+    def unasked() -> list[str]:
+        found = readiness.check(keep, {}, clock())
+        return [one.fault.what for one in found.obstacles if one.area == "events"]
+
+    assert ["so far" in what for what in unasked()] == [True]
+    come_by(keep, clock)
+    assert unasked() == []
+    clock.to("2026-06-01T02:55")
+    assert unasked() == []
+    clock.to("2026-06-01T03:05")
+    assert ["since 2026-06-01" in what for what in unasked()] == [True]

@@ -10,7 +10,7 @@
     [process] [console] [start] [[service]] [stop]                                    see ``tables.process``
     [[database]] [vendor-sql]                                                         see ``tables.databases``
     [scopes.NAME] [[survives]] [wipe]                                                 see ``tables.wiping``
-    [[event]] [calendar] [announce] [[webhook]]                                       see ``tables.schedule``
+    [[event]] [calendar] [announce] [[webhook]] [due]                                 see ``tables.schedule``
     [far] [[vault]]                                                                   see ``tables.transfer``
 
 A line that begins with ``# ?`` is a question: what adopt could only guess, until the admin strikes it out.
@@ -263,7 +263,7 @@ def _events(
     player_bound: tuple[str, ...],
     vaults: bool,
 ) -> Events | None:
-    if not reader.has("event", "calendar", "announce", "webhook"):
+    if not reader.has("event", "calendar", "announce", "webhook", "due"):
         return None
     from emberkeep.keep.tables import schedule, wiping
 

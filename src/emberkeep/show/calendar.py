@@ -9,9 +9,11 @@ from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from datetime import UTC, date, datetime, tzinfo
 from typing import TYPE_CHECKING
+from xml.sax.saxutils import escape
 from zoneinfo import ZoneInfo
 
 from emberkeep.operations.flows.due import DueOutcome
+from emberkeep.process.announce import Told
 from emberkeep.process.lifecycle import in_words
 from emberkeep.schedule.attendance import Attendance
 from emberkeep.schedule.calendar import Occurrence, clocks
@@ -176,17 +178,32 @@ def due(screen: Screen, found: Sequence[DueOutcome], waits: Sequence[str], zone:
     if not found and not waits:
         screen.line("Nothing is due.")
     elif any(came.state == "due" for came in found):
-        screen.next("emberkeep due --go")
+        screen.next("the same with --go does it")
 
 
-def install(program: str, keep: str, name: str) -> str:
-    """Lines for cron, and units for systemd, that do what is due. They are printed, never installed."""
+def not_told(screen: Screen, told: Sequence[Told]) -> None:
+    """Whom [due] names and who could not be told. Of the others nothing is said: cron would send it as mail."""
+    for one in told:
+        if one.why:
+            screen.line(f"! {one.words}", ASKS)
+
+
+def install(program: str, keep: str, name: str) -> dict[str, str]:
+    """What has a system call ``due --go`` every five minutes, by the name of the file that it belongs into: a line for
+    cron, units for systemd, a task for Windows' Task Scheduler."""
     line = f"{shlex.quote(program)} --keep {shlex.quote(keep)} due --go"
     quoted = f'"{program}" --keep "{keep}" due --go'.replace("%", "%%")
-    return f"""# cron: add this line with 'crontab -e'. Secrets go into the environment there, as ROCK_CONSOLE=…
+    called = escape(f'--keep "{keep}" due --go')
+    return {
+        "emberkeep-due.cron": f"""\
+# Add these lines with 'crontab -e'. Secrets that keep.toml names as {{ env }} go here too, as ROCK_CONSOLE=...
+# MAILTO=you@example.org   (cron mails what it prints: nothing while all is well)
 */5 * * * * {line.replace("%", chr(92) + "%")}
-
-# systemd: ~/.config/systemd/user/emberkeep-due.service
+""",
+        "emberkeep-due.service": f"""\
+# Put this and emberkeep-due.timer into ~/.config/systemd/user, then:
+#   systemctl --user enable --now emberkeep-due.timer
+#   loginctl enable-linger
 [Unit]
 Description=Ember Keep: what is due on {name}
 
@@ -194,11 +211,12 @@ Description=Ember Keep: what is due on {name}
 Type=oneshot
 ExecStart={quoted}
 SuccessExitStatus=1
-# EnvironmentFile=%h/.config/emberkeep.env   (mode 600, for secrets)
-# a server that a wipe starts must outlive this unit:
+# Secrets that keep.toml names as {{ env }}, a line each; mode 600:
+EnvironmentFile=-%h/.config/emberkeep.env
+# A server that a wipe starts must outlive this unit:
 KillMode=process
-
-# systemd: ~/.config/systemd/user/emberkeep-due.timer
+""",
+        "emberkeep-due.timer": """\
 [Unit]
 Description=Ember Keep: look every five minutes for what is due
 
@@ -209,7 +227,45 @@ Persistent=true
 
 [Install]
 WantedBy=timers.target
+""",
+        "emberkeep-due.xml": f"""\
+<?xml version="1.0" encoding="UTF-8"?>
+<!-- For Windows (not tried there): schtasks /create /tn "Ember Keep" /xml emberkeep-due.xml
+     Secrets that keep.toml names as env: set them for the user that the task runs as. -->
+<Task version="1.2" xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task">
+  <RegistrationInfo>
+    <Description>Ember Keep: what is due on {escape(name)}</Description>
+  </RegistrationInfo>
+  <Triggers>
+    <TimeTrigger>
+      <Repetition>
+        <Interval>PT5M</Interval>
+      </Repetition>
+      <StartBoundary>2026-01-01T00:00:00</StartBoundary>
+      <Enabled>true</Enabled>
+    </TimeTrigger>
+  </Triggers>
+  <Settings>
+    <MultipleInstancesPolicy>IgnoreNew</MultipleInstancesPolicy>
+    <DisallowStartIfOnBatteries>false</DisallowStartIfOnBatteries>
+    <StartWhenAvailable>true</StartWhenAvailable>
+    <ExecutionTimeLimit>PT0S</ExecutionTimeLimit>
+  </Settings>
+  <Actions>
+    <Exec>
+      <Command>{escape(program)}</Command>
+      <Arguments>{called}</Arguments>
+    </Exec>
+  </Actions>
+</Task>
+""",
+    }
 
-# then: systemctl --user enable --now emberkeep-due.timer; loginctl enable-linger
-# Windows (not tried): schtasks /create /sc minute /mo 5 /tn "Ember Keep" /tr "{line}"
-"""
+
+def shown_install(screen: Screen, files: Mapping[str, str]) -> None:
+    """What may be installed, to be copied."""
+    for name, text in files.items():
+        screen.line(name, HEAD)
+        screen.text(text)
+        screen.line()
+    screen.next("copy what your system takes; --write DIR writes the files. Nothing is installed")

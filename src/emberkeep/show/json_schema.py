@@ -43,6 +43,7 @@ from emberkeep.operations.record.drills import DrillRecord
 from emberkeep.operations.record.facts import Run
 from emberkeep.operations.upkeep import fetch_plan
 from emberkeep.operations.upkeep.fetch import Fetched
+from emberkeep.process.announce import Told
 from emberkeep.process.forecast import Forecast
 from emberkeep.process.lifecycle import Stopped
 from emberkeep.process.watch import Watched
@@ -145,9 +146,9 @@ RESULTS: Mapping[str, Mapping[str, Any]] = {
         "last_wipe": Wiped | None,
         "wrote": list[str],
         "attendance": Attendance,
-        "text": str,
+        "files": dict[str, str],
     },
-    "due": {"due": list[due.DueOutcome], "waiting": list[str], "done": bool},
+    "due": {"due": list[due.DueOutcome], "waiting": list[str], "done": bool, "told": list[Told]},
     "start": {"watched": Watched, "preview": Preview, "checks": list[str], "done": bool},
     "stop": {"stopped": Stopped | None, "set_back": bool, "signs": list[str], "done": bool},
     "say": {"said": str, "answer": str},

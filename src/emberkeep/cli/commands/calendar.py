@@ -6,6 +6,7 @@ import argparse
 import os
 import shutil
 import sys
+from collections.abc import Mapping
 from datetime import datetime, timedelta
 from pathlib import Path
 
@@ -28,13 +29,25 @@ EXAMPLES = (
     "emberkeep calendar --explain 'our wipe'",
     "emberkeep calendar --days 120 --png wipes.png --ics wipes.ics",
     "emberkeep calendar --attendance attendance.png",
-    "emberkeep calendar --install             (prints lines for cron and systemd)",
+    "emberkeep calendar --install             (what has cron, systemd or Windows call 'due --go')",
+    "emberkeep calendar --install --write ~/timers",
 )
 EXITS = {
     0: "shown or written",
     1: "with --attendance: too little is known to say whether the rhythm fits",
 }
 OF_A_YEAR = 366
+
+
+def _write(args: argparse.Namespace, screen: Screen, files: Mapping[str, str]) -> int:
+    folder = Path(os.path.abspath(args.write))
+    writing.make_folder(folder)
+    for name, text in files.items():
+        writing.write_whole(folder / name, [text.encode()], otherwise=writing.SHARED)
+    wrote = [str(folder / name) for name in files]
+    return answer(
+        args, 0, {"files": files, "wrote": wrote}, lambda: screen.text("\n".join(f"Wrote {one}" for one in wrote))
+    )
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -45,7 +58,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--png", metavar="FILE", help="draw a timeline, to be posted")
     parser.add_argument("--ics", metavar="FILE", help="write an iCalendar file, a year ahead")
     parser.add_argument("--attendance", nargs="?", const="", metavar="FILE.png", help="whether the rhythm fits")
-    parser.add_argument("--install", action="store_true", help="print lines for cron and systemd; nothing is installed")
+    parser.add_argument("--install", action="store_true", help="what has cron, systemd or Windows do what is due")
+    parser.add_argument("--write", metavar="DIR", help="with --install: write it into files there")
 
 
 def run(args: argparse.Namespace, screen: Screen) -> int:
@@ -53,8 +67,12 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     if args.install:
         program = shutil.which("emberkeep") or os.path.abspath(sys.argv[0])
-        lines = view.install(program, str(keep.folder), keep.config.name)
-        return answer(args, 0, {"text": lines}, lambda: screen.text(lines))
+        files = view.install(program, str(keep.folder), keep.config.name)
+        if args.write:
+            return _write(args, screen, files)
+        return answer(args, 0, {"files": files}, lambda: view.shown_install(screen, files))
+    if args.write:
+        raise UsageError("--write goes with --install")
     if args.attendance is not None:
         return _attendance(args, screen, keep)
     if not keep.config.calendar.events:

@@ -15,19 +15,19 @@ from emberkeep.show.console import Screen, progress
 EXAMPLES = (
     "emberkeep due                    (shows what is due now)",
     "emberkeep due --go               (does it; 'emberkeep calendar --install' prints lines for cron and systemd)",
-    "emberkeep due --run 'our wipe' --go",
+    "emberkeep due --run 'our wipe' --go    (now, missed or not)",
     "emberkeep due --drop 'our wipe' --go",
 )
 EXITS = {
     0: "nothing waits, and all that was due is done",
-    1: "something failed, was missed, or waits for your word",
+    1: "something failed, was missed, or waits for your word; or those that [due] names could not be told",
 }
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Nothing, or what becomes of an event that waits for a word."""
-    parser.add_argument("--run", metavar="EVENT", help="do what waits for your word after it was missed")
-    parser.add_argument("--drop", metavar="EVENT", help="leave it be")
+    parser.add_argument("--run", metavar="EVENT", help="do this event now: what was missed of it, else once more")
+    parser.add_argument("--drop", metavar="EVENT", help="leave out what was missed of it")
     add_go(parser, "do it")
     add_all(parser)
 
@@ -42,7 +42,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         raise UsageError("either --run or --drop")
     waits = due.waiting(keep)
     if not args.go:
-        found = due.what_is_due(keep, now())
+        found = due.would_do(keep, args.run, now()) if args.run else due.what_is_due(keep, now())
         code = 1 if waits or due.codes(found) else 0
         result = {"due": found, "waiting": waits, "done": False}
         return answer(args, code, result, lambda: view.due(screen, found, waits, keep.config.tz, done=False))
@@ -52,7 +52,13 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             found = due.decide(keep, args.run or args.drop, hands, run=bool(args.run))
         else:
             found = due.do(keep, hands)
+    told = due.tell(keep, found, os.environ)
     waits = due.waiting(keep)
-    code = 1 if waits or due.codes(found) else 0
-    result = {"due": found, "waiting": waits, "done": True}
-    return answer(args, code, result, lambda: view.due(screen, found, waits, keep.config.tz, done=True))
+    code = 1 if waits or due.codes(found) or any(one.why for one in told) else 0
+    result = {"due": found, "waiting": waits, "done": True, "told": told}
+
+    def text() -> None:
+        view.due(screen, found, waits, keep.config.tz, done=True)
+        view.not_told(screen, told)
+
+    return answer(args, code, result, text)

@@ -16,6 +16,8 @@
     [calendar]    quiet = days on which nothing is wiped or updated: "2026-12-24", "12-25" (every year), "A..B"
     [announce]    text, done (said after it), in-game (true or false), file (lines of JSON for other programs)
     [[webhook]]   name, address = { env } or { file }, body (a table of texts), tries, limit
+    [due]         who is told of what failed: webhook (names), mail = { to, from, host, port, user, secret, encrypted },
+                  command; ping (an address, or { env } or { file }), asked each time that due has run
 
 Texts may hold ``{event} {server} {scopes} {time} {when} {utc} {number}``.
 """
@@ -131,12 +133,44 @@ class Announcing:
 
 
 @dataclass(frozen=True)
+class Mail:
+    """How a mail is sent. ``encrypted``: by STARTTLS (RFC 3207), without which no password is sent."""
+
+    to: tuple[str, ...]
+    sender: str
+    host: str = "localhost"
+    port: int = 25
+    user: str = ""
+    secret_env: str = ""
+    secret_file: str = ""
+    encrypted: bool = False
+
+
+@dataclass(frozen=True)
+class Alarm:
+    """Who is told of what failed, and who waits for a ping. ``webhooks``: their names."""
+
+    webhooks: tuple[str, ...] = ()
+    mail: Mail | None = None
+    command: tuple[str, ...] = ()
+    ping: str = ""
+    ping_env: str = ""
+    ping_file: str = ""
+
+    @property
+    def pings(self) -> bool:
+        """Whether anybody waits for one."""
+        return bool(self.ping or self.ping_env or self.ping_file)
+
+
+@dataclass(frozen=True)
 class Events:
     """All of it."""
 
     events: tuple[Event, ...] = ()
     quiet: tuple[Quiet, ...] = ()
     announcing: Announcing = field(default_factory=Announcing)
+    alarm: Alarm = field(default_factory=Alarm)
 
     def of(self, name: str) -> Event | None:
         """The event of a name."""
@@ -151,7 +185,8 @@ def read(reader: Reader, zone: zoneinfo.ZoneInfo, scopes: tuple[str, ...], vault
         _check_relations(event, table, events)
         if event.kind == "vault" and not vaults:
             table.fault("kind", "there is no [[vault]]", 'as [[vault]] name = "attic", target = "/mnt/other-disk/rock"')
-    return Events(events, _quiet(reader.sub("calendar")), _announcing(reader))
+    announcing = _announcing(reader)
+    return Events(events, _quiet(reader.sub("calendar")), announcing, _alarm(reader.sub("due"), announcing.webhooks))
 
 
 def _event(reader: Reader, zone: zoneinfo.ZoneInfo, scopes: tuple[str, ...]) -> Event:
@@ -373,6 +408,53 @@ def _announcing(reader: Reader) -> Announcing:
         tuple(_webhook(item) for item in reader.subs("webhook")),
     )
     table.no_others()
+    return found
+
+
+def _alarm(reader: Reader, webhooks: tuple[Webhook, ...]) -> Alarm:
+    named, address = reader.strings("webhook"), Reader("", "", {})
+    known = [hook.name for hook in webhooks]
+    for name in named:
+        if name not in known:
+            reader.fault("webhook", f"there is no [[webhook]] '{name}'", did_you_mean(name, known))
+    text = ""
+    if isinstance(reader.table.get("ping"), str):
+        text = reader.string("ping")
+        if text and not text.startswith(("https://", "http://")):
+            reader.fault("ping", f"'{text}' is no address", "as https://HOST/…, or { env = NAME } where it stands")
+    else:
+        address = reader.sub("ping")
+    mail, command = _mail(reader.sub("mail")), reader.strings("command")
+    if command and not any("{text}" in word for word in command):
+        reader.fault("command", "should hold {text} in one of its arguments", 'as ["./page-me.sh", "{text}"]')
+    found = Alarm(named, mail, command, text, address.string("env"), address.string("file"))
+    for part in (address, reader):
+        part.no_others()
+    return found
+
+
+def _mail(reader: Reader) -> Mail | None:
+    secret = reader.sub("secret")
+    if not reader.table:
+        return None
+    found = Mail(
+        reader.strings("to"),
+        reader.required("from"),
+        reader.string("host", Mail.host),
+        reader.get("port", int, "a number", Mail.port),
+        reader.string("user"),
+        secret.string("env"),
+        secret.string("file"),
+        reader.get("encrypted", bool, "true or false", Mail.encrypted),
+    )
+    if not found.to:
+        reader.fault("to", "whom to?", 'as to = ["keeper@rock.example"]')
+    if any(sign in address for address in (*found.to, found.sender) for sign in "\r\n,"):
+        reader.fault("to", "should hold one address each")
+    if found.user and not found.encrypted:
+        reader.fault("user", "a password is only sent encrypted", "set encrypted = true")
+    for part in (secret, reader):
+        part.no_others()
     return found
 
 

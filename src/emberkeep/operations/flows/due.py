@@ -10,10 +10,10 @@ import os
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import datetime, timedelta
 from pathlib import Path
 
-from emberkeep.errors import EmberKeepError, Place, Refused
+from emberkeep.errors import EmberKeepError, Place, Refused, UsageError, did_you_mean
 from emberkeep.fs import private
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE as KEEP_FILE
@@ -26,8 +26,8 @@ from emberkeep.operations.record.due import FAILED, MISSED, WAITS, DueRecords
 from emberkeep.operations.record.facts import BEGUN, DONE, Run
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.upkeep import thin
-from emberkeep.process import announce
-from emberkeep.process.announce import Message
+from emberkeep.process import alarm, announce
+from emberkeep.process.announce import Message, Told
 from emberkeep.process.lifecycle import is_running
 from emberkeep.process.signs import matching
 from emberkeep.schedule.attendance import online
@@ -104,7 +104,17 @@ def do(keep: Keep, hands: Hands) -> list[DueOutcome]:
         for duty in _duties(keep, records, hands.clock()):
             came = _deal(keep, records, duty, hands)
             found += [came] if came is not None else []
+        records.passed(hands.clock())
         return found
+
+
+def tell(keep: Keep, found: Sequence[DueOutcome], environment: Mapping[str, str]) -> tuple[Told, ...]:
+    """Tell those that keep.toml names what failed, was missed or waits; and whoever waits for a ping that this ran."""
+    bad = [came for came in found if came.state in (FAILED, WAITS, MISSED)]
+    lines = [f"{came.event}: {came.state}. {came.words}".rstrip() for came in bad]
+    told = alarm.tell(keep, environment, f"{keep.config.name}: " + "; ".join(lines)) if bad else ()
+    ping = alarm.ping(keep, environment)
+    return (*told, ping) if ping is not None else told
 
 
 def _outcome(duty: Duty, state: str, words: str = "") -> DueOutcome:
@@ -359,13 +369,16 @@ _ACTS: Mapping[str, Callable[[Keep, Duty, Hands], tuple[str, str]]] = {
 
 
 def decide(keep: Keep, name: str, hands: Hands, *, run: bool) -> list[DueOutcome]:
-    """Do, or drop, what waits for the admin's word of event ``name``, or was broken off. Refused where nothing does."""
-    event = keep.config.calendar.of(name)
+    """Do, or drop, what waits for the admin's word of event ``name``, or was broken off. Where nothing of it waits, it
+    is done now; there is nothing to drop then."""
+    event = _event(keep, name)
     records = DueRecords(keep.folder)
     rows = [one for one in records.all() if one.event == name and not one.part and one.state in (WAITS, BEGUN)]
-    if event is None or not rows:
+    if not rows and not run:
         raise Refused(f"'{name}' was not missed: nothing of it waits for you", hint="'emberkeep due' shows what does")
     with exclusive_lock(keep):
+        if not rows:
+            return [_at_once(keep, records, event, hands)]
         last = rows[-1]
         for older in rows[:-1]:
             records.complete(older.event, older.planned, "", MISSED, hands.clock(), "a later one was asked about")
@@ -380,6 +393,39 @@ def decide(keep: Keep, name: str, hands: Hands, *, run: bool) -> list[DueOutcome
         if why or not records.acquire(*duty.key, BEGUN, hands.clock()):
             raise Refused(why or "another program is doing it now", hint="'emberkeep due' shows what still waits")
         return [_done(keep, records, duty, hands)]
+
+
+def would_do(keep: Keep, name: str, now: datetime) -> list[DueOutcome]:
+    """What :func:`decide` would do with an event. Writes nothing."""
+    event = _event(keep, name)
+    rows = [one for one in DueRecords(keep.folder).all() if one.event == name and one.state in (WAITS, BEGUN)]
+    why = why_not_yet(keep, replace(event, only_if="", players_at_most=None))
+    words = why or (f"what was missed of {rows[-1].planned}" if rows else "now, as it is asked for")
+    return [DueOutcome(event.name, event.kind, now, "", "not yet" if why else "due", words)]
+
+
+def _event(keep: Keep, name: str) -> Event:
+    event = keep.config.calendar.of(name)
+    if event is None:
+        known = [one.name for one in keep.config.calendar.events]
+        listed = f"known: {', '.join(known)}"
+        raise UsageError(f"there is no event '{name}'", hint=did_you_mean(name, known, listed))
+    return event
+
+
+def _at_once(keep: Keep, records: DueRecords, event: Event, hands: Hands) -> DueOutcome:
+    """An event done now, whenever it falls; its own days stay as they are."""
+    why = why_not_yet(keep, replace(event, only_if="", players_at_most=None))
+    if why:
+        raise Refused(why, hint="'emberkeep due' shows what still waits")
+    at = hands.clock()
+    while not records.acquire(*(duty := _asked_for(event, at)).key, BEGUN, at):
+        at += timedelta(seconds=1)  # asked for twice within one
+    return _done(keep, records, duty, hands)
+
+
+def _asked_for(event: Event, at: datetime) -> Duty:
+    return Duty(Occurrence(event, at, at), "", Verdict.DO, timedelta(), "asked for")
 
 
 def codes(found: Sequence[DueOutcome]) -> bool:

@@ -25,6 +25,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.merging import answers, orders
 from emberkeep.migrating import recipe
 from emberkeep.operations.flows import migrate, wipe_preview
+from emberkeep.operations.record.due import DueRecords
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps import merge
 from emberkeep.process import console, lifecycle
@@ -208,6 +209,10 @@ def _merging(checked: _Checked) -> Iterator[Fault]:
         yield Fault(what, Place(waits[0].asked.file), "'emberkeep merge --ask' asks them")
 
 
+LONG_AGO = timedelta(hours=1)
+"""As 'due' is to be called every five minutes."""
+
+
 def _disk(checked: _Checked) -> Iterator[Fault]:
     size = sum(entry.size for entry in checked.live.entries().values())
     free = shutil.disk_usage(checked.keep.folder).free
@@ -230,7 +235,13 @@ def _clock(checked: _Checked) -> Iterator[Fault]:
 
 
 def _events(checked: _Checked) -> Iterator[Fault]:
+    """What events need is there, and somebody comes by to do what is due."""
     config = checked.keep.config
+    last = DueRecords(checked.keep.folder).last_pass() if config.calendar.events else checked.now
+    if last is None or checked.now - last > LONG_AGO:
+        when = f"since {last.astimezone(config.tz):%Y-%m-%d %H:%M}" if last else "so far"
+        what = f"keep.toml has events, and nothing has called 'emberkeep due --go' {when}"
+        yield Fault(what, hint="'emberkeep calendar --install' shows what has cron, systemd or Windows call it")
     for event in config.calendar.events:
         if event.kind == "update" and event.source and not (checked.keep.folder / event.source).exists():
             yield Fault(

@@ -58,9 +58,21 @@ class DueRecords(JournalFile):
             part,
         )
 
+    def passed(self, now: datetime) -> None:
+        """Record that somebody came by and did what was due."""
+        at = now.isoformat()
+        self.note("insert or replace into due values ('', '', '', 'done', ?, ?, '')", at, at)
+
+    def last_pass(self) -> datetime | None:
+        """When somebody last came by to do what is due; None where nobody ever did."""
+        rows = self.ask("select begun from due where event = ''")
+        return datetime.fromisoformat(rows[0][0]) if rows else None
+
     def all(self) -> list[DueRecord]:
         """All that came round so far, by its moment."""
-        rows = self.ask("select event, planned, part, state, begun, said from due order by planned, event, part")
+        rows = self.ask(
+            "select event, planned, part, state, begun, said from due where event <> '' order by planned, event, part"
+        )
         return [
             DueRecord(event, planned, part, state, datetime.fromisoformat(begun), said)
             for event, planned, part, state, begun, said in rows
