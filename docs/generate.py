@@ -1,19 +1,24 @@
-"""Writes the pages that are made from the program itself: keep-toml.md, commands.md, json.md and json.schema.json.
+"""Writes the pages that are made from the program itself: keep-toml.md, commands.md, json.md, json.schema.json and
+troubleshooting.md; and in share/, what shells and man look for.
 
     python docs/generate.py [--check]
 
---check writes nothing, and ends with 1 where a page is not what it would write. Needs emberkeep installed.
+--check writes nothing, and ends with 1 where a file is not what it would write. Needs emberkeep and shtab installed.
 """
 
 from __future__ import annotations
 
 import argparse
+import ast
 import json
 import re
 import sys
 from collections.abc import Iterator
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+import shells
 
 from emberkeep.cli.main import COMMANDS, command_module, command_parser
 from emberkeep.keep import reference
@@ -106,11 +111,87 @@ def whole_schema() -> str:
     return json.dumps(json_schema.whole(), indent=1) + "\n"
 
 
+ROOMS = {
+    "cli": "Calls",
+    "api": "Calls",
+    "keep": "keep.toml and secrets",
+    "detection": "Adopting",
+    "operations": "Runs",
+    "process": "The server as a process",
+    "merging": "Merging",
+    "migrating": "Migrating saves",
+    "wiping": "Wipes",
+    "store": "The store",
+    "fs": "The disk",
+    "vault": "Vaults",
+    "transfer": "Servers elsewhere",
+    "databases": "Databases",
+}
+REFUSING = ("Refused", "RunFailed", "Damage")
+
+
+@dataclass(frozen=True)
+class Refusal:
+    """A refusal as the sources hold it; ``what`` and ``hint`` with … for what varies, "" where that is all."""
+
+    room: str
+    where: str
+    what: str
+    hint: str
+
+
+def refusals() -> Iterator[Refusal]:
+    """Every refusal that the program can make."""
+    package = Path(json_schema.emberkeep.__file__).parent
+    for path in sorted(package.rglob("*.py")):
+        room = path.relative_to(package).parts[0].removesuffix(".py")
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in REFUSING:
+                what = _words(node.args[0]) if node.args else ""
+                hint = next((_words(one.value) for one in node.keywords if one.arg == "hint"), "(none)")
+                yield Refusal(room, f"{path.relative_to(package)}:{node.lineno}", what, hint)
+
+
+def _words(node: ast.expr) -> str:
+    """What a text says, as far as the source tells; either of two."""
+    if isinstance(node, ast.Constant) and isinstance(node.value, str):
+        return node.value
+    if isinstance(node, ast.JoinedStr):
+        parts = [str(one.value) if isinstance(one, ast.Constant) else "…" for one in node.values]
+        return re.sub("…(?:…)+", "…", "".join(parts))
+    if isinstance(node, ast.BinOp):
+        return re.sub("…(?:…)+", "…", (_words(node.left) or "…") + (_words(node.right) or "…"))
+    if isinstance(node, ast.IfExp):
+        return " / ".join(filter(None, (_words(node.body), _words(node.orelse))))
+    return ""
+
+
+def troubleshooting_page() -> str:
+    """What happens most, by hand; then every refusal, by where it comes from."""
+    lines = [(HERE / "parts" / "troubleshooting.md").read_text(encoding="utf-8")]
+    for title in dict.fromkeys(ROOMS.values()):
+        rows = {one.what: one.hint for one in refusals() if ROOMS.get(one.room) == title and _telling(one.what)}
+        if rows:
+            lines += [f"### {title}", "", "| it says | do |", "|---|---|"]
+            lines += [f"| {_cell(what)} | {_cell(rows[what])} |" for what in sorted(rows, key=str.lower)]
+            lines.append("")
+    return "\n".join(lines).rstrip() + "\n"
+
+
+def _telling(what: str) -> bool:
+    return any(sign.isalpha() for sign in what)
+
+
+def _cell(text: str) -> str:
+    return text.replace("|", "\\|").replace("<", "&lt;").replace("*", "\\*").replace("\n", " ")
+
+
 PAGES = {
     "keep-toml.md": lambda: view.page(reference.tables()),
     "commands.md": commands_page,
     "json.md": json_page,
     "json.schema.json": whole_schema,
+    "troubleshooting.md": troubleshooting_page,
 }
 
 
@@ -119,12 +200,15 @@ def main() -> int:
     parser.add_argument("--check", action="store_true")
     check = parser.parse_args().check
     stale = []
-    for name, make in PAGES.items():
-        path, text = HERE / name, make()
+    pages = {HERE / name: make for name, make in PAGES.items()}
+    shared = {HERE.parent / "share" / name: (lambda text=text: text) for name, text in shells.files().items()}
+    for path, make in (pages | shared).items():
+        text = make()
         if path.is_file() and path.read_text(encoding="utf-8") == text:
             continue
-        stale.append(name)
+        stale.append(path.name)
         if not check:
+            path.parent.mkdir(parents=True, exist_ok=True)
             path.write_text(text, encoding="utf-8", newline="\n")
     if stale and check:
         print(f"not up to date: {', '.join(stale)}; run python docs/generate.py")

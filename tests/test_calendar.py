@@ -706,6 +706,10 @@ def test_lines_for_cron_and_systemd_are_printed_and_nothing_is_installed(
     assert told.code == 0
     line = next(line for line in told.out.splitlines() if line.startswith("*/5 * * * *"))
     assert line.endswith(f"--keep {tmp_path / 'gannet-rock.keep'} due --go")
+    run = subprocess.run(
+        ["sh", "-c", line.removeprefix("*/5 * * * * ").replace("\\%", "%")], capture_output=True, check=False
+    )
+    assert (run.returncode, run.stdout, run.stderr) == (0, b"", b"")
     assert "OnCalendar=*:0/5" in told.out
     assert sorted(os.listdir(tmp_path)) == before
     assert program("calendar", "--install", "--write", "timers").code == 0

@@ -2,7 +2,11 @@
 
 import importlib.util
 import json
+import re
 import shlex
+import shutil
+import subprocess
+import sys
 import tomllib
 from pathlib import Path
 from typing import Any
@@ -18,6 +22,7 @@ from emberkeep.keep.reference import CHOSEN, Key, Table
 from tests.program import Program
 
 DOCS = Path(__file__).parent.parent / "docs"
+SHARE = DOCS.parent / "share"
 TABLES = reference.tables()
 KEYS = [(table, key) for table in TABLES for key in table.keys]
 TEXT = (Path(reference.__file__).parent / "reference.toml").read_text(encoding="utf-8")
@@ -25,16 +30,77 @@ SCHEMA = Draft202012Validator(reference.schema())
 
 
 def generator() -> Any:
+    if str(DOCS) not in sys.path:
+        sys.path.append(str(DOCS))  # as for a script that stands there
     spec = importlib.util.spec_from_file_location("generate", DOCS / "generate.py")
     assert spec and spec.loader
     module = importlib.util.module_from_spec(spec)
+    sys.modules[spec.name] = module  # dataclasses look there
     spec.loader.exec_module(module)
     return module
 
 
-@pytest.mark.parametrize("page", ["keep-toml.md", "commands.md", "json.md", "json.schema.json"])
+@pytest.mark.parametrize("page", ["keep-toml.md", "commands.md", "json.md", "json.schema.json", "troubleshooting.md"])
 def test_pages_made_from_the_program_are_of_this_program(page: str) -> None:
     assert (DOCS / page).read_text(encoding="utf-8") == generator().PAGES[page](), "run python docs/generate.py"
+
+
+def test_what_shells_and_man_look_for_is_of_this_program() -> None:
+    generator()
+    import shells  # beside it
+
+    there = {path.relative_to(SHARE).as_posix() for path in SHARE.rglob("*") if path.is_file()}
+    made = shells.files()
+    assert sorted(made) == sorted(there), "run python docs/generate.py"
+    for name, text in made.items():
+        assert (SHARE / name).read_text(encoding="utf-8") == text, "run python docs/generate.py"
+
+
+def asked_of(shell: str, *words: str) -> str:
+    if shutil.which(shell) is None:
+        pytest.skip(f"{shell} is not installed")
+    return subprocess.run([shell, *words], capture_output=True, text=True, check=True, timeout=60).stdout
+
+
+BASH = """
+source {}
+COMP_WORDS=({}) COMP_CWORD={}
+_shtab_emberkeep 2> /dev/null; printf '%s\n' "${{COMPREPLY[@]}}"
+"""
+
+
+@pytest.mark.parametrize(
+    ("typed", "wanted"),
+    [("sn", {"snapshot"}), ("keep", {"keep-toml"}), ("snapshot --no", {"--note"}), ("restore --on", {"--only"})],
+)
+def test_shells_complete_commands_and_options(typed: str, wanted: set[str]) -> None:
+    words = ["emberkeep", *typed.split()]
+    script = BASH.format(SHARE / "bash-completion/completions/emberkeep", " ".join(words), len(words) - 1)
+    assert set(asked_of("bash", "-c", script).split()) == wanted
+    fish = f"source {SHARE / 'fish/vendor_completions.d/emberkeep.fish'}; complete -C 'emberkeep {typed}'"
+    assert wanted <= {line.split("\t")[0] for line in asked_of("fish", "-c", fish).splitlines()}
+
+
+def test_the_completion_for_zsh_is_valid() -> None:
+    asked_of("zsh", "-n", str(SHARE / "zsh/site-functions/_emberkeep"))
+
+
+@pytest.mark.parametrize("command", ["", "-snapshot", "-keep-toml"])
+def test_manual_pages_are_shown_without_a_complaint(command: str) -> None:
+    page = SHARE / "man" / "man1" / f"emberkeep{command}.1"
+    shown = re.sub(".\x08", "", asked_of("man", "-l", "-Tutf8", str(page)))
+    assert "NAME" in shown
+    assert "SYNOPSIS" in shown
+    groff = subprocess.run(["groff", "-man", "-ww", "-z", page], capture_output=True, text=True, check=True)
+    assert groff.stderr == ""
+
+
+def test_every_refusal_says_what_to_do_next() -> None:
+    found = list(generator().refusals())
+    assert len(found) > 200
+    assert [one for one in found if one.hint == "(none)"] == []
+    rooms = generator().ROOMS
+    assert {one.room for one in found} - set(rooms) <= {"errors", "demo"}
 
 
 def test_every_key_that_a_reader_asks_for_has_words_and_an_example() -> None:

@@ -150,8 +150,7 @@ def add_details(parser: argparse.ArgumentParser) -> None:
 def add_all(parser: argparse.ArgumentParser) -> None:
     """``--all``: the same on every keep in a folder."""
     parser.add_argument("--all", dest="keeps", metavar="KEEPS_FOLDER", help="do it for every keep in this folder")
-    jobs = os.cpu_count() or 1
-    parser.add_argument("--jobs", type=int, metavar="N", help=f"with --all: N at a time (default {jobs})")
+    parser.add_argument("--jobs", type=int, metavar="N", help="with --all: N at a time (default: one a processor)")
     parser.add_argument(
         "--json-lines", action="store_true", help="with --all: a JSON document on a line for each keep, when it is done"
     )

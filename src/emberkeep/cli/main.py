@@ -59,6 +59,33 @@ def parser_for(command: str | None) -> argparse.ArgumentParser:
     """The parser for ``command``, whose module alone is loaded; without one, for help that lists them all."""
     import argparse
 
+    parser = _outermost()
+    if command is not None:
+        _add(parser.add_subparsers(**_COMMAND), command)
+        return parser
+
+    class Listed(argparse.ArgumentParser):  # parsers that are only listed need not be made
+        def __init__(self, **settings: Any) -> None:
+            """Nothing is made of it."""
+
+    subparsers = parser.add_subparsers(**_COMMAND, parser_class=Listed)
+    for name, words in COMMANDS.items():
+        subparsers.add_parser(name, help=words)
+    return parser
+
+
+def whole_parser() -> argparse.ArgumentParser:
+    """The parser of all commands with all their options, as completion and documents want it."""
+    parser = _outermost()
+    subparsers = parser.add_subparsers(**_COMMAND)
+    for command in COMMANDS:
+        _add(subparsers, command)
+    return parser
+
+
+def _outermost() -> argparse.ArgumentParser:
+    import argparse
+
     parser = argparse.ArgumentParser(
         prog="emberkeep",
         allow_abbrev=False,  # what is said in half is not done
@@ -75,21 +102,13 @@ def parser_for(command: str | None) -> argparse.ArgumentParser:
         "--as-owner", action="store_true", help="as root: work with the rights of the server folder's owner alone"
     )
     parser.add_argument("--debug", action="store_true", help="show a traceback when something fails")
-    if command is None:  # parsers that are only listed need not be made
+    return parser
 
-        class Listed(argparse.ArgumentParser):
-            def __init__(self, **settings: Any) -> None:
-                """Nothing is made of it."""
 
-        subparsers = parser.add_subparsers(**_COMMAND, parser_class=Listed)
-        for name, words in COMMANDS.items():
-            subparsers.add_parser(name, help=words)
-        return parser
+def _add(subparsers: argparse._SubParsersAction[argparse.ArgumentParser], command: str) -> None:
     words = COMMANDS[command]
-    subparsers = parser.add_subparsers(**_COMMAND)
     described = words[0].upper() + words[1:] + "."
     _fill(subparsers.add_parser(command, help=words, description=described, allow_abbrev=False), command)
-    return parser
 
 
 def command_of(arguments: Sequence[str]) -> str | None:
@@ -127,7 +146,7 @@ def _not_known(words: Sequence[str], command: str | None) -> str:
 
 
 def command_parser(name: str) -> argparse.ArgumentParser:
-    """The parser of one command alone, as documents and completion want it."""
+    """The parser of one command alone."""
     import argparse
 
     words = COMMANDS[name]

@@ -172,7 +172,7 @@ def _questions(args: argparse.Namespace, screen: Screen, keep: Keep, found: Prev
             continue
         answers[item.path] = said
     remember(keep, UNSORTED, answers)
-    raise Refused("remembered; run it again, as the wipe is another one now")
+    raise Refused("remembered; the wipe is another one now", hint="run the same again")
 
 
 def _carry_out(
