@@ -5,10 +5,17 @@ from __future__ import annotations
 import re
 from html.parser import HTMLParser
 from pathlib import Path
+from typing import Any
 
+import prometheus_client.openmetrics.parser as openmetrics
+import prometheus_client.parser as prometheus
 import pytest
 
+from emberkeep.comparing.beside import Row, beside
+from emberkeep.comparing.files import Comparison, compare_trees
+from emberkeep.comparing.records import Kind
 from emberkeep.comparing.totals import Totals
+from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import Merge
 from emberkeep.show.files.report import html
@@ -119,3 +126,114 @@ def test_passwords_are_shown_reported_and_given_to_nobody(tmp_path: Path) -> Non
         assert "console-password" in text
         assert "port" in text
         assert not re.search("hunter2|first1|third3", text)
+
+
+# --- sides beside each other, and pages of what a terminal shows -------------------------------------
+
+
+THREE = {
+    "old": '<r>\n <good id="rope"><worth>5</worth></good>\n <good id="net"><worth>7</worth></good>\n'
+    ' <good id="oar"><worth>2</worth></good>\n</r>\n',
+    "mine": '<r>\n <good id="rope"><worth>6</worth></good>\n <good id="net"><worth>9</worth></good>\n'
+    ' <good id="oar"><worth>3</worth></good>\n</r>\n',
+    "new": '<r>\n <good id="rope"><worth>8</worth></good>\n <good id="net"><worth>9</worth></good>\n'
+    ' <good id="lamp"><worth>4</worth></good>\n</r>\n',
+}
+
+
+def three_sides(place: Path) -> dict[str, Path]:
+    found = {}
+    for name, text in THREE.items():
+        (place / name).mkdir()
+        (place / name / "stores.xml").write_text(text)
+        found[name] = place / name
+    return found
+
+
+def rows_of(place: Path) -> dict[tuple[str, str], Row]:
+    sides = three_sides(place)
+    trees = {name: FolderTree(path, name) for name, path in sides.items()}
+    mine, new = (compare_trees(trees["old"], trees[name], Comparison()) for name in ("mine", "new"))
+    (file,) = beside(mine, new)
+    return {(row.record, row.field): row for row in file.rows}
+
+
+def test_three_sides_are_joined_by_record_and_what_both_changed_needs_me(tmp_path: Path) -> None:
+    rows = rows_of(tmp_path)
+    told = {key: (row.old, row.mine, row.new, row.needs_me) for key, row in rows.items() if key[1] == "worth"}
+    assert told == {
+        ("good[id=rope]", "worth"): ("5", "6", "8", True),
+        ("good[id=net]", "worth"): ("7", "9", "9", False),  # both alike
+        ("good[id=oar]", "worth"): ("2", "3", "2", True),  # the vendor removed the record
+    }
+    gone, come = rows["good[id=oar]", "(record)"], rows["good[id=lamp]", "(record)"]
+    assert (gone.how_mine, gone.how_new, gone.needs_me) == (None, Kind.REMOVED, True)
+    assert (come.how_mine, come.how_new, come.needs_me) == (None, Kind.ADDED, False)
+
+
+def test_what_needs_me_beside_is_what_the_merge_asks(recorded: Program, place: Path) -> None:
+    """Two ways to the same: sides that are only compared, and merged."""
+    recorded("snapshot")
+    asked = recorded("merge", "--from", "4.2", "--to", "4.3", "--json").json["questions"]
+    done = recorded("diff", "defaults:4.2", "1", "--new", "defaults:4.3", "--report", "page.html", "--json")
+    assert done.code == 1
+    page = (place / "page.html").read_text()
+    needs = re.search(r"<b>(\d+)</b>need you", page)
+    assert needs
+    fields = {(one["file"], one["record"], one["field"].lstrip("@")) for one in asked}
+    assert len(fields) <= int(needs[1])
+    for _, record, _ in fields:
+        assert record in page
+
+
+def test_the_page_is_whole_in_itself_and_shows_no_secret(tmp_path: Path) -> None:
+    for name, word in (("old", "a"), ("mine", "hunter2")):
+        (tmp_path / name).mkdir()
+        (tmp_path / name / "server.ini").write_text(f"[x]\nrcon-password={word}\nport=1{word}\n<b>=1{word}\n")
+    done = run_program("diff", "old/", "mine/", "--report", "page.html", cwd=tmp_path)
+    assert done.code == 1, done
+    text = (tmp_path / "page.html").read_text()
+    page = _Page(text)
+    assert "script" not in page.tags
+    assert [link for link in page.links if "//" in link] == []
+    assert "hunter2" not in re.sub("1hunter2", "", text)
+    assert "1hunter2" in text
+    assert "<b>=" not in text
+    assert run_program("diff", "old/", "mine/", "--new", "mine/", cwd=tmp_path).code == 2
+
+
+def test_surveys_and_wipes_are_pages_of_the_same_words(recorded: Program, place: Path) -> None:
+    for command in (("survey",), ("wipe", "map", "players")):
+        shown = recorded(*command)
+        told = recorded(*command, "--report", "page.html")
+        assert "Wrote page.html." in told.out
+        page = _Page((place / "page.html").read_text())
+        assert "script" not in page.tags
+        said = re.sub(r"\W+", " ", " ".join(page.words))
+        for line in shown.out.splitlines():
+            for word in re.findall(r"\w{4,}", re.sub(r"\d+ \w+ ago|just now", "", line)):
+                assert word in said, (command, line)
+
+
+def test_metrics_are_read_back_by_the_collectors_own_parsers(recorded: Program, place: Path) -> None:
+    recorded("survey", "--metrics", "before.prom")
+    recorded("snapshot")
+    recorded("verify")
+    recorded("survey", "--metrics", "{keep}.prom")
+    first, then = ((place / name).read_text() for name in ("before.prom", "gannet-rock.keep.prom"))
+    for parse in (openmetrics.text_string_to_metric_families, prometheus.text_string_to_metric_families):
+        before = figures(parse(first))
+        after = figures(parse(then))
+        assert before["emberkeep_snapshots"] == 0
+        assert after["emberkeep_snapshots"] == 1
+        assert after["emberkeep_store_bytes"] > before["emberkeep_store_bytes"]
+        assert after["emberkeep_running"] == 0
+        now = after["emberkeep_survey_timestamp_seconds"]
+        assert 0 <= now - after["emberkeep_last_snapshot_timestamp_seconds"] < 60
+        assert 0 <= now - after["emberkeep_last_verify_timestamp_seconds"] < 60
+        assert "emberkeep_last_verify_timestamp_seconds" not in before
+    assert '{server="Gannet Rock",version="4.2.0"}' in then
+
+
+def figures(families: Any) -> dict[str, float]:
+    return {sample.name: sample.value for family in families for sample in family.samples}

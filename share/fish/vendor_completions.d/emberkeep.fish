@@ -51,7 +51,7 @@ function _shtab_emberkeep_using
 end
 
 set -g _shtab_emberkeep_commands demo adopt survey snapshot history restore resume undo verify drill thin export defaults diff orders answers merge update migrate carry import wipe calendar due start stop say mirror watch check keep-toml
-set -g _shtab_emberkeep_opts_with_value --all --answers --as --attendance --certificate --chart --days --draft --drop --explain --extensions --find --fresh --from --from-vault --growth --ics --in --into --into-database --jobs --keep --key --map --mine --months --new-defaults --note --old-defaults --once --only --orders --out --password-env --pin --player --png --questions --recipes --rehearse --report --run --sample --saves --secret-env --secret-file --seed --size --sql --to --unpin --unsorted --where --withdraw --without-build --write --zone
+set -g _shtab_emberkeep_opts_with_value --all --answers --as --attendance --certificate --chart --days --draft --drop --explain --extensions --find --fresh --from --from-vault --growth --ics --in --into --into-database --jobs --keep --key --map --metrics --mine --months --new --new-defaults --note --old-defaults --once --only --orders --out --password-env --pin --player --png --questions --recipes --rehearse --report --run --sample --saves --secret-env --secret-file --seed --size --sql --to --unpin --unsorted --where --withdraw --without-build --write --zone
 
 complete -c emberkeep -e
 complete -c emberkeep -f
@@ -91,6 +91,8 @@ complete -c emberkeep -n '_shtab_emberkeep_using adopt; and test $_shtab_emberke
 complete -c emberkeep -n '_shtab_emberkeep_using; and test $_shtab_emberkeep_npos -eq 0' -a survey -d 'What stands where now: versions, roles, hand edits.'
 complete -c emberkeep -n '_shtab_emberkeep_using survey' -s h -l help -d 'show this help message and exit'
 complete -c emberkeep -n '_shtab_emberkeep_using survey' -l offline -d 'do not ask the addresses of [wanted] in keep.toml'
+complete -c emberkeep -n '_shtab_emberkeep_using survey' -l report -x -d 'the same as a page, for others to read'
+complete -c emberkeep -n '_shtab_emberkeep_using survey' -l metrics -xka "(__fish_complete_path (commandline -ct))" -d 'write figures in OpenMetrics text; {keep} in FILE stands for the keep'"'"'s name'
 complete -c emberkeep -n '_shtab_emberkeep_using survey' -l all -xka "(__fish_complete_directories)" -d 'do it for every keep in this folder'
 complete -c emberkeep -n '_shtab_emberkeep_using survey' -l jobs -x -d 'with --all: N at a time (default: one a processor)'
 complete -c emberkeep -n '_shtab_emberkeep_using survey' -l json-lines -d 'with --all: a JSON document on a line for each keep, when it is done'
@@ -182,6 +184,8 @@ complete -c emberkeep -n '_shtab_emberkeep_using diff' -l rehash -d 'read every 
 complete -c emberkeep -n '_shtab_emberkeep_using diff' -l totals -d 'sum up numbers by kind in files of any size'
 complete -c emberkeep -n '_shtab_emberkeep_using diff' -l map -xka "(__fish_complete_path (commandline -ct))" -d 'draw the changed tiles'
 complete -c emberkeep -n '_shtab_emberkeep_using diff' -l chart -xka "(__fish_complete_path (commandline -ct))" -d 'draw the totals before and after'
+complete -c emberkeep -n '_shtab_emberkeep_using diff' -l report -x -d 'both sides beside each other, record by record, as a page'
+complete -c emberkeep -n '_shtab_emberkeep_using diff' -l new -x -d 'with --report: a third side, as the vendor'"'"'s new defaults'
 complete -c emberkeep -n '_shtab_emberkeep_using diff' -l only -x -d 'only this role, role/GLOB, glob or tiles:X1,Y1..X2,Y2 (repeatable)'
 complete -c emberkeep -n '_shtab_emberkeep_using diff' -l json -d 'one JSON document on standard output'
 complete -c emberkeep -n '_shtab_emberkeep_using; and test $_shtab_emberkeep_npos -eq 0' -a orders -d 'Intents that every new default is given: find, accept, try them.'
@@ -279,6 +283,7 @@ complete -c emberkeep -n '_shtab_emberkeep_using wipe' -l stay -d 'when a step f
 complete -c emberkeep -n '_shtab_emberkeep_using wipe' -l skip -d 'no wipe: what keeping the map over a release takes'
 complete -c emberkeep -n '_shtab_emberkeep_using wipe' -l to -x -d 'with --skip: the release that the map is kept over'
 complete -c emberkeep -n '_shtab_emberkeep_using wipe' -l fresh -xka "(__fish_complete_directories)" -d 'with --skip: tiles that the new engine made from the same seed'
+complete -c emberkeep -n '_shtab_emberkeep_using wipe' -l report -x -d 'what it would do as a page, to agree on'
 complete -c emberkeep -n '_shtab_emberkeep_using wipe' -l details -d 'name every file in the preview'
 complete -c emberkeep -n '_shtab_emberkeep_using wipe' -l go -d 'wipe (without it: only show what would happen)'
 complete -c emberkeep -n '_shtab_emberkeep_using wipe' -l json -d 'one JSON document on standard output'

@@ -60,6 +60,10 @@ def run_all(args: argparse.Namespace, screen: Screen, arguments: Sequence[str], 
     """Every keep is dealt with, whatever becomes of the others; the exit code is the highest of theirs."""
     if args.keep:
         raise UsageError("either --keep or --all")
+    if getattr(args, "metrics", None) and "{keep}" not in args.metrics:
+        raise UsageError("--metrics of several keeps would be one file", hint="write {keep} in its name")
+    if getattr(args, "report", None):
+        raise UsageError("--report is of one keep; it cannot go with --all")
     jobs = args.jobs if args.jobs is not None else os.cpu_count() or 1
     if jobs < 1:
         raise UsageError("--jobs wants at least 1")

@@ -14,6 +14,7 @@ from emberkeep.fs import metadata, private, writing
 
 if TYPE_CHECKING:
     from emberkeep.keep.keep import Keep
+    from emberkeep.show.console import Screen
     from emberkeep.store.store import Store
 
 
@@ -120,6 +121,18 @@ def answer(args: argparse.Namespace, code: int, result: dict[str, Any], text: Ca
     else:
         text()
     return code
+
+
+def write_page(file: str | None, shown: Callable[[Screen], None]) -> str:
+    """What ``shown`` puts on a screen as an HTML file, where one is asked for; what was written, in words."""
+    if not file:
+        return ""
+    from emberkeep.show.files.screenpage import PageScreen  # only where one is asked for
+
+    made = PageScreen()
+    shown(made)
+    writing.write_whole(Path(os.path.abspath(file)), [made.html().encode()], otherwise=writing.SHARED)
+    return f"Wrote {file}."
 
 
 def add_only(parser: argparse.ArgumentParser) -> None:

@@ -84,6 +84,10 @@ class Recent:
             self.bytes -= len(self.blocks.popitem(last=False)[1])
 
 
+VERIFIED = "verified"
+"""An empty file, written whenever all of the store was found sound."""
+
+
 class Store:
     """A store on disk. Opening one reads nothing but its format line; ``create`` makes the folder."""
 
@@ -165,6 +169,19 @@ class Store:
         self._damaged, self._index = found, None
         with contextlib.suppress(Refused, OSError), self.writing():
             damage.save(self.folder / "damaged", found)
+
+    def note_verified(self) -> None:
+        """Remember that all of it was found sound just now, where the store may be written to."""
+        with contextlib.suppress(Refused, OSError):
+            files.write_whole(self.folder / VERIFIED, [b""])
+
+    @property
+    def verified(self) -> datetime | None:
+        """When all of it was last found sound; None where it never was."""
+        try:
+            return datetime.fromtimestamp((self.folder / VERIFIED).stat().st_mtime, UTC)
+        except OSError:
+            return None
 
     def forget_index(self) -> None:
         """Read the index anew when it is next asked for: another writer may have changed the store."""

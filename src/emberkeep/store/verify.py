@@ -89,6 +89,8 @@ def verify(
             continue
         if found.sound or _state(store) == before:
             store.note_damage({*packs.spots, *_within(packs.gaps, store.index)})
+            if found.sound and only is None and share == 1.0:
+                store.note_verified()
             return found
         store.forget_index()
     raise Refused(

@@ -44,6 +44,7 @@ EXAMPLES = (
     "emberkeep diff defaults:4.2 defaults:4.3 --find lantern      (is it there yet?)",
     "emberkeep diff latest --only world --map changed-tiles.png",
     "emberkeep diff latest --player Una",
+    "emberkeep diff defaults:4.2 live --new defaults:4.3 --report beside.html    (old | mine | new)",
     "emberkeep diff old/stores.xml new/stores.xml",
 )
 EXITS = {
@@ -75,6 +76,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--totals", action="store_true", help="sum up numbers by kind in files of any size")
     parser.add_argument("--map", metavar="FILE.png", help="draw the changed tiles")
     parser.add_argument("--chart", metavar="FILE.png", help="draw the totals before and after")
+    parser.add_argument(
+        "--report", metavar="FILE.html", help="both sides beside each other, record by record, as a page"
+    )
+    parser.add_argument("--new", metavar="REF", help="with --report: a third side, as the vendor's new defaults")
     add_only(parser)
 
 
@@ -93,24 +98,21 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         wanted = sides.wanted(left, right)
         if not sides.databases_meant():
             require_some(args.only, wanted, (*left.entries(), *right.entries()), f"{left.label} and {right.label}")
-        found = compare_trees(
-            left,
-            right,
-            Comparison(
-                wanted=wanted,
-                rules=sides.rules(),
-                times=sides.of_keep and not args.player and not (args.left + args.right).count("defaults:"),
-                where=[condition(text) for text in args.where],
-                role_of=sides.role_of(),
-                who_is=sides.who_is(left, right),
-                tiles=sides.tiles(left, right),
-                summed=LARGEST_DETAIL if args.totals or args.chart else SMALL,
-            ),
+        comparison = Comparison(
+            wanted=wanted,
+            rules=sides.rules(),
+            times=sides.of_keep and not args.player and not (args.left + args.right).count("defaults:"),
+            where=[condition(text) for text in args.where],
+            role_of=sides.role_of(),
+            who_is=sides.who_is(left, right),
+            tiles=sides.tiles(left, right),
+            summed=LARGEST_DETAIL if args.totals or args.chart else SMALL,
         )
+        found = compare_trees(left, right, comparison)
         found = replace(found, files=(*found.files, *sides.databases(left, right)))
         if args.where and not found.files:
             _require_records(args.where, left, right, wanted, sides.rules())
-        drawn = _draw(args, found)
+        drawn = [*_draw(args, found), *_reported(args, sides, left, found, comparison)]
         code = 2 if found.faults else 1 if found.files else 0
         most = 0 if args.all else 40
 
@@ -146,6 +148,29 @@ def _find(args: argparse.Namespace, screen: Screen, sides: _Sides, left: Tree, r
     result = {"find": args.find, "found": found, "faults": faults}
     code = 2 if faults else 0 if found else 1
     return answer(args, code, result, lambda: view.finds(screen, args.find, labels, found, faults))
+
+
+def _reported(
+    args: argparse.Namespace, sides: _Sides, left: Tree, found: TreeDifference, comparison: Comparison
+) -> list[str]:
+    """Write the page that is asked for; what was written, in words."""
+    if args.new and not args.report:
+        raise UsageError("--new goes with --report")
+    if not args.report:
+        return []
+    from emberkeep.comparing.beside import beside
+    from emberkeep.show.files import beside as page  # only where one is asked for
+
+    columns = [page.Column(found.left, "old"), page.Column(found.right, "mine")]
+    third = None
+    if args.new:
+        new = sides.open(args.new)
+        third = compare_trees(left, new, replace(comparison, wanted=sides.wanted(left, new), times=False))
+        columns.append(page.Column(new.label, "new"))
+    title = " | ".join(column.title for column in columns)
+    text = page.html(beside(found, third), columns, title)
+    writing.write_whole(Path(os.path.abspath(args.report)), [text.encode()], otherwise=writing.SHARED)
+    return [f"Wrote {args.report}."]
 
 
 def _draw(args: argparse.Namespace, found: TreeDifference) -> list[str]:

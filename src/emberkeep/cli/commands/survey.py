@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import argparse
+import os
 from collections import Counter
 from collections.abc import Sequence
 from datetime import timedelta
+from pathlib import Path
 from typing import TYPE_CHECKING
 
-from emberkeep.cli.context import add_all, answer, now, opened, the_keep
+from emberkeep.cli.context import add_all, answer, now, opened, the_keep, write_page
+from emberkeep.fs import writing
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.inventory.published import wanted_versions
 from emberkeep.keep.keep import Keep
@@ -24,12 +27,18 @@ AHEAD = timedelta(days=62)
 """How far ahead the next events are looked for."""
 if TYPE_CHECKING:
     from emberkeep.operations.record.databases import Standing as OfDatabase
+    from emberkeep.operations.record.drills import DrillRecord
     from emberkeep.operations.upkeep.fetch_plan import Standing
     from emberkeep.store.manifest import About
     from emberkeep.store.store import Store
     from emberkeep.vault.checking import Standing as OfVault
 
-EXAMPLES = ("emberkeep survey", "emberkeep survey --offline --json")
+EXAMPLES = (
+    "emberkeep survey",
+    "emberkeep survey --offline --json",
+    "emberkeep survey --report survey.html",
+    "emberkeep survey --all /srv/keeps --metrics '/var/lib/metrics/{keep}.prom'",
+)
 EXITS = {
     0: "nothing wants attention",
     1: "something does",
@@ -39,6 +48,10 @@ EXITS = {
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """Whether published versions are asked for."""
     parser.add_argument("--offline", action="store_true", help="do not ask the addresses of [wanted] in keep.toml")
+    parser.add_argument("--report", metavar="FILE.html", help="the same as a page, for others to read")
+    parser.add_argument(
+        "--metrics", metavar="FILE", help="write figures in OpenMetrics text; {keep} in FILE stands for the keep's name"
+    )
     add_all(parser)
 
 
@@ -70,16 +83,55 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             "drill": drill,
         }
 
-        def text() -> None:
-            view.survey(screen, found, now(), keep.config.tz, remote, stands)
-            view.proven(screen, drill, bool(taken) and keep.config.running.start is not None, now())
-            view.vaults(screen, vaults, now())
+        def shown(on: Screen) -> None:
+            view.survey(on, found, now(), keep.config.tz, remote, stands)
+            view.proven(on, drill, bool(taken) and keep.config.running.start is not None, now())
+            view.vaults(on, vaults, now())
             for line in coming:
-                screen.line(line)
+                on.line(line)
             for line in waits:
-                screen.line(f"! {line}", ASKS)
+                on.line(f"! {line}", ASKS)
+
+        wrote = write_page(args.report, shown)
+        if args.metrics:
+            _write_metrics(args.metrics, keep, store, found, drill, len(waits))
+
+        def text() -> None:
+            shown(screen)
+            if wrote:
+                screen.line(wrote)
 
         return answer(args, code, result, text)
+
+
+def _write_metrics(file: str, keep: Keep, store: Store, found: Survey, drill: DrillRecord | None, waiting: int) -> None:
+    from emberkeep.operations.record.due import DueRecords
+    from emberkeep.schedule.calendar import occurrences
+    from emberkeep.show.files import metrics  # only where they are asked for
+
+    moment = now()
+    coming = occurrences(keep.config, moment, moment + AHEAD) if keep.config.events_table else []
+    wipes = [one.at for one in coming if one.event.kind == "wipe" and not one.skipped]
+    text = metrics.text(
+        metrics.Standing(
+            server=found.name,
+            engine=found.engine,
+            surveyed=moment,
+            running=None if keep.config.is_remote else bool(found.running),
+            snapshots=len(store.numbers()),
+            last_snapshot=found.last.taken if found.last else None,
+            last_verify=store.verified,
+            last_drill=drill.begun if drill else None,
+            proven=drill.proven if drill else None,
+            store_bytes=store.size(),
+            open_questions=len(found.questions) + waiting,
+            attention=len(found.attention),
+            next_wipe=min(wipes, default=None),
+            last_due=DueRecords(keep.folder).last_pass(),
+        )
+    )
+    path = Path(os.path.abspath(file.replace("{keep}", keep.folder.name)))
+    writing.write_whole(path, [text.encode()], otherwise=writing.SHARED)
 
 
 def _databases(keep: Keep, found: Survey, taken: Sequence[About]) -> list[OfDatabase]:

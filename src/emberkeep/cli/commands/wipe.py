@@ -9,7 +9,7 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
+from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep, write_page
 from emberkeep.cli.run_context import live_watch, run_context_for
 from emberkeep.errors import Refused, UsageError
 from emberkeep.fs.folder_tree import FolderTree
@@ -61,6 +61,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--skip", action="store_true", help="no wipe: what keeping the map over a release takes")
     parser.add_argument("--to", metavar="V", help="with --skip: the release that the map is kept over")
     parser.add_argument("--fresh", metavar="DIR", help="with --skip: tiles that the new engine made from the same seed")
+    parser.add_argument("--report", metavar="FILE.html", help="what it would do as a page, to agree on")
     add_details(parser)
     add_go(parser, "wipe")
 
@@ -114,7 +115,14 @@ def _preview(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
     _remember(args, keep, found)
     code = 1 if found.audit.forgotten or found.audit.left_out else 0
     result = {"preview": found, "done": False}
-    return answer(args, code, result, lambda: view.preview(screen, found, keep, details=args.details))
+    wrote = write_page(args.report, lambda on: view.preview(on, found, keep, details=args.details))
+
+    def text() -> None:
+        view.preview(screen, found, keep, details=args.details)
+        if wrote:
+            screen.line(wrote)
+
+    return answer(args, code, result, text)
 
 
 def _remember(args: argparse.Namespace, keep: Keep, found: Preview) -> None:
