@@ -142,7 +142,7 @@ class Refusal:
 
 def refusals() -> Iterator[Refusal]:
     """Every refusal that the program can make."""
-    package = Path(json_schema.emberkeep.__file__).parent
+    package = json_schema.PACKAGE
     for path in sorted(package.rglob("*.py")):
         room = path.relative_to(package).parts[0].removesuffix(".py")
         for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):

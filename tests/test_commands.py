@@ -15,10 +15,14 @@ import tomllib
 from collections.abc import Callable
 from contextlib import closing, suppress
 from datetime import UTC, date, datetime
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from rich.console import Console
 
 from emberkeep.cli.main import COMMANDS, command_of
 from emberkeep.errors import Refused, RunFailed
@@ -34,6 +38,7 @@ from emberkeep.operations.record.facts import Run
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.record.snapshot import find, take
 from emberkeep.operations.steps import merge as runs
+from emberkeep.show.cells import Cell
 from emberkeep.show.console import Meter
 from emberkeep.store.store import Store
 from tests import depth
@@ -689,6 +694,56 @@ def test_colour_only_where_wanted_and_a_narrow_terminal_is_respected(recorded: P
     assert not re.search(r"\x1b\[[\d;]*3[0-9;]*m|\x1b\[38", plain)
     narrow = on_a_terminal(place, 50, {"NO_COLOR": "1"}, "history")
     assert max(len(line.rstrip("\r")) for line in re.sub(r"\x1b\[[\d;?]*[a-zA-Z]", "", narrow).split("\n")) <= 50
+
+
+MONTH = """
+[[event]]
+name = "our wipe"
+kind = "wipe"
+when = "daily 19:00"
+scopes = ["map", "players", "extension-data"]
+[[event]]
+name = "nightly"
+kind = "snapshot"
+when = "daily 04:00"
+"""
+
+
+def test_tables_fit_eighty_columns_and_lose_nothing(recorded: Program, place: Path) -> None:
+    recorded("snapshot", "--note", "before the long evening of the great tide")
+    keep = place / "gannet-rock.keep" / "keep.toml"
+    keep.write_text(keep.read_text(encoding="utf-8") + MONTH, encoding="utf-8")
+    commands: list[list[str]] = [
+        ["survey"],
+        ["history"],
+        ["thin"],
+        ["merge"],
+        ["wipe", "map"],
+        ["calendar"],
+        ["keep-toml"],
+    ]
+    for command in commands:
+        shown = plainly(on_a_terminal(place, 80, {"NO_COLOR": "1"}, *command))
+        assert max(map(len, shown.split("\n"))) <= 80, command
+        assert not re.search(r"\d…|\w…\s", shown), command  # nothing is cut short
+    month = plainly(on_a_terminal(place, 80, {"NO_COLOR": "1"}, "calendar")).split("Su")[-1]
+    assert {signs for signs in re.findall(r"[ >]\d\d?(\w*)", month) if signs} == {"Ws"}
+
+
+def plainly(shown: str) -> str:
+    return re.sub(r"\x1b\[[\d;?]*[a-zA-Z]", "", shown).replace("\r", "")
+
+
+@given(st.text("ab/- ", max_size=60), st.integers(4, 30))
+def test_cells_wrap_at_slashes_and_lose_nothing(text: str, width: int) -> None:
+    lines = Cell(text).wrap(Console(width=200), width)
+    plain = [line.plain for line in lines]
+    assert all(len(line) <= width for line in plain)
+    assert "".join(plain).replace(" ", "") == text.replace(" ", "")
+    for line, following in pairwise(plain):  # a word that fits is not broken
+        if line and following and line[-1] not in "/-" and following[0] not in "/- ":
+            word = re.split(r"[/ -]", line)[-1] + re.split(r"[/ -]", following)[0]
+            assert len(word) > width or f"{line} {following[0]}".replace(" ", "") in text.replace(" ", "")
 
 
 def test_control_codes_in_names_and_values_do_not_reach_the_terminal(recorded: Program, server: Path) -> None:

@@ -127,7 +127,7 @@ def _from_tomorrow(place: Path) -> None:
 
 def _source_gone(place: Path) -> None:
     with (place / KEEP / "keep.toml").open("a") as handle:
-        handle.write('\n[[event]]\nname = "next"\nkind = "update"\nwhen = "first Thursday 19:00"\n')
+        handle.write('\n[[event]]\nname = "next"\nkind = "update"\nwhen = "last Tuesday 19:00"\n')
         handle.write('source = "../releases/none.zip"\nto = "9.9"\n')
 
 

@@ -16,6 +16,7 @@ from emberkeep.comparing.files import Comparison, compare_trees
 from emberkeep.comparing.records import Kind
 from emberkeep.comparing.totals import Totals
 from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.merging.economy import Economy, economy
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import Merge
 from emberkeep.show.files.report import html
@@ -77,7 +78,7 @@ def test_the_report_of_a_merge_that_is_written_tells_the_economy_before_it(recor
 
 
 def test_a_report_of_nothing_says_so() -> None:
-    words = " ".join(_Page(html(merged(OLD, OLD), [], "title")).words)
+    words = " ".join(_Page(html(merged(OLD, OLD), Economy(), "title")).words)
     assert "Nothing that the vendor's releases keep to is broken" in words
     assert "None was applied" in words
 
@@ -85,7 +86,9 @@ def test_a_report_of_nothing_says_so() -> None:
 def test_what_strangers_wrote_stays_text() -> None:
     evil = "<script>alert(1)</script>"
     new = OLD.replace("rope", "x&lt;script&gt;").replace(">7<", f"><![CDATA[{evil}]]><")
-    page = _Page(html(merged(OLD.replace(">7<", ">8<"), new), [Totals("m/<b>", "r", "<i>", (), ())], f"title {evil}"))
+    page = _Page(
+        html(merged(OLD.replace(">7<", ">8<"), new), Economy((Totals("m/<b>", "r", "<i>", (), ()),)), f"title {evil}")
+    )
     assert "script" not in page.tags
     assert "b" not in page.tags[page.tags.index("h2") :]
     assert evil in " ".join(page.words)
@@ -237,3 +240,21 @@ def test_metrics_are_read_back_by_the_collectors_own_parsers(recorded: Program, 
 
 def figures(families: Any) -> dict[str, float]:
     return {sample.name: sample.value for family in families for sample in family.samples}
+
+
+def test_the_economy_is_told_beside_what_the_old_defaults_came_to(tmp_path: Path) -> None:
+    def goods(*worths: int) -> bytes:
+        listed = "".join(f' <good id="g{at}" worth="{worth}" kind="food"/>\n' for at, worth in enumerate(worths))
+        return f"<r>\n{listed}</r>\n".encode()
+
+    old, mine, new = goods(1, 2, 3, 4), goods(2, 2, 3, 4), goods(1, 2, 3, 9)
+    for name, data in (("old", old), ("mine", mine)):
+        (tmp_path / name).mkdir()
+        (tmp_path / name / "g.xml").write_bytes(data)
+    merge = Merge("1", "2", (merge_file("g.xml", old, mine, new),))
+    found = economy(merge, FolderTree(tmp_path / "mine"), FolderTree(tmp_path / "old"))
+    ((each),) = found.sums
+    (total,) = each.changed
+    assert (total.left, total.right) == (11, 16)
+    assert found.defaults[each.path, each.records, total.kind, "@worth" if "@" in total.field else "worth"] == 10
+    assert economy(merge, FolderTree(tmp_path / "mine")).defaults == {}

@@ -265,7 +265,8 @@ files = ["outer-skerries/tiles:0,0..1,1"]
 name = "Skerrylight release"
 kind = "update"
 whose = "vendor"
-when = "first Thursday 14:00"
+when = "every 4 weeks on Tuesday 14:00"
+start = 2025-04-01
 zone = "America/Vancouver"
 
 [[event]]
@@ -273,7 +274,7 @@ name = "our wipe"
 kind = "wipe"
 when = "second Friday 19:00"
 scopes = ["map", "players", "extension-data"]
-skip-when = {{ event = "Skerrylight release", within = "2 days" }}
+skip-when = {{ event = "Skerrylight release", within = "3 days" }}
 tell = ["1 day", "1 hour", "10 min"]
 
 [[event]]

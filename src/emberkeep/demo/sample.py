@@ -29,7 +29,8 @@ FORMATS = {"4.2": 17, "4.3": 18, "4.4": 18}
 EXTENSIONS_FROM = {"4.2": "4.1", "4.3": "4.3", "4.4": "4.3"}
 """The oldest engine of which each release still rigs the builds of extensions."""
 EPOCH = int(datetime(2026, 4, 1, 18, 0, tzinfo=UTC).timestamp())
-RELEASED = {"4.2": "2025-04-02", "4.3": "2026-03-27", "4.4": "2026-06-19"}
+RELEASED = {"4.2": "2025-04-01", "4.3": "2026-03-31", "4.4": "2026-06-23"}
+"""Skerrylight's vendor releases on every fourth Tuesday, or on none of them."""
 
 
 @dataclass(frozen=True)

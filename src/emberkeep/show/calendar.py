@@ -37,6 +37,7 @@ SIGNS = {
 }
 _STYLES = {"wipe": BAD, "update": "bold cyan"}
 _WEIGHT = tuple(SIGNS)
+WIDTH_OF_A_MONTH = 46
 
 
 def coming(screen: Screen, found: Sequence[Occurrence], wipes: Sequence[Wiped], zone: ZoneInfo, now: datetime) -> None:
@@ -50,15 +51,17 @@ def coming(screen: Screen, found: Sequence[Occurrence], wipes: Sequence[Wiped], 
     if not found:
         screen.line("Nothing is coming.")
         return
-    rows = table(f"here ({zone})", "event", "clears", "other clocks", "")
+    screen.line(f"All times are those of {zone}, but for the other clocks.", QUIET)
+    rows = table("when", "event", "what", "other clocks", "", whole=("when",))
     for one in found:
-        own = "" if str(one.event.zone) == str(zone) else f"{one.at:%a %H:%M} {one.event.zone}, "
+        city = str(one.event.zone).rpartition("/")[2].replace("_", " ")
+        own = "" if str(one.event.zone) == str(zone) else f"{one.at:%a %H:%M} {city}, "
         style = QUIET if one.skipped or one.event.vendors else _STYLES.get(one.event.kind, "")
         note = f"skipped: {one.skipped}" if one.skipped else ("the vendor's" if one.event.vendors else _moved(one))
         rows.add_row(
             cell(f"{one.at.astimezone(zone):%a %Y-%m-%d %H:%M}", style),
             cell(one.event.name, style),
-            cell(", ".join(one.event.scopes) or one.event.kind, style),
+            cell(f"{one.event.kind}: {', '.join(one.event.scopes)}" if one.event.scopes else one.event.kind, style),
             cell(f"{own}{one.at.astimezone(UTC):%a %H:%M} UTC", style),
             cell(note, ASKS if one.skipped else QUIET),
         )
@@ -81,9 +84,11 @@ def months(screen: Screen, found: Sequence[Occurrence], zone: ZoneInfo, now: dat
     for _ in range(count):
         shown.append(_month(first, by_day, today))
         first = date(first.year + first.month // 12, first.month % 12 + 1, 1)
-    screen.show(_side_by_side(shown))
+    beside = max(1, screen.width // WIDTH_OF_A_MONTH)
+    for at in range(0, len(shown), beside):
+        screen.show(_side_by_side(shown[at : at + beside]))
     used = [kind for kind in SIGNS if any(one.event.kind == kind for some in by_day.values() for one in some)]
-    screen.line("  ".join(f"{SIGNS[kind]} {kind}" for kind in used) + "  [ ] today  lower case: daily chores", QUIET)
+    screen.line("  ".join(f"{SIGNS[kind]} {kind}" for kind in used) + "  > today  lower case: daily chores", QUIET)
 
 
 def _side_by_side(shown: Sequence[Table]) -> Table:
@@ -109,7 +114,7 @@ def _month(first: date, by_day: Mapping[date, list[Occurrence]], today: date) ->
 def _day(day: date, by_day: Mapping[date, list[Occurrence]], today: date) -> Text:
     kinds = sorted({one.event.kind for one in by_day.get(day, ())}, key=_WEIGHT.index)
     signs = "".join(SIGNS[kind] for kind in kinds)[:2]
-    number = f"[{day.day:2}]" if day == today else f" {day.day:2}"
+    number = f"{'>' if day == today else ' '}{day.day:2}"
     style = next((_STYLES[kind] for kind in kinds if kind in _STYLES), QUIET if day < today else "")
     return cell(f"{number}{signs}", style)
 

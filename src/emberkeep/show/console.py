@@ -45,6 +45,11 @@ class Screen:
 
         return Console(stderr=True, highlight=False, soft_wrap=True)
 
+    @property
+    def width(self) -> int:
+        """Columns of the terminal; many on a pipe."""
+        return self.out.width
+
     def line(self, text: str = "", style: str = "") -> None:
         """One line of text; control characters in it are escaped, line ends too: a name must not forge a line."""
         whole = escape_control(text)
@@ -108,21 +113,26 @@ class Screen:
                 self.err.print(cell(f"  next: {fault.hint}", QUIET))
 
 
-def table(*columns: str, right: tuple[str, ...] = ()) -> Table:
-    """A plain table: a heading line, no rules, numbers to the right."""
+def table(*columns: str, right: tuple[str, ...] = (), whole: tuple[str, ...] = ()) -> Table:
+    """A plain table: a heading line, no rules, numbers to the right. ``whole``: columns that are never broken."""
     from rich.table import Table
 
     made = Table(box=None, pad_edge=False, header_style=QUIET, padding=(0, 2, 0, 0))
     for column in columns:
-        made.add_column(column, justify="right" if column in right else "left", overflow="fold")
+        made.add_column(
+            column,
+            justify="right" if column in right else "left",
+            overflow="fold",
+            no_wrap=column in right or column in whole,
+        )
     return made
 
 
 def cell(text: str, style: str = "") -> Text:
     """A cell with text from anywhere."""
-    from rich.text import Text
+    from emberkeep.show.cells import Cell
 
-    return Text(escape_control(text), style=style)
+    return Cell(escape_control(text), style=style)
 
 
 def document(value: dict[str, Any], *, on_one_line: bool = False) -> None:

@@ -20,7 +20,6 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-import emberkeep
 from emberkeep.comparing.files import FoundFile, RoleCount, TreeDifference
 from emberkeep.detection.findings import Adoption
 from emberkeep.errors import Fault
@@ -285,6 +284,8 @@ def _names_in(kind: type) -> dict[str, Any]:
     return {**_names(), **vars(sys.modules[kind.__module__])}
 
 
+PACKAGE = Path(__file__).parent.parent
+"""Where the sources lie."""
 _DRAFT = "https://json-schema.org/draft/2020-12/schema"
 _FAILURE = {"what": str, "file": str | None, "line": int | None, "column": int | None, "next": str}
 """A fault of a command that ended by one."""
@@ -309,7 +310,7 @@ def _hints(kind: type) -> dict[str, Any]:
 def _names() -> dict[str, Any]:
     """Every class of the package, by name, and what annotations take from the standard library."""
     found: dict[str, Any] = {}
-    for module in pkgutil.walk_packages(emberkeep.__path__, "emberkeep."):
+    for module in pkgutil.walk_packages([str(PACKAGE)], "emberkeep."):
         if not module.name.endswith("__main__"):
             for name, value in vars(importlib.import_module(module.name)).items():
                 if isinstance(value, (type, types.GenericAlias, types.UnionType)):

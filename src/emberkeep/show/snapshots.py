@@ -14,6 +14,7 @@ from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, t
 from emberkeep.store.manifest import ASKED, About
 
 if TYPE_CHECKING:  # each command loads only what it shows
+    from rich.console import RenderableType
     from rich.table import Table
 
     from emberkeep.operations.engine.restore_plan import RestorePlan
@@ -103,26 +104,31 @@ def _snapshots(
     screen: Screen, found: Sequence[About], now: datetime, zone: tzinfo, drills: Sequence[DrillRecord]
 ) -> None:
     tried = {(drill.snapshot, drill.taken): drill.proven for drill in drills}
-    rows = table(
-        "no", "taken", "", "why", "note", "holds", "files", "size", "new", "", right=("no", "files", "size", "new")
-    )
+    wide = screen.width >= WIDE  # what is left out elsewhere, 'history --json' tells
+    partly = any(about.scope or about.databases for about in found)
+    columns = ["no", "taken", *(["ago"] if wide else []), "why", "note", *(["holds"] if partly else [])]
+    columns += [*(["files"] if wide else []), "size", "new", ""]
+    rows = table(*columns, right=("no", "files", "size", "new"), whole=("taken", "ago"))
     for about in found:
-        rows.add_row(
-            about.label,
-            words.when(about.taken, zone),
-            cell(words.ago(about.taken, now), QUIET),
-            cell(_why(about)),
-            cell(about.note),
-            cell(_holds(about)),
-            str(about.files),
-            words.size(about.bytes),
-            words.size(about.new_bytes),
-            cell(
-                ", ".join((*_marks(about), *_proven(tried.get((about.label, about.taken))))),
-                ASKS if about.unsettled or about.running else "",
-            ),
-        )
+        marks = ", ".join((*_marks(about), *_proven(tried.get((about.label, about.taken)))))
+        cells: dict[str, RenderableType] = {
+            "no": about.label,
+            "taken": words.when(about.taken, zone),
+            "ago": cell(words.ago(about.taken, now), QUIET),
+            "why": cell(_why(about)),
+            "note": cell(about.note),
+            "holds": cell(_holds(about)),
+            "files": str(about.files),
+            "size": words.size(about.bytes),
+            "new": words.size(about.new_bytes),
+            "": cell(marks, ASKS if about.unsettled or about.running else ""),
+        }
+        rows.add_row(*(cells[column] for column in columns))
     screen.show(rows)
+
+
+WIDE = 110
+"""Columns of a terminal from which on all of a snapshot's figures have room."""
 
 
 def _holds(about: About) -> str:
@@ -150,7 +156,7 @@ def _marks(about: About) -> list[str]:
 
 
 def _runs(runs: Sequence[Run], zone: tzinfo) -> Table:
-    rows = table("run", "begun", "what", "state", "took", "before it", right=("run", "took"))
+    rows = table("run", "begun", "what", "state", "took", "before it", right=("run", "took"), whole=("begun",))
     for run in runs:
         took = f"{(run.ended - run.begun).total_seconds():.1f} s" if run.ended and run.state != "undone" else ""
         before = f"snapshot {run.before}" if run.before else ""

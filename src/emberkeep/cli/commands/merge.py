@@ -13,6 +13,7 @@ from emberkeep.documents.encoding import decode
 from emberkeep.documents.formats.lines import split
 from emberkeep.errors import Refused, UnreadableInput, UsageError
 from emberkeep.fs import writing
+from emberkeep.fs.archives import open_source
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FileTree, Tree, read
 from emberkeep.merging import answers as answer_files
@@ -92,6 +93,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
 def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
     # only here: files outside of a keep need no store and no journal
     from emberkeep.operations.flows.merge import write_merge
+    from emberkeep.operations.record import defaults
     from emberkeep.operations.steps import merge as runs
 
     keep = the_keep(args)
@@ -108,7 +110,8 @@ def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
         _write_questions(args, found)
         began = f" (yours began from {old})" if old else ""
         title = f"Merging the defaults of {new}{began} into {keep.config.name}"
-        _write_report(args, found, live, title)  # before anything is written: it tells what stood there
+        began_from = defaults.tree_of(store, old) if old else None
+        _write_report(args, found, live, began_from, title)  # before anything is written: it tells what stood there
         before = None
         if args.go and not found.faults:
             with progress("snapshot before") as step:
@@ -136,7 +139,8 @@ def _between_paths(args: argparse.Namespace, screen: Screen) -> int:
     found = _asked(args, screen, merged, live, given)
     _write_questions(args, found)
     title = f"Merging {new} into {mine}"
-    _write_report(args, found, live, title)
+    began_from = (FileTree(old) if old.is_file() else open_source(old)) if old is not None else None
+    _write_report(args, found, live, began_from, title)
     if out and not found.faults:
         paths.write(found, mine, out)
     return _report(args, screen, found, None, title, out is not None)
@@ -162,15 +166,15 @@ def _asked(
     return merged()
 
 
-def _write_report(args: argparse.Namespace, found: Merge, live: Tree, title: str) -> None:
+def _write_report(args: argparse.Namespace, found: Merge, live: Tree, old: Tree | None, title: str) -> None:
     if not args.report:
         return
-    from emberkeep.merging.economy import economy
+    from emberkeep.merging.economy import Economy, economy
     from emberkeep.show.files import report  # needs much that is slow to load
 
-    sums = economy(found, live) if not found.faults else []
+    moved = economy(found, live, old) if not found.faults else Economy()
     writing.write_whole(
-        Path(os.path.abspath(args.report)), [report.html(found, sums, title).encode()], otherwise=writing.SHARED
+        Path(os.path.abspath(args.report)), [report.html(found, moved, title).encode()], otherwise=writing.SHARED
     )
 
 

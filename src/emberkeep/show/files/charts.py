@@ -5,14 +5,16 @@ from __future__ import annotations
 import importlib
 import io
 import math
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime, tzinfo
+from decimal import Decimal
+from types import MappingProxyType
 from typing import TYPE_CHECKING, Any
 from zoneinfo import ZoneInfo
 
 from emberkeep.comparing.records import Kind
 from emberkeep.comparing.tiles import TileMap
-from emberkeep.comparing.totals import Totals
+from emberkeep.comparing.totals import Total, Totals
 from emberkeep.retention.growth import Growth
 from emberkeep.schedule.attendance import Attendance, Rhythm
 from emberkeep.schedule.calendar import Occurrence
@@ -24,8 +26,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
 WIDE, HIGH, DPI = 12.8, 8.0, 100
-MOST_BARS = 16
-MOST_PANELS = 4
+MOST_BARS = 24
 MOST_TIDES = 12
 _SAME, _NEW, _GONE = "#dcdcd2", "#2a6f97", "#3d3d3d"
 _BEFORE, _AFTER = "#b9b39f", "#c4571b"
@@ -135,39 +136,69 @@ def _unit(most: int) -> tuple[str, float]:
     return "kB", 1e3
 
 
-def totals(sums: Sequence[Totals], title: str) -> bytes:
-    """Bars before and after, a panel for each of the four fields that changed most, of the lists that changed most."""
-    panels = [
-        (each, field)
-        for each in sorted(sums, key=lambda each: -len(each.movers))
-        for field in dict.fromkeys(total.field for total in each.changed)
-    ][:MOST_PANELS]
+def totals(
+    sums: Sequence[Totals],
+    title: str,
+    sides: tuple[str, str] = ("before", "after"),
+    defaults: Mapping[tuple[str, str, str, str], Decimal] = MappingProxyType({}),
+) -> bytes:
+    """What moved, the most first: how much each sum of a field by kind changed, in per cent of what it was, and in
+    units. ``sides``: what before and after are called; ``defaults``: what the old defaults came to, marked beside, by
+    file, list, kind and field."""
+    moved = [(each, total) for each in sums for total in each.changed]
+    moved.sort(key=lambda pair: -abs(_share(pair[1].left, pair[1].right)))
+    shown = moved[:MOST_BARS]
     figure = _figure()
     figure.suptitle(title)
-    for at, (each, field) in enumerate(panels):
-        axes = figure.add_subplot(-(-len(panels) // 2), min(len(panels), 2), at + 1)
-        _bars(axes, each, field)
+    axes = figure.add_subplot()
+    shares = [_share(total.left, total.right) for _, total in shown]
+    places = range(len(shown))
+    axes.barh(places, shares, 0.62, color=[_AFTER if share > 0 else _NEW for share in shares])
+    began = [_began(each, total, defaults) for each, total in shown]
+    marked = [(place, share) for place, share in zip(places, began, strict=True) if share is not None]
+    if marked:
+        axes.plot([share for _, share in marked], [place for place, _ in marked], "D", ms=5, mfc="none", mec=_GONE)
+    _ends(axes, shown, shares, [share for _, share in marked])
+    axes.set_yticks(places, [_moved_name(each, total) for each, total in shown])
+    axes.invert_yaxis()
+    axes.axvline(0, color=_GONE, linewidth=1)
+    some = f"; the {MOST_BARS} that moved most of {len(moved)}" if len(moved) > MOST_BARS else ""
+    diamond = f"   ◇ the old default, seen from {sides[0]}" if marked else ""
+    axes.set_xlabel(f"change of the sum from {sides[0]} to {sides[1]}, in %{some}{diamond}")
+    for side in ("top", "right", "left"):
+        axes.spines[side].set_visible(False)
     return _png(figure)
 
 
-def _bars(axes: Axes, sums: Totals, field: str) -> None:
-    import numpy as np
+def _share(left: Decimal, right: Decimal) -> float:
+    """By how much it changed, in per cent; 100 for something out of nothing."""
+    return float((right - left) / abs(left) * 100) if left else 100.0 if right > 0 else -100.0
 
-    found = [total for total in sums.totals if total.field == field]
-    largest = sorted(found, key=lambda total: -max(abs(total.left), abs(total.right)))[:MOST_BARS]
-    shown = sorted(largest, key=lambda total: total.kind)
-    places = np.arange(len(shown))
-    axes.barh(places - 0.2, [float(total.left) for total in shown], 0.38, color=_BEFORE, label="before")
-    axes.barh(places + 0.2, [float(total.right) for total in shown], 0.38, color=_AFTER, label="after")
-    axes.set_yticks(places, [total.kind for total in shown])
-    axes.invert_yaxis()
-    by = f", by {sums.grouped_by}" if sums.grouped_by else ""
-    some = f" (the {MOST_BARS} largest of {len(found)})" if len(found) > MOST_BARS else ""
-    axes.set_title(f"{field} of {sums.records}{by}{some}", fontsize=10)
-    axes.set_xlabel(f"sum of {field}")
-    axes.legend(loc="best")
-    for side in ("top", "right"):
-        axes.spines[side].set_visible(False)
+
+def _began(each: Totals, total: Total, defaults: Mapping[tuple[str, str, str, str], Decimal]) -> float | None:
+    """Where the old default stands, in per cent away from what it was before."""
+    value = defaults.get((each.path, each.records, total.kind, total.field))
+    return None if value is None or not total.left or value == total.left else _share(total.left, value)
+
+
+def _moved_name(each: Totals, total: Total) -> str:
+    kind = total.kind if each.grouped_by else each.records.rpartition("/")[2]
+    return f"{total.field} of {kind}" if len(kind) < 24 else f"{total.field} of {kind[:22]}…"
+
+
+def _ends(axes: Axes, shown: Sequence[tuple[Totals, Total]], shares: Sequence[float], marked: Sequence[float]) -> None:
+    """What each bar says in words, beside its end."""
+    widest = max(map(abs, [*shares, *marked]), default=1.0)
+    axes.set_xlim(min([0.0, *shares, *marked]) - 0.28 * widest, max([0.0, *shares, *marked]) + 0.34 * widest)
+    for place, ((_, total), share) in enumerate(zip(shown, shares, strict=True)):
+        change = f"{share:+.0f} %" if total.left else "new"
+        words_of = f"{change}  {_plain(total.left)} → {_plain(total.right)}"
+        gap, side = (0.012 * widest, "left") if share >= 0 else (-0.012 * widest, "right")
+        axes.text(share + gap, place, words_of, va="center", ha=side, fontsize=9)
+
+
+def _plain(value: Decimal) -> str:
+    return f"{float(value):,.10g}".replace(",", "\u2009")
 
 
 # --- the calendar --------------------------------------------------------------

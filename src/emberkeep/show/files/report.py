@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import base64
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from emberkeep.comparing.totals import Totals
+from emberkeep.merging.economy import Economy
 from emberkeep.merging.results import COMMENT, LINES, RECORD, Change, FileMerge, Merge, Outcome, Question, What
 from emberkeep.show import words
 from emberkeep.show.files import charts
@@ -22,8 +22,8 @@ MOST = 400
 _SIGNS = {What.SET: "changed", What.ADDED: "new", What.REMOVED: "gone", What.MOVED: "moved"}
 
 
-def html(found: Merge, sums: Sequence[Totals], title: str) -> str:
-    """The report. ``sums``: totals before and after."""
+def html(found: Merge, moved: Economy, title: str) -> str:
+    """The report."""
     filters: dict[str, Callable[..., object]] = {
         "value": _value,
         "name": _name,
@@ -31,14 +31,17 @@ def html(found: Merge, sums: Sequence[Totals], title: str) -> str:
         "redact": words.redact,
     }
     template = page("report.html", filters)
-    picture = base64.b64encode(charts.totals(sums, "The economy before and after")).decode() if sums else ""
+    picture = ""
+    if moved.sums:
+        drawn = charts.totals(moved.sums, "What the merge does to the economy", ("yours", "merged"), moved.defaults)
+        picture = base64.b64encode(drawn).decode()
     return template.render(
         title=title,
         summary=summary(found),
         merge=found,
         files=[item for item in found.files if _is_told(item)],
         counts=_counts(found),
-        sums=sums,
+        sums=moved.sums,
         picture=picture,
         signs=_SIGNS,
         outcomes={
