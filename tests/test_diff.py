@@ -447,3 +447,22 @@ def test_hostile_files_are_told_in_a_line_and_harm_nothing(tmp_path: Path) -> No
     for words in ("built from something else", "would unpack to far more", "cannot be read", "+ loop  (link)"):
         assert words in done.out, words
     assert "Traceback" not in done.err
+
+
+def test_what_is_new_is_shown_before_what_changed(recorded: Program) -> None:
+    """Files and records alike; each kind in the order of the file."""
+    lines = recorded("diff", "defaults:4.2", "defaults:4.3", "--all").out.splitlines()
+    files = [line[0] for line in lines if re.match(r"[-+~>] \S", line)]
+    assert files == sorted(files, key="+->~".index)
+    at = lines.index(next(line for line in lines if "mission/economy/stores.xml" in line))
+    details = [line[4] for line in lines[at + 1 :] if re.match(r"    [-+~>] good", line)]
+    assert details == sorted(details, key="+->~".index)
+    assert {"+", "-", "~"} <= set(details)
+
+
+def test_a_snapshot_is_named_as_it_is_shown(keeper: Program) -> None:
+    keeper("snapshot", "--note", "snapshot 2")
+    keeper("snapshot")
+    assert "snapshot 1 and live" in keeper("diff", "snapshot 1").out
+    assert "snapshot 2 and live" in keeper("diff", "snapshot 2").out  # the newest that is called so
+    assert keeper("diff", "snapshot 3").code == 2

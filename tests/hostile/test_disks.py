@@ -95,6 +95,98 @@ def test_a_keep_on_a_disk_without_shared_memory_does_all_it_does_elsewhere(
     assert run("verify").code == 0
 
 
+NTFS = {
+    "as Linux sees it": ["ntfs-3g", "-o", "windows_names"],
+    "as Windows sees it": ["lowntfs-3g", "-o", "ignore_case,windows_names"],
+}
+
+
+@pytest.fixture(params=NTFS)
+def ntfs(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Path]:
+    """A disk of NTFS, by its driver in user space: names of Windows only; as Windows sees it, case makes no difference, and
+    names come back in small letters."""
+    driver = NTFS[request.param]
+    if not all(map(shutil.which, ("mkntfs", driver[0], "umount"))):
+        pytest.skip("ntfs-3g is not installed")
+    disk, folder = tmp_path / "disk", tmp_path / "ntfs"
+    disk.write_bytes(b"")
+    os.truncate(disk, 96 << 20)
+    folder.mkdir()
+    subprocess.run(["mkntfs", "-q", "-F", disk], check=True, capture_output=True)
+    mounted = subprocess.run([*driver, disk, folder], capture_output=True, check=False, timeout=60)
+    if mounted.returncode or not folder.is_mount():
+        pytest.skip("nothing may be mounted here")
+    try:
+        yield folder
+    finally:
+        subprocess.run(["umount", folder], check=True)
+
+
+def low(found: dict[str, bytes]) -> dict[str, bytes]:
+    return {name.lower(): data for name, data in found.items()}
+
+
+def test_a_server_on_ntfs_is_kept_restored_merged_and_taken_back(recorded: Program, place: Path, ntfs: Path) -> None:
+    """Everything an update day needs, on a disk that Windows uses; its keep and its vault lie there, too."""
+    subprocess.run(["cp", "-r", place / "gannet-rock", ntfs / "rock"], check=True)
+    subprocess.run(["cp", "-r", place / KEEP, ntfs / "rock.keep"], check=True)
+    keep = ntfs / "rock.keep" / "keep.toml"
+    keep.write_text(keep.read_text().replace("../gannet-rock", "../rock"))
+    before = contents(ntfs / "rock")
+
+    def run(*words: str | Path) -> Ran:
+        return run_program("--keep", ntfs / "rock.keep", *words, cwd=place)
+
+    assert run("snapshot", "--note", "one").code == 0
+    assert run("mirror", "vault", ntfs / "vault").code == 0
+    shutil.rmtree(ntfs / "rock" / "outer-skerries")
+    (ntfs / "rock" / "keeper.properties").write_text("griefed")
+    (ntfs / "rock" / "stray").mkdir()
+    assert run("restore", "one", "--go").code == 0
+    assert low(contents(ntfs / "rock")) == low(before)
+    assert not (ntfs / "rock" / "stray").exists()
+    assert "do not differ" in run("diff", "one").out
+    merged = run("merge", "--from", "4.2", "--to", "4.3", "--go")
+    assert merged.code == 1, merged.err  # open questions
+    assert low(contents(ntfs / "rock")) != low(before)
+    assert run("undo", "--go").code == 0
+    assert low(contents(ntfs / "rock")) == low(before)
+    assert run("verify").code == 0
+    brought = run_program("--keep", ntfs / "again.keep", "mirror", "vault", ntfs / "vault", "--bring-back", cwd=place)
+    assert brought.code == 0, brought.err
+    done = run_program("--keep", ntfs / "again.keep", "restore", "one", "--into", ntfs / "look", cwd=place)
+    assert done.code == 0, done.err
+    assert low(contents(ntfs / "look")) == low(before)
+
+
+def test_a_world_is_imported_on_ntfs(keeper: Program, place: Path, ntfs: Path) -> None:
+    subprocess.run(["cp", "-r", place / "gannet-rock", ntfs / "rock"], check=True)
+    keep = place / KEEP / "keep.toml"
+    keep.write_text(keep.read_text().replace("../gannet-rock", str(ntfs / "rock")))
+    subprocess.run(["cp", "-r", place / "gannet-rock" / "outer-skerries", place / "far-isles"], check=True)
+    done = keeper("import", "far-isles", "--as", "far-isles", "--go")
+    assert done.code == 0, done.err
+    assert low(contents(ntfs / "rock" / "far-isles")) == low(contents(place / "far-isles"))
+    assert keeper("undo", "--go").code == 0
+    assert not (ntfs / "rock" / "far-isles").exists()
+
+
+def test_names_that_windows_has_not_are_named_before_anything_is_written(
+    keeper: Program, place: Path, ntfs: Path
+) -> None:
+    server = place / "gannet-rock"
+    for name in ("mission/a:b.xml", "mission/con", "mission/ends."):
+        (server / name).write_text("x")
+    assert keeper("snapshot").code == 0
+    done = keeper("restore", "latest", "--into", ntfs / "look")
+    assert (done.code, "holds no name like" in done.err) == (3, True), done
+    assert not (ntfs / "look").exists() or list((ntfs / "look").iterdir()) == []
+    done = keeper("restore", "latest", "--into", ntfs / "look", "--what-fits")
+    assert done.code == 1, done.err
+    assert "left out: mission/a:b.xml" in done.out
+    assert low(contents(ntfs / "look")).keys() >= {"keeper.properties", "mission/weather.yaml"}
+
+
 @pytest.mark.parametrize("refuses", [True, False], ids=["refused", "silent"])
 def test_owners_and_modes_that_a_restore_could_not_give_are_told(keeper: Program, server: Path, refuses: bool) -> None:
     """As for root without the right to change owners, in some containers, and on disks that forget."""

@@ -222,10 +222,10 @@ phrases = {{ say = "cry {{text}}", save = "log all", hold = "log hold", free = "
 address = "127.0.0.1:{port}"
 
 [stop]
-tell = ["2 s", "1 s"]
+tell = ["1 s"]
 text = "The lamp goes out in {{time}}; moor your boats."
 limit = "20 s"
-still = "1 s"
+still = "0.3 s"
 
 [[landmark]]
 name = "the great lantern"

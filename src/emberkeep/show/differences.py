@@ -53,6 +53,8 @@ def difference(screen: Screen, found: TreeDifference, *, most: int) -> None:
         totals(screen, summed, most)
 
 
+_ORDER = {Kind.ADDED: 0, Kind.REMOVED: 1, Kind.MOVED: 2, Kind.CHANGED: 3}
+"""What is new comes first, as most people look for that."""
 _WORDS = {Kind.CHANGED: "changed", Kind.ADDED: "added", Kind.REMOVED: "removed", Kind.MOVED: "renamed"}
 
 
@@ -75,7 +77,7 @@ def _only_a_folder_time(item: FileDifference) -> bool:
 def _files(screen: Screen, files: Sequence[FileDifference], most: int) -> None:
     shown: Counter[str] = Counter()
     left: Counter[str] = Counter()
-    for item in files:
+    for item in sorted(files, key=lambda one: _ORDER[one.kind]):
         if most and shown[item.role] >= MOST_FILES:
             left[item.role] += 1
             continue
@@ -87,7 +89,7 @@ def _files(screen: Screen, files: Sequence[FileDifference], most: int) -> None:
 
 
 def _file(screen: Screen, item: FileDifference, most: int) -> None:
-    details = item.terms.details
+    details = sorted(item.terms.details, key=lambda one: _ORDER[one.kind])  # each kind in the order of the file
     name = f"{item.renamed_from} → {item.path}" if item.renamed_from else item.path
     name += f"  {item.who}" if item.who else ""
     screen.line(f"{_SIGNS[item.kind]} {name}{_about(item)}", HEAD if details else _STYLES[item.kind])

@@ -1,4 +1,5 @@
-"""Which snapshot is meant: a number, ``latest``, a note, or a moment (``2 days ago``, ``2026-04-02T18:00``)."""
+"""Which snapshot is meant: a number (or ``snapshot 7``, as it is shown), ``latest``, a note, or a moment
+(``2 days ago``, ``2026-04-02T18:00``)."""
 
 from __future__ import annotations
 
@@ -9,6 +10,8 @@ from datetime import datetime, timedelta, tzinfo
 from emberkeep.errors import UsageError, did_you_mean
 from emberkeep.store.manifest import ASKED, About
 
+_AS_SHOWN = re.compile(r"^snapshot (\d+)$")
+"""As history and reports call it."""
 _AGO = re.compile(r"(\d+)\s*(minute|min|hour|day|week)s?\s+ago")
 _UNITS = {"min": "minutes", "minute": "minutes", "hour": "hours", "day": "days", "week": "weeks"}
 
@@ -19,9 +22,10 @@ def resolve(ref: str, newest_first: Iterable[About], now: datetime, zone: tzinfo
     A moment means the last one taken by then, read in ``zone`` where it names none. UsageError when there is none.
     """
     passed: list[About] = []
+    shown = _AS_SHOWN.sub(r"\1", ref.strip())
     for about in newest_first:
         passed.append(about)
-        if _is_latest(about) if ref == "latest" else ref and ref in (about.label, about.note):
+        if _is_latest(about) if ref == "latest" else ref and (ref in (about.label, about.note) or shown == about.label):
             return about
     if not passed:
         raise UsageError("this keep has no snapshot yet", hint="'emberkeep snapshot' takes one")

@@ -64,7 +64,23 @@ def kind_of_disk(folder: Path) -> str:
         for part in psutil.disk_partitions(all=True)
         if whole == part.mountpoint or whole.startswith(part.mountpoint.rstrip(os.sep) + os.sep)
     ]
-    return max(found, key=lambda part: len(part.mountpoint)).fstype.lower() if found else ""
+    if not found:
+        return ""
+    nearby = max(found, key=lambda part: len(part.mountpoint))
+    kind = str(nearby.fstype).lower()
+    return (_by_its_first_bytes(nearby.device) or kind) if kind.startswith("fuse") else kind
+
+
+def _by_its_first_bytes(device: str) -> str:
+    """What a disk behind a driver in user space says that it is, in its boot sector; "" where it does not."""
+    try:
+        with open(device, "rb") as disk:  # noqa: PTH123 - a device or an image of one
+            head = disk.read(90)
+    except OSError:
+        return ""
+    names = ((head[3:11], b"NTFS    ", "ntfs"), (head[3:11], b"EXFAT   ", "exfat"))
+    fat = head[54:57] == b"FAT" or head[82:85] == b"FAT"
+    return next((kind for there, name, kind in names if there == name), "vfat" if fat else "")
 
 
 def unfit(paths: Iterable[str], folder: Path) -> list[str]:
