@@ -15,7 +15,10 @@ from emberkeep.comparing.beside import Row, beside
 from emberkeep.comparing.files import Comparison, compare_trees
 from emberkeep.comparing.records import Kind
 from emberkeep.comparing.totals import Totals
+from emberkeep.errors import EmberKeepError
 from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.keep.config import check_text
+from emberkeep.keep.tables.updates import News
 from emberkeep.merging.economy import Economy, economy
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import Merge
@@ -78,7 +81,7 @@ def test_the_report_of_a_merge_that_is_written_tells_the_economy_before_it(recor
 
 
 def test_a_report_of_nothing_says_so() -> None:
-    words = " ".join(_Page(html(merged(OLD, OLD), Economy(), "title")).words)
+    words = " ".join(_Page(html(merged(OLD, OLD), Economy(), "title", "news")).words)
     assert "Nothing that the vendor's releases keep to is broken" in words
     assert "None was applied" in words
 
@@ -87,7 +90,12 @@ def test_what_strangers_wrote_stays_text() -> None:
     evil = "<script>alert(1)</script>"
     new = OLD.replace("rope", "x&lt;script&gt;").replace(">7<", f"><![CDATA[{evil}]]><")
     page = _Page(
-        html(merged(OLD.replace(">7<", ">8<"), new), Economy((Totals("m/<b>", "r", "<i>", (), ()),)), f"title {evil}")
+        html(
+            merged(OLD.replace(">7<", ">8<"), new),
+            Economy((Totals("m/<b>", "r", "<i>", (), ()),)),
+            f"title {evil}",
+            "news",
+        )
     )
     assert "script" not in page.tags
     assert "b" not in page.tags[page.tags.index("h2") :]
@@ -98,19 +106,48 @@ def test_the_paragraph_names_what_is_new_gone_and_changed_without_lines() -> Non
     new = OLD.replace("</r>", ' <good id="pie"><worth>3</worth></good>\n</r>').replace(">5<", ">6<")
     new = new.replace(' <good id="net"><worth>7</worth></good>\n', "")
     text = summary(merged(OLD, new))
-    assert text == ("New in this update on our server: 1 new good (pie); 1 good gone (net); worth of rope is now 6.")
+    assert text == ("New in this update on our server: 1 new good (pie); 1 good gone (net); 1 good changed (rope).")
     mine = OLD.replace(">5<", ">9<")
     text = summary(merged(mine, OLD.replace(">5<", ">6<").replace(">7<", ">8<")))
-    assert "worth of net is now 8" in text
+    assert "1 good changed (net)" in text
     assert "1 thing is still to be decided" in text
     assert "stays as it was" in summary(merged(mine, OLD.replace(">7<", ">8<")))
     assert summary(merged(OLD, OLD)) == "This update changes nothing you see."
 
 
+def test_the_paragraph_is_in_the_players_words_where_they_are_told() -> None:
+    words = {"worth": ("worth more", "worth less")}
+    new = OLD.replace(">5<", ">6<").replace(">7<", ">4<")
+    told = summary(merged(OLD, new), News("{server}! {news} {open}", words), "Gannet Rock")
+    assert told == "Gannet Rock! 1 good is worth more (rope); 1 good is worth less (net)."
+    assert summary(merged(OLD, OLD), News("Tide. {news}", words)) == "Tide. This update changes nothing you see."
+    many = "".join(f' <good id="g{at}"><worth>1</worth></good>\n' for at in range(9))
+    told = summary(merged(OLD, OLD.replace("</r>", f"{many}</r>")))
+    assert told == "New in this update on our server: 9 new goods, among them g0, g1 and g2."
+    places = '<r>\n <reach at="1"><most>5</most></reach>\n <reach at="2"><most>5</most></reach>\n</r>\n'
+    told = summary(merged(places, places.replace(">5<", ">6<"), places))
+    assert told == "New in this update on our server: 2 reaches changed."
+
+
+@pytest.mark.parametrize(
+    ("told", "what"),
+    [
+        ('text = "{gone}"', "there is no placeholder {gone}"),
+        ('words = { worth = ["more"] }', "should be two texts"),
+        ('words = { worth = "more" }', "should be a list of texts"),
+    ],
+)
+def test_what_cannot_be_meant_of_the_paragraph(told: str, what: str) -> None:
+    text = f'format = 1\n[server]\nname = "x"\nfolder = "../x"\n[news]\n{told}\n'
+    with pytest.raises(EmberKeepError) as caught:
+        check_text(text, Path("x.keep/keep.toml"))
+    assert what in str(caught.value.faults[0])
+
+
 def test_the_command_gives_only_the_paragraph(recorded: Program) -> None:
     done = recorded("merge", "--summary")
     assert done.out.count("\n") == 1
-    assert done.out.startswith("New in this update on our server: ")
+    assert done.out.startswith("New in this update on Gannet Rock: ")
     assert "14 new goods" in done.out
     assert not re.search(r"\bline \d", done.out)
     assert recorded("merge", "--json").json["summary"] == done.out.strip()

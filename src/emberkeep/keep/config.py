@@ -5,7 +5,7 @@
     format = 1
     [server]          name, folder (relative ones are relative to the keep), zone (IANA name), user
     [versions.NAME] [roles] [world] [launch] [log] [player-bound] [records."GLOB"]    see ``tables.server``
-    [wanted] [[landmark]] [update] [rehearse] [[rule]] [checks]                       see ``tables.updates``
+    [wanted] [[landmark]] [update] [rehearse] [[rule]] [news] [checks]                       see ``tables.updates``
     [ladder]                                                                          see ``tables.ladder``
     [process] [console] [start] [[service]] [stop]                                    see ``tables.process``
     [[database]] [vendor-sql]                                                         see ``tables.databases``
@@ -47,10 +47,12 @@ from emberkeep.keep.tables.server import (
 )
 from emberkeep.keep.tables.updates import (
     Landmark,
+    News,
     ResolutionRule,
     Updating,
     Wanted,
     read_landmark,
+    read_news,
     read_rule,
     read_silenced,
     read_update,
@@ -105,6 +107,7 @@ class Config:
     ladder: tuple[Rung, ...] = ()
     rules: tuple[ResolutionRule, ...] = ()
     silenced: tuple[str, ...] = ()
+    news: News = field(default_factory=News)
     questions: tuple[str, ...] = ()
     """Lines of keep.toml that begin with ``# ?``: what adopt could only guess, until the admin strikes them out."""
 
@@ -213,6 +216,7 @@ def config_of(table: Mapping[str, object], text: str, path: Path, asked: Asked |
         ladder=read_ladder(reader.sub("ladder")),
         rules=tuple(read_rule(item) for item in reader.subs("rule")),
         silenced=read_silenced(reader.sub("checks")),
+        news=read_news(reader.sub("news")),
         questions=tuple(
             line.strip().removeprefix(QUESTION).strip() for line in text.splitlines() if line.startswith(QUESTION)
         ),

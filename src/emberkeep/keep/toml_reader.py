@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import re
+import string
 import tomllib
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
 from pathlib import Path
@@ -105,6 +106,16 @@ def duration(text: str) -> timedelta | None:
     """A length of time as ``"90 min"``; None when it is none."""
     found = _DURATION.fullmatch(text.strip())
     return timedelta(seconds=float(found[1]) * _SECONDS[found[2]]) if found else None
+
+
+def faulty_template(text: str, known: Collection[str]) -> str:
+    """What is wrong with a text with placeholders; "" when nothing is."""
+    try:
+        names = [(name, spec, change) for _, name, spec, change in string.Formatter().parse(text) if name is not None]
+    except ValueError as error:
+        return f"the braces in it make no sense: {error}"
+    odd = [name for name, spec, change in names if name not in known or spec or change]
+    return f"there is no placeholder {{{odd[0]}}}" if odd else ""
 
 
 @dataclass(frozen=True)
@@ -243,6 +254,14 @@ class Reader:
         if found and groups is not None and there != groups:
             self.fault(key, f"should have one group in ( ) around the version, has {there}")
         return found
+
+    def template(self, key: str, known: Collection[str]) -> str:
+        """A text with placeholders, each of which must be known."""
+        text = self.string(key)
+        wrong = faulty_template(text, known)
+        if wrong:
+            self.fault(key, wrong, f"known: {' '.join('{' + name + '}' for name in known)}; {{{{ and }}}} are braces")
+        return text
 
     def sub(self, key: str) -> Reader:
         """The table under ``key``, empty when it is missing."""

@@ -32,8 +32,8 @@ from typing import Any
 
 from emberkeep.errors import did_you_mean
 from emberkeep.keep.recurrence import NotUnderstood, Recurrence, Shift, from_rule, from_words, placed
-from emberkeep.keep.tables.wiping import SEEDS, SetText, day_of, faulty_template, read_sets, template
-from emberkeep.keep.toml_reader import Reader, duration
+from emberkeep.keep.tables.wiping import SEEDS, SetText, day_of, read_sets
+from emberkeep.keep.toml_reader import Reader, duration, faulty_template
 
 KINDS = ("wipe", "update", "snapshot", "verify", "drill", "thin", "vault", "announce")
 NEWEST, ANY = "newest", "any"
@@ -213,7 +213,7 @@ def _event(reader: Reader, zone: zoneinfo.ZoneInfo, scopes: tuple[str, ...]) -> 
         _share(reader),
         reader.choice("which", (NEWEST, ANY), NEWEST),
         tuple(time for time in reader.times("tell") if time),
-        template(reader, "text", PLACEHOLDERS),
+        reader.template("text", PLACEHOLDERS),
         reader.choice("missed", (LATE, SKIP, ASK), LATE),
         reader.time("within", Event.within),
         reader.choice("only-if", ("running", "stopped"), ""),
@@ -401,8 +401,8 @@ def _day_parts(text: str) -> tuple[int, ...] | None:
 def _announcing(reader: Reader) -> Announcing:
     table = reader.sub("announce")
     found = Announcing(
-        template(table, "text", PLACEHOLDERS) or TEXT,
-        template(table, "done", PLACEHOLDERS) or DONE,
+        table.template("text", PLACEHOLDERS) or TEXT,
+        table.template("done", PLACEHOLDERS) or DONE,
         table.get("in-game", bool, "true or false", True),
         table.string("file"),
         tuple(_webhook(item) for item in reader.subs("webhook")),

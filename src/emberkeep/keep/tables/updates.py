@@ -9,6 +9,7 @@
                       own updater; remember: what is done with extensions without a new build (keep, remove, stop)
     [rehearse]        set = { "FILE" = { KEY = "value" } }: what differs in a copy that is only rehearsed with
     [[rule]]          files (a glob), field (a glob), record (a glob over names in reports), take: settles questions
+    [news]            text, and words = { FIELD = [when it rises, when it falls] }: the paragraph for players
     [checks]          silence: learned checks that are not to be reported, by the names that reports give them
 """
 
@@ -70,6 +71,37 @@ class Updating:
     command: tuple[str, ...] = ()
     remember: Mapping[str, str] = field(default_factory=dict)
     set_for_rehearsal: tuple[tuple[str, str, str], ...] = ()
+
+
+NEWS = "{news} {orders} {ours} {open}"
+
+
+@dataclass(frozen=True)
+class News:
+    """How players are told of a merge. ``text``: a template; ``words``: by field, what it means to them when it rises
+    and when it falls."""
+
+    text: str = NEWS
+    words: Mapping[str, tuple[str, str]] = field(default_factory=dict)
+
+
+NEWS_PARTS = ("server", "news", "orders", "ours", "open")
+
+
+def read_news(reader: Reader) -> News:
+    """The table [news]."""
+    text = reader.template("text", NEWS_PARTS) or NEWS
+    table = reader.sub("words")
+    words = {}
+    for name in table.names():
+        said = table.strings(name)
+        if len(said) == 2:
+            words[name] = (said[0], said[1])
+        else:
+            table.fault(name, "should be two texts: when it rises, and when it falls", 'as ["easier to find", "rarer"]')
+    for part in (table, reader):
+        part.no_others()
+    return News(text, words)
 
 
 EXTENSION_CHOICES = ("keep", "remove", "stop")

@@ -23,8 +23,7 @@ file, ``balances/*`` every one in ``balances``. ``where`` is FIELD=VALUE, FIELD!
 from __future__ import annotations
 
 import re
-import string
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from datetime import date
 
@@ -127,7 +126,7 @@ def read(reader: Reader, roles: Mapping[str, tuple[str, ...]], player_bound: tup
         _range(wipe),
         wipe.get("unused-for", int, "a number of wipes", Wiping.unused_for),
         _sizes(wipe),
-        template(wipe, "name"),
+        wipe.template("name", PLACEHOLDERS),
         read_sets(wipe.sub("set")),
         _unsorted(wipe.sub("unsorted")),
         _dates(wipe, "earlier"),
@@ -211,27 +210,8 @@ def read_sets(reader: Reader) -> tuple[SetText, ...]:
                     secret.fault("", "a text is wanted, or { env = NAME } or { file = PATH } for a secret")
                 secret.no_others()
             else:
-                found.append(SetText(path, key, template(table, key)))
+                found.append(SetText(path, key, table.template(key, PLACEHOLDERS)))
     return tuple(found)
-
-
-def template(reader: Reader, key: str, known: Iterable[str] = PLACEHOLDERS) -> str:
-    """A text with placeholders, each of which must be known."""
-    text = reader.string(key)
-    wrong = faulty_template(text, known)
-    if wrong:
-        reader.fault(key, wrong, f"known: {' '.join('{' + name + '}' for name in known)}; {{{{ and }}}} are braces")
-    return text
-
-
-def faulty_template(text: str, known: Iterable[str]) -> str:
-    """What is wrong with a text with placeholders; "" when nothing is."""
-    try:
-        names = [(name, spec, change) for _, name, spec, change in string.Formatter().parse(text) if name is not None]
-    except ValueError as error:
-        return f"the braces in it make no sense: {error}"
-    odd = [name for name, spec, change in names if name not in known or spec or change]
-    return f"there is no placeholder {{{odd[0]}}}" if odd else ""
 
 
 def _seed(wipe: Reader) -> str:

@@ -11,7 +11,6 @@ from emberkeep.merging.economy import Economy
 from emberkeep.merging.results import COMMENT, LINES, RECORD, Change, FileMerge, Merge, Outcome, Question, What
 from emberkeep.show import words
 from emberkeep.show.files import charts
-from emberkeep.show.summary import summary
 
 if TYPE_CHECKING:
     from jinja2 import Template
@@ -22,8 +21,8 @@ MOST = 400
 _SIGNS = {What.SET: "changed", What.ADDED: "new", What.REMOVED: "gone", What.MOVED: "moved"}
 
 
-def html(found: Merge, moved: Economy, title: str) -> str:
-    """The report."""
+def html(found: Merge, moved: Economy, title: str, news: str) -> str:
+    """The report. ``news``: the paragraph for players."""
     filters: dict[str, Callable[..., object]] = {
         "value": _value,
         "name": _name,
@@ -37,7 +36,7 @@ def html(found: Merge, moved: Economy, title: str) -> str:
         picture = base64.b64encode(drawn).decode()
     return template.render(
         title=title,
-        summary=summary(found),
+        summary=news,
         merge=found,
         files=[item for item in found.files if _is_told(item)],
         counts=_counts(found),
