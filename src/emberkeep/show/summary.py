@@ -62,7 +62,7 @@ def _records(taken: Sequence[Change], what: What, word: str) -> list[str]:
 
 def _among(names: Sequence[str]) -> str:
     """Names behind a number: all of a few, else some. Numbers name nothing to players."""
-    names = [name for name in names if number(name) is None]
+    names = [name for name in names if number(name) is None and not name.startswith("#")]
     if not names:
         return ""
     if len(names) <= _NAMED:
@@ -88,7 +88,7 @@ def _values(taken: Sequence[Change], words: Mapping[str, tuple[str, str]]) -> li
         named = _LABEL.search(change.record)
         if not named and field in _OUR_OWN:
             continue
-        kind = named[1].strip() if named and not named[3].startswith("#") else ""
+        kind = named[1].strip() if named else ""
         said = _direction(change, words.get(field))
         name = _name_of(change) if kind else field if said else ""
         (told[kind, said] if said else others[kind]).append(name)
