@@ -27,6 +27,12 @@ shot() {
   wait "$terminal" 2>/dev/null || true
 }
 
+# page NAME FILE: the picture of a page
+page() {
+  chromium --headless --no-sandbox --disable-gpu --disable-background-networking --disable-sync --no-first-run \
+    --user-data-dir="$work/browser" --hide-scrollbars --window-size=1280,1000 --screenshot="$here/$1.png" "file://$2" >/dev/null 2>&1
+}
+
 ember() { (cd "$work/rock" && EMBERKEEP_KEEP=gannet-rock.keep emberkeep "$@" >/dev/null) || [ $? -eq 1 ]; }
 
 mkdir "$work/rock"
@@ -66,8 +72,9 @@ mv "$work/rock/tiles.png" "$here/tiles.png"
 ember restore latest --go
 shot orders "emberkeep orders propose; emberkeep orders propose --go | tail -2; emberkeep orders accept --all; emberkeep orders test | head -4"
 ember merge --to 4.3 --report merge.html
-chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1000 \
-  --screenshot="$here/report.png" "file://$work/rock/merge.html" >/dev/null 2>&1
+page report "$work/rock/merge.html"
+ember diff defaults:4.2 live --new defaults:4.3 --report beside.html
+page beside "$work/rock/beside.html"
 shot merge emberkeep merge --to 4.3
 ember merge --to 4.3 --go
 ember snapshot --note "after 4.3"
@@ -92,8 +99,7 @@ line="releases/skerrylight-4.3.zip --to 4.3 --extensions releases/extensions-4.3
 shot update "emberkeep update $line"
 ember update $line --go --report ../update.html 2>/dev/null
 ember stop --now --go
-chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,1000 \
-  --screenshot="$here/day.png" "file://$work/update.html" >/dev/null 2>&1
+page day "$work/update.html"
 # The next wipe: what would be forgotten is what an extension that nobody remembers keeps.
 python3 - "$work/rock" <<'SEASON'
 import json, pathlib, sys
@@ -119,7 +125,7 @@ emberkeep demo "$work/rock" --build-only >/dev/null
 mkdir "$work/rock/panel"
 mv "$work/rock/gannet-rock" "$work/rock/panel/"
 export HOST_WORD=gannet
-python3 -m emberkeep.demo.host "$work/rock/panel" "$work/rock" & host=$!
+python3 -m emberkeep.demo.ftp_server "$work/rock/panel" "$work/rock" & host=$!
 for _ in $(seq 100); do [ -e "$work/rock/address" ] && break; sleep 0.1; done
 (cd "$work/rock" && emberkeep adopt "$(cat address)gannet-rock" --into gannet-rock --secret-env HOST_WORD >/dev/null 2>&1)
 ember defaults record 4.2 releases/skerrylight-4.2
@@ -136,9 +142,10 @@ python3 - "$work/rock" <<'SEASON'
 import pathlib, random, sys
 from contextlib import closing
 from datetime import UTC, datetime, timedelta
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.store import writer
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
-from emberkeep.trees import FolderTree
 
 rock, some = pathlib.Path(sys.argv[1]), random.Random(4)
 server, now = rock / "gannet-rock", datetime.now(UTC)
@@ -153,10 +160,8 @@ with closing(Store(rock / "gannet-rock.keep" / "store")) as store:
         pinned = number == 3
         note = "before the storm season" if pinned else ""
         live = FolderTree(server)
-        store.add(live, About("", now - timedelta(days=day), "asked", note, pinned=pinned), live=live)
+        writer.add(store, live, About("", now - timedelta(days=day), "asked", note, pinned=pinned), live=live)
 SEASON
-ember history --growth growth.png
-mv "$work/rock/growth.png" "$here/growth.png"
 cat > "$work/flip.py" <<'FLIP'
 import pathlib
 pack = max(pathlib.Path("gannet-rock.keep/store/packs").glob("*.pack"), key=lambda path: path.stat().st_size)
@@ -170,7 +175,7 @@ emberkeep demo "$work/rock" --build-only >/dev/null
 # A database, which a SQLite file plays: the vendor's SQL, and its new prices.
 python3 - "$work/rock" <<'MARKET'
 import pathlib, sys
-from emberkeep.demo.databasewalk import TOLD, build
+from emberkeep.demo.database_walk import TOLD, build
 
 rock = pathlib.Path(sys.argv[1])
 build(rock)

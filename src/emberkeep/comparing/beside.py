@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from emberkeep.comparing.files import FileDifference, TreeDifference
 from emberkeep.comparing.records import COMMENT, LINES, RECORD, Difference, Kind
 from emberkeep.documents.values import same_value
+from emberkeep.fs.trees import Entry
 
 WHOLE = "(file)"
 """Stands in ``field`` where only the file as a whole is known to differ."""
@@ -37,6 +38,8 @@ class Row:
             return True
         if self.how_mine is None or self.how_new is None:
             return False
+        if self.field == WHOLE:
+            return True  # nobody knows whether both hold the same
         if self.field == COMMENT and self.how_mine is self.how_new is Kind.ADDED:
             return False
         return (self.how_mine, self.mine) != (self.how_new, self.new) and not same_value(self.mine, self.new)
@@ -140,11 +143,15 @@ def _details(item: FileDifference) -> list[Difference]:
     """The differences of a file in its own terms; the file itself where it has none."""
     if item.terms.details:
         return list(item.terms.details)
-    kind = item.kind
-    left = None if kind is Kind.ADDED else _whole(item.renamed_from or item.path, item)
-    right = None if kind is Kind.REMOVED else "; ".join(item.facts) or _whole(item.path, item)
-    return [Difference("", WHOLE, kind, left, right, None)]
+    left, right = (_whole(entry, item) for entry in (item.left, item.right))
+    return [Difference("", WHOLE, item.kind, left, right, None)]
 
 
-def _whole(path: str, item: FileDifference) -> str:
-    return path if item.renamed_from else "other bytes" if item.kind is Kind.CHANGED else "the whole file"
+def _whole(entry: Entry | None, item: FileDifference) -> str | None:
+    """What is told of a file of which nothing more is known."""
+    if entry is None:
+        return None
+    if item.renamed_from:
+        return entry.path
+    told = [f"{entry.size} bytes", *(item.facts if entry is item.right else ())]
+    return "; ".join(told if item.contents else told[1:] or told)

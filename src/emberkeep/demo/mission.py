@@ -272,9 +272,9 @@ zone = "America/Vancouver"
 [[event]]
 name = "our wipe"
 kind = "wipe"
-when = "second Friday 19:00"
+when = "second Wednesday 19:00"
 scopes = ["map", "players", "extension-data"]
-skip-when = {{ event = "Skerrylight release", within = "3 days" }}
+skip-when = {{ event = "Skerrylight release", within = "2 days" }}
 tell = ["1 day", "1 hour", "10 min"]
 
 [[event]]
