@@ -116,8 +116,8 @@ def answer(args: argparse.Namespace, code: int, result: dict[str, Any], text: Ca
         from emberkeep.show.console import document
         from emberkeep.show.json_output import FORMAT, to_json
 
-        told = {key: to_json(value) for key, value in result.items()}
-        document({"format": FORMAT, "command": args.command, "exit": code, **told})
+        values = {key: to_json(value) for key, value in result.items()}
+        document({"format": FORMAT, "command": args.command, "exit": code, **values})
     else:
         text()
     return code

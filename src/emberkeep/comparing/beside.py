@@ -94,8 +94,8 @@ def _of_any(records: Sequence[str], around: set[str]) -> set[str]:
 
 
 def _rows(mine: FileDifference | None, new: FileDifference | None) -> Iterator[Row]:
-    told = [_details(item) if item is not None else [] for item in (mine, new)]
-    by_place = [_by_place(details) for details in told]
+    sides = [_details(item) if item is not None else [] for item in (mine, new)]
+    by_place = [_by_place(details) for details in sides]
     places = sorted(by_place[0].keys() | by_place[1].keys(), key=lambda place: _line(place, by_place))
     for place in places:
         yield _row(place, by_place[0].get(place), by_place[1].get(place))
@@ -153,5 +153,5 @@ def _whole(entry: Entry | None, item: FileDifference) -> str | None:
         return None
     if item.renamed_from:
         return entry.path
-    told = [f"{entry.size} bytes", *(item.facts if entry is item.right else ())]
-    return "; ".join(told if item.contents else told[1:] or told)
+    facts = [f"{entry.size} bytes", *(item.facts if entry is item.right else ())]
+    return "; ".join(facts if item.contents else facts[1:] or facts)

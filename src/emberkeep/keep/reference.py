@@ -251,7 +251,7 @@ def _node(path: tuple[str, ...], asks: Mapping[tuple[str, ...], Ask], words: Map
 
 
 def _members(inner: Mapping[str, Any], required: Iterable[str]) -> dict[str, Any]:
-    told = {name: node for name, node in inner.items() if name != CHOSEN}
-    found: dict[str, Any] = {"properties": told, "additionalProperties": inner.get(CHOSEN, False)}
+    fixed = {name: node for name, node in inner.items() if name != CHOSEN}
+    found: dict[str, Any] = {"properties": fixed, "additionalProperties": inner.get(CHOSEN, False)}
     needed = sorted(name for name in required if name != CHOSEN)
     return {**found, "required": needed} if needed else found

@@ -22,8 +22,8 @@ LIMIT = timedelta(seconds=20)
 """How long any of these ways may take."""
 
 
-def tell(keep: Keep, environment: Mapping[str, str], text: str) -> tuple[Told, ...]:
-    """Tell ``text`` every way that [due] knows; none stops another."""
+def notify(keep: Keep, environment: Mapping[str, str], text: str) -> tuple[Told, ...]:
+    """Send ``text`` every way that [due] knows; none stops another."""
     return tuple(_tried(way, act) for way, act in _ways(keep, environment, text))
 
 

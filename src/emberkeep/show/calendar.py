@@ -186,9 +186,9 @@ def due(screen: Screen, found: Sequence[DueOutcome], waits: Sequence[str], zone:
         screen.next("the same with --go does it")
 
 
-def not_told(screen: Screen, told: Sequence[Told]) -> None:
+def not_notified(screen: Screen, found: Sequence[Told]) -> None:
     """Whom [due] names and who could not be told. Of the others nothing is said: cron would send it as mail."""
-    for one in told:
+    for one in found:
         if one.why:
             screen.line(f"! {one.words}", ASKS)
 

@@ -147,7 +147,7 @@ RESULTS: Mapping[str, Mapping[str, Any]] = {
         "attendance": Attendance,
         "files": dict[str, str],
     },
-    "due": {"due": list[due.DueOutcome], "waiting": list[str], "done": bool, "told": list[Told]},
+    "due": {"due": list[due.DueOutcome], "waiting": list[str], "done": bool, "notified": list[Told]},
     "start": {"watched": Watched, "preview": Preview, "checks": list[str], "done": bool},
     "stop": {"stopped": Stopped | None, "set_back": bool, "signs": list[str], "done": bool},
     "say": {"said": str, "answer": str},
@@ -190,16 +190,16 @@ def whole() -> dict[str, Any]:
 
 
 def _document(command: str, maker: _Maker) -> dict[str, Any]:
-    told = {key: maker.of(hint) for key, hint in RESULTS[command].items()}
+    members = {key: maker.of(hint) for key, hint in RESULTS[command].items()}
     if command == "merge":
-        told |= maker.of(Merge)["properties"]
+        members |= maker.of(Merge)["properties"]
     fixed = {"format": {"const": FORMAT}, "command": {"const": command}, "exit": {"type": "integer"}}
     failed = {"type": "array", "items": maker.object(_FAILURE)}
-    told["faults"] = {"anyOf": [told["faults"], failed]} if "faults" in told else failed
+    members["faults"] = {"anyOf": [members["faults"], failed]} if "faults" in members else failed
     keeps = {"type": "array", "items": maker.object({"keep": str, "exit": int, "answer": Any, "said": str})}
     return {
         "type": "object",
-        "properties": {**fixed, **told, "keeps": keeps},
+        "properties": {**fixed, **members, "keeps": keeps},
         "required": ["format", "command", "exit"],
         **({"additionalProperties": False} if maker.strict else {}),
     }

@@ -33,7 +33,7 @@ def summary(merge: Merge, news: News = _PLAIN, server: str = "our server") -> st
         parts = ["small things"]
     orders = Counter(item.order for item in merge.obeyed)
     listed = "; ".join(parts)
-    told = {
+    filled = {
         "server": server,
         "news": f"New in this update on {server}: {listed}." if parts else "This update changes nothing you see.",
         "orders": f"Our standing rules hold for what is new as well ({_listed(orders)})." if orders else "",
@@ -41,8 +41,8 @@ def summary(merge: Merge, news: News = _PLAIN, server: str = "our server") -> st
         "open": f"{count(len(merge.open), 'thing is', 'things are')} still to be decided." if merge.open else "",
     }
     if news.text != NEWS and parts:
-        told["news"] = f"{listed}."
-    return escape_control(" ".join(news.text.format_map(told).split()))
+        filled["news"] = f"{listed}."
+    return escape_control(" ".join(news.text.format_map(filled).split()))
 
 
 def _records(taken: Sequence[Change], what: What, word: str) -> list[str]:
@@ -79,7 +79,7 @@ def _is_part(named: re.Match[str]) -> bool:
 def _values(taken: Sequence[Change], words: Mapping[str, tuple[str, str]]) -> list[str]:
     """``6 goods are worth more (rope, …)`` where the field has words; what else changes by its number alone, as players
     do not know what fields are called."""
-    told: dict[tuple[str, str], list[str]] = defaultdict(list)
+    in_words: dict[tuple[str, str], list[str]] = defaultdict(list)
     others: dict[str, list[str]] = defaultdict(list)
     for change in taken:
         if change.what is not What.SET or change.field in (RECORD, COMMENT, LINES, FILE):
@@ -89,17 +89,17 @@ def _values(taken: Sequence[Change], words: Mapping[str, tuple[str, str]]) -> li
         if not named and field in _OUR_OWN:
             continue
         kind = named[1].strip() if named else ""
-        said = _direction(change, words.get(field))
-        name = _name_of(change) if kind else field if said else ""
-        (told[kind, said] if said else others[kind]).append(name)
+        meaning = _direction(change, words.get(field))
+        name = _name_of(change) if kind else field if meaning else ""
+        (in_words[kind, meaning] if meaning else others[kind]).append(name)
     found = []
-    for (kind, said), names in told.items():
+    for (kind, meaning), names in in_words.items():
         if kind:
             unique = list(dict.fromkeys(names))
             are = "is" if len(unique) == 1 else "are"
-            found.append(f"{len(unique)} {_many(kind, len(unique))} {are} {said}{_among(unique)}")
+            found.append(f"{len(unique)} {_many(kind, len(unique))} {are} {meaning}{_among(unique)}")
         else:
-            found.append(said)
+            found.append(meaning)
     for kind, names in others.items():
         unique = list(dict.fromkeys(name for name in names if name))
         if kind:

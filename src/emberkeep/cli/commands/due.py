@@ -20,7 +20,7 @@ EXAMPLES = (
 )
 EXITS = {
     0: "nothing waits, and all that was due is done",
-    1: "something failed, was missed, or waits for your word; or those that [due] names could not be told",
+    1: "something failed, was missed, or waits for your word; or those that [due] names could not be notified",
 }
 
 
@@ -52,13 +52,13 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             found = due.decide(keep, args.run or args.drop, hands, run=bool(args.run))
         else:
             found = due.do(keep, hands)
-    told = due.tell(keep, found, os.environ)
+    notified = due.notify(keep, found, os.environ)
     waits = due.waiting(keep)
-    code = 1 if waits or due.codes(found) or any(one.why for one in told) else 0
-    result = {"due": found, "waiting": waits, "done": True, "told": told}
+    code = 1 if waits or due.codes(found) or any(one.why for one in notified) else 0
+    result = {"due": found, "waiting": waits, "done": True, "notified": notified}
 
     def text() -> None:
         view.due(screen, found, waits, keep.config.tz, done=True)
-        view.not_told(screen, told)
+        view.not_notified(screen, notified)
 
     return answer(args, code, result, text)

@@ -17,7 +17,7 @@ EXAMPLES = (
     "emberkeep keep-toml stop.tell",
     "emberkeep keep-toml --full | less",
 )
-EXITS = {0: "told"}
+EXITS = {0: "shown"}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:

@@ -111,18 +111,18 @@ def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
         _write_questions(args, found)
         began = f" (yours began from {old})" if old else ""
         title = f"Merging the defaults of {new}{began} into {keep.config.name}"
-        told = _Told(found, title, summary(found, keep.config.news, keep.config.name))
+        outcome = _Outcome(found, title, summary(found, keep.config.news, keep.config.name))
         began_from = defaults.tree_of(store, old) if old else None
-        _write_report(args, told, live, began_from)  # before anything is written: it tells what stood there
+        _write_report(args, outcome, live, began_from)  # before anything is written: it tells what stood there
         before = None
         if args.go and not found.faults:
             with progress("snapshot before") as step:
                 before = write_merge(keep, store, found, wanted, given, now, progress=step)
-    return _report(args, screen, told, before, bool(args.go))
+    return _report(args, screen, outcome, before, bool(args.go))
 
 
 @dataclass(frozen=True)
-class _Told:
+class _Outcome:
     """A merge, with what is said above it, and to players."""
 
     merge: Merge
@@ -149,12 +149,12 @@ def _between_paths(args: argparse.Namespace, screen: Screen) -> int:
 
     found = _asked(args, screen, merged, live, given)
     _write_questions(args, found)
-    told = _Told(found, f"Merging {new} into {mine}", summary(found))
+    outcome = _Outcome(found, f"Merging {new} into {mine}", summary(found))
     began_from = (FileTree(old) if old.is_file() else open_source(old)) if old is not None else None
-    _write_report(args, told, live, began_from)
+    _write_report(args, outcome, live, began_from)
     if out and not found.faults:
         paths.write(found, mine, out)
-    return _report(args, screen, told, None, out is not None)
+    return _report(args, screen, outcome, None, out is not None)
 
 
 def _asked(
@@ -177,14 +177,14 @@ def _asked(
     return merged()
 
 
-def _write_report(args: argparse.Namespace, told: _Told, live: Tree, old: Tree | None) -> None:
+def _write_report(args: argparse.Namespace, outcome: _Outcome, live: Tree, old: Tree | None) -> None:
     if not args.report:
         return
     from emberkeep.merging.economy import Economy, economy
     from emberkeep.show.files import report  # needs much that is slow to load
 
-    moved = economy(told.merge, live, old) if not told.merge.faults else Economy()
-    page = report.html(told.merge, moved, told.title, told.news)
+    moved = economy(outcome.merge, live, old) if not outcome.merge.faults else Economy()
+    page = report.html(outcome.merge, moved, outcome.title, outcome.news)
     writing.write_whole(Path(os.path.abspath(args.report)), [page.encode()], otherwise=writing.SHARED)
 
 
@@ -196,24 +196,24 @@ def _write_questions(args: argparse.Namespace, found: Merge) -> None:
     )
 
 
-def _report(args: argparse.Namespace, screen: Screen, told: _Told, before: About | None, written: bool) -> int:
-    found = told.merge
+def _report(args: argparse.Namespace, screen: Screen, outcome: _Outcome, before: About | None, written: bool) -> int:
+    found = outcome.merge
     waits = found.open or found.unused or found.idle or found.disagreements or found.breaches or found.warnings
     code = 2 if found.faults else 1 if waits else 0
     if found.faults:
         screen.error(UnreadableInput.gathered(found.faults))
     result: dict[str, Any] = {
         **(_flat(found) if args.json else {}),
-        "summary": told.news,
+        "summary": outcome.news,
         "written": written and not found.faults,
         "before": before,
     }
 
     def text() -> None:
         if args.summary:
-            screen.line(told.news)
+            screen.line(outcome.news)
             return
-        screen.line(told.title + ("" if written else " (preview, nothing is written)"), HEAD)
+        screen.line(outcome.title + ("" if written else " (preview, nothing is written)"), HEAD)
         view.merge(screen, found, details=args.details)
         _closing(args, screen, found, before, written)
 

@@ -108,13 +108,13 @@ def do(keep: Keep, hands: Hands) -> list[DueOutcome]:
         return found
 
 
-def tell(keep: Keep, found: Sequence[DueOutcome], environment: Mapping[str, str]) -> tuple[Told, ...]:
-    """Tell those that keep.toml names what failed, was missed or waits; and whoever waits for a ping that this ran."""
+def notify(keep: Keep, found: Sequence[DueOutcome], environment: Mapping[str, str]) -> tuple[Told, ...]:
+    """Notify those that keep.toml names of what failed, was missed or waits; and who waits for a ping that this ran."""
     bad = [came for came in found if came.state in (FAILED, WAITS, MISSED)]
     lines = [f"{came.event}: {came.state}. {came.words}".rstrip() for came in bad]
-    told = alarm.tell(keep, environment, f"{keep.config.name}: " + "; ".join(lines)) if bad else ()
+    notified = alarm.notify(keep, environment, f"{keep.config.name}: " + "; ".join(lines)) if bad else ()
     ping = alarm.ping(keep, environment)
-    return (*told, ping) if ping is not None else told
+    return (*notified, ping) if ping is not None else notified
 
 
 def _outcome(duty: Duty, state: str, words: str = "") -> DueOutcome:

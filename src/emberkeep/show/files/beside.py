@@ -63,14 +63,14 @@ def _by_record(rows: Sequence[Row]) -> list[tuple[str, list[Row]]]:
 
 def _counts(rows: Sequence[Row], three: bool) -> list[tuple[int, str, str]]:
     """Number, words, and the filter that shows them."""
-    told = [(len(rows), "differences", "all")]
+    counts = [(len(rows), "differences", "all")]
     if three:
-        told += [
+        counts += [
             (sum(row.needs_me for row in rows), "need you", "needs"),
             (sum(row.how_mine is not None for row in rows), "by you", "by-mine"),
             (sum(row.how_new is not None for row in rows), "by the vendor", "by-new"),
         ]
-    return told
+    return counts
 
 
 def _classes(row: Row, sorts: Sequence[str]) -> str:
