@@ -22,7 +22,7 @@ class Excerpt(io.StringIO):
         self._wanted = [re.compile(pattern) for pattern in patterns]
         self._say = say
         self._waiting = ""
-        self._lines = self._shown = 0
+        self._lines = 0
 
     def write(self, text: str) -> int:
         """Keep ``text``; whole lines are said at once."""
@@ -31,16 +31,10 @@ class Excerpt(io.StringIO):
             self._line(line)
         return super().write(text)
 
-    @property
-    def left_out(self) -> int:
-        """How many lines with something in them were not said."""
-        return self._lines - self._shown
-
     def _line(self, line: str) -> None:
         if not line.strip():
             return
         self._lines += 1
         if any(one.search(line) for one in self._wanted) if self._wanted else self._lines <= FIRST:
-            self._shown += 1
             short = line.rstrip()
             self._say(short if len(short) <= WIDTH else short[: WIDTH - 1] + "…")

@@ -65,6 +65,7 @@ class Walk:
         self.say = say
         self.run_command, self.telling = run, telling
         self.commands = 0
+        self.titled = False
         self.keep = ""
         self.word = secrets.token_hex(8)
         self.receiver: subprocess.Popen[bytes] | None = None
@@ -94,13 +95,13 @@ class Walk:
 
     def _look(self) -> None:
         self._title("What do we have?")
-        found = (" files, ", "^engine version", "^launch", "^log line of ready", "^Wrote")
+        found = (" files, ", "^engine version", "^launch", "^Wrote")
         self._command("adopt", SERVER, "--zone", "Atlantic/Faroe", lines=found)
         self.keep = f"{SERVER}.keep"
         self.say(f"\n$ {'set' if os.name == 'nt' else 'export'} EMBERKEEP_KEEP={self.keep}")
         if self.telling.more:
             self._command("adopt", "--ask")
-        self._command("survey", expected=1, lines=("running", r"^engine +4\.", "^world pointer", "^!"))
+        self._command("survey", expected=1, lines=("running", r"^engine +4\.", "^!"))
 
     def _tell(self) -> None:
         """What adopt cannot see: how the server is spoken to, what must hold after an update, recipes."""
@@ -115,8 +116,8 @@ class Walk:
         self.say(" stand after an update, and put the vendor's recipes for the saves into the keep)")
         self._title("The server runs, and people play. Back up first, always: the console has it hold its writes")
         if self.starts:
-            self._command("start", "--go")
-        self._command("check")
+            self._command("start", "--go", lines=("^Ready", "^  version"))
+        self._command("check", lines=("^all right",))
         self._command("snapshot", "--note", "before 4.3", lines=("^Snapshot",))
         if self.starts:
             self._title("Is that snapshot good for anything? Start the server on a copy of it, and look")
@@ -139,20 +140,20 @@ class Walk:
 
     def _record(self) -> None:
         self._title("The vendor's untouched files, of the release we run and of the new one")
-        self._command("defaults", "record", "4.2", "releases/skerrylight-4.2")
-        self._command("defaults", "record", "4.3", "releases/skerrylight-4.3.zip")
+        self._command("defaults", "record", "4.2", "releases/skerrylight-4.2", lines=("^Recorded",))
+        self._command("defaults", "record", "4.3", "releases/skerrylight-4.3.zip", lines=("^Recorded",))
         self._title("What did we change by hand in a year?")
-        edits = ("^From", "hardtack", "wire-grapnel", "storm-lantern", "great-lens", "^food +afloat")
+        edits = ("^From", "hardtack", "wire-grapnel", "storm-lantern", "^food +afloat")
         self._command("diff", "defaults:4.2", "live", "--only", "economy", expected=1, lines=edits)
 
     def _orders(self) -> None:
         self._title("Why did we? Most of it was one idea, which the new release shall get as well")
-        self._command("orders", "propose", "--go", expected=1, lines=("^(food|5 of)", "edits of their own", "^Written"))
-        self._command("orders", "accept", "--all", lines=("^(food|5 of)",))
+        self._command("orders", "propose", "--go", expected=1, lines=("^(food|5 of)", "^Written"))
+        self._command("orders", "accept", "--all", lines=("^food",))
 
     def _questions(self) -> None:
         self._title("What would the merge ask us? Better now than at midnight")
-        asked = ("^Merging", "new default", "^5 questions", "    line ", "^Next")
+        asked = ("^Merging", "^5 questions", "    line ")
         line = ("merge", "--to", "4.3", "--questions", "questions.toml", "--report", "merge.html")
         self._command(*line, expected=1, lines=asked)
         self._answer(self.folder / "questions.toml")
@@ -169,20 +170,18 @@ class Walk:
         )
         line += ("--answers", "questions.toml") if self.starts else ("--answers", "questions.toml", "--no-start")
         self._title("Update day: first all that it would do")
-        self._command(
-            *line, lines=("^Update", r"^ ?\d+\. (tell|take|put|merge|replace|migrate.*shape|start)", "^In all")
-        )
+        self._command(*line, lines=("^Update", r"^ ?\d+\. (tell|merge|migrate.*shape|start)", "^In all"))
         if self.starts and self.telling.more:
             self._title("A rehearsal on a copy, with other ports, while people play on")
             self._command(*line, "--rehearse", "rehearsal")
         self._title("Now for real: warned, saved, stopped, replaced, merged, migrated, started, looked at")
-        done = ("^  (told|take|put|merge|migrate.*s(s|c)|start)", "^Every", "^Ready", "^  version", "^Done", "^Next")
+        done = ("^  (told|take|merge|start)", "^Every", "^Ready", "^  version", "^Done", "^Next")
         self._command(*line, "--report", "update.html", "--go", lines=done)
-        self._command("survey", lines=("^running", r"^engine +4\.", "^default data ", "^last snapshot"))
+        self._command("survey", lines=(r"^engine +4\.", "^default data ", "^last snapshot"))
         if self.telling.more:
             self._command("history", "--run", "1")
         if self.starts:
-            self._command("stop", "--now", "--go")
+            self._command("stop", "--now", "--go", lines=("^Stopped",))
         self._title("The same merge again finds nothing left to do")
         self._command("merge", "--from", "4.2", "--to", "4.3", lines=("^Merging", "stores.xml"))
 
@@ -192,10 +191,10 @@ class Walk:
         self._command("verify")
         before = fingerprint(self.server)
         self._break()
-        self._command("diff", "after 4.3", "live", expected=1, lines=("^From", "^[-+~] ", "and 347 more"))
+        self._command("diff", "after 4.3", "live", expected=1, lines=("^From", "^[-+] ", "^~ (cast|mission)"))
         if self.telling.more:
             self._command("restore", "after 4.3")
-        self._command("restore", "after 4.3", "--go")
+        self._command("restore", "after 4.3", "--go", lines=("^Restored", "^  (wrote|removed)"))
         self._title("Proof that every byte is back")
         self._command("diff", "after 4.3", "live")
         after = fingerprint(self.server)
@@ -297,7 +296,8 @@ class Walk:
     def _command(self, *words: str, expected: int = 0, lines: Sequence[str] = ()) -> None:
         """Run a command, and show the ``lines`` of its output that fit these patterns."""
         shown = " ".join(f"'{word}'" if " " in word else word for word in words)
-        self.say(f"\n$ emberkeep {shown}")
+        self.say(f"{'' if self.titled else chr(10)}$ emberkeep {shown}")
+        self.titled = False
         environment = {name: value for name, value in os.environ.items() if name != "EMBERKEEP_KEEP"}
         environment["ROCK_CONSOLE"] = self.word
         environment["ROCK_HOOK"] = self.hook
@@ -329,12 +329,10 @@ class Walk:
                 return self.run_command(words, environment, self.folder)
         finally:
             path.write_text(output.getvalue(), encoding="utf-8", newline="\n")
-            if output.left_out:
-                left = f"{output.left_out} more line{'' if output.left_out == 1 else 's'}"
-                self.say(f"  … {left} in {OUTPUT}/{path.name}")
 
     def _title(self, text: str) -> None:
         self.say(f"\n=== {text} ===")
+        self.titled = True
 
     def _answer(self, path: Path) -> None:
         """Fill in the questions file line by line, as an editor would."""

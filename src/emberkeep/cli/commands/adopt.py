@@ -139,6 +139,7 @@ def _ask(args: argparse.Namespace, screen: Screen) -> int:
             hint="run it in a terminal; or correct keep.toml and delete its lines '# ?'",
         )
     given = 0
+    prompts.forget_typed()
     for number, one in enumerate(left, 1):
         choice = prompts.choose(screen, one, number, len(left))
         if choice is None:

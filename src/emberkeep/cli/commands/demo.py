@@ -100,7 +100,6 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     for words in (
         f"cd {args.dir}; export EMBERKEEP_KEEP=gannet-rock.keep",
         "emberkeep survey",
-        "emberkeep merge --details --from 4.2 --to 4.3",
         "emberkeep update releases/skerrylight-4.4.tar.gz --to 4.4",
         "emberkeep undo",
         "emberkeep restore 'before 4.3' --only economy",
