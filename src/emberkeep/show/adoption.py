@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict
+from collections import defaultdict
 from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -18,9 +18,8 @@ from emberkeep.show.console import ASKS, BAD, GOOD, HEAD, QUIET, Screen, cell, t
 if TYPE_CHECKING:
     pass
 
-MOST, FEW = 8, 5
-"""Of things that are alike: how many are all shown, and how many of more than that."""
-MOST_RECORDS = 24
+MOST, MOST_OF_A_ROLE, MOST_RECORDS = 8, 3, 6
+"""What is shown; keep.toml has all of it."""
 
 
 def adoption(screen: Screen, found: Adoption, keep: Path, written: bool) -> None:
@@ -51,33 +50,27 @@ def _found_roles(found: Adoption) -> Table:
         for item in found.roles:
             if item.role == role:
                 globs[item.glob].append(item)
-        alike = Counter((items[0].evidence, items[0].sure) for items in globs.values())
-        shown: Counter[tuple[str, Sure]] = Counter()
-        for glob, (item, *others) in globs.items():
-            kind = item.evidence, item.sure
-            shown[kind] += 1
-            if alike[kind] > MOST and shown[kind] > FEW:
-                if shown[kind] == alike[kind]:
-                    rows.add_row(role, cell(f"and {alike[kind] - FEW} more: see keep.toml", QUIET))
-                continue
+        for glob, (item, *others) in list(globs.items())[:MOST_OF_A_ROLE]:
             more = f", and {len(others)} more like it" if others else ""
             rows.add_row(
                 role, cell(glob), cell(item.evidence + more, QUIET), cell(item.sure.value, _sureness(item.sure))
             )
+        if len(globs) > MOST_OF_A_ROLE:
+            left = list(globs.values())[MOST_OF_A_ROLE:]
+            guessed = sum(items[0].sure is Sure.GUESS for items in left)
+            words_of = f"and {len(left)} more: see keep.toml" + (f" ({guessed} guessed)" if guessed else "")
+            rows.add_row(role, cell(words_of, QUIET))
     return rows
 
 
 def _records(screen: Screen, records: Sequence[RecordFinding]) -> None:
+    """What kinds of records there are, and what tells them apart, in one line."""
     alike: dict[tuple[str, tuple[str, ...]], list[str]] = defaultdict(list)
     for record in records:
         alike[record.path.lstrip("/"), record.rule].append(record.file)
-    listed = list(alike.items())
-    for (path, names), files in listed if len(listed) <= MOST_RECORDS else listed[:MOST]:
-        rule = " and ".join(names) if names else "what it holds (nothing in it is unique)"
-        more = f" and {words.count(len(files) - 1, 'more file')}" if len(files) > 1 else ""
-        screen.line(f"records {path} in {files[0]}{more}: told apart by {rule}")
-    if len(listed) > MOST_RECORDS:
-        screen.line(f"and {len(listed) - MOST} more kinds of records: see keep.toml", QUIET)
+    if alike:
+        listed = [f"{path} by {' and '.join(names) or 'what they hold'}" for path, names in alike]
+        screen.line(f"records told apart ({len(listed)} kinds): {first_of(listed, MOST_RECORDS)}")
 
 
 def asked(screen: Screen, count: int, given: int, path: Path) -> None:
@@ -111,8 +104,13 @@ def _sureness(sure: Sure) -> str:
 
 
 def _known(screen: Screen, found: Adoption) -> None:
+    installed = {item.name for item in found.extensions}
     for version in found.versions:
-        screen.line(f"{version.name} version {version.version} ({version.sure.value}): {version.evidence}")
+        if version.name not in installed or version.sure is not Sure.SURE:
+            screen.line(f"{version.name} version {version.version} ({version.sure.value}): {version.evidence}")
+    sure = [f"{one.name} {one.version}" for one in found.versions if one.name in installed and one.sure is Sure.SURE]
+    if sure:
+        screen.line(f"extensions (sure): {', '.join(sure)}")
     world = found.world
     if world.evidence:
         apart = bool(world.pointer_key) and f"{world.pointer_key} in {world.pointer_file}" not in world.evidence
@@ -126,8 +124,11 @@ def _known(screen: Screen, found: Adoption) -> None:
         screen.line(f"launch script {found.launch.script} starts {started}; {arguments or 'no arguments that matter'}")
     if found.log:
         for line in found.log.lines:
-            if line.example:
+            if line.example and (line.kind == "ready" or line.sure is Sure.GUESS):
                 screen.line(f"log line of {line.kind} ({line.sure.value}): {line.example}")
+        kinds = [line.kind for line in found.log.lines if line.example]
+        if kinds:
+            screen.line(f"log {found.log.file}: lines of {', '.join(kinds)} are known")
     for bound in found.player_bound:
         screen.line(f"of single players: {bound.glob}, {bound.evidence}")
     _records(screen, found.records)
