@@ -10,6 +10,7 @@
       index                  cache, see ``index``
       seen                   cache, see ``stat_cache``
       damaged                places that are known to be damaged, see ``damage``
+      verified               empty; written whenever all of the store was found sound
       lock, holder           one writer at a time; readers never wait
 
 A snapshot becomes visible by the rename of its manifest, after its pack is synced and renamed: a writer killed
@@ -85,7 +86,6 @@ class Recent:
 
 
 VERIFIED = "verified"
-"""An empty file, written whenever all of the store was found sound."""
 
 
 class Store:
