@@ -169,8 +169,9 @@ def _words(node: ast.expr) -> str:
 def troubleshooting_page() -> str:
     """What happens most, by hand; then every refusal, by where it comes from."""
     lines = [(HERE / "parts" / "troubleshooting.md").read_text(encoding="utf-8")]
+    every = list(refusals())
     for title in dict.fromkeys(ROOMS.values()):
-        rows = {one.what: one.hint for one in refusals() if ROOMS.get(one.room) == title and _telling(one.what)}
+        rows = {one.what: one.hint for one in every if ROOMS.get(one.room) == title and _telling(one.what)}
         if rows:
             lines += [f"### {title}", "", "| it says | do |", "|---|---|"]
             lines += [f"| {_cell(what)} | {_cell(rows[what])} |" for what in sorted(rows, key=str.lower)]
