@@ -1,5 +1,5 @@
-"""Writes the pages that are made from the program itself: keep-toml.md, commands.md, json.md, json.schema.json and
-troubleshooting.md; and in share/, what shells and man look for.
+"""Writes what is made from the program itself: the lower parts of keep-toml.md, commands.md, json.md and
+troubleshooting.md, the JSON Schemas of keep.toml and of --json, and in share/ what shells and man look for.
 
     python docs/generate.py [--check]
 
@@ -22,6 +22,7 @@ import shells
 
 from emberkeep.cli.main import COMMANDS, command_module, command_parser
 from emberkeep.keep import reference
+from emberkeep.keep.reference import Table
 from emberkeep.show import json_schema
 from emberkeep.show import reference as view
 
@@ -32,9 +33,8 @@ EVERYWHERE = ("--help", "--json", "--keep", "--as-owner", "--debug", "--all", "-
 
 def commands_page() -> str:
     """Every command with its options, examples and exit codes."""
-    head = (HERE / "parts" / "commands.md").read_text(encoding="utf-8")
     index = " · ".join(f"[{name}](#{name})" for name in COMMANDS)
-    return "\n".join([head, index, "", *(line for name in COMMANDS for line in _command(name))]).rstrip() + "\n"
+    return "\n".join([index, "", *(line for name in COMMANDS for line in _command(name))]).rstrip() + "\n"
 
 
 def _command(name: str) -> Iterator[str]:
@@ -67,8 +67,7 @@ def _option(action: argparse.Action) -> Iterator[str]:
 
 def json_page() -> str:
     """What each command gives with --json."""
-    head = (HERE / "parts" / "json.md").read_text(encoding="utf-8")
-    lines = [head]
+    lines: list[str] = []
     defined: dict[str, Any] = {}
     for name in COMMANDS:
         schema = json_schema.schema(name)
@@ -168,7 +167,7 @@ def _words(node: ast.expr) -> str:
 
 def troubleshooting_page() -> str:
     """What happens most, by hand; then every refusal, by where it comes from."""
-    lines = [(HERE / "parts" / "troubleshooting.md").read_text(encoding="utf-8")]
+    lines: list[str] = []
     every = list(refusals())
     for title in dict.fromkeys(ROOMS.values()):
         rows = {one.what: one.hint for one in every if ROOMS.get(one.room) == title and _telling(one.what)}
@@ -187,13 +186,52 @@ def _cell(text: str) -> str:
     return text.replace("|", "\\|").replace("<", "&lt;").replace("*", "\\*").replace("\n", " ")
 
 
-PAGES = {
-    "keep-toml.md": lambda: view.page(reference.tables()),
-    "commands.md": commands_page,
-    "json.md": json_page,
-    "json.schema.json": whole_schema,
-    "troubleshooting.md": troubleshooting_page,
+def _table(one: Table) -> Iterator[str]:
+    yield f"## {'`' + one.header + '`' if one.header else 'Above all tables'}"
+    yield ""
+    if one.words:
+        yield f"{one.words}"
+    if one.used_by:
+        yield f"Used by: {one.used_by}."
+    yield ""
+    yield "| key | type | what it is |"
+    yield "|---|---|---|"
+    for key in one.keys:
+        yield f"| `{key.name}` | {_cell(view.type_of(key))} | {_cell(view.sentence(key.words))} |"
+    yield ""
+    yield "```toml"
+    if one.header:
+        yield one.example
+    for key in one.keys:
+        for number, example in enumerate(view.examples(key)):
+            yield f"# or: {example}" if number else example
+    yield "```"
+    yield ""
+
+
+MARK = "<!-- What follows is made from the program: python docs/generate.py -->"
+"""Above it a page is written by hand, below it by this script."""
+BELOW = {
+    "docs/keep-toml.md": lambda: "\n".join(line for one in reference.tables() for line in _table(one)),
+    "docs/commands.md": commands_page,
+    "docs/json.md": json_page,
+    "docs/troubleshooting.md": troubleshooting_page,
 }
+WHOLE = {
+    "docs/json.schema.json": whole_schema,
+    "src/emberkeep/keep/keep.schema.json": lambda: json.dumps(reference.schema(), indent=1) + "\n",
+}
+
+
+def made() -> dict[Path, str]:
+    """Every file that is made, by its path, as it has to be."""
+    root = HERE.parent
+    found = {root / name: make() for name, make in WHOLE.items()}
+    found |= {root / "share" / name: text for name, text in shells.files().items()}
+    for name, make in BELOW.items():
+        head = (root / name).read_text(encoding="utf-8").partition(MARK)[0]
+        found[root / name] = f"{head}{MARK}\n\n{make().strip()}\n"
+    return found
 
 
 def main() -> int:
@@ -201,10 +239,7 @@ def main() -> int:
     parser.add_argument("--check", action="store_true")
     check = parser.parse_args().check
     stale = []
-    pages = {HERE / name: make for name, make in PAGES.items()}
-    shared = {HERE.parent / "share" / name: (lambda text=text: text) for name, text in shells.files().items()}
-    for path, make in (pages | shared).items():
-        text = make()
+    for path, text in made().items():
         if path.is_file() and path.read_text(encoding="utf-8") == text:
             continue
         stale.append(path.name)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shutil
 from html.parser import HTMLParser
 from pathlib import Path
 from typing import Any
@@ -17,6 +18,7 @@ from emberkeep.comparing.records import Kind
 from emberkeep.comparing.totals import Totals
 from emberkeep.errors import EmberKeepError
 from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import NoTree
 from emberkeep.keep.config import check_text
 from emberkeep.keep.tables.updates import News
 from emberkeep.merging.economy import Economy, economy
@@ -294,4 +296,15 @@ def test_the_economy_is_told_beside_what_the_old_defaults_came_to(tmp_path: Path
     (total,) = each.changed
     assert (total.left, total.right) == (11, 16)
     assert found.defaults[each.path, each.records, total.kind, "@worth" if "@" in total.field else "worth"] == 10
-    assert economy(merge, FolderTree(tmp_path / "mine")).defaults == {}
+    assert economy(merge, FolderTree(tmp_path / "mine"), NoTree()).defaults == {}
+
+
+def test_the_report_is_the_same_whether_the_old_release_is_a_folder_or_an_archive(place: Path) -> None:
+    """With what the old defaults came to, which are looked for where they line up with the admin's files."""
+    shutil.make_archive(str(place / "old"), "zip", place / "releases", "skerrylight-4.2")
+    pages = []
+    for old in ("releases/skerrylight-4.2", "old.zip"):
+        words = ("--old-defaults", old, "--new-defaults", "releases/skerrylight-4.3.zip", "--mine", "gannet-rock")
+        assert run_program("merge", *words, "--report", "page.html", cwd=place).code == 1
+        pages.append((place / "page.html").read_text())
+    assert pages[0] == pages[1]

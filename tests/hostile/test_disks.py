@@ -23,10 +23,14 @@ def fat(tmp_path: Path) -> Iterator[Path]:
         pytest.skip("dosfstools and fusefat are not installed")
     disk, folder = tmp_path / "disk", tmp_path / "fat"
     disk.write_bytes(bytes(40 << 20))
-    folder.mkdir()
     subprocess.run(["mkfs.vfat", disk], check=True, capture_output=True)
-    mounted = subprocess.run(["fusefat", "-o", "rw+", disk, folder], capture_output=True, check=False, timeout=60)
-    if mounted.returncode or not folder.is_mount():
+    yield from mounted(["fusefat", "-o", "rw+"], disk, folder)
+
+
+def mounted(driver: list[str], disk: Path, folder: Path) -> Iterator[Path]:
+    folder.mkdir()
+    done = subprocess.run([*driver, disk, folder], capture_output=True, check=False, timeout=60)
+    if done.returncode or not folder.is_mount():
         pytest.skip("nothing may be mounted here")
     try:
         yield folder
@@ -111,15 +115,8 @@ def ntfs(request: pytest.FixtureRequest, tmp_path: Path) -> Iterator[Path]:
     disk, folder = tmp_path / "disk", tmp_path / "ntfs"
     disk.write_bytes(b"")
     os.truncate(disk, 96 << 20)
-    folder.mkdir()
     subprocess.run(["mkntfs", "-q", "-F", disk], check=True, capture_output=True)
-    mounted = subprocess.run([*driver, disk, folder], capture_output=True, check=False, timeout=60)
-    if mounted.returncode or not folder.is_mount():
-        pytest.skip("nothing may be mounted here")
-    try:
-        yield folder
-    finally:
-        subprocess.run(["umount", folder], check=True)
+    yield from mounted(driver, disk, folder)
 
 
 def low(found: dict[str, bytes]) -> dict[str, bytes]:

@@ -131,8 +131,13 @@ def write_page(file: str | None, shown: Callable[[Screen], None]) -> str:
 
     made = PageScreen()
     shown(made)
-    writing.write_whole(Path(os.path.abspath(file)), [made.html().encode()], otherwise=writing.SHARED)
+    write_asked(file, made.html().encode())
     return f"Wrote {file}."
+
+
+def write_asked(file: str, data: bytes) -> None:
+    """Write a file that the call names: whole or not at all, for others to read as well."""
+    writing.write_whole(Path(os.path.abspath(file)), [data], otherwise=writing.SHARED)
 
 
 def add_only(parser: argparse.ArgumentParser) -> None:

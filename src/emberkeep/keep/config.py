@@ -5,7 +5,7 @@
     format = 1
     [server]          name, folder (relative ones are relative to the keep), zone (IANA name), user
     [versions.NAME] [roles] [world] [launch] [log] [player-bound] [records."GLOB"]    see ``tables.server``
-    [wanted] [[landmark]] [update] [rehearse] [[rule]] [news] [checks]                       see ``tables.updates``
+    [wanted] [[landmark]] [update] [rehearse] [[rule]] [news] [checks]                see ``tables.updates``
     [ladder]                                                                          see ``tables.ladder``
     [process] [console] [start] [[service]] [stop]                                    see ``tables.process``
     [[database]] [vendor-sql]                                                         see ``tables.databases``

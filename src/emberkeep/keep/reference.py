@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep.keep.config import config_of
+from emberkeep.keep.locate import SCHEMA
 from emberkeep.keep.toml_reader import TEXT, Ask, Asked, parsed, parts_of
 
 CHOSEN = "*"
@@ -115,6 +116,11 @@ def asked_for() -> dict[tuple[str, ...], Ask]:
     text = _text()
     asked = _asked(text, list(_lines(text)))
     return _joined(asked, {path for path, asks in asked.items() if any(ask.chosen for ask in asks)})
+
+
+def shipped_schema() -> bytes:
+    """:func:`schema` as it is shipped, so that nobody waits for it to be made."""
+    return importlib.resources.files("emberkeep.keep").joinpath(SCHEMA).read_bytes()
 
 
 def schema() -> dict[str, Any]:

@@ -26,8 +26,8 @@ class Economy:
     defaults: Mapping[tuple[str, str, str, str], Decimal] = field(default_factory=dict)
 
 
-def economy(merge: Merge, mine: Tree, old: Tree | None = None) -> Economy:
-    """The totals of every file that the merge changes. ``old``: the old defaults, where there are some."""
+def economy(merge: Merge, mine: Tree, old: Tree) -> Economy:
+    """The totals of every file that the merge changes. ``old``: the old defaults."""
     sums: list[Totals] = []
     defaults: dict[tuple[str, str, str, str], Decimal] = {}
     for item in merge.files:
@@ -37,7 +37,7 @@ def economy(merge: Merge, mine: Tree, old: Tree | None = None) -> Economy:
         if before is None or after is None:
             continue
         sums += [each for each in totals(item.path, before, after, {}) if each.changed]
-        began = _parsed(item.path, read(old, item.path)) if old is not None and item.path in old.entries() else None
+        began = _parsed(item.path, read(old, item.path)) if item.path in old.entries() else None
         for each in totals(item.path, began, before, {}) if began is not None else ():
             defaults.update({(each.path, each.records, one.kind, one.field): one.left for one in each.totals})
     return Economy(tuple(sums), defaults)

@@ -27,7 +27,7 @@ def merge(
     for path in (old, new, mine):
         if path is not None and not path.exists():
             raise UsageError(f"{path} is not there")
-    before, after, live = _sides(old, new, mine)
+    before, after, live = sides(old, new, mine)
     with registry.read_once():
         found = answers.completed(merge_trees(before, after, live, resolve=answers.resolve, orders=orders))
         if not checked:
@@ -38,7 +38,8 @@ def merge(
         return replace(found, breaches=inspect(found, releases, live, after, no_rules))
 
 
-def _sides(old: Path | None, new: Path, mine: Path) -> tuple[Tree, Tree, Tree]:
+def sides(old: Path | None, new: Path, mine: Path) -> tuple[Tree, Tree, Tree]:
+    """The old and new defaults, lined up with the admin's files, and these."""
     if mine.is_file():
         if new.is_dir() or (old is not None and old.is_dir()):
             raise UsageError(f"{mine} is a file; the old and new defaults must then be files too")

@@ -8,8 +8,8 @@ from calendar import Calendar, day_abbr, month_name
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from datetime import UTC, date, datetime, tzinfo
+from html import escape
 from typing import TYPE_CHECKING
-from xml.sax.saxutils import escape
 from zoneinfo import ZoneInfo
 
 from emberkeep.operations.flows.due import DueOutcome

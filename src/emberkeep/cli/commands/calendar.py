@@ -10,7 +10,7 @@ from collections.abc import Mapping
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from emberkeep.cli.context import answer, now, the_keep
+from emberkeep.cli.context import answer, now, the_keep, write_asked
 from emberkeep.errors import UsageError, did_you_mean
 from emberkeep.fs import writing
 from emberkeep.fs.folder_tree import FolderTree
@@ -43,7 +43,7 @@ def _write(args: argparse.Namespace, screen: Screen, files: Mapping[str, str]) -
     folder = Path(os.path.abspath(args.write))
     writing.make_folder(folder)
     for name, text in files.items():
-        writing.write_whole(folder / name, [text.encode()], otherwise=writing.SHARED)
+        write_asked(str(folder / name), text.encode())
     wrote = [str(folder / name) for name in files]
     return answer(
         args, 0, {"files": files, "wrote": wrote}, lambda: screen.text("\n".join(f"Wrote {one}" for one in wrote))
@@ -153,15 +153,13 @@ def _written(
         from emberkeep.show.files import charts  # only where something is drawn
 
         drawn = charts.timeline(found, wipes, keep.config.tz, keep.config.name, moment)
-        writing.write_whole(Path(os.path.abspath(args.png)), [drawn], otherwise=writing.SHARED)
+        write_asked(args.png, drawn)
         written.append(args.png)
     if args.ics:
         from emberkeep.show.files.ics import ics
 
         year = _for_players(calendar.occurrences(keep.config, moment, moment + timedelta(days=OF_A_YEAR)))
-        writing.write_whole(
-            Path(os.path.abspath(args.ics)), [ics(year, keep.config.name, moment)], otherwise=writing.SHARED
-        )
+        write_asked(args.ics, ics(year, keep.config.name, moment))
         written.append(args.ics)
     return written
 
@@ -175,7 +173,7 @@ def _attendance(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
         from emberkeep.show.files import charts
 
         drawn = charts.attendance(found, keep.config.name, view.rhythm_words(found) if found.rhythm else found.why)
-        writing.write_whole(Path(os.path.abspath(args.attendance)), [drawn], otherwise=writing.SHARED)
+        write_asked(args.attendance, drawn)
 
     def text() -> None:
         view.attendance(screen, found)

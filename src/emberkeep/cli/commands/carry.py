@@ -9,12 +9,11 @@ from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 
-from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
+from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep, write_asked
 from emberkeep.cli.run_context import run_context_for, shown
 from emberkeep.documents.encoding import decode
 from emberkeep.documents.formats.lines import split
 from emberkeep.errors import UsageError
-from emberkeep.fs import writing
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import read
 from emberkeep.keep.keep import Keep, beside
@@ -79,7 +78,7 @@ def _settled(args: argparse.Namespace, screen: Screen, mine: Keep, store: Store,
         found = carry.merged(request, mine.config, carry.base_of(request, mine, store))
     if args.questions:
         text = answer_files.serialize(found.open)
-        writing.write_whole(Path(os.path.abspath(args.questions)), [text.encode()], otherwise=writing.SHARED)
+        write_asked(args.questions, text.encode())
     return request
 
 

@@ -10,7 +10,7 @@ from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
-from emberkeep.cli.context import add_only, answer, now, opened, the_keep
+from emberkeep.cli.context import add_only, answer, now, opened, the_keep, write_asked
 from emberkeep.comparing.files import (
     Comparison,
     FileDifference,
@@ -23,7 +23,6 @@ from emberkeep.comparing.files import (
 from emberkeep.comparing.picking import condition
 from emberkeep.comparing.terms import LARGEST_DETAIL, SMALL
 from emberkeep.errors import EmberKeepError, UsageError
-from emberkeep.fs import writing
 from emberkeep.fs.archives import is_archive, open_source
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Overlay
@@ -169,7 +168,7 @@ def _reported(
         columns.append(page.Column(new.label, "new"))
     title = " | ".join(column.title for column in columns)
     text = page.html(beside(found, third), columns, title)
-    writing.write_whole(Path(os.path.abspath(args.report)), [text.encode()], otherwise=writing.SHARED)
+    write_asked(args.report, text.encode())
     return [f"Wrote {args.report}."]
 
 
@@ -192,7 +191,7 @@ def _draw(args: argparse.Namespace, found: TreeDifference) -> list[str]:
         if not there:
             notes.append(f"No {name} to draw: {wanted} was not written.")
             continue
-        writing.write_whole(Path(os.path.abspath(wanted)), [make()], otherwise=writing.SHARED)
+        write_asked(wanted, make())
         notes.append(f"Drew {name} into {wanted}.")
     return notes
 

@@ -3,12 +3,9 @@
 from __future__ import annotations
 
 import argparse
-import os
-from pathlib import Path
 
-from emberkeep.cli.context import answer, now, opened, the_keep
+from emberkeep.cli.context import answer, now, opened, the_keep, write_asked
 from emberkeep.errors import UnreadableInput, UsageError
-from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.record.drills import DrillRecord, Drills
 from emberkeep.operations.record.facts import Run
@@ -88,5 +85,5 @@ def _growth(args: argparse.Namespace, screen: Screen, keep: Keep, store: Store) 
         from emberkeep.show.files import charts  # only where something is drawn
 
         picture = charts.growth(found, keep.config.tz, keep.config.name)
-        writing.write_whole(Path(os.path.abspath(args.growth)), [picture], otherwise=writing.SHARED)
+        write_asked(args.growth, picture)
     return answer(args, 0, {"growth": found}, lambda: view.growth(screen, found, keep.config.tz, args.growth))

@@ -9,7 +9,7 @@ from emberkeep.errors import UsageError, did_you_mean
 from emberkeep.keep import reference
 from emberkeep.keep.reference import Key, Table
 from emberkeep.show import reference as view
-from emberkeep.show.console import Screen, document
+from emberkeep.show.console import Screen
 
 EXAMPLES = (
     "emberkeep keep-toml",
@@ -32,7 +32,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     if args.schema:
         if args.table or args.full:
             raise UsageError("--schema is of the whole keep.toml")
-        document(reference.schema())
+        screen.text(reference.shipped_schema().decode())
         return 0
     tables = reference.tables()
     if args.table is None:

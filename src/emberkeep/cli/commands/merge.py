@@ -9,14 +9,12 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from emberkeep.cli.context import add_go, add_only, answer, now, opened, the_keep
+from emberkeep.cli.context import add_go, add_only, answer, now, opened, the_keep, write_asked
 from emberkeep.documents.encoding import decode
 from emberkeep.documents.formats.lines import split
 from emberkeep.errors import Refused, UnreadableInput, UsageError
-from emberkeep.fs import writing
-from emberkeep.fs.archives import open_source
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import FileTree, Tree, read
+from emberkeep.fs.trees import FileTree, NoTree, Tree, read
 from emberkeep.merging import answers as answer_files
 from emberkeep.merging import orders as order_files
 from emberkeep.merging import paths
@@ -112,7 +110,7 @@ def _in_keep(args: argparse.Namespace, screen: Screen) -> int:
         began = f" (yours began from {old})" if old else ""
         title = f"Merging the defaults of {new}{began} into {keep.config.name}"
         outcome = _Outcome(found, title, summary(found, keep.config.news, keep.config.name))
-        began_from = defaults.tree_of(store, old) if old else None
+        began_from = (lambda: defaults.tree_of(store, old)) if old else NoTree
         _write_report(args, outcome, live, began_from)  # before anything is written: it tells what stood there
         before = None
         if args.go and not found.faults:
@@ -150,8 +148,7 @@ def _between_paths(args: argparse.Namespace, screen: Screen) -> int:
     found = _asked(args, screen, merged, live, given)
     _write_questions(args, found)
     outcome = _Outcome(found, f"Merging {new} into {mine}", summary(found))
-    began_from = (FileTree(old) if old.is_file() else open_source(old)) if old is not None else None
-    _write_report(args, outcome, live, began_from)
+    _write_report(args, outcome, live, lambda: paths.sides(old, new, mine)[0])
     if out and not found.faults:
         paths.write(found, mine, out)
     return _report(args, screen, outcome, None, out is not None)
@@ -177,23 +174,21 @@ def _asked(
     return merged()
 
 
-def _write_report(args: argparse.Namespace, outcome: _Outcome, live: Tree, old: Tree | None) -> None:
+def _write_report(args: argparse.Namespace, outcome: _Outcome, live: Tree, old: Callable[[], Tree]) -> None:
     if not args.report:
         return
     from emberkeep.merging.economy import Economy, economy
     from emberkeep.show.files import report  # needs much that is slow to load
 
-    moved = economy(outcome.merge, live, old) if not outcome.merge.faults else Economy()
+    moved = economy(outcome.merge, live, old()) if not outcome.merge.faults else Economy()
     page = report.html(outcome.merge, moved, outcome.title, outcome.news)
-    writing.write_whole(Path(os.path.abspath(args.report)), [page.encode()], otherwise=writing.SHARED)
+    write_asked(args.report, page.encode())
 
 
 def _write_questions(args: argparse.Namespace, found: Merge) -> None:
     if not args.questions:
         return
-    writing.write_whole(
-        Path(os.path.abspath(args.questions)), [answer_files.serialize(found.open).encode()], otherwise=writing.SHARED
-    )
+    write_asked(args.questions, answer_files.serialize(found.open).encode())
 
 
 def _report(args: argparse.Namespace, screen: Screen, outcome: _Outcome, before: About | None, written: bool) -> int:

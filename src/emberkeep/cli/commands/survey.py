@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 import argparse
-import os
 from collections import Counter
 from collections.abc import Sequence
 from datetime import timedelta
-from pathlib import Path
 from typing import TYPE_CHECKING
 
-from emberkeep.cli.context import add_all, answer, now, opened, the_keep, write_page
-from emberkeep.fs import writing
+from emberkeep.cli.context import add_all, answer, now, opened, the_keep, write_asked, write_page
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.inventory.published import wanted_versions
 from emberkeep.keep.keep import Keep
@@ -130,8 +127,7 @@ def _write_metrics(file: str, keep: Keep, store: Store, found: Survey, drill: Dr
             last_due=DueRecords(keep.folder).last_pass(),
         )
     )
-    path = Path(os.path.abspath(file.replace("{keep}", keep.folder.name)))
-    writing.write_whole(path, [text.encode()], otherwise=writing.SHARED)
+    write_asked(file.replace("{keep}", keep.folder.name), text.encode())
 
 
 def _databases(keep: Keep, found: Survey, taken: Sequence[About]) -> list[OfDatabase]:

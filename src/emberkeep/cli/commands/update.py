@@ -9,10 +9,9 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep
+from emberkeep.cli.context import add_details, add_go, answer, now, opened, the_keep, write_asked
 from emberkeep.cli.run_context import live_watch, run_context_for
 from emberkeep.errors import UsageError
-from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
 from emberkeep.merging import answers as answer_files
 from emberkeep.operations.engine import preview
@@ -155,7 +154,7 @@ def _write_report(args: argparse.Namespace, title: str, found: Any, report: Any)
     from emberkeep.show.files import dayreport  # needs much that is slow to load
 
     page = dayreport.html(title, found, report)
-    writing.write_whole(Path(os.path.abspath(args.report)), [page.encode()], otherwise=writing.SHARED)
+    write_asked(args.report, page.encode())
 
 
 def _rehearse(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:

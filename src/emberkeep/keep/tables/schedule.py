@@ -412,25 +412,22 @@ def _announcing(reader: Reader) -> Announcing:
 
 
 def _alarm(reader: Reader, webhooks: tuple[Webhook, ...]) -> Alarm:
-    named, address = reader.strings("webhook"), Reader("", "", {})
+    named = reader.strings("webhook")
     known = [hook.name for hook in webhooks]
     for name in named:
         if name not in known:
             reader.fault("webhook", f"there is no [[webhook]] '{name}'", did_you_mean(name, known))
-    text = ""
-    if isinstance(reader.table.get("ping"), str):
-        text = reader.string("ping")
-        if text and not text.startswith(("https://", "http://")):
-            reader.fault("ping", f"'{text}' is no address", "as https://HOST/…, or { env = NAME } where it stands")
-    else:
-        address = reader.sub("ping")
+    address = reader.sub("ping") if isinstance(reader.table.get("ping"), dict) else None
+    text = reader.string("ping") if address is None else ""
+    if text and not text.startswith(("https://", "http://")):
+        reader.fault("ping", f"'{text}' is no address", "as https://HOST/…, or { env = NAME } where it stands")
     mail, command = _mail(reader.sub("mail")), reader.strings("command")
     if command and not any("{text}" in word for word in command):
         reader.fault("command", "should hold {text} in one of its arguments", 'as ["./page-me.sh", "{text}"]')
-    found = Alarm(named, mail, command, text, address.string("env"), address.string("file"))
-    for part in (address, reader):
+    stands = (address.string("env"), address.string("file")) if address is not None else ("", "")
+    for part in (address, reader) if address is not None else (reader,):
         part.no_others()
-    return found
+    return Alarm(named, mail, command, text, *stands)
 
 
 def _mail(reader: Reader) -> Mail | None:

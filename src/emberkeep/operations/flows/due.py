@@ -17,7 +17,7 @@ from emberkeep.errors import EmberKeepError, Place, Refused, UsageError, did_you
 from emberkeep.fs import private
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE as KEEP_FILE
-from emberkeep.keep.tables.schedule import ANY, Event
+from emberkeep.keep.tables.schedule import ANY, Alarm, Event
 from emberkeep.operations.engine.runner import carried_out
 from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows import migrate, update, update_request, wipe, wipe_preview
@@ -26,7 +26,7 @@ from emberkeep.operations.record.due import FAILED, MISSED, WAITS, DueRecords
 from emberkeep.operations.record.facts import BEGUN, DONE, Run
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.upkeep import thin
-from emberkeep.process import alarm, announce
+from emberkeep.process import announce
 from emberkeep.process.announce import Message, Told
 from emberkeep.process.lifecycle import is_running
 from emberkeep.process.signs import matching
@@ -110,6 +110,10 @@ def do(keep: Keep, hands: Hands) -> list[DueOutcome]:
 
 def notify(keep: Keep, found: Sequence[DueOutcome], environment: Mapping[str, str]) -> tuple[Told, ...]:
     """Notify those that keep.toml names of what failed, was missed or waits; and who waits for a ping that this ran."""
+    if keep.config.calendar.alarm == Alarm():
+        return ()
+    from emberkeep.process import alarm  # only where somebody is named: sending mail takes its time to load
+
     bad = [came for came in found if came.state in (FAILED, WAITS, MISSED)]
     lines = [f"{came.event}: {came.state}. {came.words}".rstrip() for came in bad]
     notified = alarm.notify(keep, environment, f"{keep.config.name}: " + "; ".join(lines)) if bad else ()

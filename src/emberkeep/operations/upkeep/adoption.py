@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 from pathlib import Path
 
@@ -13,7 +12,7 @@ from emberkeep.errors import Refused, UsageError
 from emberkeep.fs import writing
 from emberkeep.keep.config import check_text
 from emberkeep.keep.locate import FILE, SCHEMA, keep_meant, likely_server
-from emberkeep.keep.reference import schema
+from emberkeep.keep.reference import shipped_schema
 
 
 def adopt_server(server: Path, keep: Path, zone: str) -> Adoption:
@@ -54,4 +53,4 @@ def write_keep(keep: Path, text: str) -> None:
 
 def write_schema(keep: Path) -> None:
     """Write what keep.toml may hold beside it, for editors."""
-    writing.write_whole(keep / SCHEMA, [json.dumps(schema(), indent=1).encode()])
+    writing.write_whole(keep / SCHEMA, [shipped_schema()])

@@ -42,7 +42,7 @@ def html(found: Sequence[BesideFile], columns: Sequence[Column], title: str) -> 
         },
     )
     return template.render(
-        title=title,
+        title=words.escape_control(title),
         files=found,
         columns=columns,
         sorts=sorts,
