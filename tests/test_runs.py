@@ -29,6 +29,7 @@ from emberkeep.operations.flows import (
     import_world,
     merge,
     migrate,
+    move_store,
     person,
     restore,
     send,
@@ -450,6 +451,7 @@ REQUESTS: list[tuple[RunKind[Any], object]] = [
     (send.KIND, send.Asked(("a",), ("a",), (), ("b",), (), "ftp://x")),
     (start.KIND, start.Request((start.OnceRequest("a.ini", "k", "v"),))),
     (set_back.KIND, set_back.Request()),
+    (move_store.KIND, move_store.Request("/srv/stores/game", "gannet-rock", "../other", "gannet")),
 ]
 
 

@@ -1,4 +1,5 @@
-"""A store against plain copies: random trees, edits, snapshots, thinning, repairs and restores, in any order."""
+"""Stores against plain copies: random trees, edits, snapshots, thinning, repairs, restores and moves, in any order; of one
+keep, and of three that share a store."""
 
 from __future__ import annotations
 
@@ -6,17 +7,18 @@ import os
 import random
 import shutil
 import tempfile
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from hypothesis import settings
 from hypothesis import strategies as st
-from hypothesis.stateful import RuleBasedStateMachine, invariant, precondition, rule
+from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply, fitness, restore_plan
-from emberkeep.store import compact, writer
+from emberkeep.store import compact, moving, writer
 from emberkeep.store.manifest import About
 from emberkeep.store.repair import repair
 from emberkeep.store.store import Store
@@ -146,7 +148,83 @@ class Keeping(RuleBasedStateMachine):
         return {path: (*facts, names[(self.root / path).lstat().st_ino]) for path, facts in state.items()}
 
 
-TestKeeping = Keeping.TestCase
-TestKeeping.settings = settings(
+@dataclass
+class Keeper:
+    """One of the keeps that share a store: its folder, what its snapshots hold, and the store as it sees it."""
+
+    root: Path
+    store: Store
+    states: dict[str, dict[str, tuple[object, ...]]]
+
+
+class Sharing(Keeping):
+    """The same with three keeps that share a store, and may leave it and come back; each rule is about the one whose
+    turn it is."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.shared = self.place / "shared"
+        self.keepers = {name: self._keeper(name) for name in "abc"}
+        self.turn("a")
+
+    def _keeper(self, name: str) -> Keeper:
+        (self.place / name).mkdir()
+        return Keeper(self.place / name, Store(self.shared, member=name), {})
+
+    @rule(name=st.sampled_from("abc"))
+    def turn(self, name: str) -> None:
+        self.name, keeper = name, self.keepers[name]
+        self.root, self.store, self.states = keeper.root, keeper.store, keeper.states
+
+    @rule()
+    def open_again(self) -> None:
+        self._to(Store(self.store.folder, member=self.store.member))
+
+    @initialize(seeds=st.tuples(SEEDS, SEEDS, SEEDS))
+    def all_begin(self, seeds: tuple[int, ...]) -> None:
+        for name, seed in zip("cba", seeds, strict=True):
+            self.turn(name)
+            self.write("a", 700, seed)
+            self.write("deep/a", 300_000, seed)
+            self.snapshot(trusting=True)
+
+    @precondition(lambda self: self.states)
+    @rule(data=st.data(), hours=st.booleans())
+    def thin(self, data: st.DataObject, hours: bool) -> None:
+        going = data.draw(st.lists(st.sampled_from(sorted(self.states)), unique=True))
+        compact.release(self.store, going)
+        for label in going:
+            del self.states[label]
+        for mark in self.shared.glob(f"packs/*{compact.IDLE_MARK}") if hours else ():
+            os.utime(mark, ns=(0, mark.stat().st_mtime_ns - 2 * 3600 * 10**9))
+        if hours and self.store.member:
+            assert compact.release(self.store, []).later == 0
+
+    @precondition(lambda self: self.states)
+    @rule()
+    def move(self) -> None:
+        own = Store(self.place / f"{self.name}.own")
+        source, target = (self.store, own) if self.store.member else (self.store, Store(self.shared, member=self.name))
+        with source.writing(), target.writing():
+            moving.clear_own(target)
+            moving.Move(source, target).carry_out()
+        moving.remove_own(source)
+        self._to(target)
+
+    def _to(self, store: Store) -> None:
+        self.store.close()
+        self.store = self.keepers[self.name].store = store
+
+    @invariant()
+    def all_is_whole(self) -> None:
+        for keeper in self.keepers.values():
+            assert sorted(map(str, keeper.store.numbers())) == sorted(keeper.states)
+            found = verify(keeper.store)
+            assert found.sound
+            assert found.snapshots >= len(keeper.states)
+
+
+TestKeeping, TestSharing = Keeping.TestCase, Sharing.TestCase
+TestKeeping.settings = TestSharing.settings = settings(
     max_examples=max(10, int(os.environ.get("EMBERKEEP_EXAMPLES", "60")) // 3), stateful_step_count=25
 )

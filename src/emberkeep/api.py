@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from emberkeep.callbacks import Progress, no_op
 from emberkeep.keep import keep as keeps
+from emberkeep.store.shared import store_of
 from emberkeep.store.store import Store
 
 if TYPE_CHECKING:
@@ -86,7 +87,7 @@ class Keep:
 
     @contextmanager
     def _store(self) -> Iterator[Store]:
-        with closing(Store(self._keep.store_folder)) as store:
+        with closing(store_of(self._keep)) as store:
             yield store
 
     def _tree(self, store: Store, ref: str) -> Tree:
@@ -211,7 +212,8 @@ class Keep:
         with self._store() as store:
             found = undo.select_run(Journal(self.folder), run)
             kind = registry.find(found.kind)
-            if kind is not None and kind.remote:
-                raise Refused("what a send changed lies on a remote host", hint="'emberkeep undo --go' takes it back")
+            if kind is not None and kind.undo is not None:
+                hint = f"'emberkeep undo {found.number} --go' takes it back"
+                raise Refused(f"what the {found.words} changed does not lie in the server folder", hint=hint)
             undo.undo(self._keep, store, undo.to_undo(self._keep, store, run), self._clock, self._progress)
             return found

@@ -50,7 +50,7 @@ function _shtab_emberkeep_using
   test "$_shtab_emberkeep_cmdpath" = "$argv"
 end
 
-set -g _shtab_emberkeep_commands demo adopt survey snapshot history restore resume undo verify drill thin export defaults diff orders answers merge update migrate carry import wipe calendar due start stop say mirror watch check keep-toml
+set -g _shtab_emberkeep_commands demo adopt survey snapshot history restore resume undo verify drill thin store export defaults diff orders answers merge update migrate carry import wipe calendar due start stop say mirror watch check keep-toml
 set -g _shtab_emberkeep_opts_with_value --all --answers --as --attendance --certificate --chart --days --draft --drop --explain --extensions --find --fresh --from --from-vault --growth --ics --in --into --into-database --jobs --keep --key --map --metrics --mine --months --new --new-defaults --note --old-defaults --once --only --orders --out --password-env --pin --player --png --questions --recipes --rehearse --report --run --sample --saves --secret-env --secret-file --seed --size --sql --to --unpin --unsorted --where --withdraw --without-build --write --zone
 
 complete -c emberkeep -e
@@ -164,6 +164,14 @@ complete -c emberkeep -n '_shtab_emberkeep_using thin' -s h -l help -d 'show thi
 complete -c emberkeep -n '_shtab_emberkeep_using thin' -l everything -d 'a line for each snapshot, however many there are'
 complete -c emberkeep -n '_shtab_emberkeep_using thin' -l go -d 'delete them (without it: only show which)'
 complete -c emberkeep -n '_shtab_emberkeep_using thin' -l json -d 'one JSON document on standard output'
+complete -c emberkeep -n '_shtab_emberkeep_using; and test $_shtab_emberkeep_npos -eq 0' -a store -d 'Where the snapshots lie; one store for several keeps.'
+complete -c emberkeep -n '_shtab_emberkeep_using store' -s h -l help -d 'show this help message and exit'
+complete -c emberkeep -n '_shtab_emberkeep_using store' -l go -d 'move the snapshots; for forget: delete those of the keep that is gone (without it: only show what would happen)'
+complete -c emberkeep -n '_shtab_emberkeep_using store' -l all -xka "(__fish_complete_directories)" -d 'do it for every keep in this folder'
+complete -c emberkeep -n '_shtab_emberkeep_using store' -l jobs -x -d 'with --all: N at a time (default: one a processor)'
+complete -c emberkeep -n '_shtab_emberkeep_using store' -l json-lines -d 'with --all: a JSON document on a line for each keep, when it is done'
+complete -c emberkeep -n '_shtab_emberkeep_using store' -l json -d 'one JSON document on standard output'
+complete -c emberkeep -n '_shtab_emberkeep_using store; and test $_shtab_emberkeep_npos -eq 0' -ka "show join leave forget" -d 'what to do (default: show)'
 complete -c emberkeep -n '_shtab_emberkeep_using; and test $_shtab_emberkeep_npos -eq 0' -a export -d 'Write a snapshot as an ordinary archive.'
 complete -c emberkeep -n '_shtab_emberkeep_using export' -s h -l help -d 'show this help message and exit'
 complete -c emberkeep -n '_shtab_emberkeep_using export' -l only -x -d 'only this role, role/GLOB, glob or tiles:X1,Y1..X2,Y2 (repeatable)'

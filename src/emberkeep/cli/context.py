@@ -102,10 +102,12 @@ def _tell_of_waiting(keep: Keep) -> None:
 
 
 def opened(keep: Keep) -> closing[Store]:
-    """The keep's store, closed when done."""
-    from emberkeep.store.store import Store
+    """The keep's store, closed when done; where it is shared and another keep writes to it, that is said."""
+    from emberkeep.store.shared import store_of
 
-    return closing(Store(keep.store_folder))
+    store = store_of(keep)
+    store.on_wait = _note
+    return closing(store)
 
 
 def answer(args: argparse.Namespace, code: int, result: dict[str, Any], text: Callable[[], None]) -> int:

@@ -28,6 +28,7 @@ COMMANDS = {
     "verify": "check every stored byte, mend what can be mended",
     "drill": "try a snapshot: restore it elsewhere, start its server there, look for every landmark",
     "thin": "delete old snapshots, by the ladder of keep.toml",
+    "store": "where the snapshots lie; one store for several keeps",
     "export": "write a snapshot as an ordinary archive",
     "defaults": "record the vendor's untouched files of a release",
     "diff": "compare any two of: live, a snapshot, recorded defaults, a path",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import sys
+import time
 from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -77,8 +78,11 @@ def database(path: Path, tables: Iterable[str], *, lasting: bool = True) -> Iter
 
 
 @contextlib.contextmanager
-def exclusive_lock(lock: Path, held: Callable[[], Refused]) -> Iterator[None]:
+def exclusive_lock(
+    lock: Path, held: Callable[[], Refused], patience: float = 0.0, on_wait: Callable[[], None] = lambda: None
+) -> Iterator[None]:
     """Hold a lock; raises what ``held`` gives when another process has it, and Refused when there can be none.
+    ``patience``: seconds to wait for the other one, in which ``on_wait`` is called once.
 
     It is SQLite's exclusive lock on an empty database, which works on every system and goes away with its holder.
     """
@@ -88,7 +92,7 @@ def exclusive_lock(lock: Path, held: Callable[[], Refused]) -> Iterator[None]:
         try:
             make_private(lock)
             opened = stack.enter_context(contextlib.closing(sqlite3.connect(lock, timeout=0, isolation_level=None)))
-            opened.execute("begin exclusive")
+            _begin(opened, patience, on_wait)
         except (sqlite3.Error, OSError) as error:
             if "locked" in str(error):
                 raise held() from None
@@ -98,3 +102,27 @@ def exclusive_lock(lock: Path, held: Callable[[], Refused]) -> Iterator[None]:
                 hint="it must be yours to write in; a lock that is no empty file holds nothing and may be removed",
             ) from error
         yield
+
+
+LOOKS_AGAIN = 0.1
+"""Seconds between two looks whether a lock is free."""
+_SILENT = 5
+"""Looks before somebody hears that a lock is waited for."""
+
+
+def _begin(opened: sqlite3.Connection, patience: float, on_wait: Callable[[], None]) -> None:
+    """Take SQLite's exclusive lock; its own error, which says "locked", where another still has it in the end."""
+    import sqlite3
+
+    looks = max(1, round(patience / LOOKS_AGAIN))
+    for look in range(1, looks + 1):
+        try:
+            opened.execute("begin exclusive")
+        except sqlite3.OperationalError as error:
+            if look == looks or "locked" not in str(error):
+                raise
+            if look == _SILENT:
+                on_wait()
+            time.sleep(LOOKS_AGAIN)
+        else:
+            return

@@ -6,7 +6,7 @@
     [server]          name, folder (relative ones are relative to the keep), zone (IANA name), user
     [versions.NAME] [roles] [world] [launch] [log] [player-bound] [records."GLOB"]    see ``tables.server``
     [wanted] [[landmark]] [update] [rehearse] [[rule]] [news] [checks]                see ``tables.updates``
-    [ladder]                                                                          see ``tables.ladder``
+    [store] [ladder]                                                                  see ``tables.ladder``
     [process] [console] [start] [[service]] [stop]                                    see ``tables.process``
     [[database]] [vendor-sql]                                                         see ``tables.databases``
     [scopes.NAME] [[survives]] [wipe]                                                 see ``tables.wiping``
@@ -29,7 +29,7 @@ from typing import TYPE_CHECKING
 from emberkeep.errors import Refused
 from emberkeep.fs import globs
 from emberkeep.keep.tables import process
-from emberkeep.keep.tables.ladder import Rung, read_ladder
+from emberkeep.keep.tables.ladder import Rung, read_ladder, read_store
 from emberkeep.keep.tables.process import Running
 from emberkeep.keep.tables.server import (
     Launch,
@@ -104,6 +104,8 @@ class Config:
     wiping_table: Wiping | None = None
     events_table: Events | None = None
     """These four are None where keep.toml has none of their tables; ``far`` and so on are there always."""
+    shared_store: str = ""
+    """The shared store that the snapshots are wanted in, "" for the keep's own."""
     ladder: tuple[Rung, ...] = ()
     rules: tuple[ResolutionRule, ...] = ()
     silenced: tuple[str, ...] = ()
@@ -213,6 +215,7 @@ def config_of(table: Mapping[str, object], text: str, path: Path, asked: Asked |
         databases_table=_databases(reader),
         wiping_table=wipes,
         events_table=_events(reader, zone, wipes, dict(roles), player_bound, bool(vaults)),
+        shared_store=read_store(reader.sub("store")),
         ladder=read_ladder(reader.sub("ladder")),
         rules=tuple(read_rule(item) for item in reader.subs("rule")),
         silenced=read_silenced(reader.sub("checks")),

@@ -22,6 +22,7 @@ def make_like(keep: Keep, folder: Path, server: Path) -> Keep:
     document["server"]["folder"] = Path(os.path.relpath(server, folder)).as_posix()
     for table, key in ((document["server"], "copy"), (document, "far")):  # what it is made for lies here
         table.pop(key, None)
+    document.pop("store", None)  # and so do its snapshots
     _without_vaults(document)
     writing.make_folder(folder, private=True)
     others = [keep.answers_file, keep.orders_file, *keep.recipes.rglob("*")]
@@ -58,3 +59,23 @@ def remember(keep: Keep, table: tuple[str, ...], entries: Mapping[str, str]) -> 
     text = tomlkit.dumps(document)
     check_text(text, path)
     writing.write_whole(path, [text.encode()])
+
+
+def set_shared_store(keep: Keep, folder: str) -> None:
+    """Have keep.toml name the store that the keep shares; none for ""."""
+    path = keep.folder / FILE
+    text = with_shared_store(path.read_text(encoding="utf-8"), folder)
+    check_text(text, path)
+    writing.write_whole(path, [text.encode()])
+
+
+def with_shared_store(text: str, folder: str) -> str:
+    """A keep.toml that names the store which the keep shares; none for ""."""
+    import tomlkit  # only where keep.toml is written
+
+    document = tomlkit.parse(text)
+    if folder:
+        document.setdefault("store", tomlkit.table())["shared"] = folder
+    else:
+        document.pop("store", None)
+    return tomlkit.dumps(document)

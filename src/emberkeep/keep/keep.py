@@ -27,6 +27,8 @@ from emberkeep.keep import locate
 from emberkeep.keep.config import read_config
 from emberkeep.keep.locate import FILE, SUFFIX
 
+ANSWERS, ORDERS, RECIPES = "answers.toml", "orders.toml", "recipes"
+
 
 class Keep:
     """An opened keep. ``folder``: the keep itself; ``config``: its keep.toml; ``server``: the server folder, or the
@@ -55,19 +57,17 @@ class Keep:
     @property
     def orders_file(self) -> Path:
         """Where standing orders are kept."""
-        return self.folder / "orders.toml"
+        return self.folder / ORDERS
 
     @property
     def written(self) -> list[Path]:
         """The files in it that the admin writes, or has had written, and may read."""
-        recipes = sorted(path for path in self.recipes.rglob("*") if path.is_file())
-        files = (self.folder / FILE, self.answers_file, self.orders_file)
-        return [*(path for path in files if path.is_file()), *recipes]
+        return written_in(self.folder)
 
     @property
     def recipes(self) -> Path:
         """Where recipes are kept."""
-        return self.folder / "recipes"
+        return self.folder / RECIPES
 
     @property
     def output(self) -> Path:
@@ -77,7 +77,7 @@ class Keep:
     @property
     def answers_file(self) -> Path:
         """Where answers are remembered."""
-        return self.folder / "answers.toml"
+        return self.folder / ANSWERS
 
     def require_server(self) -> Path:
         """The server folder; UsageError when it is not there."""
@@ -92,6 +92,12 @@ class Keep:
                 hint=f"set server.folder in {self.folder / FILE}",
             )
         return self.server
+
+
+def written_in(folder: Path) -> list[Path]:
+    """The files in a keep's folder that the admin writes, or has had written, and may read."""
+    recipes = sorted(path for path in (folder / RECIPES).rglob("*") if path.is_file())
+    return [*(path for name in (FILE, ANSWERS, ORDERS) if (path := folder / name).is_file()), *recipes]
 
 
 def beside(server: Path) -> Path:

@@ -40,7 +40,7 @@ from emberkeep.operations.record import databases
 from emberkeep.operations.record.defaults import Recorded
 from emberkeep.operations.record.drills import DrillRecord
 from emberkeep.operations.record.facts import Run
-from emberkeep.operations.upkeep import fetch_plan
+from emberkeep.operations.upkeep import fetch_plan, sharing
 from emberkeep.operations.upkeep.fetch import Fetched
 from emberkeep.process.announce import Told
 from emberkeep.process.forecast import Forecast
@@ -116,6 +116,7 @@ RESULTS: Mapping[str, Mapping[str, Any]] = {
     "verify": {"verification": Verification, "repair": Repair},
     "drill": {"drill": Drill, "proven": bool, "copy": Path | None},
     "thin": {"verdicts": list[Verdict], "frees_about": int, "done": bool, "freed": Freed | None},
+    "store": {**_RUN, "store": sharing.Overview, "forgotten": sharing.Member, "preview": Preview},
     "export": {"snapshot": About, "file": Path, "files": int, "bytes": int, "written": int},
     "defaults": {"recorded": Recorded, "defaults": list[About], "dropped": str},
     "diff": {

@@ -116,4 +116,7 @@ def checked(screen: Screen, vault: Checked) -> None:
 def brought(screen: Screen, back: Checked, folder: Path) -> None:
     """A keep that came back from a vault."""
     screen.line(f"{folder} holds what the vault {back.target} held: {words.count(back.files, 'file')}.", GOOD)
-    screen.next(f"emberkeep --keep {folder} verify; emberkeep --keep {folder} restore latest --into DIR")
+    if back.keeps:
+        screen.line(f"  {words.count(len(back.keeps), 'keep')} that share a store: {', '.join(back.keeps)}")
+    keep = folder / f"{back.keeps[0]}.keep" if back.keeps else folder
+    screen.next(f"emberkeep --keep {keep} verify; emberkeep --keep {keep} restore latest --into DIR")

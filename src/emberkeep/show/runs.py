@@ -91,7 +91,28 @@ def done(screen: Screen, title: str, run: Run, missed: Sequence[Missed] = ()) ->
         screen.line(f"  {item.words}" + (" (as the recipe says)" if item.allowed else ""), ASKS)
     if run.before:
         screen.line(f"What stood there before is snapshot {run.before}.")
+    if run.before or run.aside:
         screen.next(f"to take it back: emberkeep undo {run.number} --go")
+
+
+def aside(screen: Screen, title: str, found: Preview) -> None:
+    """A preview of a run that leaves the server folder alone."""
+    screen.line(f"{title} (preview, nothing is written)", HEAD)
+    for number, step in enumerate(found.steps, 1):
+        screen.line(f"{number:2}. {step.title}")
+        for note in step.notes:
+            screen.line(f"    {note}", QUIET)
+    screen.line("The server folder is left alone.")
+    screen.next("run it again with --go")
+
+
+def aside_undone(screen: Screen, run: Run, done: bool) -> None:
+    """A run that left the server folder alone, taken back or about to be."""
+    if done:
+        screen.line(f"Run {run.number} ({run.words}) is undone.", GOOD)
+        return
+    screen.line(f"Undoing run {run.number} ({run.words}) changes nothing in the server folder (preview)", HEAD)
+    screen.next(f"emberkeep undo {run.number} --go")
 
 
 def reported(screen: Screen, title: str, found: Report, *, rehearsed: bool = False) -> None:

@@ -21,6 +21,7 @@ if TYPE_CHECKING:  # each command loads only what it shows
     from emberkeep.operations.record.databases import DatabasePlan
     from emberkeep.operations.record.drills import DrillRecord
     from emberkeep.operations.record.facts import Run
+    from emberkeep.operations.upkeep.sharing import Member, Overview
     from emberkeep.operations.upkeep.thin import Thinning
     from emberkeep.retention.growth import Growth
     from emberkeep.store.compact import Freed
@@ -226,6 +227,9 @@ def thinning(screen: Screen, found: Thinning, freed: Freed | None, zone: tzinfo,
             f"{number} deleted; {words.size(freed.bytes)} freed, the store now takes {words.size(freed.after)}.",
             GOOD,
         )
+        if freed.later:
+            later = words.size(freed.later)
+            screen.line(f"  {later} more go with a thinning in an hour: another keep may be reading them", QUIET)
         for name in freed.left_alone:
             screen.line(f"  {name} is damaged and was left alone; 'emberkeep verify' says what it touches", ASKS)
     elif found.going:
@@ -236,6 +240,51 @@ def thinning(screen: Screen, found: Thinning, freed: Freed | None, zone: tzinfo,
         screen.next("emberkeep thin --go")
     else:
         screen.line("Nothing to delete.", GOOD)
+
+
+def store(screen: Screen, found: Overview, zone: tzinfo) -> None:
+    """What a store holds, of which keeps."""
+    mine = found.members[0]
+    screen.line(f"The snapshots lie in {found.folder}: {words.size(found.bytes)}", HEAD)
+    if not found.shared:
+        releases = words.count(mine.defaults, "recorded release")
+        screen.line(f"  {words.count(mine.snapshots, 'snapshot')}, {releases}; no other keep shares it")
+        return
+    rows = table(
+        "keep",
+        "snapshots",
+        "releases",
+        "newest",
+        "needs",
+        "alone",
+        "",
+        right=("snapshots", "releases", "needs", "alone"),
+    )
+    for one in found.members:
+        newest = words.when(one.newest, zone) if one.newest else ""
+        counts = str(one.snapshots), str(one.defaults)
+        word = "" if one.there else "its keep is gone"
+        rows.add_row(cell(one.name), *counts, newest, words.size(one.needs), words.size(one.alone), cell(word, ASKS))
+    screen.show(rows)
+    each = sum(one.needs for one in found.members)
+    screen.line(f"Each in a store of its own would need {words.size(each)}. “alone”: what no other keep needs.", QUIET)
+    gone = [one for one in found.members if not one.there]
+    if gone:
+        screen.next(f"emberkeep store forget {gone[0].name}, if that server is no more")
+
+
+def forgotten(screen: Screen, gone: Member, done: bool, zone: tzinfo) -> None:
+    """A keep that is no more, let go of in a shared store."""
+    what = f"{words.count(gone.snapshots, 'snapshot')} and {words.count(gone.defaults, 'recorded release')}"
+    newest = f", the newest of {words.when(gone.newest, zone)}" if gone.newest else ""
+    if done:
+        screen.line(f"Deleted {what} of {gone.name}{newest}.", GOOD)
+        screen.next("emberkeep thin --go frees their space")
+        return
+    screen.line(f"{what} of {gone.name}{newest} would be deleted for good; 'undo' cannot bring them back.", ASKS)
+    where = f"{gone.keep} is no keep now" if gone.keep else "nobody knows where its keep was"
+    screen.line(f"  {where}; if only its disk is not mounted, leave them")
+    screen.next(f"emberkeep store forget {gone.name} --go")
 
 
 def verification(screen: Screen, found: Verification) -> None:

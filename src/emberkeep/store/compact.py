@@ -13,9 +13,10 @@ from __future__ import annotations
 
 from bisect import bisect_right
 from collections import defaultdict, deque
-from collections.abc import Iterable, Sequence
-from contextlib import closing
+from collections.abc import Container, Iterable, Mapping, Sequence
+from contextlib import closing, suppress
 from dataclasses import dataclass, field, replace
+from datetime import timedelta
 
 from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Refused, system_may_refuse
@@ -40,8 +41,7 @@ from emberkeep.store.packs import (
     scan,
 )
 from emberkeep.store.pieces import Pieces
-from emberkeep.store.store import Store
-from emberkeep.store.verify import load, manifest_file, manifest_names, parted
+from emberkeep.store.store import HOLDER, ManifestName, Store
 from emberkeep.store.writer import keep_trust
 
 IDLE = 0.05
@@ -51,6 +51,10 @@ SPARSE = 0.6
 SMALL_PACK, MOST_SMALL = 4 << 20, 24
 """More packs than this below this size are put together into one."""
 LARGEST_PACK = 2 << 30
+IDLE_MARK = ".idle"
+"""Ends the name of an empty file beside a pack in which nothing was needed any more when it was written."""
+GRACE = timedelta(hours=1)
+"""How long a pack that nothing needs stays in a store that several keeps share."""
 
 Found = list[tuple[Head, Location]]
 
@@ -63,6 +67,9 @@ class Freed:
     after: int
     left_alone: tuple[str, ...] = ()
     """Packs that are damaged and therefore stay as they are."""
+    later: int = 0
+    """Bytes of packs that nothing needs any more, and that the next thinning deletes, in :data:`GRACE` at the earliest:
+    another keep that shares the store may be reading there."""
 
     @property
     def bytes(self) -> int:
@@ -91,7 +98,7 @@ def release(store: Store, labels: Sequence[str], progress: Progress = no_op) -> 
     """
     with store.writing():
         store.forget_index()
-        names = [name for name in manifest_names(store) if name not in labels]
+        names = _staying(store, labels)
         needs = needed(store, names, progress)
         before = store.size()
         hint = "the remaining snapshots are whole; thin again to go on"
@@ -99,14 +106,14 @@ def release(store: Store, labels: Sequence[str], progress: Progress = no_op) -> 
             _drop(store, labels)
             if _move_out_of_sparse_blocks(store, names, needs):
                 needs = needed(store, names, progress)
-            left = compact(store, needs, progress)
+            left, later = compact(store, needs, progress)
         keep_trust(store)
-    return Freed(before, store.size(), left)
+    return Freed(before, store.size(), left, later)
 
 
 def freed_by(store: Store, labels: Sequence[str], progress: Progress = no_op) -> int:
     """About how many bytes letting the snapshots ``labels`` go would free."""
-    needs = needed(store, [name for name in manifest_names(store) if name not in labels], progress)
+    needs = needed(store, _staying(store, labels), progress)
     freed: float = sum(store.manifest_path(label).stat().st_size for label in labels)
     for pack in _packs(store, needs):
         if pack.torn:
@@ -118,17 +125,27 @@ def freed_by(store: Store, labels: Sequence[str], progress: Progress = no_op) ->
     return int(freed)
 
 
-def needed(store: Store, names: Sequence[str], progress: Progress = no_op) -> Needs:
-    """What the manifests ``names`` need. Refused when one of them, or a list of extents, cannot be read, or a
-    block is missing."""
+def _staying(store: Store, labels: Sequence[str]) -> list[ManifestName]:
+    """All that lies in the store but for snapshots of this keep."""
+    going = {ManifestName(label) for label in labels}
+    return [name for name in store.all_names() if name not in going]
+
+
+def needed(
+    store: Store, names: Sequence[ManifestName], progress: Progress = no_op, but: Container[Place] = ()
+) -> Needs:
+    """What the manifests ``names`` need, ``but`` the contents at some places. Refused when one of them, or a list of
+    extents, cannot be read, or a block is missing."""
     found = Needs()
     stretches: dict[BlockId, set[tuple[int, int]]] = defaultdict(set)
-    total = sum(path.stat().st_size for name in names if (path := manifest_file(store, name)).exists())
+    total = sum(path.stat().st_size for name in names if (path := store.path_of(name)).exists())
     done = 0
     for name in names:
         try:
-            data, file = store.manifest_file(*parted(name))
+            data, file = store.manifest_file(name)
             for place in map(Place._make, manifests.parse_places(data, file) - found.places):
+                if place in but:
+                    continue
                 found.places.add(place)
                 for block, offset, length in lists.all_extents(place, store.block):
                     stretches[block].add((offset, offset + length))
@@ -162,13 +179,13 @@ def _joined(parts: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
 def _drop(store: Store, labels: Iterable[str]) -> None:
     for label in labels:
         system.io.unlink(store.manifest_path(label))
-    system.io.sync_folder(store.folder / "snapshots")
+    system.io.sync_folder(store.own / "snapshots")
 
 
 # --- blocks of which little is needed ----------------------------------------
 
 
-def _move_out_of_sparse_blocks(store: Store, names: Sequence[str], needs: Needs) -> bool:
+def _move_out_of_sparse_blocks(store: Store, names: Sequence[ManifestName], needs: Needs) -> bool:
     """Write what is needed of sparse blocks into new ones, and have the manifests name these; False when none is
     sparse."""
     sparse = {block for block in needs.stretches if needs.share(block, store.location(block)) < SPARSE}
@@ -176,7 +193,7 @@ def _move_out_of_sparse_blocks(store: Store, names: Sequence[str], needs: Needs)
         return False
     with PackWriter(store.packs) as writer:
         pieces = Pieces(lambda block: block in store.index and block not in sparse, writer)
-        moved = _Moved(pieces, store, needs, sparse)
+        moved = Moved(pieces, store, needs, sparse)
         places = pieces.place(
             {
                 place: [moved.extent(extent) for extent in lists.extents_of(place, store.block)]
@@ -186,12 +203,15 @@ def _move_out_of_sparse_blocks(store: Store, names: Sequence[str], needs: Needs)
         )
     store.replace_index({**store.index, **pieces.fresh})
     for name in names:
-        _rename_places(store, name, places)
+        manifest = store.manifest_of(name)
+        held = renamed(manifest.held, places)
+        if held != manifest.held:
+            writing.write_whole(store.path_of(name), [manifests.serialize(replace(manifest, held=held))])
     return True
 
 
-class _Moved:
-    """Where the stretches of sparse blocks lie now."""
+class Moved:
+    """Where the stretches of sparse blocks lie, once they went into ``pieces``."""
 
     def __init__(self, pieces: Pieces, store: Store, needs: Needs, sparse: Iterable[BlockId]) -> None:
         self._starts: dict[BlockId, list[int]] = {}
@@ -212,16 +232,11 @@ class _Moved:
         return Extent(now.block, now.offset + extent.offset - starts[at], extent.length)
 
 
-def _rename_places(store: Store, name: str, places: dict[Place, Place]) -> None:
-    manifest = load(store, name)
-    held: dict[str, FileRow] = {
-        path: row._replace(place=places[row.place]) if row.place in places else row
-        for path, row in manifest.held.items()
+def renamed(held: Mapping[str, FileRow], places: Mapping[Place, Place]) -> dict[str, FileRow]:
+    """Rows that name the new places of what has one."""
+    return {
+        path: row._replace(place=places.get(row.place, row.place)) if row.place else row for path, row in held.items()
     }
-    if held != manifest.held:
-        label, defaults = parted(name)
-        data = manifests.serialize(replace(manifest, held=held))
-        writing.write_whole(store.manifest_path(label, defaults=defaults), [data])
 
 
 # --- packs -------------------------------------------------------------------
@@ -255,42 +270,70 @@ def _packs(store: Store, needs: Needs) -> list[_Pack]:
     return found
 
 
-def compact(store: Store, needs: Needs, progress: Progress = no_op) -> tuple[str, ...]:
+def compact(store: Store, needs: Needs, progress: Progress = no_op) -> tuple[tuple[str, ...], int]:
     """Put the packs together so that they hold little but what is needed; names of damaged ones, which are left
-    alone."""
+    alone, and bytes of those that go later."""
     packs = _packs(store, needs)
     sound = [pack for pack in packs if not pack.torn]
     small = [pack for pack in sound if pack.size < SMALL_PACK]
     chosen = [pack for pack in sound if pack.idle > pack.size * IDLE or (len(small) > MOST_SMALL and pack in small)]
-    moved, spoilt = _copied(store, chosen, progress)
-    gone = {pack.number for pack in chosen} - spoilt
-    index = {block: at for block, at in store.index.items() if at.pack not in gone}
+    wanted = [(head.block, location) for pack in chosen for head, location in pack.needed]
+    moved, spoilt = copied(store, store, wanted, progress)
+    idle = {pack.number for pack in chosen} - spoilt
+    for pack in packs:
+        if pack.number not in idle:
+            _unmark(store, pack.number)
+    gone = _long_idle(store, idle) if store.member else idle
+    index = {block: at for block, at in store.index.items() if at.pack not in idle}
     store.replace_index(index | moved, without=gone)
     for number in sorted(gone):
         system.io.unlink(pack_path(store.packs, number))
+        _unmark(store, number)
     system.io.sync_folder(store.packs)
     left = {pack.number for pack in packs if pack.torn} | spoilt
-    return tuple(f"packs/{number:08d}.pack" for number in sorted(left))
+    later = sum(pack.size for pack in chosen if pack.number in idle - gone)
+    return tuple(f"packs/{number:08d}.pack" for number in sorted(left)), later
 
 
-def _copied(store: Store, chosen: Sequence[_Pack], progress: Progress) -> tuple[Index, set[int]]:
-    """The needed blocks of some packs in new packs: where they lie now, and packs in which one was damaged."""
-    total = sum(location.stored for pack in chosen for _, location in pack.needed)
+def _unmark(store: Store, number: int) -> None:
+    with suppress(FileNotFoundError):
+        system.io.unlink(pack_path(store.packs, number).with_suffix(IDLE_MARK))
+
+
+def _long_idle(store: Store, idle: Iterable[int]) -> set[int]:
+    """The packs of those that nothing needs which were found so :data:`GRACE` ago; the others are marked as found."""
+    found = set()
+    now = (store.folder / HOLDER).stat().st_mtime  # written when this thinning began
+    for number in idle:
+        mark = pack_path(store.packs, number).with_suffix(IDLE_MARK)
+        if not mark.exists():
+            writing.write_whole(mark, [b""])
+        elif now - mark.stat().st_mtime >= GRACE.total_seconds():
+            found.add(number)
+    return found
+
+
+def copied(
+    source: Store, target: Store, wanted: Sequence[tuple[BlockId, Location]], progress: Progress
+) -> tuple[Index, set[int]]:
+    """Blocks of one store, each checked, in new packs of another or the same: where they lie there, and the packs in
+    which one was damaged."""
+    total = sum(location.stored for _, location in wanted)
     moved: Index = {}
     spoilt: set[int] = set()
-    left = deque((pack, head, location) for pack in chosen for head, location in pack.needed)
+    left = deque(wanted)
     done = 0
-    with closing(PackReader(store.packs)) as reader:
+    with closing(PackReader(source.packs)) as reader:
         while left:
-            with PackWriter(store.packs) as writer:
+            with PackWriter(target.packs) as writer:
                 while left and writer.size < LARGEST_PACK:
-                    pack, head, location = left.popleft()
+                    block, location = left.popleft()
                     encoded = reader.encoded(location)
                     raw = None if encoded is None else decoded(encoded)
-                    if encoded is None or raw is None or block_id(raw) != head.block:
-                        spoilt.add(pack.number)
+                    if encoded is None or raw is None or block_id(raw) != block:
+                        spoilt.add(location.pack)
                         continue
-                    moved[head.block] = writer.add(encoded)
+                    moved[block] = writer.add(encoded)
                     done += location.stored
                     progress(done, total)
     return moved, spoilt

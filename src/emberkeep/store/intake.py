@@ -96,6 +96,8 @@ class Intake:
     fetch: Fetch
     pieces: Pieces
     at_once: bool = False
+    elsewhere: Mapping[str, FileRow] = field(default_factory=dict)
+    """Further contents that are all there, by digest: those of keeps that share the store."""
     unsettled: list[Skipped] = field(default_factory=list)
     unread: list[Skipped] = field(default_factory=list)
     stamps: Stamps = field(default_factory=dict)
@@ -159,7 +161,7 @@ class Intake:
 
     def _remember(self) -> None:
         """What the base holds, by digest: a file that moved, or was only touched, needs no room."""
-        rows = [held for held in self.base.values() if held.place is not None]
+        rows = [held for held in (*self.elsewhere.values(), *self.base.values()) if held.place is not None]
         self._earlier = {held.digest: held for held in rows}
         self._sizes = {held.entry.size for held in rows}
 

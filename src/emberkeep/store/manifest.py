@@ -32,7 +32,7 @@ from __future__ import annotations
 
 import json
 import struct
-from collections.abc import Sequence
+from collections.abc import Container, Sequence
 from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
 from itertools import accumulate, pairwise, repeat
@@ -249,6 +249,23 @@ def parse_places(data: bytes, name: str) -> set[tuple[BlockId, int, int, int]]:
     numbers, *rest = map(unpacked, parts.columns[-4:])
     blocks = [*parts.blocks, HOLE]  # -1 names the last, which stands for none
     return set(zip([blocks[at] for at in numbers], *rest, strict=True)) - {_NOWHERE}
+
+
+def parse_contents(data: bytes, name: str, sizes: Container[int] | None = None) -> dict[Place, tuple[int, bytes]]:
+    """Only the contents that the manifest in ``data`` names, or those of some ``sizes``: by place their size in bytes
+    and digest (32 bytes)."""
+    parts = _parts(_frames(data, name)[1], name)
+    size = unpacked(parts.columns[2])
+    numbers, *rest = map(unpacked, parts.columns[-4:])
+    files = [at for at, letter in enumerate(parts.kinds) if letter == _LETTERS[FILE]]
+    return {
+        Place(parts.blocks[numbers[at]], *(column[at] for column in rest)): (
+            size[at],
+            parts.digests[32 * file : 32 * file + 32],
+        )
+        for file, at in enumerate(files)
+        if numbers[at] >= 0 and (sizes is None or size[at] in sizes)
+    }
 
 
 def parse_about(data: bytes, name: str) -> About:

@@ -23,10 +23,12 @@ from emberkeep.store.intake import Intake
 from emberkeep.store.manifest import FileRow
 from emberkeep.store.packs import BlockId, PackReader, PackWriter, block_id, encode, pack_path
 from emberkeep.store.pieces import Pieces
-from emberkeep.store.store import Store
-from emberkeep.store.verify import Finder, Packs, Verification, check_packs, load, manifest_names, parted, verify
+from emberkeep.store.store import ManifestName, Store
+from emberkeep.store.verify import Finder, Packs, Verification, check_packs, verify
 
 _MOST_READ = 16 << 20
+_Rows = dict[ManifestName, dict[str, FileRow]]
+"""Rows of manifests that name a new place, by path."""
 
 
 @dataclass(frozen=True)
@@ -64,13 +66,12 @@ def _put_aside(store: Store) -> tuple[str, ...]:
     """Rename manifests that are not what was written: nobody can read them, and they would stand in the way of
     thinning."""
     found = []
-    for name in manifest_names(store):
-        label, defaults = parted(name)
-        path = store.manifest_path(label, defaults=defaults)
+    for name in store.all_names():
+        path = store.path_of(name)
         if not manifests.is_sound(path.read_bytes()):
             system.io.replace(path, path.with_name(path.name + ".damaged"))
             system.io.sync_folder(path.parent)
-            found.append(name)
+            found.append(str(name))
     return tuple(found)
 
 
@@ -94,17 +95,18 @@ class _Mending:
         self.store.replace_index({**self.packs.sound, **fresh}, without=self.packs.torn)
         for number in sorted(self.packs.torn):
             system.io.unlink(pack_path(self.store.packs, number))
-        for name in ("seen", "damaged"):  # the next scan must not lean on what was damaged; that is gone now
+        seen = [one.own / "seen" for one in (self.store, *self.store.others())]
+        for path in (*seen, self.store.folder / "damaged"):  # no scan must lean on what was damaged; that is gone now
             with contextlib.suppress(FileNotFoundError):
-                system.io.unlink(self.store.folder / name)
+                system.io.unlink(path)
         system.io.sync_folder(self.store.packs)
         self.store.forget_index()
 
-    def _damaged(self) -> dict[str, list[str]]:
+    def _damaged(self) -> dict[ManifestName, list[str]]:
         """Paths of the damaged files by manifest; manifests that cannot be read are beyond help here."""
         finder = Finder(self.store, self.store.index)
-        found: dict[str, list[str]] = {}
-        for name in manifest_names(self.store):
+        found: dict[ManifestName, list[str]] = {}
+        for name in self.store.all_names():
             with contextlib.suppress(Damage):
                 paths = [path for path, _ in finder.damaged(name)]
                 if paths:
@@ -121,12 +123,12 @@ class _Mending:
                     found[block] = writer.add(encoded)
         return found
 
-    def _read_again(self, damaged: Mapping[str, list[str]]) -> Index:
+    def _read_again(self, damaged: Mapping[ManifestName, list[str]]) -> Index:
         """Missing blocks, from the files of the live folder that they came from."""
         found: Index = {}
         with PackWriter(self.store.packs) as writer:
             for name, paths in damaged.items():
-                held = load(self.store, name).held
+                held = self.store.manifest_of(name).held
                 for path in paths:
                     for block, raw in self._wanted_of(path, held[path]):
                         if block not in found:
@@ -154,7 +156,7 @@ class _Mending:
             if block_id(raw) == block:
                 yield block, raw
 
-    def _stored_anew(self, damaged: Mapping[str, list[str]]) -> tuple[dict[str, dict[str, FileRow]], Index]:
+    def _stored_anew(self, damaged: Mapping[ManifestName, list[str]]) -> tuple[_Rows, Index]:
         """New places for the damaged files whose whole contents still stand in the live folder."""
         there = self.live.entries()
         paths = {path for names in damaged.values() for path in names if path in there}
@@ -165,23 +167,21 @@ class _Mending:
                 rows = Intake(self.live, {}, self.store.block, pieces).take(chosen, {}, no_op)
         except UnreadableInput:
             return {}, {}
-        found: dict[str, dict[str, FileRow]] = {}
+        found: _Rows = {}
         for name, names in damaged.items():
-            held = load(self.store, name).held
+            held = self.store.manifest_of(name).held
             same = {p: rows[p].place for p in names if p in rows and rows[p].digest == held[p].digest}
             found[name] = {path: held[path]._replace(place=place) for path, place in same.items()}
         return found, pieces.fresh
 
-    def _write_manifests(self, rows: Mapping[str, Mapping[str, FileRow]]) -> None:
+    def _write_manifests(self, rows: _Rows) -> None:
         for name, changed in rows.items():
             if not changed:
                 continue
-            manifest = load(self.store, name)
+            manifest = self.store.manifest_of(name)
             mended = replace(manifest, held={**manifest.held, **changed})
-            label, defaults = parted(name)
-            path = self.store.manifest_path(label, defaults=defaults)
-            writing.write_whole(path, [manifests.serialize(mended)])
-            self.mended += [(name, path) for path in changed]
+            writing.write_whole(self.store.path_of(name), [manifests.serialize(mended)])
+            self.mended += [(str(name), path) for path in changed]
 
 
 def _part(tree: Tree, path: str, start: int, length: int) -> bytes:

@@ -51,6 +51,11 @@ class StatCache:
     packs: Mapping[int, int] = field(default_factory=dict)
     frame: bytes = b""
 
+    def speaks_of(self, check: str, packs: Mapping[int, int]) -> bool:
+        """Whether it tells of the manifest of that check, and all packs that there were then are there: so are all
+        blocks of it. Packs that came since, of this keep or of one that shares the store, do no harm."""
+        return bool(check) and check == self.check and self.packs.items() <= packs.items()
+
     def stamps(self, held: Mapping[str, FileRow]) -> Stamps:
         """The stamps of the trusted files of the snapshot's rows."""
         if not self.frame or zstandard.frame_content_size(self.frame) != 16 * len(held):

@@ -1,4 +1,4 @@
-"""The snapshot store of one keep: its folder, its one writer, and reading from it.
+"""A snapshot store: its folder, its one writer, and reading from it.
 
 ::
 
@@ -12,6 +12,7 @@
       damaged                places that are known to be damaged, see ``damage``
       verified               empty; written whenever all of the store was found sound
       lock, holder           one writer at a time; readers never wait
+      keeps/NAME/            a store that several keeps share has snapshots, defaults and seen here, see ``shared``
 
 A snapshot becomes visible by the rename of its manifest, after its pack is synced and renamed: a writer killed
 at any instant leaves the earlier snapshots whole and nothing else that counts.
@@ -25,7 +26,7 @@ import os
 import shutil
 import threading
 from collections import OrderedDict
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import groupby
@@ -34,6 +35,7 @@ from typing import NamedTuple
 
 from blake3 import blake3
 
+from emberkeep.callbacks import Say, no_op
 from emberkeep.errors import Damage, Place, Refused, UsageError
 from emberkeep.fs import private, system
 from emberkeep.fs import writing as files
@@ -86,13 +88,46 @@ class Recent:
 
 
 VERIFIED = "verified"
+HOLDER = "holder"
+KEEPS = "keeps"
+"""Where a store that several keeps share has what is of each of them."""
+SHARED_PATIENCE = 1800.0
+"""Seconds that a writer to a store which several keeps share waits for its turn."""
+
+
+class ManifestName(NamedTuple):
+    """What a manifest is called: the number of a snapshot, or the version of recorded ``defaults``. ``keep``: which of
+    the keeps that share the store has it, "" for the one by which the store was opened."""
+
+    label: str
+    defaults: bool = False
+    keep: str = ""
+
+    def __str__(self) -> str:
+        """As people name it: ``7``, ``defaults:4.2``, ``gannet-rock/7``."""
+        mine = f"defaults:{self.label}" if self.defaults else self.label
+        return f"{self.keep}/{mine}" if self.keep else mine
+
+
+def name_of(text: str) -> ManifestName:
+    """The manifest of this keep that ``7`` or ``defaults:4.2`` names."""
+    label = text.removeprefix("defaults:")
+    return ManifestName(label, label != text)
 
 
 class Store:
-    """A store on disk. Opening one reads nothing but its format line; ``create`` makes the folder."""
+    """A store on disk, as one keep sees it. Opening one reads nothing but its format line; the first writing makes the
+    folder. ``member``: the name of the keep in a store that several share, "" in one of its own. ``patience``: seconds
+    that a writer waits for another one; ``on_wait`` hears of it. ``still``: whether the keep's snapshots
+    still lie here."""
 
-    def __init__(self, folder: Path, reader: PackReader | None = None) -> None:
+    def __init__(self, folder: Path, reader: PackReader | None = None, *, member: str = "") -> None:
         self.folder = folder
+        self.member = member
+        self.own = folder / KEEPS / member if member else folder
+        self.patience = SHARED_PATIENCE if member else 0.0
+        self.on_wait: Say = no_op
+        self.still: Callable[[], bool] = lambda: True
         self.packs = folder / "packs"
         self._reader = reader or PackReader(self.packs)
         self._index: indexes.Index | None = None
@@ -197,6 +232,13 @@ class Store:
         self._index = index
         indexes.save(self.folder / "index", self.packs, index, without)
 
+    def needed_files(self) -> dict[str, Path]:
+        """The files that this keep needs of it, by their names in a store of its own."""
+        found = {name: self.folder / name for name in ("format", "index")}
+        found |= {f"packs/{path.name}": path for path in self.packs.glob("*.pack")}
+        found |= {f"{path.parent.name}/{path.name}": path for path in map(self.path_of, self.names())}
+        return {**found, "seen": self.own / "seen"}
+
     def size(self) -> int:
         """Bytes that the store takes on disk."""
         return sum(path.stat().st_size for path in self.folder.rglob("*") if path.is_file())
@@ -207,22 +249,43 @@ class Store:
 
     def numbers(self) -> list[int]:
         """The snapshots' numbers, ascending."""
-        return sorted(int(path.stem) for path in (self.folder / "snapshots").glob("*.manifest") if path.stem.isdigit())
+        return sorted(int(path.stem) for path in (self.own / "snapshots").glob("*.manifest") if path.stem.isdigit())
 
     def versions(self) -> list[str]:
         """The versions whose defaults are recorded, in no particular order."""
-        return [path.name.removesuffix(".manifest") for path in (self.folder / "defaults").glob("*.manifest")]
+        return [path.name.removesuffix(".manifest") for path in (self.own / "defaults").glob("*.manifest")]
 
     def manifest_path(self, label: str, *, defaults: bool = False) -> Path:
         """The file that holds the manifest of a snapshot's number or of a version's defaults."""
-        if defaults:
-            return self.folder / "defaults" / f"{label}.manifest"
-        return self.folder / "snapshots" / f"{int(label):06d}.manifest"
+        return self.path_of(ManifestName(label, defaults))
+
+    def path_of(self, name: ManifestName) -> Path:
+        """The file of a manifest."""
+        at = self.folder / KEEPS / name.keep if name.keep else self.own
+        return at / ("defaults" if name.defaults else "snapshots") / _file_of(name)
+
+    def names(self) -> list[ManifestName]:
+        """All that this keep has here: snapshots by number, then recorded defaults."""
+        snapshots = [ManifestName(str(number)) for number in self.numbers()]
+        return snapshots + [ManifestName(version, True) for version in sorted(self.versions())]
+
+    def others(self) -> list[Store]:
+        """The store as the other keeps that share it see it, by name; none where it is this keep's own."""
+        folders = sorted((self.folder / KEEPS).glob("*")) if self.member else []
+        names = [folder.name for folder in folders if folder.name != self.member and folder.is_dir()]
+        return [Store(self.folder, self._reader, member=name) for name in names]
+
+    def all_names(self) -> list[ManifestName]:
+        """All that lies here, of this keep and then of those that share the store."""
+        return self.names() + [name._replace(keep=other.member) for other in self.others() for name in other.names()]
 
     def manifest(self, label: str, *, defaults: bool = False) -> Manifest:
         """A manifest, checked. UsageError when there is none, Damage when it is not what was written."""
-        path = self.manifest_path(label, defaults=defaults)
-        return self.parsed(self.bytes_of(path), _within(self.folder, path))
+        return self.manifest_of(ManifestName(label, defaults))
+
+    def manifest_of(self, name: ManifestName) -> Manifest:
+        """The same by name."""
+        return self.parsed(*self.manifest_file(name))
 
     def parsed(self, data: bytes, name: str) -> Manifest:
         """A manifest from its bytes. The last ones are kept at hand, by what they hold: a run asks for the same ones
@@ -238,15 +301,14 @@ class Store:
             self._manifests.pop(next(iter(self._manifests)))
         self._manifests[key] = manifest
 
-    def manifest_file(self, label: str, defaults: bool = False) -> tuple[bytes, str]:
+    def manifest_file(self, name: ManifestName) -> tuple[bytes, str]:
         """The bytes of a manifest file, unchecked, and its name within the store. UsageError when there is none."""
-        path = self.manifest_path(label, defaults=defaults)
+        path = self.path_of(name)
         return self.bytes_of(path), _within(self.folder, path)
 
     def about(self, label: str, *, defaults: bool = False) -> About:
         """The facts of a manifest alone."""
-        path = self.manifest_path(label, defaults=defaults)
-        return manifests.parse_about(self.bytes_of(path), _within(self.folder, path))
+        return manifests.parse_about(*self.manifest_file(ManifestName(label, defaults)))
 
     def bytes_of(self, path: Path) -> bytes:
         """The bytes of a manifest file. UsageError when there is none."""
@@ -339,7 +401,7 @@ class Store:
         """What the last snapshot of the live server holds of ``tree``, of the paths that nobody has written to
         since."""
         entries = tree.entries()
-        remembered = stat_cache.load(self.folder / "seen")
+        remembered = stat_cache.load(self.own / "seen")
         base = self.base(remembered)
         if manifests.check_of(base.data) != remembered.check:
             return {}
@@ -371,23 +433,35 @@ class Store:
         if self._holding:
             yield
             return
+        self._check_still()
         with self._may_be_written():
-            for folder in (self.folder, self.packs, self.folder / "snapshots", self.folder / "defaults"):
+            for folder in (self.folder, self.packs, self.own.parent, self.own, *self._own_folders):
                 files.make_folder(folder, private=True)
             if not (self.folder / "format").exists():
                 files.write_whole(self.folder / "format", [FORMAT])
-        with private.exclusive_lock(self.folder / "lock", self._is_held):
+        with private.exclusive_lock(self.folder / "lock", self._is_held, self.patience, self._wait):
+            self._check_still()
             with self._may_be_written():
                 if self.format_damaged:
                     files.write_whole(self.folder / "format", [FORMAT])
                     self.format_damaged, self.format_mended = False, True
-                files.write_whole(self.folder / "holder", [f"process {os.getpid()}\n".encode()])
+                who = f" for {self.member}" if self.member else ""
+                files.write_whole(self.folder / HOLDER, [f"process {os.getpid()}{who}\n".encode()])
                 self._sweep()
             self._holding = True
             try:
                 yield
             finally:
                 self._holding = False
+
+    @property
+    def _own_folders(self) -> tuple[Path, Path]:
+        return self.own / "snapshots", self.own / "defaults"
+
+    def _check_still(self) -> None:
+        """Refused where the snapshots were moved to another store since this one was opened."""
+        if not self.still():
+            raise Refused("the snapshots of this keep were moved just now; nothing was written", hint="run it again")
 
     @contextlib.contextmanager
     def _may_be_written(self) -> Iterator[None]:
@@ -404,17 +478,25 @@ class Store:
             ) from None
 
     def _is_held(self) -> Refused:
-        try:
-            holder = (self.folder / "holder").read_text(errors="replace").strip()
-        except OSError:
-            holder = ""
+        what = "the store that this keep shares" if self.member else "this keep"
         return Refused(
-            f"another Ember Keep is writing to this keep ({holder or 'unknown process'})",
+            f"another Ember Keep is writing to {what} ({self.holder or 'unknown process'})",
             hint="wait until it has finished; the lock goes away with it",
         )
 
+    @property
+    def holder(self) -> str:
+        """Who is writing, or wrote last, in words; "" where nobody knows."""
+        try:
+            return (self.folder / HOLDER).read_text(errors="replace").strip()
+        except OSError:
+            return ""
+
+    def _wait(self) -> None:
+        self.on_wait(f"waiting for {self.holder or 'another process'}, which writes to the shared store")
+
     def _sweep(self) -> None:
-        for folder in (self.folder, self.folder / "snapshots", self.folder / "defaults"):
+        for folder in {self.folder, self.own, *self._own_folders}:
             files.sweep(folder)
         for part in self.packs.glob("*.part"):
             system.io.unlink(part)
@@ -427,7 +509,19 @@ class Store:
             with contextlib.suppress(Damage):
                 data = self.bytes_of(self.manifest_path(label, defaults=defaults))
                 return Base(self.parsed(data, label), data)
+        for other, about in self._newest_of_others():  # it has the same game, and often the same map
+            with contextlib.suppress(Damage):
+                data, name = other.manifest_file(ManifestName(about.label))
+                return Base(self.parsed(data, name), data)
         return Base(Manifest(About("", datetime.min.replace(tzinfo=UTC), ""), {}), b"")
+
+    def _newest_of_others(self) -> list[tuple[Store, About]]:
+        """The newest snapshot of each keep that shares the store, the newest of all first."""
+        found = []
+        for other in self.others():
+            with contextlib.suppress(Damage, UsageError):
+                found += [(other, other.about(str(number))) for number in other.numbers()[-1:]]
+        return sorted(found, key=lambda each: each[1].taken, reverse=True)
 
 
 class Base(NamedTuple):
@@ -450,6 +544,10 @@ def unwritten_rows(
         if entry.kind is not FILE or (stamp is not None and stamp == known.get(path)):
             found[path] = row
     return found
+
+
+def _file_of(name: ManifestName) -> str:
+    return f"{name.label}.manifest" if name.defaults else f"{int(name.label):06d}.manifest"
 
 
 def _within(folder: Path, path: Path) -> str:

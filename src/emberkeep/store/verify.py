@@ -8,7 +8,6 @@ from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
-from pathlib import Path
 
 from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Refused, UsageError
@@ -19,7 +18,6 @@ from emberkeep.store import manifest as manifests
 from emberkeep.store.damage import Spot
 from emberkeep.store.extents import HOLE, Place
 from emberkeep.store.index import Index
-from emberkeep.store.manifest import Manifest
 from emberkeep.store.packs import (
     BlockId,
     Gap,
@@ -32,7 +30,7 @@ from emberkeep.store.packs import (
     pack_path,
     scan,
 )
-from emberkeep.store.store import Store
+from emberkeep.store.store import ManifestName, Store, name_of
 
 _IN_FLIGHT = 48
 """Blocks that may wait to be checked: bounds memory."""
@@ -40,7 +38,8 @@ _IN_FLIGHT = 48
 
 @dataclass(frozen=True)
 class DamagedFile:
-    """A file that cannot be restored whole. ``snapshot``: its number, or ``defaults:VERSION``."""
+    """A file that cannot be restored whole. ``snapshot``: its number, or ``defaults:VERSION``; that of another keep,
+    which shares the store, with the keep's name and a slash before it."""
 
     snapshot: str
     path: str
@@ -105,16 +104,15 @@ _TRIES = 4
 
 def _state(store: Store) -> tuple[object, ...]:
     """What a writer changes."""
-    return indexes.sizes(store.packs), manifest_names(store), [path.stat().st_ino for path in _manifests(store)]
+    names = store.all_names()
+    return indexes.sizes(store.packs), names, [store.path_of(name).stat().st_ino for name in names]
 
 
 def _looked(
     store: Store, only: str | None, share: float, draw: random.Random, progress: Progress
 ) -> tuple[Verification, Packs]:
-    names = manifest_names(store) if only is None else [only]
-    wanted: set[BlockId] | None = None
-    if only is not None:
-        wanted = _used(store, only)
+    names = store.all_names() if only is None else [name_of(only)]
+    wanted = None if only is None else _used(store, name_of(only))
     packs = check_packs(store, lambda block: (wanted is None or block in wanted) and draw.random() < share, progress)
     faults = list(packs.faults)
     if store.format_damaged:
@@ -123,44 +121,17 @@ def _looked(
     finder = Finder(store, packs.sound)
     for name in names:
         try:
-            files += [DamagedFile(name, path, why) for path, why in finder.damaged(name)]
+            files += [DamagedFile(str(name), path, why) for path, why in finder.damaged(name)]
         except Damage as error:
             faults.insert(0, str(error))
-            files.append(DamagedFile(name, "(all of it)", "its manifest is damaged"))
+            files.append(DamagedFile(str(name), "(all of it)", "its manifest is damaged"))
     return Verification(len(names), packs.blocks, packs.bytes, tuple(faults), tuple(files), share), packs
 
 
-def manifest_names(store: Store) -> list[str]:
-    """All that the store holds: snapshots by number, then ``defaults:VERSION``."""
-    return [*map(str, store.numbers()), *(f"defaults:{version}" for version in sorted(store.versions()))]
-
-
-def _manifests(store: Store) -> list[Path]:
-    return [manifest_file(store, name) for name in manifest_names(store)]
-
-
-def parted(name: str) -> tuple[str, bool]:
-    """The label that ``name`` means, and whether it is that of recorded defaults."""
-    label = name.removeprefix("defaults:")
-    return label, name != label
-
-
-def manifest_file(store: Store, name: str) -> Path:
-    """The file of the manifest that ``name`` means."""
-    label, defaults = parted(name)
-    return store.manifest_path(label, defaults=defaults)
-
-
-def load(store: Store, name: str) -> Manifest:
-    """The manifest that ``name`` means."""
-    label, defaults = parted(name)
-    return store.manifest(label, defaults=defaults)
-
-
-def _used(store: Store, name: str) -> set[BlockId]:
+def _used(store: Store, name: ManifestName) -> set[BlockId]:
     used: set[BlockId] = set()
     try:
-        manifest = load(store, name)
+        manifest = store.manifest_of(name)
     except Damage:
         return used
     for held in manifest.held.values():
@@ -265,9 +236,9 @@ class Finder:
         self._why_not: dict[Place, str] = {}
         self._clean: set[str] = set()
 
-    def damaged(self, name: str) -> list[tuple[str, str]]:
+    def damaged(self, name: ManifestName) -> list[tuple[str, str]]:
         """Path and reason of each damaged file of the manifest ``name``. Damage when it cannot be read itself."""
-        data, file = self._store.manifest_file(*parted(name))
+        data, file = self._store.manifest_file(name)
         check = manifests.check_of(data)
         if check in self._clean:
             return []
@@ -280,7 +251,7 @@ class Finder:
         if not self._why_not:
             self._clean.add(check)
             return []
-        held = load(self._store, name).held.items()
+        held = self._store.manifest_of(name).held.items()
         return [(path, self._why_not[row.place]) for path, row in held if row.place in self._why_not]
 
     def _why(self, place: Place) -> str:

@@ -20,6 +20,7 @@ from emberkeep.store.intake import Intake, Stream
 from emberkeep.store.manifest import BESIDE, DEFAULTS, About, FileRow, Manifest
 from emberkeep.store.packs import PackWriter
 from emberkeep.store.pieces import Pieces
+from emberkeep.store.shared import elsewhere
 from emberkeep.store.store import Store, unwritten_rows
 
 _SHRINKS = 0.25
@@ -86,14 +87,16 @@ def drop(store: Store, label: str, *, defaults: bool = False) -> None:
 
 
 def keep_trust(store: Store) -> None:
-    """Go on trusting what the last scan saw, after blocks were moved and manifests rewritten by us.
+    """Go on trusting what the last scans saw, after blocks were moved and manifests rewritten by us.
 
     Only whoever made sure that every block is still there may call it.
     """
-    remembered = stat_cache.load(store.folder / "seen")
-    with contextlib.suppress(Damage, UsageError):
-        check = manifests.check_of(store.bytes_of(store.manifest_path(remembered.snapshot or "0")))
-        stat_cache.save(store.folder / "seen", replace(remembered, check=check, packs=indexes.sizes(store.packs)))
+    packs = indexes.sizes(store.packs)
+    for one in (store, *store.others()):
+        remembered = stat_cache.load(one.own / "seen")
+        with contextlib.suppress(Damage, UsageError):
+            check = manifests.check_of(one.bytes_of(one.manifest_path(remembered.snapshot or "0")))
+            stat_cache.save(one.own / "seen", replace(remembered, check=check, packs=packs))
 
 
 def next_label(store: Store) -> str:
@@ -125,7 +128,7 @@ class _Addition:
         tree, wanted, live, streams = self.tree, self.wanted, self.live, self.streams
         about = self.about
         self.store.forget_index()
-        remembered = stat_cache.load(self.store.folder / "seen")
+        remembered = stat_cache.load(self.store.own / "seen")
         scan = ""
         if live is not None and wanted is None and not streams:
             trusted = stat_cache.StatCache() if self.rehash else remembered
@@ -210,9 +213,10 @@ class _Addition:
         base = self.store.base(remembered)
         earlier: Mapping[str, FileRow] = base.manifest.held
         kept: dict[str, FileRow] = {}
-        if live is not None and manifests.check_of(base.data) == remembered.check:
+        check = manifests.check_of(base.data)
+        if live is not None and check == remembered.check:
             kept = unwritten_rows(entries, earlier, remembered.stamps(earlier), live.stamps)
-        if dict(remembered.packs) != indexes.sizes(self.store.packs) or self.store.damaged:
+        if not remembered.speaks_of(check, indexes.sizes(self.store.packs)) or self.store.damaged:
             kept, earlier = self._there(kept), self._there(earlier)
         return kept, earlier
 
@@ -224,6 +228,7 @@ class _Addition:
         streams: Sequence[Stream],
     ) -> tuple[dict[str, FileRow], Intake]:
         """All rows of ``entries``, with what was new in a pack that counts from now on."""
+        sizes = {entry.size for path, entry in entries.items() if path not in kept}
         with PackWriter(self.store.packs) as writer:
             intake = Intake(
                 self.tree,
@@ -231,6 +236,7 @@ class _Addition:
                 self.store.block,
                 Pieces(lambda block: block in self.store.index, writer),
                 isinstance(self.tree, FolderTree),
+                elsewhere(self.store, sizes),
             )
             return intake.take(entries, kept, self.progress, streams), intake
 
@@ -241,11 +247,11 @@ class _Addition:
         ``ahead``: the scan was begun before it was known that no server runs."""
         if not scan or scan != remembered.scan:
             return None
-        if dict(remembered.packs) != indexes.sizes(self.store.packs) or self.store.damaged:
+        if self.store.damaged:
             return None
         try:
             data = self.store.bytes_of(self.store.manifest_path(remembered.snapshot))
-            if manifests.check_of(data) != remembered.check:
+            if not remembered.speaks_of(manifests.check_of(data), indexes.sizes(self.store.packs)):
                 return None
             before = manifests.parse_about(data, remembered.snapshot)
         except (Damage, UsageError):
@@ -274,7 +280,7 @@ class _Addition:
         if about.files != trusted or manifest.skipped:
             scan = ""  # what is not trusted, or was left out, is looked at again
         check, packs = manifests.check_of(data), indexes.sizes(self.store.packs)
-        stat_cache.save(self.store.folder / "seen", stat_cache.StatCache(about.label, check, scan, packs, frame))
+        stat_cache.save(self.store.own / "seen", stat_cache.StatCache(about.label, check, scan, packs, frame))
 
     def _there(self, held: Mapping[str, FileRow]) -> dict[str, FileRow]:
         """The rows whose blocks the store has, those behind lists included."""

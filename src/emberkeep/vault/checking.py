@@ -11,11 +11,13 @@ from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Refused, UnreadableInput
 from emberkeep.fs import writing
 from emberkeep.fs.trees import digest_of, file_chunks
+from emberkeep.keep.edit import with_shared_store
 from emberkeep.keep.keep import Keep
-from emberkeep.keep.locate import FILE
-from emberkeep.store.store import Store
+from emberkeep.keep.locate import FILE, SUFFIX
+from emberkeep.store.shared import MARKER, OWNER, marker, owner
+from emberkeep.store.store import KEEPS, Store
 from emberkeep.vault.sending import Memory
-from emberkeep.vault.vault import LIST, Vault
+from emberkeep.vault.vault import KEEP, LIST, Listed, Vault, members_in
 
 
 @dataclass(frozen=True)
@@ -31,13 +33,15 @@ class Standing:
 
 @dataclass(frozen=True)
 class Checked:
-    """What a look at a vault found. ``read``: files whose every byte was read; ``faults``: in words."""
+    """What a look at a vault found. ``read``: files whose every byte was read; ``faults``: in words; ``keeps``: of a
+    store that several share, by name."""
 
     target: str
     files: int
     bytes: int
     read: int
     faults: tuple[str, ...]
+    keeps: tuple[str, ...] = ()
 
 
 def standings(keep: Keep, store: Store) -> list[Standing]:
@@ -82,22 +86,53 @@ def check(
 
 
 def bring_back(vault: Vault, into: Path, progress: Progress = no_op) -> Checked:
-    """Make a keep of what a vault holds. Refused where there is one. What came until it is broken off is not fetched
-    again; keep.toml comes last, so a keep that is not whole is none."""
+    """Make a keep of what a vault holds; of one that several keeps share, a folder with ``store`` and each of the keeps
+    as ``NAME.keep``. Refused where there is one. What came until it is broken off is not fetched again; keep.toml comes
+    last, so a keep that is not whole is none."""
     listed = vault.finished()
-    if (into / FILE).exists():
-        raise Refused(f"{into / FILE} is there already", hint="name a new folder with --keep")
-    order = sorted(listed, key=lambda name: (name == f"keep/{FILE}", name))
+    targets = {name: _target(into, name) for name in listed}
+    keeps = [path for path in targets.values() if path.name == FILE]
+    if keeps and all(path.exists() for path in keeps):
+        raise Refused(f"{keeps[0]} is there already", hint="name a new folder with --keep")
+    shared = [member for member in members_in(listed) if member]
     total, done = sum(row.size for row in listed.values()), 0
     writing.make_folder(into, private=True)
-    for name in order:
-        row = listed[name]
-        target = into / (name.removeprefix("keep/") if name.startswith("keep/") else f"store/{name}")
-        if not (
+    for name in sorted(listed, key=lambda name: (targets[name] in keeps, name)):
+        row, target = listed[name], targets[name]
+        if target in keeps and shared:
+            _bring_keep(vault, name, row, target)
+        elif not (
             target.is_file() and target.stat().st_size == row.size and digest_of(file_chunks(target)) == row.digest
         ):
-            writing.make_folder(target.parent)
+            writing.make_folder(target.parent, private=True)
             writing.write_whole(target, vault.get(name, row))
         done += row.size
         progress(done, total)
-    return Checked(vault.place.label, len(listed), total, len(listed), ())
+    return Checked(vault.place.label, len(listed), total, len(listed), (), tuple(shared))
+
+
+def _target(into: Path, name: str) -> Path:
+    """Where a file of a vault goes when it is brought back."""
+    parts = name.split("/")
+    if parts[0] == KEEP and len(parts) > 1:
+        return into.joinpath(*parts[1:])
+    if parts[0] == KEEPS and len(parts) > 3 and parts[2] == KEEP:
+        return into.joinpath(f"{parts[1]}{SUFFIX}", *parts[3:])
+    return into.joinpath("store", *parts)
+
+
+def _bring_keep(vault: Vault, name: str, row: Listed, target: Path) -> None:
+    """The keep.toml of a keep that shares the store which comes back beside it."""
+    if target.exists():
+        return
+    try:
+        text = with_shared_store(b"".join(vault.get(name, row)).decode(), "../store")
+    except ValueError as error:  # also what tomlkit raises
+        raise Damage(
+            f"{name} is no keep.toml: {error}", hint="bring back what an earlier copy of the vault holds"
+        ) from None
+    member = name.split("/")[1]
+    writing.make_folder(target.parent, private=True)
+    writing.write_whole(target.parent / MARKER, [marker("../store", member)])
+    writing.write_whole(target.parent.parent / "store" / KEEPS / member / OWNER, [owner(target.parent)])
+    writing.write_whole(target, [text.encode()])

@@ -13,14 +13,13 @@ from emberkeep.store import damage
 from emberkeep.store import index as indexes
 from emberkeep.store.packs import PackReader, pack_path
 from emberkeep.store.store import Store
-from emberkeep.vault.vault import INDEX, Listed, Vault
+from emberkeep.vault.vault import INDEX, KEEP, Listed, Vault, members_in, prefix_of
 
 AHEAD = 8 << 20
 """Bytes fetched at once where blocks are asked for that lie near one another: fewer requests, and little memory."""
 _STRETCHES, _TOUCHED = 5, 12
 """How many stretches of packs are kept at hand, and of how many it is known that they were read from: a file's blocks
 may lie in several packs, and several threads read."""
-_KEEP = "keep/"
 
 
 class VaultPacks(PackReader):
@@ -74,12 +73,13 @@ class VaultPacks(PackReader):
 
 
 class VaultStore(Store):
-    """The store that a vault holds, to be read from. ``room``: an empty folder, which stays so. Refused where the vault
-    has no index."""
+    """The store that a vault holds, to be read from. ``room``: an empty folder, which stays so; ``member``: the keep
+    that is meant of those that share it. Refused where the vault has no index."""
 
-    def __init__(self, vault: Vault, listed: Mapping[str, Listed], room: Path) -> None:
+    def __init__(self, vault: Vault, listed: Mapping[str, Listed], room: Path, member: str = "") -> None:
         self._packs_there = VaultPacks(vault, listed)
-        super().__init__(room / "store", self._packs_there)
+        super().__init__(room / "store", self._packs_there, member=member)
+        self._prefix = prefix_of(member)
         self._vault, self._listed = vault, listed
         self._fetched: dict[str, bytes] = {}
         self._index = self._loaded()  # now, so that nothing is begun that cannot be done
@@ -102,13 +102,14 @@ class VaultStore(Store):
 
     def numbers(self) -> list[int]:
         """Those of the vault's list."""
-        stems = (Path(name).stem for name in self._listed if name.startswith("snapshots/"))
+        stems = (Path(name).stem for name in self._listed if name.startswith(f"{self._prefix}snapshots/"))
         return sorted(int(stem) for stem in stems if stem.isdigit())
 
     def versions(self) -> list[str]:
         """Those of the vault's list."""
-        names = (name for name in self._listed if name.startswith("defaults/"))
-        return [name.removeprefix("defaults/").removesuffix(".manifest") for name in names]
+        folder = f"{self._prefix}defaults/"
+        names = (name for name in self._listed if name.startswith(folder))
+        return [name.removeprefix(folder).removesuffix(".manifest") for name in names]
 
     def bytes_of(self, path: Path) -> bytes:
         """A manifest file as the vault has it."""
@@ -124,11 +125,25 @@ class VaultStore(Store):
         return self._fetched[name]
 
 
-def keep_of(vault: Vault, listed: Mapping[str, Listed], room: Path) -> Keep:
+def member_of(listed: Mapping[str, Listed], named: str) -> str:
+    """The keep that is meant of those that a vault holds: the one that is ``named``, or its only one. UsageError where
+    that is none."""
+    members = members_in(listed)
+    if named in members:
+        return named
+    if not named and len(members) == 1:
+        return members[0]
+    names = ", ".join(name for name in members if name) or "only one keep, which has no name there"
+    what = f"the vault holds no keep called '{named}'" if named else "which keep? the vault holds several"
+    raise UsageError(what, hint=f"--of NAME says which; it holds {names}")
+
+
+def keep_of(vault: Vault, listed: Mapping[str, Listed], room: Path, member: str = "") -> Keep:
     """What the vault knows of its keep: keep.toml and what is beside it, written into an empty folder."""
+    below = f"{prefix_of(member)}{KEEP}/"
     for name, row in listed.items():
-        if name.startswith(_KEEP):
-            target = room / name.removeprefix(_KEEP)
+        if name.startswith(below):
+            target = room / name.removeprefix(below)
             writing.make_folder(target.parent)
             writing.write_whole(target, vault.get(name, row))
     return Keep(room)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping
-from contextlib import closing, suppress
+from contextlib import AbstractContextManager, closing, nullcontext, suppress
 from dataclasses import asdict, dataclass
 from datetime import UTC, datetime
 from pathlib import Path
@@ -14,15 +14,15 @@ from blake3 import blake3
 
 from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Fault, Place, Refused, UnreadableInput
-from emberkeep.fs import writing
+from emberkeep.fs import private, writing
 from emberkeep.fs.trees import digest_of, file_chunks
-from emberkeep.keep.keep import Keep
-from emberkeep.keep.locate import FILE
+from emberkeep.keep.keep import Keep, written_in
 from emberkeep.store.compact import needed
 from emberkeep.store.manifest import is_sound, parse_about
+from emberkeep.store.shared import owner_of, share_of, store_of
 from emberkeep.store.store import Store
-from emberkeep.store.verify import check_packs, manifest_file, manifest_names
-from emberkeep.vault.vault import HEAD, LIST, STORE, Listed, Vault
+from emberkeep.store.verify import check_packs
+from emberkeep.vault.vault import HEAD, KEEP, LIST, SHARED, STORE, Listed, Vault, members_in, prefix_of
 
 
 @dataclass(frozen=True)
@@ -40,20 +40,31 @@ class Sent:
     astray: str = ""
 
 
-def _held(keep: Keep) -> dict[str, Path]:
-    """The files of a keep that a vault holds, by name, in the order in which they are sent."""
-    store = keep.store_folder
-    found = {path.relative_to(store).as_posix(): path for pattern in STORE for path in sorted(store.glob(pattern))}
-    known = [keep.folder / FILE, keep.answers_file, keep.orders_file, *sorted(keep.recipes.rglob("*"))]
-    found |= {f"keep/{path.relative_to(keep.folder).as_posix()}": path for path in known if path.is_file()}
+def _held(keep: Keep, store: Store) -> dict[str, Path]:
+    """The files that a vault holds, by name, in the order in which they are sent: those of the store, and those of its
+    keep, or of every keep that shares it and is there."""
+    patterns = SHARED if store.member else STORE
+    found = {
+        path.relative_to(store.folder).as_posix(): path
+        for pattern in patterns
+        for path in sorted(store.folder.glob(pattern))
+    }
+    folders = {store.member: keep.folder}
+    folders |= {other.member: folder for other in store.others() if (folder := owner_of(other.own))}
+    for member, folder in sorted(folders.items()):
+        below = prefix_of(member) + KEEP
+        found |= {f"{below}/{path.relative_to(folder).as_posix()}": path for path in written_in(folder)}
     return found
 
 
 class Memory:
-    """``vault.json`` of a keep; what is wrong with it costs no more than reading the files again."""
+    """``vault.json`` of a keep, or of the store that it shares; what is wrong with it costs no more than reading the
+    files again."""
 
     def __init__(self, keep: Keep) -> None:
-        self._file = keep.folder / "vault.json"
+        share = share_of(keep)
+        self._member = share.name if share else ""
+        self._file = (share.folder if share else keep.folder) / "vault.json"
         self._files: dict[str, list[Any]] = {}
         self.vaults: dict[str, dict[str, Any]] = {}
         with suppress(OSError, ValueError, LookupError, TypeError, AttributeError):
@@ -76,7 +87,8 @@ class Memory:
         """When a vault was last brought up to date, and the newest snapshot then; None and 0 for never."""
         with suppress(LookupError, ValueError, TypeError):
             row = self.vaults[target]
-            return datetime.fromisoformat(row["at"]), int(row["newest"])
+            newest = row["newest"]  # of each keep, where several share the store
+            return datetime.fromisoformat(row["at"]), int(newest[self._member] if self._member else newest)
         return None, 0
 
     def pinned(self, target: str) -> Mapping[str, Any] | None:
@@ -111,6 +123,23 @@ def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, prog
     Refused where it would let go what this keep does not have, see above; ``another``: all the same, as it is to be
     this keep's from now on. Damage where this keep is damaged. The vault is left as it is then.
     """
+    with closing(store_of(keep)) as store, _alone(store):
+        return _send(keep, store, vault, now, another, progress)
+
+
+def _alone(store: Store) -> AbstractContextManager[None]:
+    """Hold the one place of whoever sends to vaults; Refused while another program does."""
+    if not store.folder.is_dir():
+        return nullcontext()  # there is nothing to send, and nothing is written
+    busy = Refused(
+        "another Ember Keep is sending to a vault just now",
+        place=Place(str(store.folder)),
+        hint="wait until it has finished",
+    )
+    return private.exclusive_lock(store.folder / "vault.lock", lambda: busy)
+
+
+def _send(keep: Keep, store: Store, vault: Vault, now: datetime, another: bool, progress: Progress) -> Sent:
     memory = Memory(keep)
     label = vault.place.label
     listed = vault.open(None if another else memory.pinned(label))
@@ -121,14 +150,13 @@ def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, prog
         listed = {}
     elif not another:
         astray = memory.astray(label, listed, LIST in vault.place.sizes())
-    with closing(Store(keep.store_folder)) as store:
-        store.save_index()  # a vault is read by it
-        held = _held(keep)
-        if not another:
-            _check_ours(vault, listed, store, memory)
-        rows = _rows(vault, held, store, memory, progress)
-        _check_whole(store, listed, rows, progress)
-        newest = max(store.numbers(), default=0)
+    store.save_index()  # a vault is read by it
+    held = _held(keep, store)
+    if not another:
+        _check_ours(vault, listed, store, memory)
+    rows = _rows(vault, held, store, memory, progress)
+    _check_whole(store, listed, rows, progress)
+    newest = _newest(store)
     astray = "" if listed == rows else astray  # else it was only not noted any more that it was sent
     there = vault.place.sizes()
     wanted = [name for name, row in rows.items() if there.get(row.called) != vault.stored(row)]
@@ -151,6 +179,13 @@ def send(keep: Keep, vault: Vault, now: datetime, *, another: bool = False, prog
     memory.save(held)
     size = sum(row.size for row in rows.values())
     return Sent(label, vault.sealed, len(rows), size, len(wanted), total, len(gone), astray)
+
+
+def _newest(store: Store) -> int | dict[str, int]:
+    """The number of the newest snapshot; by keep, where several share the store."""
+    if not store.member:
+        return max(store.numbers(), default=0)
+    return {one.member: max(one.numbers(), default=0) for one in (store, *store.others())}
 
 
 def _text(rows: Mapping[str, Listed]) -> bytes:
@@ -176,22 +211,41 @@ def _check_new(vault: Vault, memory: Memory, another: bool) -> None:
 
 def _check_ours(vault: Vault, listed: Mapping[str, Listed], store: Store, memory: Memory) -> None:
     """Refused where the vault holds newer snapshots than this keep, or did, or holds another keep's."""
-    hint = "--bring-back with a new --keep gives back what it holds; --another makes it this keep's, the rest goes"
-    there = {
-        int(stem): name for name in listed if name.startswith("snapshots/") and (stem := Path(name).stem).isdigit()
-    }
-    held = memory.brought_up(vault.place.label)[1]  # its list may be lost
-    newest, here = max((*there, held)), max(store.numbers(), default=0)
+    sent = memory.vaults.get(vault.place.label, {})
+    known = sent.get("list") == _digest(listed)
+    views = {one.member: one for one in (store, *store.others())}
+    views.setdefault("", store)  # as this keep sent before it shared its store
+    newest = sent.get("newest", 0)  # which holds though the list there may be lost
+    before = newest if isinstance(newest, dict) else {store.member: newest}
+    there = members_in(listed)
+    for member in sorted({*there, *before}):
+        view = views.get(member)
+        if view is not None:
+            _check_part(vault, listed, view, prefix_of(member), before.get(member, 0), known)
+        elif member in there and not known:
+            raise Refused(f"the vault {vault.place.label} holds snapshots of another keep, {member}", hint=_ANOTHER)
+
+
+_ANOTHER = "--bring-back with a new --keep gives back what it holds; --another makes it this keep's, the rest goes"
+
+
+def _check_part(
+    vault: Vault, listed: Mapping[str, Listed], store: Store, prefix: str, before: int, known: bool
+) -> None:
+    """Refused where the vault holds newer snapshots of a keep than there are, or did, or others of the same numbers."""
+    folder = f"{prefix}snapshots/"
+    there = {int(stem): name for name in listed if name.startswith(folder) and (stem := Path(name).stem).isdigit()}
+    newest, here = max((*there, before)), max(store.numbers(), default=0)
     if newest > here:
         newest_here = f"the newest here is {here}" if here else "this keep has none"
-        raise Refused(f"the vault {vault.place.label} holds snapshot {newest}, and {newest_here}", hint=hint)
+        raise Refused(f"the vault {vault.place.label} holds snapshot {newest}, and {newest_here}", hint=_ANOTHER)
     common = sorted(there.keys() & set(store.numbers()), reverse=True)
     answers = (_is_same(vault, there[number], listed[there[number]], store, str(number)) for number in common)
     ours = next((answer for answer in answers if answer is not None), None)
     if ours is None:  # where all that is there was thinned here meanwhile
-        ours = not there or memory.vaults.get(vault.place.label, {}).get("list") == _digest(listed)
+        ours = not there or known
     if not ours:
-        raise Refused(f"the vault {vault.place.label} holds snapshots of another keep", hint=hint)
+        raise Refused(f"the vault {vault.place.label} holds snapshots of another keep", hint=_ANOTHER)
 
 
 def _is_same(vault: Vault, name: str, listed: Listed, store: Store, label: str) -> bool | None:
@@ -208,9 +262,9 @@ def _is_same(vault: Vault, name: str, listed: Listed, store: Store, label: str) 
 def _check_whole(store: Store, listed: Mapping[str, Listed], rows: Mapping[str, Listed], progress: Progress) -> None:
     """Refused where blocks are lacking that snapshots need which are new to the vault; or any, where a pack goes."""
     changed = {name for name in listed.keys() | rows.keys() if listed.get(name) != rows.get(name)}
-    names = manifest_names(store)
+    names = store.all_names()
     if not any(name in listed for name in changed if name.startswith("packs/")):
-        names = [name for name in names if manifest_file(store, name).relative_to(store.folder).as_posix() in changed]
+        names = [name for name in names if store.path_of(name).relative_to(store.folder).as_posix() in changed]
     needed(store, names, progress)
 
 

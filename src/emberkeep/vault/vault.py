@@ -31,7 +31,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -42,13 +42,18 @@ from blake3 import blake3
 from emberkeep.errors import Damage, Place, Refused, UnreadableInput
 from emberkeep.keep.secrets import secret
 from emberkeep.keep.tables.transfer import VaultAt
+from emberkeep.store.store import KEEPS
 from emberkeep.transfer.protocol import ConnectionSettings, Trust, nobody
 from emberkeep.vault import backends, encryption
 
 FORMAT = 1
 HEAD, LIST = "vault", "list"
 INDEX = "index"
+KEEP = "keep"
+"""Where a vault has the files of a keep that are not its store's."""
 STORE = ("packs/*.pack", "snapshots/*.manifest", "defaults/*.manifest", "format", INDEX)
+SHARED = ("packs/*.pack", "keeps/*/snapshots/*.manifest", "keeps/*/defaults/*.manifest", "format", INDEX)
+"""The files of a store that a vault holds: of a keep's own, and of one that several keeps share."""
 _LARGEST_HEAD = 1 << 16
 
 
@@ -227,6 +232,19 @@ def _first(chunks: Iterator[bytes], most: int) -> Iterator[bytes]:
 
 def _listed(called: object, size: object, digest: object) -> Listed:
     return Listed(str(called), int(str(size)), str(digest))
+
+
+def prefix_of(member: str) -> str:
+    """What the names of a keep's files in a vault begin with: ``member`` is its name in a shared store, or ""."""
+    return f"{KEEPS}/{member}/" if member else ""
+
+
+def members_in(listed: Iterable[str]) -> list[str]:
+    """The keeps whose snapshots or files a vault holds, by their names in the shared store; "" for a keep whose store
+    is its own."""
+    parts = {tuple(name.split("/")) for name in listed}
+    shared = {names[1] for names in parts if names[0] == KEEPS and len(names) > 2}
+    return sorted(shared | {"" for names in parts if names[0] in ("snapshots", "defaults", KEEP)})
 
 
 def _is_safe(name: str) -> bool:

@@ -26,6 +26,7 @@ from emberkeep.operations.flows.carry import Request
 from emberkeep.operations.steps import merge as merging
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen, progress
+from emberkeep.store.shared import store_of
 from emberkeep.store.store import Store
 
 EXAMPLES = (
@@ -90,7 +91,7 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         raise UsageError("--ask talks to you; --json cannot go with it")
     request = Request(old, new, answers=_answers(args, mine), mine=args.mine)
     before, after = carry.require_apart(request, mine.config)
-    with closing(Store(mine.store_folder)) as known:
+    with closing(store_of(mine)) as known:
         base = args.base or merging.began_from(mine, known, FolderTree(old))
         request = replace(request, base=base)
         if args.ask or args.questions:

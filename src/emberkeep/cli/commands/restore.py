@@ -64,6 +64,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="TARGET",
         help="with --into: from the second copy, fetching only what is asked for (none: the one of keep.toml)",
     )
+    vault.add_argument("--of", default="", metavar="NAME", help="of which keep, in a vault that several share")
     add_vault_options(vault)
     vault.add_argument("--accept-new", action="store_true", help="trust the key of a host that was never met")
     add_go(parser, "write into the server folder")
@@ -75,7 +76,8 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         raise UsageError("--what-fits goes with --into")
     if args.from_vault is not None:
         return _from_vault(args, screen)
-    if args.secret_env or args.secret_file or args.password_env or args.key or args.certificate or args.accept_new:
+    for_vaults = (args.of, args.secret_env, args.secret_file, args.password_env, args.key, args.certificate)
+    if any(for_vaults) or args.accept_new:
         raise UsageError("what tells the way to a vault needs --from-vault")
     keep = the_keep(args)
     with opened(keep) as store:
@@ -115,9 +117,18 @@ def _from_vault(args: argparse.Namespace, screen: Screen) -> int:
             listed = vault.finished(memory.pinned(vault.place.label) if memory else None)
             if memory and (astray := memory.astray(vault.place.label, listed, is_there=True)):
                 screen.note(f"the vault {vault.place.label}: {astray}")
-            keep = here or reading.keep_of(vault, listed, room / "keep")
-            with closing(reading.VaultStore(vault, listed, room)) as store:
+            member = reading.member_of(listed, args.of or _name_of(here))
+            keep = here or reading.keep_of(vault, listed, room / "keep", member)
+            with closing(reading.VaultStore(vault, listed, room, member)) as store:
                 return _elsewhere(args, screen, keep, snapshot.find(store, keep, args.ref, now()))
+
+
+def _name_of(keep: Keep | None) -> str:
+    """What a keep is called in the store that it shares; "" for one that shares none."""
+    from emberkeep.store.shared import share_of
+
+    share = share_of(keep) if keep else None
+    return share.name if share else ""
 
 
 def _keep_here(args: argparse.Namespace) -> Keep | None:

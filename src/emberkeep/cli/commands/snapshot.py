@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from emberkeep.callbacks import Progress
-from emberkeep.cli.context import add_all, add_only, answer, now, the_keep
+from emberkeep.cli.context import add_all, add_only, answer, now, opened, the_keep
 from emberkeep.fs import scan
 from emberkeep.keep import locate
 
@@ -75,16 +75,11 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
         elif args.far:
             done = _remote(args, screen, keep, step)
         else:
-            done = take(
-                keep,
-                now(),
-                SnapshotRequest(
-                    note=args.note, only=args.only, while_running=args.while_running, rehash=args.rehash, pin=args.pin
-                ),
-                environment=os.environ,
-                progress=step,
-                ahead=args.ahead,
+            asked = SnapshotRequest(
+                note=args.note, only=args.only, while_running=args.while_running, rehash=args.rehash, pin=args.pin
             )
+            with opened(keep) as store:
+                done = take(keep, now(), asked, environment=os.environ, store=store, progress=step, ahead=args.ahead)
     alike = clashes(keep, done.about.label) if args.source or args.far else []
     code = 1 if done.skipped or alike else 0
     result = {"snapshot": done.about, "skipped": done.skipped, "dumped": done.dumped, "differ_only_in_case": alike}

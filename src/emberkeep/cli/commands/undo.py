@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 
 from emberkeep.cli.context import add_go, answer, now, opened, the_keep
+from emberkeep.cli.run_context import run_context_for
 from emberkeep.operations.engine import registry, undo
 from emberkeep.operations.record.journal import Journal
 from emberkeep.show import runs as view
@@ -42,6 +43,17 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
             from emberkeep.cli.commands import mirror  # only where a far host is asked
 
             return mirror.take_back(args, screen, keep, store, meant)
+        if kind is not None and kind.aside and kind.undo is not None:
+            with progress("undo", screen) as step:
+                context = run_context_for(args, screen, keep, store, meant, step)
+                if args.go:
+                    kind.undo(context)
+            return answer(
+                args,
+                0,
+                {"run": meant, "plan": None, "databases": (), "done": bool(args.go), "before": None},
+                lambda: view.aside_undone(screen, meant, bool(args.go)),
+            )
         partly = bool(args.as_far_as_possible)
         found = undo.to_undo(keep, store, args.run, partly=partly)
         if args.go:

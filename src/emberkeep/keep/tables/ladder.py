@@ -1,7 +1,8 @@
-"""What keep.toml says of how long snapshots stay.
+"""What keep.toml says of where snapshots lie and how long they stay.
 
 ::
 
+    [store]           shared: the folder of a store that several keeps of one owner share
     [ladder]          "AGE" = "all" or "one a hour|day|week|month|year": which snapshots thinning keeps
 """
 
@@ -47,3 +48,10 @@ def read_ladder(reader: Reader) -> tuple[Rung, ...]:
         else:
             rungs.append(Rung(timedelta(days=int(age[1]) * _DAYS[age[2]]), every[1] or ""))
     return tuple(sorted(rungs, key=lambda rung: rung.age))
+
+
+def read_store(reader: Reader) -> str:
+    """The table [store]: the shared store that the admin wants the snapshots in, "" for the keep's own."""
+    shared = reader.string("shared")
+    reader.no_others()
+    return shared

@@ -44,8 +44,9 @@ class RunKind(Generic[R]):
     JSON; ``title``: a request in words; ``steps``: what is done for it. ``from_earlier``: a request of an earlier Ember
     Keep as this one would write it; ``before_resuming``: raises where an interrupted run cannot go on;
     ``reach``: which paths one may have changed, where the journal's notes do not tell; ``saves``: what it makes of the
-    version of the saves; ``undo``: takes one back whose changes lie on a remote host, over the context's connections;
-    None where they lie in the server folder.
+    version of the saves; ``undo``: takes one back whose changes do not lie in the server folder; None where they do.
+    ``remote``: whether going on and undoing need the context's connections to a remote host; ``aside``: whether it
+    leaves the server folder alone, so that 'undo' without a number goes on meaning the run before it.
     """
 
     name: str
@@ -57,15 +58,12 @@ class RunKind(Generic[R]):
     reach: Callable[[Keep, Store, R], Callable[[str], bool]] | None = None
     saves: Saves = Saves.STAY
     undo: Callable[[RunContext], None] | None = None
-
-    @property
-    def remote(self) -> bool:
-        """Whether going on and undoing need a connection."""
-        return self.undo is not None
+    remote: bool = False
+    aside: bool = False
 
     def run(self, request: R, begun: datetime) -> Run:
         """A new run, not in the journal yet."""
-        return Run(0, self.name, begun, title=self.title(request), request=to_json(request))
+        return Run(0, self.name, begun, title=self.title(request), request=to_json(request), aside=self.aside)
 
     def request_of(self, run: Run) -> R:
         """What a run that the journal knows was asked for. UnreadableInput where that cannot be read."""

@@ -23,6 +23,7 @@ KINDS = {
     "send": "send",
     "start": "start",
     "back": "set_back",
+    "store": "move_store",
 }
 """By the name that the journal has: the module of ``operations/flows`` that has it as ``KIND``."""
 

@@ -31,6 +31,7 @@ from emberkeep.operations.record import defaults
 from emberkeep.operations.steps.merge import Once, into, stands
 from emberkeep.operations.steps.snapshot import SnapshotStep, unconfirmed
 from emberkeep.process.signs import signs
+from emberkeep.store.shared import store_of
 from emberkeep.store.store import Store
 from emberkeep.survey import landmarks
 
@@ -124,7 +125,7 @@ def base_of(request: Request, keep: Keep, store: Store) -> Tree | None:
         return defaults.tree_of(store, request.base)
     other = beside(request.old)
     if (other / KEEP_FILE).is_file():
-        return defaults.tree_of(Store(Keep(other).store_folder), request.base)
+        return defaults.tree_of(store_of(Keep(other)), request.base)
     return None
 
 

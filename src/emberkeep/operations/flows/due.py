@@ -33,6 +33,7 @@ from emberkeep.process.signs import matching
 from emberkeep.schedule.attendance import online
 from emberkeep.schedule.calendar import Occurrence
 from emberkeep.schedule.duties import Duty, Verdict, duties
+from emberkeep.store.shared import store_of
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
 from emberkeep.wiping.values import Asked
@@ -248,7 +249,7 @@ def _snapshot(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
 
 
 def _verify(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
-    store = Store(keep.store_folder)
+    store = store_of(keep)
     try:
         found = verify(store, share=duty.occurrence.event.share)
     finally:
@@ -262,7 +263,7 @@ def _verify(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
 def _drill(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     from emberkeep.operations.flows import drill  # only where one is due
 
-    store = Store(keep.store_folder)
+    store = store_of(keep)
     try:
         by_chance = duty.occurrence.event.which == ANY
         about = drill.chosen(store, keep, "", hands.clock(), by_chance=by_chance)
@@ -275,7 +276,7 @@ def _drill(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
 
 
 def _thin(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
-    store = Store(keep.store_folder)
+    store = store_of(keep)
     try:
         found = thin.plan(keep, store, hands.clock())
         thin.check_clock(keep, found, hands.clock())
@@ -312,7 +313,7 @@ def _update(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
     event = duty.occurrence.event
     if not event.source or not event.to:
         return "told", "keep.toml tells no source and to for it, so it is only announced"
-    store = Store(keep.store_folder)
+    store = store_of(keep)
     try:
         source = Path(os.path.normpath(keep.folder / event.source))
         request = update_request.request_of(keep, store, source, event.to, recipes=migrate.folders(keep, None))
@@ -344,7 +345,7 @@ def _wipe(keep: Keep, duty: Duty, hands: Hands) -> tuple[str, str]:
         warn=not states or bool(duty.why),
     )
     found = wipe_preview.preview(keep, request, hands.environment, hands.clock())
-    store = Store(keep.store_folder)
+    store = store_of(keep)
     try:
         asked = wipe.KIND.run(request, hands.clock())
         context = hands.context(store, asked)

@@ -30,6 +30,7 @@ from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.steps import merge
 from emberkeep.process import console, lifecycle
 from emberkeep.process.signs import signs
+from emberkeep.store.shared import share_of, store_of
 from emberkeep.store.store import Store
 from emberkeep.survey.survey import pointer_of
 from emberkeep.wiping.identifiers import unpacked
@@ -179,7 +180,7 @@ def _recipes(checked: _Checked) -> Iterator[Fault]:
     keep = checked.keep
     if not keep.recipes.is_dir() or not recipe.read_all(keep.recipes):
         return
-    with closing(Store(keep.store_folder)) as store:
+    with closing(store_of(keep)) as store:
         known = [version for version in store.versions() if ordering(version) > ordering(_saves(keep, store))]
         for version in known:
             wanted = migrate.Request(_saves(keep, store), version, migrate.folders(keep, None))
@@ -199,10 +200,8 @@ def _merging(checked: _Checked) -> Iterator[Fault]:
     answers.known(keep.answers_file)
     if keep.orders_file.exists():
         orders.read(keep.orders_file)
-    if not keep.store_folder.exists():
-        return
-    with closing(Store(keep.store_folder)) as store:
-        waits = merge.waiting(keep, store, checked.live)
+    with closing(store_of(keep)) as store:
+        waits = merge.waiting(keep, store, checked.live) if store.names() else ()
     if waits:
         one = "one question" if len(waits) == 1 else f"{len(waits)} questions"
         what = f"{one} of the last merge {'is' if len(waits) == 1 else 'are'} open; yours stay until they are answered"
@@ -215,12 +214,16 @@ LONG_AGO = timedelta(hours=1)
 
 def _disk(checked: _Checked) -> Iterator[Fault]:
     size = sum(entry.size for entry in checked.live.entries().values())
-    free = shutil.disk_usage(checked.keep.folder).free
-    taken = checked.keep.store_folder.exists()
-    needed = int(size * SPARE) if taken else size
+    share, wanted = share_of(checked.keep), checked.keep.config.shared_store
+    if wanted and (share is None or share.told != wanted):
+        what = f"keep.toml wants the snapshots in {wanted}, and they lie in {share.folder if share else 'the keep'}"
+        yield Fault(what, Place(str(checked.keep.folder)), "'emberkeep store join --go' moves them there")
+    with closing(store_of(checked.keep)) as store:
+        free = store.free() if store.folder.is_dir() else shutil.disk_usage(checked.keep.folder).free
+        needed = int(size * SPARE) if store.numbers() else size
     if free < needed:
-        shortage = f"{free >> 20} MB are free where the keep lies; a run may need {needed >> 20} MB"
-        yield Fault(shortage, Place(str(checked.keep.folder)), "make room, or thin old snapshots: 'emberkeep thin'")
+        shortage = f"{free >> 20} MB are free where the snapshots lie; a run may need {needed >> 20} MB"
+        yield Fault(shortage, Place(str(store.folder)), "make room, or thin old snapshots: 'emberkeep thin'")
     if private.is_open_to_others(checked.keep.folder):
         what = "others may read the keep, with all that is secret in the server folder: its disk keeps no rights"
         yield Fault(what, Place(str(checked.keep.folder)), "keep it on another disk, or mount this one for you alone")

@@ -12,7 +12,7 @@ import re
 import shutil
 import socket
 from collections.abc import Sequence
-from contextlib import suppress
+from contextlib import closing, suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -37,6 +37,7 @@ from emberkeep.operations.record import snapshot
 from emberkeep.operations.record.starts import Starts
 from emberkeep.process import lifecycle
 from emberkeep.process.signs import pid_files
+from emberkeep.store.shared import store_of
 from emberkeep.store.store import Store
 
 LARGEST_TEXT = 4 << 20
@@ -195,8 +196,8 @@ def _keep_beside(keep: Keep, into: Path, server: Path, *, with_store: bool) -> K
     _apart_from_live(keep, document, server)
     _without_served(document)
     writing.write_whole(folder / FILE, [tomlkit.dumps(document).encode()])
-    if with_store and keep.store_folder.is_dir():
-        shutil.copytree(keep.store_folder, folder / "store", copy_function=_linked)
+    if with_store:
+        _copy_store(keep, folder / "store")
     return Keep(folder, keep.environment)
 
 
@@ -247,6 +248,15 @@ def _other_ports(keep: Keep, document: tomlkit.TOMLDocument, wanted: Sequence[tu
         host, mark, port = address.rpartition(":")
         if mark and port in changes:
             document[table]["address"] = f"{host}:{changes[port]}"
+
+
+def _copy_store(keep: Keep, into: Path) -> None:
+    """What the keep needs of its store, as a store of the copy's own."""
+    with closing(store_of(keep)) as store:
+        for name, path in store.needed_files().items():
+            if path.is_file():
+                writing.make_folder((into / name).parent, private=True)
+                _linked(str(path), str(into / name))
 
 
 def _linked(source: str, target: str) -> str:

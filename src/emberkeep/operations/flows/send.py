@@ -391,4 +391,4 @@ def _is_still(then: Known, there: RemoteEntry | None) -> bool:
     return there is not None and there.same_as(then.entry)
 
 
-KIND = RunKind("send", Asked, title=lambda asked: f"sending to {asked.to}", steps=steps, undo=undo)
+KIND = RunKind("send", Asked, title=lambda asked: f"sending to {asked.to}", steps=steps, undo=undo, remote=True)

@@ -38,7 +38,7 @@ class Run:
     """One run. ``title``: what it does, in words; ``before``: the snapshot of the whole server folder taken before it;
     ``request``: what was asked for, which resuming begins from; ``whole``: whether anything in the folder may have
     changed, as a program ran in it, and not only the paths that were noted; ``undoing``: whether it is being taken
-    back."""
+    back; ``aside``: whether it leaves the server folder alone."""
 
     number: int
     kind: str
@@ -48,6 +48,7 @@ class Run:
     request: Mapping[str, Any] = field(default_factory=dict)
     whole: bool = False
     undoing: bool = False
+    aside: bool = False
     ended: datetime | None = None
     state: str = BEGUN
     steps: tuple[StepRecord, ...] = ()

@@ -53,9 +53,11 @@ class Journal(JournalFile):
         return next((run for run in self.runs() if run.state == BEGUN), None)
 
     def undoable(self) -> Run | None:
-        """The run that 'undo' takes back: the interrupted one, else the last that was carried out."""
-        found = [run for run in self.runs() if run.state in (BEGUN, DONE)]
-        return self.waiting() or (found[-1] if found else None)
+        """The run that 'undo' takes back: the interrupted one, else the last that changed the server folder."""
+        runs = self.runs()
+        found = [run for run in runs if run.state == DONE and not run.aside]
+        waiting = next((run for run in runs if run.state == BEGUN), None)
+        return waiting or (found[-1] if found else None)
 
     def refuse_if_waiting(self) -> None:
         """Refused, with what to do, while an interrupted run waits."""
@@ -68,9 +70,10 @@ class Journal(JournalFile):
 
     def needed(self) -> set[str]:
         """Snapshots that 'resume' or 'undo' may still ask for."""
-        run = self.undoable()
-        if run is None:
+        runs = [run for run in self.runs() if run.state in (BEGUN, DONE) and not run.aside]
+        if not runs:
             return set()
+        run = next((run for run in runs if run.state == BEGUN), runs[-1])
         labels = {run.before, str(run.request.get("target", ""))}
         labels |= {str(step.facts.get("snapshot", "")) for step in run.steps}
         return labels - {""}
@@ -122,7 +125,7 @@ class Journal(JournalFile):
 
 def _facts(run: Run) -> str:
     request = {"before": run.before, "title": run.title, "request": dict(run.request), "whole": run.whole}
-    return json.dumps({**request, "undoing": run.undoing}, sort_keys=True)
+    return json.dumps({**request, "undoing": run.undoing, "aside": run.aside}, sort_keys=True)
 
 
 def _run(row: tuple[int, str, str, str | None, str, str], steps: tuple[StepRecord, ...]) -> Run:
@@ -139,6 +142,7 @@ def _run(row: tuple[int, str, str, str | None, str, str], steps: tuple[StepRecor
         request,
         found.get("whole", False),
         found.get("undoing", False),
+        found.get("aside", False),
         datetime.fromisoformat(ended) if ended else None,
         state,
         steps,

@@ -24,6 +24,7 @@ from emberkeep.store import writer
 from emberkeep.store.intake import Stream
 from emberkeep.store.manifest import ASKED, About
 from emberkeep.store.refs import resolve
+from emberkeep.store.shared import store_of
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree, snapshot_tree
 from emberkeep.store.writer import Dumped, SnapshotResult
@@ -82,8 +83,8 @@ def take(
             stack.enter_context(held(config.running.console, environment))
         chosen = _databases(request.only, config)
         streams = _streams(keep, chosen, now)
-        store = store or stack.enter_context(closing(Store(keep.store_folder)))
-        live = LiveTree(server, "live", room=keep.store_folder / f"{TEMPORARY}databases")
+        store = store or stack.enter_context(closing(store_of(keep)))
+        live = LiveTree(server, "live", room=store.own / f"{TEMPORARY}databases")
         stack.callback(_discard, live.room)
         names = tuple(one.name for one in chosen)
         about = About(
@@ -157,13 +158,13 @@ def take_in(
 
     tree = open_source(source)
     about = About("", now, ASKED, note, source=str(source), pinned=pin)
-    with closing(Store(keep.store_folder)) as store:
+    with closing(store_of(keep)) as store:
         return writer.add(store, tree, about, progress=progress)
 
 
 def clashes(keep: Keep, label: str) -> list[tuple[str, str]]:
     """Pairs of names in a snapshot that differ only in case."""
-    with closing(Store(keep.store_folder)) as store:
+    with closing(store_of(keep)) as store:
         return alike(store.manifest(label).held)
 
 

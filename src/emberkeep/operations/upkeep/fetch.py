@@ -27,7 +27,7 @@ from emberkeep.operations.upkeep.fetch_plan import FetchPlan, stays_inside
 from emberkeep.operations.upkeep.transfer_access import Look, wanted_of
 from emberkeep.store import writer
 from emberkeep.store.manifest import ASKED, About
-from emberkeep.store.store import Store
+from emberkeep.store.shared import store_of
 from emberkeep.store.writer import SnapshotResult
 from emberkeep.transfer.pool import ConnectionPool, RemoteConnection
 from emberkeep.transfer.protocol import ReadRequest, RemoteEntry, RemoteError
@@ -331,5 +331,5 @@ def snapshot_of(
     )
     if only:
         about = replace(about, roles=keep.config.roles, tiles=keep.config.world.tiles)
-    with closing(Store(keep.store_folder)) as store:
+    with closing(store_of(keep)) as store:
         return writer.add(store, RemoteTree(pool.first, found.listing, wanted_of(keep, only)), about, progress=progress)

@@ -1,0 +1,269 @@
+"""Moving the snapshots of a keep, as a run: into a store that several keeps share, or back into one of its own.
+
+The server folder is left alone. All is copied first, then the keep is told where its snapshots lie, and only then is
+what lies at the old place deleted: stopped anywhere, each snapshot is whole at the one place that the keep knows.
+"""
+
+from __future__ import annotations
+
+import os
+import sys
+from contextlib import ExitStack, closing, nullcontext, suppress
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from emberkeep.errors import Place, Refused, UsageError
+from emberkeep.fs import private, system, writing
+from emberkeep.keep import edit
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.locate import inside
+from emberkeep.operations.engine.kind import RunKind
+from emberkeep.operations.engine.step import Findings, Plan, RunContext, Step
+from emberkeep.operations.record.facts import BEGUN, DONE, UNDONE
+from emberkeep.operations.record.written import remember_written
+from emberkeep.store.moving import Move, Moving, clear_own, remove_own
+from emberkeep.store.shared import forget_share, free_name, note_owner, note_share, share_of
+from emberkeep.store.store import KEEPS, Store
+
+
+@dataclass(frozen=True)
+class Request:
+    """Where the snapshots are to lie, and where they lay: the folder of a shared store as the admin wrote it, "" for
+    the keep's own; with the keep's name there, "" where it is yet to be found."""
+
+    to: str = ""
+    name: str = ""
+    was: str = ""
+    was_name: str = ""
+
+    @property
+    def back(self) -> Request:
+        """The way back."""
+        return Request(self.was, self.was_name, self.to, self.name)
+
+
+def request_for(keep: Keep, to: str) -> Request:
+    """A request to move the snapshots to ``to``. UsageError where they lie there; Refused where they cannot."""
+    share = share_of(keep)
+    was, was_name = (share.told, share.name) if share else ("", "")
+    where = Path(inside(str(keep.folder), to)) if to else None
+    if where == (share.folder if share else None):
+        raise UsageError(f"the snapshots of this keep lie in {where or 'a store of its own'} already")
+    name = ""
+    if where is not None:
+        _check_folder(keep, where)
+        name = free_name(where, keep)
+    return Request(to, name, was, was_name)
+
+
+def _check_folder(keep: Keep, folder: Path) -> None:
+    """Refused where a folder is no good place for a shared store."""
+    place = Place(str(folder))
+    if folder == keep.server or keep.server in folder.parents or keep.folder in (folder, *folder.parents):
+        raise Refused(
+            "a shared store lies in a folder of its own, in no server folder and in no keep",
+            place=place,
+            hint="name another folder, as /srv/stores/NAME-OF-THE-GAME",
+        )
+    if not folder.exists():
+        return
+    if not folder.is_dir() or (any(folder.iterdir()) and not (folder / KEEPS).is_dir()):
+        raise Refused("this is no shared store, and not empty", place=place, hint="name a new folder for it")
+    if sys.platform != "win32" and folder.stat().st_uid != os.geteuid():
+        raise Refused(
+            "this shared store is another user's; whoever can read it can read every server in it",
+            place=place,
+            hint="only keeps of one user share a store; name a folder of your own",
+        )
+
+
+def _store(keep: Keep, told: str, name: str) -> Store:
+    return Store(Path(inside(str(keep.folder), told)), member=name) if told else Store(keep.store_folder)
+
+
+def _lie_at(keep: Keep, told: str, name: str) -> bool:
+    """Whether the snapshots of a keep lie there now."""
+    share = share_of(keep)
+    return (share.told, share.name) == (told, name) if share else not told
+
+
+class CopyStep(Step):
+    """All copied, and the keep told so, while nobody else may write to either store."""
+
+    name = "copy"
+
+    def __init__(self, request: Request) -> None:
+        self.request = request
+        self.title = "copy every snapshot and recorded release"
+
+    def plan(self, context: RunContext) -> Plan:
+        """How many there are, and how much of them is not there yet."""
+        if _lie_at(context.keep, self.request.to, self.request.name):
+            return Plan()
+        with ExitStack() as stack:
+            found = self._move(context, stack).foreseen()
+        return Plan(notes=_words(found))
+
+    def _move(self, context: RunContext, stack: ExitStack) -> Move:
+        request = self.request
+        if not _lie_at(context.keep, request.was, request.was_name):
+            raise Refused(
+                f"the snapshots of this keep do not lie in {request.was or 'a store of its own'} any more",
+                place=Place(str(context.keep.folder)),
+                hint="'emberkeep store' shows where they lie",
+            )
+        source = stack.enter_context(closing(_store(context.keep, request.was, request.was_name)))
+        target = stack.enter_context(closing(_store(context.keep, request.to, request.name)))
+        source.on_wait = target.on_wait = context.say
+        return Move(source, target, context.progress)
+
+    def act(self, context: RunContext, plan: Plan) -> None:
+        """Copy, look through it, and have it count."""
+        keep, request = context.keep, self.request
+        if _lie_at(keep, request.to, request.name):
+            self.passed(context)
+            return
+        with ExitStack() as stack:
+            move = self._move(context, stack)
+            if request.to:
+                writing.make_folder(move.target.folder, private=True)
+                private.close_to_others(move.target.folder)
+            stack.enter_context(move.source.writing())
+            stack.enter_context(move.target.writing())
+            clear_own(move.target)  # what an earlier move left there, which nobody knows any more
+            if request.to:
+                note_owner(move.target.own, keep)
+            self.passed(context)
+            move.carry_out()
+            _sync_names(move.target.own)
+            _note(keep, request)
+
+    def passed(self, context: RunContext) -> None:
+        """From here on there is something to take back."""
+        context.findings.on_back.append(lambda: _take_back(context, self.request))
+
+
+def _sync_names(folder: Path) -> None:
+    """Have the disk keep the names of new folders before anything counts that lies there."""
+    for path in (*folder.glob("*/"), folder, *folder.parents):
+        with suppress(OSError):  # of folders above that may not be looked into
+            system.io.sync_folder(path)
+
+
+class TellStep(Step):
+    """keep.toml told, so that it says what is so."""
+
+    name = "tell"
+
+    def __init__(self, request: Request) -> None:
+        self.request = request
+        self.title = "say so in keep.toml"
+
+    def plan(self, context: RunContext) -> Plan:
+        """The line that is written."""
+        to = self.request.to
+        return Plan(notes=(f'[store] shared = "{to}"' if to else "[store] is taken out",))
+
+    def act(self, context: RunContext, plan: Plan) -> None:
+        """Write it, where it is not there."""
+        _tell(context.keep, self.request.to)
+
+
+class RemoveStep(Step):
+    """What lies at the old place deleted."""
+
+    name = "remove"
+
+    def __init__(self, request: Request) -> None:
+        self.request = request
+        self.title = "delete what lies at the old place"
+
+    def plan(self, context: RunContext) -> Plan:
+        """Where that is."""
+        store = _store(context.keep, self.request.was, self.request.was_name)
+        notes = (str(store.own),)
+        shared = ("what only this keep needed of it goes with the next thinning there",) if self.request.was else ()
+        return Plan(notes=notes + shared)
+
+    def act(self, context: RunContext, plan: Plan) -> None:
+        """Delete it; what cannot be deleted stays, and does no harm."""
+        store = _store(context.keep, self.request.was, self.request.was_name)
+        store.on_wait = context.say
+        try:
+            _remove(store)
+        except OSError as error:
+            context.say(f"! {error.filename or store.own} could not be deleted ({error.strerror}); delete it by hand")
+
+
+def _remove(store: Store) -> None:
+    """Delete what the keep has in a store, while nobody thins it."""
+    if not store.own.is_dir():
+        return
+    with store.writing() if store.member else nullcontext():
+        remove_own(store)
+
+
+def _words(found: Moving) -> tuple[str, ...]:
+    releases = f" and {found.defaults} recorded releases" if found.defaults != 1 else " and one recorded release"
+    snapshots = f"{found.snapshots} snapshots" if found.snapshots != 1 else "one snapshot"
+    there = max(0, found.stored - found.copied) >> 20
+    known = f"; {there} MB are there already" if there else ""
+    return f"{snapshots}{releases if found.defaults else ''}", f"about {found.copied >> 20} MB to copy{known}"
+
+
+def _note(keep: Keep, request: Request) -> None:
+    """From here on the snapshots lie at the new place."""
+    if request.to:
+        note_share(keep, request.to, request.name)
+    else:
+        forget_share(keep)
+
+
+def _tell(keep: Keep, to: str) -> None:
+    now = Keep(keep.folder, keep.environment)
+    if now.config.shared_store != to:
+        edit.set_shared_store(now, to)
+        remember_written(now)
+
+
+def _take_back(context: RunContext, request: Request) -> None:
+    """Have all be as before. What lies at the new place and does not count yet is only deleted; else all of it is moved
+    back, whatever is left at the old place."""
+    keep = context.keep
+    if _lie_at(keep, request.was, request.was_name):
+        _remove(_store(keep, request.to, request.name))
+        _tell(keep, request.was)
+        return
+    apart = replace(context, findings=Findings())
+    for step in steps(keep, context.store, request.back):
+        step.act(apart, Plan())
+
+
+def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
+    """The steps of moving the snapshots."""
+    return [CopyStep(request), TellStep(request), RemoveStep(request)]
+
+
+def undo(context: RunContext) -> None:
+    """Take such a run back. Refused where the snapshots were moved again since."""
+    run, journal = context.run, context.journal
+    request = KIND.request_of(run)
+    places = ((request.to, request.name), (request.was, request.was_name))
+    if not any(_lie_at(context.keep, *place) for place in places):
+        raise Refused(
+            "the snapshots of this keep were moved again since",
+            place=Place(str(context.keep.folder)),
+            hint="undo the last of these runs first; 'emberkeep history' lists them",
+        )
+    if run.state == DONE:
+        journal.change(replace(run, undoing=True))
+        journal.end(run, BEGUN, context.clock())  # stopped from here on, it waits to be taken back wholly
+    _take_back(context, request)
+    journal.end(run, UNDONE, context.clock())
+
+
+def _title(request: Request) -> str:
+    return f"moving of the snapshots into {request.to}" if request.to else "moving of the snapshots into the keep"
+
+
+KIND = RunKind("store", Request, title=_title, steps=steps, undo=undo, aside=True)

@@ -1,0 +1,181 @@
+"""A store that several keeps of one owner share: what they hold alike, as the files of one game, lies there once.
+
+::
+
+    STORE/
+      packs, index, damaged, lock …    of all keeps, see ``store``
+      keeps/NAME/
+        snapshots, defaults, seen      of one keep
+        keep                           UTF-8: the folder of that keep
+    KEEP/store.json                    in a keep that shares one: {"folder": "…", "name": "NAME"}; the folder may be
+                                       relative to the keep
+
+That file alone tells where the snapshots of a keep lie; ``[store] shared`` of keep.toml says where the admin wants
+them, and ``operations.flows.move_store`` moves them there.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Collection, Container, Iterable, Mapping
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+from emberkeep.errors import Damage, Place, Refused, UsageError
+from emberkeep.fs import system, writing
+from emberkeep.fs.trees import FILE, Entry
+from emberkeep.keep.keep import Keep
+from emberkeep.keep.locate import SUFFIX, inside, is_keep
+from emberkeep.store import extents
+from emberkeep.store import manifest as manifests
+from emberkeep.store.manifest import FileRow
+from emberkeep.store.store import KEEPS, ManifestName, Store
+
+MARKER = "store.json"
+OWNER = "keep"
+
+
+@dataclass(frozen=True)
+class Share:
+    """A keep's part of a store that several share: the store's folder, as told and in full, and its name there."""
+
+    told: str
+    folder: Path
+    name: str
+
+    @property
+    def own(self) -> Path:
+        """What is of this keep alone."""
+        return self.folder / KEEPS / self.name
+
+
+def share_of(keep: Keep) -> Share | None:
+    """The part that a keep has in a shared store; None where its store is its own. Refused where its note of that
+    cannot be read."""
+    path = keep.folder / MARKER
+    try:
+        found = json.loads(path.read_text(encoding="utf-8"))
+        return _share(keep, str(found["folder"]), str(found["name"]))
+    except FileNotFoundError:
+        return None
+    except (ValueError, LookupError, TypeError):
+        raise Refused(
+            "this file, which tells where the snapshots of the keep lie, is damaged",
+            place=Place(str(path)),
+            hint='write it as {"folder": "/the/shared/store", "name": "the name of a folder in its keeps/"}',
+        ) from None
+
+
+def _share(keep: Keep, told: str, name: str) -> Share:
+    if not name or Path(name).name != name or name in (".", ".."):
+        raise ValueError(name)
+    return Share(told, Path(inside(str(keep.folder), told)), name)
+
+
+def note_share(keep: Keep, told: str, name: str) -> None:
+    """Have the snapshots of a keep lie in a shared store from now on."""
+    writing.write_whole(keep.folder / MARKER, [marker(told, name)])
+
+
+def marker(told: str, name: str) -> bytes:
+    """What the note of a keep holds that has a part of a shared store."""
+    return (json.dumps({"folder": told, "name": name}, indent=1) + "\n").encode()
+
+
+def owner(folder: Path) -> bytes:
+    """What the note in a part of a shared store holds that is of the keep in ``folder``."""
+    return f"{folder}\n".encode("utf-8", "surrogateescape")
+
+
+def forget_share(keep: Keep) -> None:
+    """Have the snapshots of a keep lie in its own store from now on."""
+    with suppress(FileNotFoundError):
+        system.io.unlink(keep.folder / MARKER)
+    system.io.sync_folder(keep.folder)
+
+
+def store_of(keep: Keep) -> Store:
+    """The store of a keep, its own or its part of a shared one. Refused where a shared one is not there, or where
+    another keep has that part."""
+    share = share_of(keep)
+    store = Store(share.folder, member=share.name) if share else Store(keep.store_folder)
+    store.still = lambda: share_of(keep) == share
+    if share is None:
+        return store
+    if not share.own.is_dir():
+        raise Refused(
+            f"the shared store with the snapshots of this keep is not there: {share.own}",
+            place=Place(str(keep.folder / MARKER)),
+            hint="is its disk mounted? where it was moved, write its new folder into that file",
+        )
+    _check_ours(keep, share)
+    return store
+
+
+def _check_ours(keep: Keep, share: Share) -> None:
+    """Refused where the part of a shared store is another keep's, of which this one is a copy; a keep that was moved
+    is noted at its new place."""
+    was = owner_of(share.own)
+    if was == keep.folder:
+        return
+    if was is not None and is_keep(str(was)) and _is_of(was, share):
+        raise Refused(
+            f"this keep is a copy of {was}, whose snapshots lie in {share.own}",
+            place=Place(str(keep.folder / MARKER)),
+            hint="delete that file to have this keep begin with no snapshots, in a store of its own",
+        )
+    with suppress(OSError):
+        note_owner(share.own, keep)
+
+
+def _is_of(folder: Path, share: Share) -> bool:
+    """Whether the keep in a folder has that part of the shared store, and is not the same folder by another name."""
+    with suppress(OSError, ValueError, LookupError, TypeError):
+        found = json.loads((folder / MARKER).read_text(encoding="utf-8"))
+        there = Path(inside(str(folder), str(found["folder"])))
+        return str(found["name"]) == share.name and there.samefile(share.folder)
+    return False
+
+
+def owner_of(own: Path) -> Path | None:
+    """The folder of the keep that has a part of a shared store; None where that is not known."""
+    try:
+        return Path((own / OWNER).read_text(encoding="utf-8", errors="surrogateescape").rstrip("\n"))
+    except OSError:
+        return None
+
+
+def note_owner(own: Path, keep: Keep) -> None:
+    """Note which keep has a part of a shared store."""
+    writing.write_whole(own / OWNER, [owner(keep.folder)])
+
+
+def free_name(folder: Path, keep: Keep) -> str:
+    """The name that a keep can have in a shared store: that of its folder, with a number where another has it."""
+    called = re.sub(r"[^\w.-]+", "-", keep.folder.name.removesuffix(SUFFIX)).strip("-.") or "keep"
+    taken = {path.name.lower() for path in (folder / KEEPS).glob("*") if owner_of(path) != keep.folder}
+    names = (called, *(f"{called}-{number}" for number in range(2, len(taken) + 3)))
+    return next(name for name in names if name.lower() not in taken)
+
+
+def elsewhere(store: Store, sizes: Collection[int]) -> Mapping[str, FileRow]:
+    """Contents of some ``sizes`` (bytes) that the newest snapshots and the recorded defaults of other keeps hold, by
+    digest, those that are all there: what a new snapshot need not store again."""
+    names = []
+    for other in store.others() if sizes else ():
+        names += [ManifestName(str(number), keep=other.member) for number in other.numbers()[-1:]]
+        names += [ManifestName(version, True, other.member) for version in other.versions()]
+    return contents_of(store, names, sizes)
+
+
+def contents_of(store: Store, names: Iterable[ManifestName], sizes: Container[int]) -> dict[str, FileRow]:
+    """Contents of some ``sizes`` (bytes) that manifests name, by digest, those that are all there."""
+    found: dict[bytes, tuple[int, extents.Place]] = {}
+    for name in names:
+        with suppress(Damage, UsageError):
+            there = manifests.parse_contents(*store.manifest_file(name), sizes)
+            found.update({digest: (size, place) for place, (size, digest) in there.items()})
+    rows = (FileRow(Entry("", FILE, 0, 0, size), digest.hex(), place) for digest, (size, place) in found.items())
+    return {row.digest: row for row in rows if store.holds(row)}
