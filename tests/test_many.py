@@ -12,7 +12,8 @@ from pathlib import Path
 import psutil
 import pytest
 
-from emberkeep.cli import all_keeps
+from emberkeep.cli import all_keeps, main
+from emberkeep.show import many
 from emberkeep.store.store import Store
 from tests.program import run_program
 
@@ -127,3 +128,8 @@ def test_what_cannot_be_meant(tmp_path: Path, keeps: Path) -> None:
         done = run_program(*words, cwd=tmp_path)
         assert (done.code, told in done.err) == (2, True), words
     assert run_program("history", "--all", "keeps", cwd=tmp_path).code == 2
+
+
+def test_every_command_for_all_keeps_has_words_for_its_row() -> None:
+    for_all = {name for name in main.COMMANDS if "--all KEEPS_FOLDER" in main.command_parser(name).format_help()}
+    assert for_all == set(many._SUMMARIES)

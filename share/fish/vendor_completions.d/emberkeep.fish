@@ -51,7 +51,7 @@ function _shtab_emberkeep_using
 end
 
 set -g _shtab_emberkeep_commands demo adopt survey snapshot history restore resume undo verify drill thin store export defaults diff orders answers merge update migrate carry import wipe calendar due start stop say mirror watch check keep-toml
-set -g _shtab_emberkeep_opts_with_value --all --answers --as --attendance --certificate --chart --days --draft --drop --explain --extensions --find --fresh --from --from-vault --growth --ics --in --into --into-database --jobs --keep --key --map --metrics --mine --months --new --new-defaults --note --old-defaults --once --only --orders --out --password-env --pin --player --png --questions --recipes --rehearse --report --run --sample --saves --secret-env --secret-file --seed --size --sql --to --unpin --unsorted --where --withdraw --without-build --write --zone
+set -g _shtab_emberkeep_opts_with_value --all --answers --as --attendance --certificate --chart --days --draft --drop --explain --extensions --find --fresh --from --from-vault --growth --ics --in --into --into-database --jobs --keep --key --map --metrics --mine --months --new --new-defaults --note --of --old-defaults --once --only --orders --out --password-env --pin --player --png --questions --recipes --rehearse --report --run --sample --saves --secret-env --secret-file --seed --size --sql --to --unpin --unsorted --where --withdraw --without-build --write --zone
 
 complete -c emberkeep -e
 complete -c emberkeep -f
@@ -127,6 +127,7 @@ complete -c emberkeep -n '_shtab_emberkeep_using restore' -l into-database -x -d
 complete -c emberkeep -n '_shtab_emberkeep_using restore' -l what-fits -d 'with --into: leave out names that the disk there cannot hold'
 complete -c emberkeep -n '_shtab_emberkeep_using restore' -l rehash -d 'read every live file to compare it'
 complete -c emberkeep -n '_shtab_emberkeep_using restore' -l from-vault -xka "(__fish_complete_path (commandline -ct))" -d 'with --into: from the second copy, fetching only what is asked for (none: the one of keep.toml)'
+complete -c emberkeep -n '_shtab_emberkeep_using restore' -l of -x -d 'of which keep, in a vault that several share'
 complete -c emberkeep -n '_shtab_emberkeep_using restore' -l secret-env -x -d 'the environment variable with its passphrase'
 complete -c emberkeep -n '_shtab_emberkeep_using restore' -l secret-file -xka "(__fish_complete_path (commandline -ct))" -d 'or a file that only you can read'
 complete -c emberkeep -n '_shtab_emberkeep_using restore' -l password-env -x -d 'that of the host, where it asks for one'

@@ -93,9 +93,20 @@ def _due(answer: Mapping[str, Any]) -> str:
     return ", ".join([*parts, *(f"waits: {line}" for line in answer["waiting"])]) or "nothing is due"
 
 
+def _store(answer: Mapping[str, Any]) -> str:
+    if "store" in answer:
+        found = answer["store"]
+        with_others = f", with {len(found['members']) - 1} other keeps" if found["shared"] else ""
+        return f"{words.size(found['bytes'])} in {found['folder']}{with_others}"
+    if answer.get("preview"):
+        return "would move " + "; ".join(answer["preview"]["steps"][0]["notes"])
+    return f"{answer['run']['title']}: done" if answer.get("run") else "they lie there already"
+
+
 _SUMMARIES: Mapping[str, Callable[[Mapping[str, Any]], str]] = {
     "survey": _survey,
     "snapshot": _snapshot,
     "verify": _verify,
     "due": _due,
+    "store": _store,
 }

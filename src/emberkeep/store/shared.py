@@ -160,14 +160,20 @@ def free_name(folder: Path, keep: Keep) -> str:
     return next(name for name in names if name.lower() not in taken)
 
 
+LOOKED_AT = 24
+"""Manifests of other keeps in which a new snapshot looks for what it need not store: more cost more than they find."""
+
+
 def elsewhere(store: Store, sizes: Collection[int]) -> Mapping[str, FileRow]:
-    """Contents of some ``sizes`` (bytes) that the newest snapshots and the recorded defaults of other keeps hold, by
-    digest, those that are all there: what a new snapshot need not store again."""
+    """Contents of some ``sizes`` (bytes) that other keeps hold, by digest, those that are all there: what a new
+    snapshot need not store again. Looked for in the :data:`LOOKED_AT` latest of their newest snapshots and recorded
+    defaults."""
     names = []
     for other in store.others() if sizes else ():
         names += [ManifestName(str(number), keep=other.member) for number in other.numbers()[-1:]]
         names += [ManifestName(version, True, other.member) for version in other.versions()]
-    return contents_of(store, names, sizes)
+    latest = sorted(names, key=lambda name: store.path_of(name).stat().st_mtime_ns, reverse=True)
+    return contents_of(store, latest[:LOOKED_AT], sizes)
 
 
 def contents_of(store: Store, names: Iterable[ManifestName], sizes: Container[int]) -> dict[str, FileRow]:

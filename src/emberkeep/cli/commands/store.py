@@ -25,7 +25,7 @@ EXAMPLES = (
     "emberkeep store forget old-rock                    (a keep that is gone: shows what would go)",
 )
 EXITS = {
-    0: "shown, moved or forgotten",
+    0: "shown, moved or forgotten; or the snapshots lie there already",
 }
 ACTS = ("show", "join", "leave", "forget")
 
@@ -70,6 +70,11 @@ def _move(args: argparse.Namespace, screen: Screen, keep: Keep) -> int:
                 "which shared store?", hint="emberkeep store join FOLDER; or name it in [store] of keep.toml"
             )
     request = move_store.request_for(keep, to)
+    if request is None:
+        place = to or "the keep"
+        return answer(
+            args, 0, {"run": None, "done": False}, lambda: screen.line(f"The snapshots lie in {place} already.")
+        )
     title = f"{'Moving' if args.go else 'Move of'} the snapshots of {keep.config.name}"
     with opened(keep) as store, progress("store", screen) as step:
         context = run_context_for(args, screen, keep, store, move_store.KIND.run(request, now()), step)

@@ -12,7 +12,7 @@ from contextlib import ExitStack, closing, nullcontext, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from emberkeep.errors import Place, Refused, UsageError
+from emberkeep.errors import Place, Refused
 from emberkeep.fs import private, system, writing
 from emberkeep.keep import edit
 from emberkeep.keep.keep import Keep
@@ -42,13 +42,13 @@ class Request:
         return Request(self.was, self.was_name, self.to, self.name)
 
 
-def request_for(keep: Keep, to: str) -> Request:
-    """A request to move the snapshots to ``to``. UsageError where they lie there; Refused where they cannot."""
+def request_for(keep: Keep, to: str) -> Request | None:
+    """A request to move the snapshots to ``to``; None where they lie there. Refused where they cannot."""
     share = share_of(keep)
     was, was_name = (share.told, share.name) if share else ("", "")
     where = Path(inside(str(keep.folder), to)) if to else None
     if where == (share.folder if share else None):
-        raise UsageError(f"the snapshots of this keep lie in {where or 'a store of its own'} already")
+        return None
     name = ""
     if where is not None:
         _check_folder(keep, where)
