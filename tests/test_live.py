@@ -152,11 +152,11 @@ def test_what_a_scan_told_of_very_many_paths_is_let_go_and_its_fingerprint_stays
     for name in ("a", "b", "c"):
         (root / name).write_text(name)
     plain = FolderTree(root)
-    assert plain.entries() and plain.scanned().rows
-    monkeypatch.setattr(folder_tree, "_VERY_MANY", 2)
+    assert plain.entries() and plain.scanned().paths
+    monkeypatch.setattr(folder_tree, "VERY_MANY", 2)
     for make in (FolderTree, LiveTree):
         tree = make(root)
-        assert set(tree.entries()) == {"a", "b", "c"} and not tree.scanned().rows
+        assert set(tree.entries()) == {"a", "b", "c"} and not tree.scanned().paths
         assert tree.fingerprint() == Scan(str(root)).fingerprint() != ""
     (root / "book.db-wal").write_text("x")
     tree = LiveTree(root)

@@ -27,10 +27,10 @@ from emberkeep.operations.record import defaults, snapshot
 from emberkeep.operations.record.journal import Journal
 from emberkeep.operations.upkeep import sharing
 from emberkeep.store import compact, writer
-from emberkeep.store.manifest import FileRow
 from emberkeep.store.repair import repair
 from emberkeep.store.shared import MARKER, share_of, store_of
 from emberkeep.store.store import Store
+from emberkeep.store.table import FileRow
 from emberkeep.store.verify import verify
 from tests.conftest import tree_state
 from tests.faults import FaultyIO, Stop, count_calls, moments

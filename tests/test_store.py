@@ -26,9 +26,9 @@ from emberkeep.fs import system, writing
 from emberkeep.fs.archives import open_source
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Kind, read
+from emberkeep.store import compact, packs, writer
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
-from emberkeep.store import packs, writer
 from emberkeep.store import store as store_module
 from emberkeep.store.intake import BLOCK
 from emberkeep.store.manifest import About
@@ -556,3 +556,19 @@ def test_a_small_pack_is_synced_once_and_a_large_one_while_it_is_written(
     with system.use(eager := Recorder()):
         writer.add(Store(store.folder.parent / "other"), FolderTree(source), ABOUT)
     assert len(eager.places("sync", ".pack.part")) > 1
+
+
+def test_no_pack_is_ever_called_as_one_before(tmp_path: Path) -> None:
+    """Whoever reads may have a pack open that is gone: another one of its name would be taken for it."""
+    root = tmp_path / "server"
+    root.mkdir()
+    store = Store(tmp_path / "store")
+    names: list[str] = []
+    for number in range(4):
+        (root / "world").write_bytes(random.Random(number).randbytes(50_000))
+        live = FolderTree(root)
+        label = writer.add(store, live, About("", NOW, "asked"), live=live).about.label
+        same_contents(store, label, root)
+        names += [path.name for path in store.packs.glob("*.pack")]
+        compact.release(store, [label])
+    assert len(set(names)) == len(names) == 4

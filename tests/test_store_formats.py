@@ -22,10 +22,11 @@ from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs, stat_cache, writer
 from emberkeep.store.extents import Extent, Place
-from emberkeep.store.manifest import About, FileRow, Manifest
+from emberkeep.store.manifest import About, Manifest
 from emberkeep.store.packs import BlockId, Location, PackWriter, block_id, encode
 from emberkeep.store.pieces import Pieces, Unplaced
 from emberkeep.store.store import Store
+from emberkeep.store.table import FileRow
 from emberkeep.store.verify import verify
 from tests.helpers import ABOUT, NOW, flip
 
@@ -175,7 +176,7 @@ HELD = {name: FileRow(Entry(name, Kind.FILE, 1, 100, 3), "ab" * 32) for name in 
 def test_what_was_seen_comes_back_for_its_own_rows_alone(tmp_path: Path) -> None:
     stamps = {"a": (50, 7), "b": (60, -3), "c": (0, 1), "e": (70, 1 << 63)}
     until = 200 + stat_cache.SETTLED_NS
-    frame, trusted = stat_cache.of(HELD, stamps, until)
+    frame, trusted = stat_cache.of(HELD, stamps.get, until)
     assert trusted == 2  # c has no time, d was not seen, e's inode fits into no column
     told = stat_cache.StatCache("7", "check", "scan", {1: 5, 2: 6}, frame)
     stat_cache.save(tmp_path / "seen", told)
@@ -189,7 +190,7 @@ def test_what_was_seen_comes_back_for_its_own_rows_alone(tmp_path: Path) -> None
 def test_what_lies_too_near_the_scan_is_not_trusted(ctime: int, mtime: int, trusted: int) -> None:
     """Neither a change of the file nor one of its facts may be as late as the scan, with two seconds to spare."""
     held = {"a": FileRow(Entry("a", Kind.FILE, 1, mtime, 3), "ab" * 32)}
-    assert stat_cache.of(held, {"a": (ctime, 7)}, 100 + stat_cache.SETTLED_NS)[1] == trusted
+    assert stat_cache.of(held, {"a": (ctime, 7)}.get, 100 + stat_cache.SETTLED_NS)[1] == trusted
 
 
 def test_what_was_seen_counts_for_nothing_once_it_is_spoilt(tmp_path: Path) -> None:

@@ -7,21 +7,23 @@ import os
 import random
 import shutil
 import tempfile
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import pytest
 from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
+from emberkeep.fs import folder_tree
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply, fitness, restore_plan
-from emberkeep.store import compact, moving, writer
+from emberkeep.store import compact, intake, manifest, moving, table, writer
 from emberkeep.store.manifest import About
 from emberkeep.store.repair import repair
-from emberkeep.store.store import Store
+from emberkeep.store.store import ManifestName, Store
 from emberkeep.store.tree import SnapshotTree
 from emberkeep.store.verify import verify
 from tests.conftest import tree_state
@@ -224,7 +226,49 @@ class Sharing(Keeping):
             assert found.snapshots >= len(keeper.states)
 
 
-TestKeeping, TestSharing = Keeping.TestCase, Sharing.TestCase
-TestKeeping.settings = TestSharing.settings = settings(
+class KeepingMany(Keeping):
+    """The same where every tree and every snapshot counts as one of very many files, which are kept in columns."""
+
+    def __init__(self) -> None:
+        self.patch = pytest.MonkeyPatch()
+        for module in (folder_tree, table, intake):
+            self.patch.setattr(module, "VERY_MANY", 1)
+        self.patch.setattr(intake, "SIFTED", 2)
+        super().__init__()
+
+    def teardown(self) -> None:
+        super().teardown()
+        self.patch.undo()
+
+    @invariant()
+    def what_is_scanned_is_told_alike(self) -> None:
+        many, few = FolderTree(self.root), FolderTree(self.root)
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(folder_tree, "VERY_MANY", 1000)
+            assert list(few.entries().items()) == list(many.entries().items())
+        assert list(many.entries().values()) == [many.entries()[path] for path in many.entries()]
+        assert dict(few.stamps) == dict(many.stamps)
+        assert few.fingerprint() == many.fingerprint()
+        assert few._sparse == many._sparse
+
+    @precondition(lambda self: self.states)
+    @invariant()
+    def what_is_held_is_told_alike(self) -> None:
+        data, name = self.store.manifest_file(ManifestName(max(self.states, key=int)))
+        many = manifest.parse(data, name)
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(table, "VERY_MANY", 1000)
+            few = manifest.parse(data, name)
+        assert isinstance(few.held, dict)
+        assert list(few.held.items()) == list(many.held.items())
+        assert dict(table.entries_of(many.held, "/")) == dict(table.entries_of(few.held, "/"))
+        assert manifest.serialize(many) == manifest.serialize(few) == data
+        odd = table.only(many.held, lambda path, row: len(path) % 2 == 1)
+        again = manifest.serialize(replace(many, held=odd))
+        assert dict(manifest.parse(again, name).held) == {p: row for p, row in few.held.items() if len(p) % 2 == 1}
+
+
+TestKeeping, TestSharing, TestKeepingMany = Keeping.TestCase, Sharing.TestCase, KeepingMany.TestCase
+TestKeeping.settings = TestSharing.settings = TestKeepingMany.settings = settings(
     max_examples=max(10, int(os.environ.get("EMBERKEEP_EXAMPLES", "60")) // 3), stateful_step_count=25
 )

@@ -40,17 +40,17 @@ class LiveTree(FolderTree):
     def entries(self) -> Mapping[str, Entry]:
         """What stands there, with databases as their copies are."""
         if self._entries is None:
-            found = dict(super().entries())
-            for path in self._open_elsewhere(found):
-                if self._copy(path):
-                    for end in BESIDE:
-                        found.pop(path + end, None)
+            found = super().entries()
+            copied = [path for path in self._open_elsewhere(found) if self._copy(path)]
+            if copied:
+                gone = {path + end for path in copied for end in BESIDE}
+                found = {path: entry for path, entry in found.items() if path not in gone}
             self._entries = found
         return self._entries
 
     def _fingerprint_of(self, scan: Scan) -> str:
         """As of any folder; "" also where databases may have to be copied."""
-        return "" if any(path.endswith(BESIDE) for path, _ in scan.rows) else super()._fingerprint_of(scan)
+        return "" if any(path.endswith(BESIDE) for path in scan.paths) else super()._fingerprint_of(scan)
 
     def _open_elsewhere(self, found: Mapping[str, Entry]) -> list[str]:
         beside = {path.rpartition("-")[0] for path in found if path.endswith(BESIDE)}
@@ -73,7 +73,7 @@ class LiveTree(FolderTree):
             )
             return False
         self.copied[path] = copy
-        self.stamps.pop(path, None)
+        self.stamps = {other: stamp for other, stamp in self.stamps.items() if other != path}
         return True
 
     def changed(self, path: str) -> None:

@@ -7,12 +7,12 @@ import errno
 import os
 import stat
 import sys
-from collections.abc import Iterator, Mapping
+from collections.abc import ItemsView, Iterator, Mapping, ValuesView
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from emberkeep.errors import UnreadableInput
-from emberkeep.fs.scan import Root, Scan
+from emberkeep.fs.scan import FACTS, Facts, Root, Scan, facts_of
 from emberkeep.fs.trees import (
     AS_IT_IS,
     CHUNK,
@@ -42,15 +42,14 @@ class FolderTree:
 
     root: Path
     name: str = ""
-    stamps: dict[str, tuple[int, int]] = field(default_factory=dict, repr=False)
+    stamps: Mapping[str, tuple[int, int]] = field(default_factory=dict, repr=False)
     """ctime (ns) and inode of each file as the scan found it."""
     copied: dict[str, Path] = field(default_factory=dict, repr=False)
     """Files whose contents are read from a copy."""
     digests: Mapping[str, str] = field(default_factory=dict, repr=False)
     """BLAKE3 of files that need not be read, as nobody has written to them since somebody did."""
-    _entries: dict[str, Entry] | None = field(default=None, repr=False)
+    _entries: Mapping[str, Entry] | None = field(default=None, repr=False)
     _skipped: list[Skipped] = field(default_factory=list, repr=False)
-    _names: dict[tuple[int, int], list[str]] = field(default_factory=dict, repr=False)
     _sparse: set[str] = field(default_factory=set, repr=False)
     _scan: Scan | None = field(default=None, repr=False)
     _fingerprint: str | None = field(default=None, repr=False)
@@ -88,33 +87,60 @@ class FolderTree:
     def entries(self) -> Mapping[str, Entry]:
         """What stood there at the scan, by path."""
         if self._entries is None:
-            found: dict[str, Entry] = {}
-            self.stamps.clear()
-            self._names.clear()
-            self._sparse.clear()
             scan = self.scanned()
             self._skipped = [Skipped(path, why) for path, why in scan.unread]
-            for path, facts in scan.rows:
-                try:
-                    entry = self._entry(path, facts)
-                except OSError as error:
-                    self._skipped.append(Skipped(path, f"cannot be read: {error.strerror}"))
-                    continue
-                if entry is None:
-                    self._skipped.append(Skipped(path, NO_FILE))
-                    continue
-                found[path] = entry
-            self._tell_names(found)
-            self._entries = {path: found[path] for path in sorted(found)}
-            if len(scan.rows) > _VERY_MANY:
-                self.fingerprint()  # while it can be told
-                scan.rows.clear()
+            self._sparse = set(scan.sparse)
+            self._entries = self._of_many(scan) if len(scan.paths) > VERY_MANY else self._of_few(scan)
         return self._entries
+
+    def _of_few(self, scan: Scan) -> dict[str, Entry]:
+        found: dict[str, Entry] = {}
+        stamps: dict[str, tuple[int, int]] = {}
+        for path, facts in scan.rows:
+            entry = self._kept(path, facts)
+            if entry is not None:
+                found[path] = entry
+                if entry.kind is FILE:
+                    stamps[path] = (facts[8], facts[1])
+        self.stamps = stamps
+        found.update(_told_names(scan, found))
+        return {path: found[path] for path in sorted(found)}
+
+    def _of_many(self, scan: Scan) -> Mapping[str, Entry]:
+        """The same in as little memory as may be: entries are made of what was scanned when they are asked for."""
+        paths, facts = scan.paths, scan.facts
+        at = {paths[number]: number for number in sorted(range(len(paths)), key=paths.__getitem__)}
+        rare: dict[str, Entry] = {}
+        for path, told in scan.rows:
+            form = told[0] & _TYPE
+            if form == _FOLDER or (form == _REGULAR and told[3] < 2):
+                continue
+            entry = self._kept(path, told)
+            if entry is None:
+                del at[path]
+            else:
+                rare[path] = entry
+        rare.update(_told_names(scan, rare))
+        self.fingerprint()  # while it can be told
+        scan.paths = []
+        self.stamps = _ManyStamps(at, facts)
+        return _ManyEntries(at, facts, rare)
+
+    def _kept(self, path: str, facts: Facts) -> Entry | None:
+        """The entry at a path; None, and it is told of as skipped, where there can be none."""
+        try:
+            entry = self._entry(path, facts)
+        except OSError as error:
+            self._skipped.append(Skipped(path, f"cannot be read: {error.strerror}"))
+            return None
+        if entry is None:
+            self._skipped.append(Skipped(path, NO_FILE))
+        return entry
 
     def now_at(self, path: str) -> Entry | None:
         """What stands at one path now, without a scan; None where nothing does."""
         try:
-            return self._entry(path, self._facts(path))
+            return self._entry(path, facts_of(self._facts(path)))
         except OSError:
             return None
 
@@ -141,35 +167,23 @@ class FolderTree:
                 raise UnreadableInput(f"cannot list {self.root}: {error.strerror}") from error
         return self._scan
 
-    def _entry(self, path: str, facts: os.stat_result) -> Entry | None:
+    def _entry(self, path: str, facts: Facts) -> Entry | None:
         """Every path of a large tree comes through here, so what is common is done without a further call."""
-        full, kind, size, target = facts.st_mode, FILE, 0, ""
+        full, _, _, _, owner, group, size, when, _ = facts
+        kind, target = FILE, ""
         form = full & _TYPE
-        if form == _REGULAR:
-            size = facts.st_size
-            self.stamps[path] = (facts.st_ctime_ns, facts.st_ino)
-            if facts.st_nlink > 1:
-                self._names.setdefault((facts.st_dev, facts.st_ino), []).append(path)
-            if sys.platform != "win32" and size > facts.st_blocks * 512:
-                self._sparse.add(path)
-        elif form == _FOLDER:
-            kind = FOLDER
-        elif form == _LINK:
-            name, folder = self._way.at(path)
-            kind, target = LINK, os.readlink(name, dir_fd=folder)
-        else:
-            return None
-        when = facts.st_mtime_ns
+        if form != _REGULAR:
+            size = 0
+            if form == _FOLDER:
+                kind = FOLDER
+            elif form == _LINK:
+                name, folder = self._way.at(path)
+                kind, target = LINK, os.readlink(name, dir_fd=folder)
+            else:
+                return None
         if not -MOST < when < MOST:
             when = fitting(when)
-        fields = (path, kind, full & 0o7777, when, size, target, facts.st_uid, facts.st_gid, "")
-        return tuple.__new__(Entry, fields)
-
-    def _tell_names(self, found: dict[str, Entry]) -> None:
-        for paths in self._names.values():
-            first, *others = sorted(paths)
-            for path in others:
-                found[path] = found[path]._replace(same_as=first)
+        return tuple.__new__(Entry, (path, kind, full & 0o7777, when, size, target, owner, group, ""))
 
     def chunks(self, path: str) -> Iterator[bytes]:
         """The contents of a file as it is now. UnreadableInput where it cannot be read, or is none any more."""
@@ -238,8 +252,100 @@ _TYPE = 0o170000
 _REGULAR, _FOLDER, _LINK = stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK
 
 
-_VERY_MANY = 50_000
-"""Of so many paths what the system told, over half a kB each, is let go when the entries are made."""
+def _told_names(scan: Scan, found: Mapping[str, Entry]) -> dict[str, Entry]:
+    """The entries of files with several names, each told the first of them."""
+    names: dict[tuple[int, int], list[str]] = {}
+    for path, facts in scan.rows:
+        if facts[3] > 1 and path in found and found[path].kind is FILE:
+            names.setdefault((facts[2], facts[1]), []).append(path)
+    several = [(first, path) for first, *others in map(sorted, names.values()) for path in others]
+    return {path: found[path]._replace(same_as=first) for first, path in several}
+
+
+class _ManyEntries(Mapping[str, Entry]):
+    """Entries by path, made when they are asked for. ``at``: where the facts of each path lie, in the order of paths;
+    ``rare``: those that such facts do not tell all of, links and files with several names."""
+
+    def __init__(self, at: Mapping[str, int], facts: bytearray, rare: Mapping[str, Entry]) -> None:
+        self._at, self._facts, self._rare = at, facts, rare
+
+    def __len__(self) -> int:
+        return len(self._at)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._at)
+
+    def __contains__(self, path: object) -> bool:
+        return path in self._at
+
+    def __getitem__(self, path: str) -> Entry:
+        return self.entry_at(path, self._at[path])
+
+    def entry_at(self, path: str, at: int) -> Entry:
+        """The entry at a path, whose facts are the ``at``-th."""
+        full, _, _, _, owner, group, size, when, _ = FACTS.unpack_from(self._facts, at * FACTS.size)
+        if path in self._rare:
+            return self._rare[path]
+        kind, size = (FILE, size) if full & _TYPE == _REGULAR else (FOLDER, 0)
+        return tuple.__new__(Entry, (path, kind, full & 0o7777, when, size, "", owner, group, ""))
+
+    def items(self) -> ItemsView[str, Entry]:
+        """Each path with its entry."""
+        return _Items(self)
+
+    def values(self) -> ValuesView[Entry]:
+        """The entries."""
+        return _Values(self)
+
+    def at(self) -> Mapping[str, int]:
+        """Where the facts of each path lie."""
+        return self._at
+
+
+class _Items(ItemsView[str, Entry]):
+    """The entries of very many paths, without a look at where each lies."""
+
+    _mapping: _ManyEntries
+
+    def __iter__(self) -> Iterator[tuple[str, Entry]]:
+        entry_at = self._mapping.entry_at
+        return ((path, entry_at(path, at)) for path, at in self._mapping.at().items())
+
+
+class _Values(ValuesView[Entry]):
+    """The same without the paths."""
+
+    _mapping: _ManyEntries
+
+    def __iter__(self) -> Iterator[Entry]:
+        return (entry for _, entry in self._mapping.items())
+
+
+class _ManyStamps(Mapping[str, tuple[int, int]]):
+    """The stamps of files by path, made when they are asked for."""
+
+    def __init__(self, at: Mapping[str, int], facts: bytearray) -> None:
+        self._at, self._facts = at, facts
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self)
+
+    def __iter__(self) -> Iterator[str]:
+        return (path for path in self._at if path in self)
+
+    def __contains__(self, path: object) -> bool:
+        at = self._at.get(path) if isinstance(path, str) else None
+        return at is not None and FACTS.unpack_from(self._facts, at * FACTS.size)[0] & _TYPE == _REGULAR
+
+    def __getitem__(self, path: str) -> tuple[int, int]:
+        facts = FACTS.unpack_from(self._facts, self._at[path] * FACTS.size)
+        if facts[0] & _TYPE != _REGULAR:
+            raise KeyError(path)
+        return facts[8], facts[1]
+
+
+VERY_MANY = 50_000
+"""Of more paths than this what was scanned is kept packed, and an entry is made each time when it is asked for."""
 _LISTS_INODES = os.name != "nt"
 """Whether listing a folder tells inodes; Windows gives 0 there."""
 

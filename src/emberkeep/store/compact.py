@@ -26,7 +26,6 @@ from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE, Extent, Place
 from emberkeep.store.index import Index
-from emberkeep.store.manifest import FileRow
 from emberkeep.store.packs import (
     HEAD,
     BlockId,
@@ -38,10 +37,12 @@ from emberkeep.store.packs import (
     block_id,
     decoded,
     pack_path,
+    remove,
     scan,
 )
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.store import HOLDER, ManifestName, Store
+from emberkeep.store.table import FileRow
 from emberkeep.store.writer import keep_trust
 
 IDLE = 0.05
@@ -286,10 +287,9 @@ def compact(store: Store, needs: Needs, progress: Progress = no_op) -> tuple[tup
     gone = _long_idle(store, idle) if store.member else idle
     index = {block: at for block, at in store.index.items() if at.pack not in idle}
     store.replace_index(index | moved, without=gone)
-    for number in sorted(gone):
-        system.io.unlink(pack_path(store.packs, number))
+    remove(store.packs, gone)
+    for number in gone:
         _unmark(store, number)
-    system.io.sync_folder(store.packs)
     left = {pack.number for pack in packs if pack.torn} | spoilt
     later = sum(pack.size for pack in chosen if pack.number in idle - gone)
     return tuple(f"packs/{number:08d}.pack" for number in sorted(left)), later

@@ -18,14 +18,15 @@ from blake3 import blake3
 
 from emberkeep.callbacks import Progress
 from emberkeep.errors import Damage, EmberKeepError, UnreadableInput
+from emberkeep.fs.folder_tree import VERY_MANY
 from emberkeep.fs.trees import FILE, Entry, Hole, Skipped, Stamp, Tree, content_hasher, digest_of, regrouped
 from emberkeep.store import extents as lists
 from emberkeep.store import reuse
 from emberkeep.store.extents import HOLE, Extent, Fetch, Place, Within
-from emberkeep.store.manifest import FileRow
 from emberkeep.store.pieces import BLOCK, Pieces, Unplaced
 from emberkeep.store.reuse import PIECE, Chunks, Run
 from emberkeep.store.stat_cache import Stamps
+from emberkeep.store.table import Builder, FileRow, gathered
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
@@ -40,8 +41,14 @@ LOOKS = 4
 """Files that may be compared before their turn: bounds memory."""
 TRIES = 4
 """How often a file that changes while it is read is read again."""
+SIFTED = 10_000
+"""Files that may wait for their rows before those are made that can be."""
 MOST_KIN = 60
 """More files than this that are called alike are tiles or players, not versions of one another."""
+
+
+StampOf = Callable[[str], tuple[int, int] | None]
+"""Gives ctime (ns) and inode of a file, None where they tell nothing."""
 
 
 class Stream(NamedTuple):
@@ -98,16 +105,26 @@ class Intake:
     at_once: bool = False
     elsewhere: Mapping[str, FileRow] = field(default_factory=dict)
     """Further contents that are all there, by digest: those of keeps that share the store."""
+    scanned: Stamps = field(default_factory=dict)
+    """ctime and inode of the files of a live folder as the scan found them."""
     unsettled: list[Skipped] = field(default_factory=list)
     unread: list[Skipped] = field(default_factory=list)
-    stamps: Stamps = field(default_factory=dict)
-    """ctime and inode of the files that were read, when their last byte had been."""
+    stamps: dict[str, tuple[int, int]] = field(default_factory=dict)
+    """ctime and inode of the files that were read, when their last byte had been, where the scan found others."""
+    unstamped: set[str] = field(default_factory=set)
+    """Files that were read of which nothing tells whether they are written to afterwards."""
 
     def __post_init__(self) -> None:
-        self._by_digest: dict[str, _Contents] = {}
-        self._earlier: Mapping[str, FileRow] = {}
+        self._by_digest: dict[bytes, _Contents | int] = {}
+        """Contents that were read; those that have their row by its number."""
+        self._earlier: dict[bytes, FileRow | str] = {}
+        """What is known beforehand; rows of the base by their path."""
         self._sizes: set[int] = set()
         self._taken: dict[str, tuple[Entry, _Contents | None]] = {}
+        self._built = Builder()
+        self._sifted_at = SIFTED
+        self._firsts: dict[str, tuple[Entry, _Contents] | None] = {}
+        """Files with several names, by the first of these, once they were read."""
         self._kin: dict[str, str] | None = None
         self._lookers: ThreadPoolExecutor | None = None
 
@@ -135,14 +152,20 @@ class Intake:
         kept: Mapping[str, FileRow],
         progress: Progress,
         streams: Sequence[Stream] = (),
-    ) -> dict[str, FileRow]:
+    ) -> Mapping[str, FileRow]:
         """All rows of ``entries``: those of ``kept`` as they are, the others read; and those of ``streams``. Raises
         what reading or writing does."""
-        streamed = sum(held.entry.size for stream in streams if (held := self.base.get(stream.path)))
-        total = sum(entry.size for path, entry in entries.items() if path not in kept) + streamed
+        total = sum(held.entry.size for stream in streams if (held := self.base.get(stream.path)))
+        sizes = set()
+        for path, entry in entries.items():
+            if path not in kept:
+                sizes.add(entry.size)
+                total += entry.size
+                if entry.same_as:
+                    self._firsts[entry.same_as] = None
         done = 0
-        if total or streams:
-            self._remember()
+        if sizes or streams:
+            self._remember(sizes if not streams else None)
         try:
             for entry, look in self._with_looks(entry for path, entry in entries.items() if path not in kept):
                 if entry.kind is FILE:
@@ -151,6 +174,8 @@ class Intake:
                     progress(done, total)
                 else:
                     self._taken[entry.path] = (entry, None)
+                if len(self._taken) >= self._sifted_at:
+                    self._sift()
             for stream in streams:
                 done = self._streamed(stream, done, total, progress)
             return self._finished(kept)
@@ -159,29 +184,57 @@ class Intake:
                 self._lookers.shutdown(cancel_futures=True)
             self.pieces.close()
 
-    def _remember(self) -> None:
-        """What the base holds, by digest: a file that moved, or was only touched, needs no room."""
-        rows = [held for held in (*self.elsewhere.values(), *self.base.values()) if held.place is not None]
-        self._earlier = {held.digest: held for held in rows}
-        self._sizes = {held.entry.size for held in rows}
+    def stamp_of(self, path: str) -> tuple[int, int] | None:
+        """ctime and inode of a file as it was taken in; None where they tell nothing."""
+        return None if path in self.unstamped else self.stamps.get(path) or self.scanned.get(path)
+
+    def _remember(self, sizes: set[int] | None) -> None:
+        """What is known of contents of some ``sizes`` (all for None), by digest: a file that moved, or was only
+        touched, needs no room."""
+        for digest, row in self.elsewhere.items():
+            self._earlier[bytes.fromhex(digest)] = row
+            self._sizes.add(row.entry.size)
+        for path, row in self.base.items():
+            if row.place is not None and (sizes is None or row.entry.size in sizes):
+                self._earlier[bytes.fromhex(row.digest)] = path
+                self._sizes.add(row.entry.size)
 
     def _known_as(self, digest: str) -> _Contents | None:
-        """Contents of this digest that were read before, or that the base holds."""
-        found = self._by_digest.get(digest)
-        if found is None and digest in self._earlier:
-            held = self._earlier[digest]
-            found = self._by_digest[digest] = _Contents([], held.place, 0, digest, held.entry.size)
+        """Contents of this digest that were read before, or that are known beforehand."""
+        key = bytes.fromhex(digest)
+        found = self._by_digest.get(key)
+        if isinstance(found, int):
+            place, size = self._built.contents(found)
+            return _Contents([], place, 0, digest, size)
+        if found is None and key in self._earlier:
+            known = self._earlier[key]
+            row = self.base[known] if isinstance(known, str) else known
+            found = self._by_digest[key] = _Contents([], row.place, 0, digest, row.entry.size)
         return found
+
+    def _sift(self) -> None:
+        """Make rows of what has its place, which take less room than what they are made of."""
+        self.pieces.sift(found for _, found in self._taken.values() if found is not None)
+        waiting: dict[str, tuple[Entry, _Contents | None]] = {}
+        for path, (entry, found) in self._taken.items():
+            if found is not None and found.place is None and found.extents:
+                waiting[path] = (entry, found)
+                continue
+            row = FileRow(entry, found.identity, found.place) if found else FileRow(entry)
+            if found is not None and found.digest and self._by_digest.get(bytes.fromhex(found.digest)) is found:
+                self._by_digest[bytes.fromhex(found.digest)] = len(self._built.paths)
+            self._built.add(row)
+        self._taken = waiting
+        self._sifted_at = SIFTED + 2 * len(waiting)
 
     # --- one file ------------------------------------------------------------
 
     def _file(self, entry: Entry, look: Future[_Looked] | None) -> None:
         path = entry.path
-        first = self._taken.get(entry.same_as)
-        if first is not None and first[1] is not None:
+        first = self._firsts.get(entry.same_as)
+        if first is not None:
             self._taken[path] = (entry._replace(size=first[0].size), first[1])
-            if entry.same_as in self.stamps:
-                self.stamps[path] = self.stamps[entry.same_as]
+            self._note_stamp(path, self.stamp_of(entry.same_as))
             return
         for attempt in range(TRIES):
             looked = _come(look) if attempt == 0 else None
@@ -201,12 +254,21 @@ class Intake:
         else:
             found = found or self._stored(self._source(entry), [])
             self.unsettled.append(Skipped(path, "went on changing while it was read"))
-        if after:
-            entry = entry._replace(mtime_ns=after[1])
-            self.stamps[path] = (after[2], after[3])
+        self._note_stamp(path, (after[2], after[3]) if after else None)
+        mtime_ns = after[1] if after else entry.mtime_ns
+        if (entry.mtime_ns, entry.size, entry.same_as) != (mtime_ns, found.size, ""):
+            entry = entry._replace(mtime_ns=mtime_ns, size=found.size, same_as="")
         if found.digest:
-            self._by_digest.setdefault(found.digest, found)
-        self._taken[path] = (entry._replace(size=found.size, same_as=""), found)
+            self._by_digest.setdefault(bytes.fromhex(found.digest), found)
+        self._taken[path] = (entry, found)
+        if path in self._firsts:
+            self._firsts[path] = (entry, found)
+
+    def _note_stamp(self, path: str, stamp: tuple[int, int] | None) -> None:
+        if stamp is None:
+            self.unstamped.add(path)
+        elif stamp != self.scanned.get(path):
+            self.stamps[path] = stamp
 
     # --- what comes only once ------------------------------------------------------
 
@@ -306,7 +368,9 @@ class Intake:
         hasher = content_hasher()
         runs = list(reuse.in_place(_hashed(source(), hasher), self._bytes_of(earlier), reuse.sector_of(size)))
         digest = hasher.hexdigest()
-        if digest not in self._earlier and _sum(runs) * 2 < size and not holes:  # cutting holes would take long
+        if (
+            bytes.fromhex(digest) not in self._earlier and _sum(runs) * 2 < size and not holes
+        ):  # cutting holes would take long
             moved = reuse.by_content(source(), self._bytes_of(earlier), size)
             runs = max(runs, moved, key=_sum)
         known = [_of_run(run, earlier) for run in runs]
@@ -351,16 +415,18 @@ class Intake:
 
     # --- the end -------------------------------------------------------------
 
-    def _finished(self, kept: Mapping[str, FileRow]) -> dict[str, FileRow]:
+    def _finished(self, kept: Mapping[str, FileRow]) -> Mapping[str, FileRow]:
         self.pieces.settle([found for _, found in self._taken.values() if found is not None])
-        rows = {
-            path: FileRow(entry, found.identity, found.place) if found else FileRow(entry)
-            for path, (entry, found) in self._taken.items()
-        }
-        if not rows:
-            return dict(kept)
-        rows.update(kept)
-        return {path: rows[path] for path in sorted(rows)}
+        self._sift()
+        if not self._built.paths:
+            return kept
+        for known in (self._by_digest, self._earlier, self._firsts):  # which the rows need no more
+            known.clear()
+        if not kept and len(self._built.paths) > VERY_MANY:
+            return self._built.sorted_table()
+        built = self._built.table()
+        paths = sorted([*built, *(path for path in kept if path not in built)])
+        return gathered((built[path] if path in built else kept[path] for path in paths), len(paths))
 
 
 def _come(look: Future[_Looked] | None) -> _Looked | None:

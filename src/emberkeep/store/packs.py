@@ -13,7 +13,8 @@
         stored  u32      length of ``stored``
         crc     u32      CRC-32 of the 52 bytes before
 
-A pack is written as ``NUMBER.pack.part`` and renamed once it is synced; only ``.pack`` files count.
+A pack is written as ``NUMBER.pack.part`` and renamed once it is synced; only ``.pack`` files count. No number is given
+twice, as whoever reads may still have a pack open that is gone: where the newest goes, ``last`` holds its number.
 """
 
 from __future__ import annotations
@@ -22,7 +23,7 @@ import contextlib
 import struct
 import threading
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO, NamedTuple, NewType
@@ -31,7 +32,7 @@ import zstandard
 from blake3 import blake3
 
 from emberkeep.errors import Damage, Place
-from emberkeep.fs import system
+from emberkeep.fs import system, writing
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
@@ -183,6 +184,32 @@ def pack_numbers(folder: Path) -> list[int]:
     return sorted(int(path.stem) for path in folder.glob("*.pack") if path.stem.isdigit())
 
 
+LAST = "last"
+
+
+def next_number(folder: Path) -> int:
+    """A number that no pack has or had."""
+    gone = 0
+    with contextlib.suppress(OSError, ValueError):
+        gone = int((folder / LAST).read_text(encoding="ascii"))
+    return max(gone, *pack_numbers(folder), 0) + 1
+
+
+def remove(folder: Path, numbers: Iterable[int]) -> None:
+    """Delete packs; the newest stays where its number cannot be noted, as on a full disk. OSError as the system raises
+    it."""
+    going = set(numbers)
+    newest = max(pack_numbers(folder), default=0)
+    if newest in going:
+        try:
+            writing.write_whole(folder / LAST, [f"{newest}\n".encode("ascii")])
+        except OSError:
+            going.remove(newest)
+    for number in sorted(going):
+        system.io.unlink(pack_path(folder, number))
+    system.io.sync_folder(folder)
+
+
 @dataclass(frozen=True, slots=True)
 class Gap:
     """A stretch of a pack that holds no sound entry: ``start`` and ``end`` in bytes."""
@@ -299,7 +326,7 @@ class PackWriter:
     """
 
     def __init__(self, folder: Path) -> None:
-        self.number = max(pack_numbers(folder), default=0) + 1
+        self.number = next_number(folder)
         self._path = pack_path(folder, self.number)
         self._part = self._path.with_name(self._path.name + ".part")
         self._handle: BinaryIO | None = None

@@ -92,9 +92,19 @@ class Pieces:
                 found.depth += 1
             waiting = several
 
+    def sift(self, contents: Iterable[Unplaced]) -> None:
+        """Give those contents their place whose one extent is written by now; nothing is cut short for it."""
+        for found in contents:
+            if found.place is None and len(found.extents) == 1 and self._blocks.is_named(found.extents[0].block):
+                found.place = Place(*self._blocks.resolved(found.extents)[0], found.depth)
+                found.extents = []
+
     def close(self) -> None:
         """Stop the threads, whatever they still had to do."""
         self._blocks.close()
+
+
+_STAND_IN = b"stand-in "
 
 
 @dataclass
@@ -116,7 +126,7 @@ class _Blocks:
     def reserve(self) -> BlockId:
         """A stand-in for a block that is to come."""
         self._count += 1
-        return BlockId(b"stand-in %d" % self._count)
+        return BlockId(_STAND_IN + b"%d" % self._count)
 
     def put(self, raw: bytes, stand_in: BlockId) -> None:
         """Write a block unless the store has it."""
@@ -145,6 +155,10 @@ class _Blocks:
         """Write all that waits."""
         while self._waiting:
             self._write_next()
+
+    def is_named(self, block: BlockId) -> bool:
+        """Whether the identity of a block is known, which a stand-in may name."""
+        return block in self._named or not block.startswith(_STAND_IN)
 
     def resolved(self, extents: Iterable[Extent]) -> list[Extent]:
         """The same extents with the identities of blocks in place of stand-ins."""

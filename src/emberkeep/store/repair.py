@@ -20,10 +20,10 @@ from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE
 from emberkeep.store.index import Index
 from emberkeep.store.intake import Intake
-from emberkeep.store.manifest import FileRow
-from emberkeep.store.packs import BlockId, PackReader, PackWriter, block_id, encode, pack_path
+from emberkeep.store.packs import BlockId, PackReader, PackWriter, block_id, encode, remove
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.store import ManifestName, Store
+from emberkeep.store.table import FileRow
 from emberkeep.store.verify import Finder, Packs, Verification, check_packs, verify
 
 _MOST_READ = 16 << 20
@@ -93,8 +93,7 @@ class _Mending:
             fresh |= stored
             self._write_manifests(rows)
         self.store.replace_index({**self.packs.sound, **fresh}, without=self.packs.torn)
-        for number in sorted(self.packs.torn):
-            system.io.unlink(pack_path(self.store.packs, number))
+        remove(self.store.packs, self.packs.torn)
         seen = [one.own / "seen" for one in (self.store, *self.store.others())]
         for path in (*seen, self.store.folder / "damaged"):  # no scan must lean on what was damaged; that is gone now
             with contextlib.suppress(FileNotFoundError):

@@ -22,7 +22,8 @@ from __future__ import annotations
 import contextlib
 import json
 import struct
-from collections.abc import Mapping
+from array import array
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -30,14 +31,14 @@ import zstandard
 from blake3 import blake3
 
 from emberkeep.fs import writing
-from emberkeep.store.manifest import FileRow, packed, unpacked
+from emberkeep.store.table import FileRow, Table, mtimes_of, packed, unpacked
 
 MAGIC = b"EMBERSEEN 2\n"
 _LENGTH = struct.Struct("<I")
 SETTLED_NS = 2_000_000_000
 """How long before the scan a file's times must lie; file systems round times to as much as two seconds."""
 
-Stamps = dict[str, tuple[int, int]]
+Stamps = Mapping[str, tuple[int, int]]
 """ctime (ns) and inode of files by path."""
 
 
@@ -61,22 +62,45 @@ class StatCache:
         if not self.frame or zstandard.frame_content_size(self.frame) != 16 * len(held):
             return {}
         numbers = unpacked(zstandard.ZstdDecompressor().decompress(self.frame))
-        pairs = zip(numbers[: len(held)], numbers[len(held) :], strict=True)
-        return {path: pair for path, pair in zip(held, pairs, strict=True) if pair[0]}
+        ctimes, inodes = numbers[: len(held)], numbers[len(held) :]
+        if isinstance(held, Table) and held.is_whole:
+            return _Stamps(held, ctimes, inodes)
+        return {path: (ctime, inode) for path, ctime, inode in zip(held, ctimes, inodes, strict=True) if ctime}
 
 
-def of(held: Mapping[str, FileRow], stamps: Stamps, taken_ns: int) -> tuple[bytes, int]:
+class _Stamps(Mapping[str, tuple[int, int]]):
+    """The stamps of the trusted files of a long table, made when they are asked for."""
+
+    def __init__(self, held: Table, ctimes: Sequence[int], inodes: Sequence[int]) -> None:
+        self._at, self._ctimes, self._inodes = held.at, ctimes, inodes
+
+    def __getitem__(self, path: str) -> tuple[int, int]:
+        at = self._at[path]
+        if not self._ctimes[at]:
+            raise KeyError(path)
+        return self._ctimes[at], self._inodes[at]
+
+    def __iter__(self) -> Iterator[str]:
+        return (path for path, at in self._at.items() if self._ctimes[at])
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self)
+
+
+def of(
+    held: Mapping[str, FileRow], stamp_of: Callable[[str], tuple[int, int] | None], taken_ns: int
+) -> tuple[bytes, int]:
     """The frame of stamps for a snapshot's rows, and how many of them are trusted: none whose times lie too near the
     scan."""
     until = taken_ns - SETTLED_NS
-    none = (0, 0)
-    known = [stamps.get(path, none) for path in held]
-    stamps_of_files = [
-        stamp if stamp[0] < until and row.entry.mtime_ns < until and -_MOST <= stamp[1] < _MOST else none
-        for stamp, row in zip(known, held.values(), strict=True)
-    ]
-    numbers = packed([ctime for ctime, _ in stamps_of_files], [inode for _, inode in stamps_of_files])
-    return zstandard.ZstdCompressor(level=1).compress(numbers), sum(1 for ctime, _ in stamps_of_files if ctime)
+    ctimes, inodes = array("q"), array("q")
+    for path, mtime_ns in mtimes_of(held):
+        ctime, inode = stamp_of(path) or (0, 0)
+        settled = ctime < until and mtime_ns < until and -_MOST <= inode < _MOST
+        ctimes.append(ctime if settled else 0)
+        inodes.append(inode if settled else 0)
+    trusted = sum(1 for ctime in ctimes if ctime)
+    return zstandard.ZstdCompressor(level=1).compress(packed(ctimes, inodes)), trusted
 
 
 _MOST = 1 << 63

@@ -47,9 +47,10 @@ from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs as pack_files
 from emberkeep.store.extents import HOLE, Extent
-from emberkeep.store.manifest import About, FileRow, Manifest
+from emberkeep.store.manifest import About, Manifest
 from emberkeep.store.packs import BlockId, Location, PackReader
 from emberkeep.store.reuse import PIECE
+from emberkeep.store.table import FileRow, only
 
 _LINE = b"emberkeep store 3\n"
 FORMAT = _LINE * 2
@@ -397,7 +398,7 @@ class Store:
                 hint="run 'emberkeep verify'",
             )
 
-    def unwritten(self, tree: FolderTree) -> dict[str, FileRow]:
+    def unwritten(self, tree: FolderTree) -> Mapping[str, FileRow]:
         """What the last snapshot of the live server holds of ``tree``, of the paths that nobody has written to
         since."""
         entries = tree.entries()
@@ -533,17 +534,19 @@ class Base(NamedTuple):
 
 def unwritten_rows(
     entries: Mapping[str, Entry], held: Mapping[str, FileRow], known: stat_cache.Stamps, stamps: stat_cache.Stamps
-) -> dict[str, FileRow]:
+) -> Mapping[str, FileRow]:
     """The rows of files that nobody has written to, and of all else that is as it was."""
-    found = {}
-    for path, entry in entries.items():
-        row = held.get(path)
-        if row is None or row.entry != entry:
-            continue
+
+    def is_as_it_was(path: str, row: FileRow) -> bool:
+        entry = entries.get(path)
+        if entry is None or row.entry != entry:
+            return False
+        if entry.kind is not FILE:
+            return True
         stamp = stamps.get(path)
-        if entry.kind is not FILE or (stamp is not None and stamp == known.get(path)):
-            found[path] = row
-    return found
+        return stamp is not None and stamp == known.get(path)
+
+    return only(held, is_as_it_was)
 
 
 def _file_of(name: ManifestName) -> str:

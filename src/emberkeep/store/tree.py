@@ -8,8 +8,9 @@ from collections.abc import Iterator, Mapping
 from emberkeep.errors import Damage, UnreadableInput, UsageError
 from emberkeep.fs import writing
 from emberkeep.fs.trees import FILE, Entry, Skipped, Still
-from emberkeep.store.manifest import BESIDE, DEFAULTS, FileRow, Manifest
+from emberkeep.store.manifest import BESIDE, DEFAULTS, Manifest
 from emberkeep.store.store import Store
+from emberkeep.store.table import FileRow, entries_of
 
 
 class SnapshotTree(Still):
@@ -21,7 +22,7 @@ class SnapshotTree(Still):
         self._store = store
         self.manifest = manifest
         self._label = label
-        self._entries = {path: held.entry for path, held in manifest.held.items() if path[:1] != BESIDE}
+        self._entries = entries_of(manifest.held, BESIDE)
 
     @property
     def label(self) -> str:

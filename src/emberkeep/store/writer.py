@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+from collections import Counter
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
@@ -11,17 +12,18 @@ from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Place, Refused, UsageError, system_may_refuse
 from emberkeep.fs import system, writing
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import FILE, Entry, Skipped, Tree
+from emberkeep.fs.trees import Entry, Skipped, Tree
 from emberkeep.store import damage, stat_cache
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE
-from emberkeep.store.intake import Intake, Stream
-from emberkeep.store.manifest import BESIDE, DEFAULTS, About, FileRow, Manifest
+from emberkeep.store.intake import Intake, StampOf, Stream
+from emberkeep.store.manifest import BESIDE, DEFAULTS, About, Manifest
 from emberkeep.store.packs import PackWriter
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.shared import elsewhere
 from emberkeep.store.store import Store, unwritten_rows
+from emberkeep.store.table import FileRow, file_sizes, only
 
 _SHRINKS = 0.25
 """Worlds and text rarely shrink to less than this share."""
@@ -138,22 +140,25 @@ class _Addition:
                 same = self._as_before(about, trusted, scan)
             if same is not None:
                 return same
-        entries = {path: entry for path, entry in tree.entries().items() if wanted is None or wanted(path)}
+        entries = tree.entries()
+        if wanted is not None:
+            entries = {path: entry for path, entry in entries.items() if wanted(path)}
         if not entries and wanted is not None and not streams:
             raise UsageError(f"nothing in {tree.label} is selected by {', '.join(about.scope)}; no snapshot was taken")
         kept, earlier = self._known(entries, remembered, None if self.rehash else live)
-        self._check_room(sum(entry.size for path, entry in entries.items() if path not in kept))
+        sizes = Counter(entry.size for path, entry in entries.items() if path not in kept)
+        self._check_room(sum(size * count for size, count in sizes.items()))
         earlier = self._with_streams(earlier)
         suspect = len(self.store.damaged)
         held, intake = self._taken_in(entries, kept, earlier, streams)
         if len(self.store.damaged) > suspect:
             held = self._without_damage(entries, held, intake)
-        own = [row for path, row in held.items() if not path.startswith(BESIDE)] if streams else held.values()
+        own = file_sizes(held, BESIDE)
         about = replace(
             about,
             label=about.label or next_label(self.store),
-            files=sum(1 for row in own if row.entry.kind is FILE),
-            bytes=sum(row.entry.size for row in own),
+            files=len(own),
+            bytes=sum(own),
             new_bytes=intake.pieces.writer.size,
             unsettled=bool(intake.unsettled),
             copied=tuple(sorted(live.copied)) if live else (),
@@ -171,13 +176,13 @@ class _Addition:
             self.store.index.update(intake.pieces.fresh)
             indexes.save(self.store.folder / "index", self.store.packs, self.store.index)
         if live is not None and wanted is None:
-            stamps = {path: live.stamps[path] for path in kept if path in live.stamps} | intake.stamps
-            self._save_seen(manifest, data, stamps, "" if intake.unread or intake.unsettled or live.copied else scan)
+            scan = "" if intake.unread or intake.unsettled or live.copied else scan
+            self._save_seen(manifest, data, intake.stamp_of, scan)
         return SnapshotResult(about, skipped)
 
     def _without_damage(
         self, entries: Mapping[str, Entry], held: Mapping[str, FileRow], intake: Intake
-    ) -> dict[str, FileRow]:
+    ) -> Mapping[str, FileRow]:
         """The rows of a snapshot in the making, where damage was met only while it was made: what leans on that is
         taken in once more."""
         fresh = intake.pieces.fresh
@@ -187,6 +192,7 @@ class _Addition:
         again, further = self._taken_in(lacking, {}, whole, ())
         fresh.update(further.pieces.fresh)
         intake.stamps.update(further.stamps)
+        intake.unstamped |= further.unstamped
         intake.unread += further.unread
         intake.unsettled += further.unsettled
         lost = lacking.keys() - again.keys()
@@ -207,12 +213,12 @@ class _Addition:
 
     def _known(
         self, entries: Mapping[str, Entry], remembered: stat_cache.StatCache, live: FolderTree | None
-    ) -> tuple[dict[str, FileRow], Mapping[str, FileRow]]:
+    ) -> tuple[Mapping[str, FileRow], Mapping[str, FileRow]]:
         """The rows of what nobody has written to since the last scan of ``live``, and all rows of an earlier
         snapshot."""
         base = self.store.base(remembered)
         earlier: Mapping[str, FileRow] = base.manifest.held
-        kept: dict[str, FileRow] = {}
+        kept: Mapping[str, FileRow] = {}
         check = manifests.check_of(base.data)
         if live is not None and check == remembered.check:
             kept = unwritten_rows(entries, earlier, remembered.stamps(earlier), live.stamps)
@@ -226,7 +232,7 @@ class _Addition:
         kept: Mapping[str, FileRow],
         earlier: Mapping[str, FileRow],
         streams: Sequence[Stream],
-    ) -> tuple[dict[str, FileRow], Intake]:
+    ) -> tuple[Mapping[str, FileRow], Intake]:
         """All rows of ``entries``, with what was new in a pack that counts from now on."""
         sizes = {entry.size for path, entry in entries.items() if path not in kept}
         with PackWriter(self.store.packs) as writer:
@@ -237,6 +243,7 @@ class _Addition:
                 Pieces(lambda block: block in self.store.index, writer),
                 isinstance(self.tree, FolderTree),
                 elsewhere(self.store, sizes),
+                self.live.stamps if self.live else {},
             )
             return intake.take(entries, kept, self.progress, streams), intake
 
@@ -274,19 +281,22 @@ class _Addition:
                 hint="make room first; 'emberkeep thin' lets old snapshots go",
             )
 
-    def _save_seen(self, manifest: Manifest, data: bytes, stamps: stat_cache.Stamps, scan: str) -> None:
+    def _save_seen(self, manifest: Manifest, data: bytes, stamp_of: StampOf, scan: str) -> None:
         about = manifest.about
-        frame, trusted = stat_cache.of(manifest.held, stamps, int(about.taken.timestamp() * 1e9))
+        frame, trusted = stat_cache.of(manifest.held, stamp_of, int(about.taken.timestamp() * 1e9))
         if about.files != trusted or manifest.skipped:
             scan = ""  # what is not trusted, or was left out, is looked at again
         check, packs = manifests.check_of(data), indexes.sizes(self.store.packs)
         stat_cache.save(self.store.own / "seen", stat_cache.StatCache(about.label, check, scan, packs, frame))
 
-    def _there(self, held: Mapping[str, FileRow]) -> dict[str, FileRow]:
+    def _there(self, held: Mapping[str, FileRow]) -> Mapping[str, FileRow]:
         """The rows whose blocks the store has, those behind lists included."""
-        found = {}
-        for path, row in held.items():
+
+        def is_there(path: str, row: FileRow) -> bool:
             with contextlib.suppress(Damage):
-                if all(extent.block in self.store.index or extent.block == HOLE for extent in self.store.extents(row)):
-                    found[path] = row
-        return found
+                return all(
+                    extent.block in self.store.index or extent.block == HOLE for extent in self.store.extents(row)
+                )
+            return False
+
+        return only(held, is_there)

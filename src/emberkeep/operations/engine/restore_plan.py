@@ -13,8 +13,9 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, FOLDER, LINK, NO_FILE, Entry, Skipped, Tree, deepest_first, parents
 from emberkeep.inventory.roles import RoleTable, selection
 from emberkeep.keep.config import Config
-from emberkeep.store.manifest import FileRow, Manifest
+from emberkeep.store.manifest import Manifest
 from emberkeep.store.store import Store
+from emberkeep.store.table import FileRow
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,406 @@
+"""The table of entries that a manifest holds: on disk, and in memory as rows by path.
+
+::
+
+    table  = length:u32 few paths kinds columns blocks digests
+    length = bytes in ``few``, little-endian
+
+Sorted by path. ``few`` is a JSON document (ASCII):
+
+* ``top``: mode, mtime_ns, owner and group of the root folder, or null;
+* ``skipped``: lists path and reason;
+* ``entries``, ``paths``, ``blocks``: number of entries, bytes in ``paths``, number of blocks;
+* ``points_at`` (targets of links) and ``same_as`` (further names of one file: its first name) have the row, as text,
+  as key. Names that are not UTF-8 stand as lone surrogates (``\\udcXX``).
+
+``paths`` are the names as the system's bytes or UTF-8, joined by NUL. ``kinds`` has a letter for each entry: f file,
+d folder, l link. ``columns``, one after the other, each with a number for each entry, 64 bits, signed, little-endian:
+mode, mtime_ns, size, owner, group (-1 where unknown), block (position in ``blocks``, -1 where there are no bytes),
+offset, length, depth (see ``extents``). ``blocks`` are the identities of all blocks that the entries name, 32 bytes
+each; ``digests`` the BLAKE3 of the whole contents of each entry of kind f, 32 bytes each.
+
+In memory a table of up to :data:`VERY_MANY` entries is a ``dict`` of rows. A longer one is a :class:`Table`: the
+columns as they stand on disk, of which rows are made when they are asked for, a fifth of what rows take.
+"""
+
+from __future__ import annotations
+
+import json
+import struct
+import sys
+from array import array
+from collections.abc import Callable, Container, ItemsView, Iterable, Iterator, Mapping, Sequence, ValuesView
+from itertools import accumulate, count, pairwise, repeat
+from typing import Any, NamedTuple
+
+from emberkeep.fs.folder_tree import VERY_MANY
+from emberkeep.fs.trees import FILE, Entry, Kind, Skipped
+from emberkeep.store.extents import HOLE, Place
+from emberkeep.store.packs import BlockId
+
+_LENGTH = struct.Struct("<I")
+_LETTERS = {Kind.FILE: "f", Kind.FOLDER: "d", Kind.LINK: "l"}
+_KINDS = {letter: kind for kind, letter in _LETTERS.items()}
+_KIND_OF = {ord(letter): kind for letter, kind in _KINDS.items()}
+_FILE = ord(_LETTERS[Kind.FILE])
+_COLUMNS = 9
+_MODE, _MTIME, _SIZE, _OWNER, _GROUP, _BLOCK, _OFFSET, _LENGTHS, _DEPTH = range(_COLUMNS)
+_DIGEST = 32
+
+
+class FileRow(NamedTuple):
+    """An entry with the digest (hex) and the place of its contents: "" and None where there are none."""
+
+    entry: Entry
+    digest: str = ""
+    place: Place | None = None
+
+
+Column = Sequence[int]
+
+
+class Parts(NamedTuple):
+    """A table taken apart, its rows not yet made."""
+
+    few: dict[str, Any]
+    paths: memoryview
+    kinds: bytes
+    columns: tuple[Column, ...]
+    blocks: list[BlockId]
+    digests: memoryview
+
+    @property
+    def skipped(self) -> tuple[Skipped, ...]:
+        """What could not be taken into the snapshot, and why."""
+        return tuple(Skipped(path, why) for path, why in self.few["skipped"])
+
+    @property
+    def top(self) -> Entry | None:
+        """The root folder itself, where it is told."""
+        top = self.few["top"]
+        return Entry("", Kind.FOLDER, top[0], top[1], 0, "", top[2], top[3]) if top else None
+
+
+def parts_of(data: bytes) -> Parts:
+    """A table from its bytes, which it goes on using."""
+    at = _LENGTH.size + _LENGTH.unpack_from(data)[0]
+    few = json.loads(data[_LENGTH.size : at])
+    rows = few["entries"]
+    lengths = (few["paths"], rows, *[8 * rows] * _COLUMNS, _DIGEST * few["blocks"])
+    ends = list(accumulate(lengths, initial=at))
+    whole = memoryview(data)
+    paths, kinds, *columns, blocks = (whole[start:end] for start, end in pairwise(ends))
+    named = [BlockId(bytes(blocks[at : at + _DIGEST])) for at in range(0, len(blocks), _DIGEST)]
+    return Parts(few, paths, bytes(kinds), tuple(map(unpacked, columns)), named, whole[ends[-1] :])
+
+
+def packed(*columns: Column) -> bytes:
+    """Columns of numbers, one after the other: 64 bits each, signed, little-endian."""
+    return b"".join(map(_little, columns))
+
+
+def _little(column: Column) -> bytes:
+    numbers = array("q", column)
+    if sys.byteorder == "big":
+        numbers.byteswap()
+    return numbers.tobytes()
+
+
+def unpacked(data: bytes | memoryview) -> Column:
+    """The numbers in what :func:`packed` made, which go on using it."""
+    if sys.byteorder == "big":
+        numbers = array("q", bytes(data))
+        numbers.byteswap()
+        return numbers
+    return memoryview(data).cast("q")
+
+
+def places_of(parts: Parts) -> set[tuple[BlockId, int, int, int]]:
+    """Where the contents lie that a table names, each once, as what makes a :class:`Place`."""
+    blocks = [*parts.blocks, HOLE]  # -1 names the last, which stands for none
+    numbers, *rest = parts.columns[_BLOCK:]
+    return set(zip([blocks[at] for at in numbers], *rest, strict=True)) - {_NOWHERE}
+
+
+_NOWHERE = Place(HOLE, 0, 0)
+
+
+def contents_of(parts: Parts, sizes: Container[int] | None) -> dict[Place, tuple[int, bytes]]:
+    """The contents that a table names, or those of some ``sizes``: by place their size in bytes and digest."""
+    size, numbers, *rest = parts.columns[_SIZE], *parts.columns[_BLOCK:]
+    files = [at for at, letter in enumerate(parts.kinds) if _KIND_OF[letter] is FILE]
+    return {
+        Place(parts.blocks[numbers[at]], *(column[at] for column in rest)): (
+            size[at],
+            bytes(parts.digests[_DIGEST * file : _DIGEST * (file + 1)]),
+        )
+        for file, at in enumerate(files)
+        if numbers[at] >= 0 and (sizes is None or size[at] in sizes)
+    }
+
+
+def rows_of(parts: Parts) -> Mapping[str, FileRow]:
+    """The rows of a table by path, in its order."""
+    rows = parts.few["entries"]
+    if not rows:
+        return {}
+    paths = bytes(parts.paths).decode("utf-8", "surrogateescape").split("\0")
+    if rows > VERY_MANY:
+        return Table(parts, dict(zip(paths, range(rows), strict=True)))
+    points_at, same_as = ([""] * rows for _ in range(2))
+    for rare, name in ((points_at, "points_at"), (same_as, "same_as")):
+        for at, value in parts.few[name].items():
+            rare[int(at)] = value
+    kinds = [_KIND_OF[letter] for letter in parts.kinds]
+    mode, mtime_ns, size, owner, group, block, offset, length, depth = parts.columns
+    blocks = [*parts.blocks, HOLE]
+    hexes = parts.digests.hex()
+    starts = iter(range(0, len(hexes), 64))
+    digests = [hexes[(at := next(starts)) : at + 64] if kind is FILE else "" for kind in kinds]
+    new = tuple.__new__  # a call of ours for each row would take several times as long
+    entries = map(
+        new,
+        repeat(Entry),
+        zip(paths, kinds, mode, mtime_ns, size, points_at, owner, group, same_as, strict=True),
+    )
+    places = map(new, repeat(Place), zip([blocks[at] for at in block], offset, length, depth, strict=True))
+    named = [None if at < 0 else place for at, place in zip(block, places, strict=True)]
+    return dict(zip(paths, map(new, repeat(FileRow), zip(entries, digests, named, strict=True)), strict=True))
+
+
+class Table(Mapping[str, FileRow]):
+    """Rows by path, made when they are asked for. ``at``: where each path stands in the columns; it need not name all
+    that these hold."""
+
+    def __init__(self, parts: Parts, at: Mapping[str, int], file: Sequence[int] | None = None) -> None:
+        self.parts, self.at = parts, at
+        self._file = file if file is not None else _files_before(parts.kinds)
+        self._rare = [{int(at): value for at, value in parts.few[name].items()} for name in ("points_at", "same_as")]
+
+    def __len__(self) -> int:
+        return len(self.at)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.at)
+
+    def __contains__(self, path: object) -> bool:
+        return path in self.at
+
+    def __getitem__(self, path: str) -> FileRow:
+        return self.row_at(path, self.at[path])
+
+    def row_at(self, path: str, at: int) -> FileRow:
+        """The row of a path, which stands at ``at`` in the columns."""
+        entry = self.entry_at(path, at)
+        digest = ""
+        if entry.kind is FILE:
+            start = self._file[at] * _DIGEST
+            digest = self.parts.digests[start : start + _DIGEST].hex()
+        block, offset, length, depth = [column[at] for column in self.parts.columns[_BLOCK:]]
+        place = None if block < 0 else Place(self.parts.blocks[block], offset, length, depth)
+        return FileRow(entry, digest, place)
+
+    def entry_at(self, path: str, at: int) -> Entry:
+        """The entry at a path, which stands at ``at`` in the columns."""
+        mode, mtime_ns, size, owner, group = [column[at] for column in self.parts.columns[:_BLOCK]]
+        points_at, same_as = self._rare
+        kind = _KIND_OF[self.parts.kinds[at]]
+        fields = (path, kind, mode, mtime_ns, size, points_at.get(at, ""), owner, group, same_as.get(at, ""))
+        return tuple.__new__(Entry, fields)
+
+    def items(self) -> ItemsView[str, FileRow]:
+        """Each path with its row."""
+        return _Items(self)
+
+    def values(self) -> ValuesView[FileRow]:
+        """The rows."""
+        return _Values(self)
+
+    def only(self, wanted: Callable[[str, FileRow], bool]) -> Table:
+        """The rows that are ``wanted``."""
+        at = {path: number for path, number in self.at.items() if wanted(path, self.row_at(path, number))}
+        return Table(self.parts, at, self._file)
+
+    @property
+    def is_whole(self) -> bool:
+        """Whether it names all that its columns hold, in their order."""
+        return len(self.at) == len(self.parts.kinds) and all(map(int.__eq__, self.at.values(), count()))
+
+
+class _Items(ItemsView[str, FileRow]):
+    """The rows of a table, without a look at where each path stands."""
+
+    _mapping: Table
+
+    def __iter__(self) -> Iterator[tuple[str, FileRow]]:
+        row_at = self._mapping.row_at
+        return ((path, row_at(path, at)) for path, at in self._mapping.at.items())
+
+
+class _Values(ValuesView[FileRow]):
+    """The same without the paths."""
+
+    _mapping: Table
+
+    def __iter__(self) -> Iterator[FileRow]:
+        return (row for _, row in self._mapping.items())
+
+
+class TableEntries(Mapping[str, Entry]):
+    """The entries of a table's rows, made when they are asked for; ``at`` as in :class:`Table`."""
+
+    def __init__(self, table: Table, at: Mapping[str, int]) -> None:
+        self._table, self._at = table, at
+
+    def __len__(self) -> int:
+        return len(self._at)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._at)
+
+    def __contains__(self, path: object) -> bool:
+        return path in self._at
+
+    def __getitem__(self, path: str) -> Entry:
+        return self._table.entry_at(path, self._at[path])
+
+
+def _files_before(kinds: bytes) -> Sequence[int]:
+    """How many files stand before each entry."""
+    return array("I", accumulate((letter == _FILE for letter in kinds[:-1]), initial=0))
+
+
+def entries_of(held: Mapping[str, FileRow], without: str) -> Mapping[str, Entry]:
+    """The entries of rows, as compact as they are; ``without`` those whose paths begin so."""
+    if not isinstance(held, Table):
+        return {path: row.entry for path, row in held.items() if not path.startswith(without)}
+    at = held.at
+    if any(path.startswith(without) for path in at):
+        at = {path: number for path, number in at.items() if not path.startswith(without)}
+    return TableEntries(held, at)
+
+
+def only(held: Mapping[str, FileRow], wanted: Callable[[str, FileRow], bool]) -> Mapping[str, FileRow]:
+    """The rows that are ``wanted``, as compact as they are."""
+    if isinstance(held, Table):
+        return held.only(wanted)
+    return {path: row for path, row in held.items() if wanted(path, row)}
+
+
+class Builder:
+    """A table in the making, its rows added one by one."""
+
+    def __init__(self) -> None:
+        self.paths: list[str] = []
+        self._columns = tuple(array("q") for _ in range(_COLUMNS))
+        self._kinds, self._digests = bytearray(), bytearray()
+        self._files = array("I")
+        self._blocks: dict[BlockId, int] = {}
+        self._named: list[BlockId] = []
+        self._points_at: dict[str, str] = {}
+        self._same_as: dict[str, str] = {}
+
+    def add(self, row: FileRow) -> None:
+        """The next row."""
+        (path, kind, mode, mtime_ns, size, points_at, owner, group, same_as), digest, place = row
+        at = len(self.paths)
+        self.paths.append(path)
+        self._kinds += _LETTERS[kind].encode("ascii")
+        self._files.append(len(self._digests) // _DIGEST)
+        self._digests += bytes.fromhex(digest)
+        block = -1
+        if place is not None:
+            block = self._blocks.setdefault(place.block, len(self._named))
+            if block == len(self._named):
+                self._named.append(place.block)
+        _, offset, length, depth = place or _NOWHERE
+        numbers = (mode, mtime_ns, size, owner, group, block, offset, length, depth)
+        for column, number in zip(self._columns, numbers, strict=True):
+            column.append(number)
+        if points_at:
+            self._points_at[str(at)] = points_at
+        if same_as:
+            self._same_as[str(at)] = same_as
+
+    def contents(self, at: int) -> tuple[Place | None, int]:
+        """Where the contents of a row lie, by its number, and their size in bytes."""
+        block, offset, length, depth = [column[at] for column in self._columns[_BLOCK:]]
+        place = None if block < 0 else Place(self._named[block], offset, length, depth)
+        return place, self._columns[_SIZE][at]
+
+    def parts(self) -> Parts:
+        """What was added, but for the paths."""
+        few = {"entries": len(self.paths), "points_at": self._points_at, "same_as": self._same_as}
+        digests = memoryview(bytes(self._digests))
+        return Parts(few, memoryview(b""), bytes(self._kinds), self._columns, self._named, digests)
+
+    def table(self) -> Table:
+        """What was added; of a path that was added twice, the last."""
+        at = {path: number for number, path in enumerate(self.paths)}
+        return Table(self.parts(), at, self._files)
+
+    def sorted_table(self) -> Table:
+        """What was added, none twice, in the order of its paths."""
+        order = sorted(range(len(self.paths)), key=self.paths.__getitem__)
+        parts = self.parts()
+        if order != list(range(len(order))):
+            now = {was: at for at, was in enumerate(order)}
+            few = dict(parts.few)
+            for name in ("points_at", "same_as"):
+                few[name] = {str(now[int(at)]): value for at, value in few[name].items()}
+            columns = tuple(array("q", map(column.__getitem__, order)) for column in parts.columns)
+            files = [self._files[at] for at in order if parts.kinds[at] == _FILE]
+            digests = b"".join([parts.digests[_DIGEST * file : _DIGEST * (file + 1)] for file in files])
+            kinds = bytes(map(parts.kinds.__getitem__, order))
+            parts = Parts(few, parts.paths, kinds, columns, parts.blocks, memoryview(digests))
+        return Table(parts, {self.paths[was]: at for at, was in enumerate(order)})
+
+
+def file_sizes(held: Mapping[str, FileRow], without: str) -> list[int]:
+    """The sizes of all files in rows, in bytes, ``without`` those whose paths begin so."""
+    if isinstance(held, Table) and held.is_whole:
+        told = zip(held.at, held.parts.kinds, held.parts.columns[_SIZE], strict=True)
+        return [size for path, kind, size in told if kind == _FILE and not path.startswith(without)]
+    rows = (row.entry for row in held.values() if not row.entry.path.startswith(without))
+    return [entry.size for entry in rows if entry.kind is FILE]
+
+
+def mtimes_of(held: Mapping[str, FileRow]) -> Iterator[tuple[str, int]]:
+    """Each path with its modification time in ns."""
+    if isinstance(held, Table) and held.is_whole:
+        return zip(held.at, held.parts.columns[_MTIME], strict=True)
+    return ((path, row.entry.mtime_ns) for path, row in held.items())
+
+
+def gathered(rows: Iterable[FileRow], expected: int) -> Mapping[str, FileRow]:
+    """Rows by path, in their order; about as many as ``expected``."""
+    if expected <= VERY_MANY:
+        return {row.entry.path: row for row in rows}
+    builder = Builder()
+    for row in rows:
+        builder.add(row)
+    return builder.table()
+
+
+def serialize(held: Mapping[str, FileRow], skipped: Iterable[Skipped], top: Entry | None) -> bytes:
+    """The bytes of a table."""
+    if isinstance(held, Table) and held.is_whole:
+        parts = held.parts
+    else:
+        builder = Builder()
+        for row in held.values():
+            builder.add(row)
+        parts = builder.parts()
+    paths = "\0".join(held).encode("utf-8", "surrogateescape")
+    few = {
+        "top": [top.mode, top.mtime_ns, top.owner, top.group] if top else None,
+        "skipped": [[item.path, item.why] for item in skipped],
+        "entries": len(parts.kinds),
+        "paths": len(paths),
+        "blocks": len(parts.blocks),
+        "points_at": parts.few["points_at"],
+        "same_as": parts.few["same_as"],
+    }
+    head = json.dumps(few, separators=(",", ":"), ensure_ascii=True).encode("ascii")
+    columns = map(_little, parts.columns)
+    return b"".join([_LENGTH.pack(len(head)), head, paths, parts.kinds, *columns, *parts.blocks, bytes(parts.digests)])
