@@ -304,14 +304,15 @@ def verification(screen: Screen, found: Verification) -> None:
     by_file: dict[str, list[DamagedFile]] = defaultdict(list)
     for item in found.files:
         by_file[item.path].append(item)
-    screen.line(f"{words.count(len(by_file), 'file')} cannot be restored whole:", "" if found.faults else BAD)
+    if by_file:
+        screen.line(f"{words.count(len(by_file), 'file')} cannot be restored whole:", "" if found.faults else BAD)
+    else:
+        screen.line("Every file can be restored whole: what is damaged lies there twice, or nothing needs it.", GOOD)
     for path, items in list(by_file.items())[:MOST_DAMAGED]:
         screen.line(f"  {path} in {_snapshot_names([item.snapshot for item in items])}")
     if len(by_file) > MOST_DAMAGED:
         screen.line(f"  … and {len(by_file) - MOST_DAMAGED} more; --json lists all")
-    screen.next(
-        "emberkeep verify --repair reads again what still stands in the server folder; all other files are whole"
-    )
+    screen.next("emberkeep verify --repair reads what is damaged again from the server folder, where it still stands")
 
 
 def repaired(screen: Screen, found: Repair) -> None:
@@ -328,17 +329,26 @@ def repaired(screen: Screen, found: Repair) -> None:
     if len(found.files) > MOST_LINES:
         screen.line(f"  … and {len(found.files) - MOST_LINES} more files")
     for name in found.aside:
-        what = f"Snapshot {name} is lost" if name.isdigit() else f"The record {name} is lost"
-        screen.line(f"{what}: its list of files is damaged. The list was renamed to end in .damaged.", BAD)
+        what = _snapshot_names([name])
+        what = f"S{what[1:]}" if what.startswith("snapshot") else f"The record {what}"
+        screen.line(f"{what} is lost: its list of files is damaged. The list was renamed to end in .damaged.", BAD)
     screen.line()
     verification(screen, found.after)
 
 
 def _snapshot_names(names: Sequence[str]) -> str:
-    numbers = [name for name in names if name.isdigit()]
-    others = [name for name in names if not name.isdigit()]
-    parts = [f"snapshot {', '.join(_ranges([int(number) for number in numbers]))}"] if numbers else []
-    return "; ".join([*parts, *others])
+    """Snapshots and recorded releases, in few words; those of other keeps that share the store behind this one's."""
+    by_keep: dict[str, list[str]] = defaultdict(list)
+    for name in names:
+        keep, _, label = name.rpartition("/")
+        by_keep[keep].append(label)
+    found = []
+    for keep, labels in by_keep.items():
+        numbers = [int(label) for label in labels if label.isdigit()]
+        parts = [f"snapshot {', '.join(_ranges(numbers))}"] if numbers else []
+        parts += [label for label in labels if not label.isdigit()]
+        found.append(f"{'; '.join(parts)}{f' of {keep}' if keep else ''}")
+    return "; ".join(found)
 
 
 def _ranges(numbers: Sequence[int]) -> list[str]:

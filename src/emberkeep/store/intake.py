@@ -368,9 +368,8 @@ class Intake:
         hasher = content_hasher()
         runs = list(reuse.in_place(_hashed(source(), hasher), self._bytes_of(earlier), reuse.sector_of(size)))
         digest = hasher.hexdigest()
-        if (
-            bytes.fromhex(digest) not in self._earlier and _sum(runs) * 2 < size and not holes
-        ):  # cutting holes would take long
+        is_known = bytes.fromhex(digest) in self._earlier
+        if not is_known and _sum(runs) * 2 < size and not holes:  # cutting holes would take long
             moved = reuse.by_content(source(), self._bytes_of(earlier), size)
             runs = max(runs, moved, key=_sum)
         known = [_of_run(run, earlier) for run in runs]
