@@ -21,9 +21,9 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.store import compact, intake, manifest, moving, table, writer
-from emberkeep.store.manifest import About
+from emberkeep.store.manifest import About, ManifestName
 from emberkeep.store.repair import repair
-from emberkeep.store.store import ManifestName, Store
+from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
 from emberkeep.store.verify import verify
 from tests.conftest import tree_state

@@ -26,6 +26,7 @@ from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE, Extent, Place
 from emberkeep.store.index import Index
+from emberkeep.store.manifest import ManifestName
 from emberkeep.store.packs import (
     HEAD,
     BlockId,
@@ -41,7 +42,7 @@ from emberkeep.store.packs import (
     scan,
 )
 from emberkeep.store.pieces import Pieces
-from emberkeep.store.store import HOLDER, ManifestName, Store
+from emberkeep.store.store import HOLDER, Store
 from emberkeep.store.table import FileRow
 from emberkeep.store.writer import keep_trust
 

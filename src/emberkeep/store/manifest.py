@@ -20,7 +20,7 @@ import struct
 from collections.abc import Container, Mapping
 from dataclasses import asdict, dataclass, field
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 import zstandard
 from blake3 import blake3
@@ -83,6 +83,31 @@ def beside(name: str, ending: str = "") -> str:
     """The path of what belongs to a database: its dump (``.sql``), what was dumped (``.json``), or, in the journal,
     that a run changes it."""
     return f"{BESIDE}{name}{ending}"
+
+
+class ManifestName(NamedTuple):
+    """What a manifest is called: the number of a snapshot, or the version of recorded ``defaults``. ``keep``: which of
+    the keeps that share the store has it, "" for the one by which the store was opened."""
+
+    label: str
+    defaults: bool = False
+    keep: str = ""
+
+    @property
+    def file(self) -> str:
+        """The name of its file."""
+        return f"{self.label}.manifest" if self.defaults else f"{int(self.label):06d}.manifest"
+
+    def __str__(self) -> str:
+        """As people name it: ``7``, ``defaults:4.2``, ``gannet-rock/7``."""
+        mine = f"defaults:{self.label}" if self.defaults else self.label
+        return f"{self.keep}/{mine}" if self.keep else mine
+
+
+def name_of(text: str) -> ManifestName:
+    """The manifest of this keep that ``7`` or ``defaults:4.2`` names."""
+    label = text.removeprefix("defaults:")
+    return ManifestName(label, label != text)
 
 
 @dataclass(frozen=True)

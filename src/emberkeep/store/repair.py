@@ -20,9 +20,10 @@ from emberkeep.store import manifest as manifests
 from emberkeep.store.extents import HOLE
 from emberkeep.store.index import Index
 from emberkeep.store.intake import Intake
+from emberkeep.store.manifest import ManifestName
 from emberkeep.store.packs import BlockId, PackReader, PackWriter, block_id, encode, remove
 from emberkeep.store.pieces import Pieces
-from emberkeep.store.store import ManifestName, Store
+from emberkeep.store.store import Store
 from emberkeep.store.table import FileRow
 from emberkeep.store.verify import Finder, Packs, Verification, check_packs, verify
 

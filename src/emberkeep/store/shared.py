@@ -30,7 +30,8 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import SUFFIX, inside, is_keep
 from emberkeep.store import extents
 from emberkeep.store import manifest as manifests
-from emberkeep.store.store import KEEPS, ManifestName, Store
+from emberkeep.store.manifest import ManifestName
+from emberkeep.store.store import KEEPS, Store
 from emberkeep.store.table import FileRow
 
 MARKER = "store.json"

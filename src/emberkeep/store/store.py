@@ -47,7 +47,7 @@ from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs as pack_files
 from emberkeep.store.extents import HOLE, Extent
-from emberkeep.store.manifest import About, Manifest
+from emberkeep.store.manifest import About, Manifest, ManifestName
 from emberkeep.store.packs import BlockId, Location, PackReader
 from emberkeep.store.reuse import PIECE
 from emberkeep.store.table import FileRow, only
@@ -94,26 +94,6 @@ KEEPS = "keeps"
 """Where a store that several keeps share has what is of each of them."""
 SHARED_PATIENCE = 1800.0
 """Seconds that a writer to a store which several keeps share waits for its turn."""
-
-
-class ManifestName(NamedTuple):
-    """What a manifest is called: the number of a snapshot, or the version of recorded ``defaults``. ``keep``: which of
-    the keeps that share the store has it, "" for the one by which the store was opened."""
-
-    label: str
-    defaults: bool = False
-    keep: str = ""
-
-    def __str__(self) -> str:
-        """As people name it: ``7``, ``defaults:4.2``, ``gannet-rock/7``."""
-        mine = f"defaults:{self.label}" if self.defaults else self.label
-        return f"{self.keep}/{mine}" if self.keep else mine
-
-
-def name_of(text: str) -> ManifestName:
-    """The manifest of this keep that ``7`` or ``defaults:4.2`` names."""
-    label = text.removeprefix("defaults:")
-    return ManifestName(label, label != text)
 
 
 class Store:
@@ -263,7 +243,7 @@ class Store:
     def path_of(self, name: ManifestName) -> Path:
         """The file of a manifest."""
         at = self.folder / KEEPS / name.keep if name.keep else self.own
-        return at / ("defaults" if name.defaults else "snapshots") / _file_of(name)
+        return at / ("defaults" if name.defaults else "snapshots") / name.file
 
     def names(self) -> list[ManifestName]:
         """All that this keep has here: snapshots by number, then recorded defaults."""
@@ -547,10 +527,6 @@ def unwritten_rows(
         return stamp is not None and stamp == known.get(path)
 
     return only(held, is_as_it_was)
-
-
-def _file_of(name: ManifestName) -> str:
-    return f"{name.label}.manifest" if name.defaults else f"{int(name.label):06d}.manifest"
 
 
 def _within(folder: Path, path: Path) -> str:

@@ -348,11 +348,15 @@ class Builder:
             few = dict(parts.few)
             for name in ("points_at", "same_as"):
                 few[name] = {str(now[int(at)]): value for at, value in few[name].items()}
-            columns = tuple(array("q", map(column.__getitem__, order)) for column in parts.columns)
+            columns = [array("q", map(column.__getitem__, order)) for column in parts.columns]
+            first: dict[int, int] = {}  # blocks are told in the order in which rows name them
+            named = (first.setdefault(block, len(first)) if block >= 0 else -1 for block in columns[_BLOCK])
+            columns[_BLOCK] = array("q", named)
+            blocks = [parts.blocks[block] for block in first]
             files = [self._files[at] for at in order if parts.kinds[at] == _FILE]
             digests = b"".join([parts.digests[_DIGEST * file : _DIGEST * (file + 1)] for file in files])
             kinds = bytes(map(parts.kinds.__getitem__, order))
-            parts = Parts(few, parts.paths, kinds, columns, parts.blocks, memoryview(digests))
+            parts = Parts(few, parts.paths, kinds, tuple(columns), blocks, memoryview(digests))
         return Table(parts, {self.paths[was]: at for at, was in enumerate(order)})
 
 

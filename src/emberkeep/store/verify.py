@@ -18,6 +18,7 @@ from emberkeep.store import manifest as manifests
 from emberkeep.store.damage import Spot
 from emberkeep.store.extents import HOLE, Place
 from emberkeep.store.index import Index
+from emberkeep.store.manifest import ManifestName, name_of
 from emberkeep.store.packs import (
     BlockId,
     Gap,
@@ -30,7 +31,7 @@ from emberkeep.store.packs import (
     pack_path,
     scan,
 )
-from emberkeep.store.store import ManifestName, Store, name_of
+from emberkeep.store.store import Store
 
 _IN_FLIGHT = 48
 """Blocks that may wait to be checked: bounds memory."""

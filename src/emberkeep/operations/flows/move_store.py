@@ -208,7 +208,8 @@ def _words(found: Moving) -> tuple[str, ...]:
     snapshots = f"{found.snapshots} snapshots" if found.snapshots != 1 else "one snapshot"
     there = max(0, found.stored - found.copied) >> 20
     known = f"; {there} MB are there already" if there else ""
-    return f"{snapshots}{releases if found.defaults else ''}", f"about {found.copied >> 20} MB to copy{known}"
+    copied = f"about {found.copied >> 20} MB" if found.copied >> 20 else "little or nothing"
+    return f"{snapshots}{releases if found.defaults else ''}", f"{copied} to copy{known}"
 
 
 def _note(keep: Keep, request: Request) -> None:
