@@ -10,6 +10,7 @@ import subprocess
 import time
 from collections.abc import Iterator
 from contextlib import closing, contextmanager, suppress
+from dataclasses import replace
 from datetime import timedelta
 from pathlib import Path
 
@@ -467,6 +468,28 @@ def test_moved_again_since_the_first_move_is_not_undone(three: list[Keep], tmp_p
     assert ran.code == 3
     assert "moved again since" in ran.err
     assert contents(keep) == before
+
+
+def test_a_name_that_another_keep_has_by_now_is_left_to_it(three: list[Keep], tmp_path: Path) -> None:
+    first = three[0]
+    other = server_of(tmp_path / "elsewhere", "gannet", 5)
+    take(other)
+    shared = str(tmp_path / "game")
+    move(first, shared)
+    move(first, "")
+    late = move_store.request_for(first, shared)
+    assert late is not None and late.name == "gannet"
+    move(other, shared)
+    assert share_of(other) == replace(share_of(other), name="gannet")
+    before = contents(other)
+    ran = run_program("--keep", first.folder, "undo", "1", "--go", cwd=tmp_path)
+    assert ran.code == 3  # that run was reversed by the second
+    context, steps = context_of(first, late)
+    with pytest.raises(EmberKeepError, match="another keep took the name gannet"):
+        runner.carried_out(context, steps)
+    assert contents(other) == before
+    move(first, shared)
+    assert share_of(first) == replace(share_of(first), name="gannet-2")
 
 
 def test_a_store_is_shared_by_real_processes_killed_at_random(three: list[Keep], tmp_path: Path) -> None:

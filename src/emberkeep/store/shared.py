@@ -58,7 +58,7 @@ def share_of(keep: Keep) -> Share | None:
     path = keep.folder / MARKER
     try:
         found = json.loads(path.read_text(encoding="utf-8"))
-        return _share(keep, str(found["folder"]), str(found["name"]))
+        return share_in(keep, str(found["folder"]), str(found["name"]))
     except FileNotFoundError:
         return None
     except (ValueError, LookupError, TypeError):
@@ -69,7 +69,8 @@ def share_of(keep: Keep) -> Share | None:
         ) from None
 
 
-def _share(keep: Keep, told: str, name: str) -> Share:
+def share_in(keep: Keep, told: str, name: str) -> Share:
+    """The part called ``name`` of the shared store that keep.toml would tell as ``told``. ValueError for no name."""
     if not name or Path(name).name != name or name in (".", ".."):
         raise ValueError(name)
     return Share(told, Path(inside(str(keep.folder), told)), name)
@@ -118,17 +119,21 @@ def store_of(keep: Keep) -> Store:
 def _check_ours(keep: Keep, share: Share) -> None:
     """Refused where the part of a shared store is another keep's, of which this one is a copy; a keep that was moved
     is noted at its new place."""
-    was = owner_of(share.own)
-    if was == keep.folder:
-        return
-    if was is not None and is_keep(str(was)) and _is_of(was, share):
+    if is_anothers(keep, share):
         raise Refused(
-            f"this keep is a copy of {was}, whose snapshots lie in {share.own}",
+            f"this keep is a copy of {owner_of(share.own)}, whose snapshots lie in {share.own}",
             place=Place(str(keep.folder / MARKER)),
             hint="delete that file to have this keep begin with no snapshots, in a store of its own",
         )
-    with suppress(OSError):
-        note_owner(share.own, keep)
+    if owner_of(share.own) != keep.folder:
+        with suppress(OSError):
+            note_owner(share.own, keep)
+
+
+def is_anothers(keep: Keep, share: Share) -> bool:
+    """Whether a part of a shared store is that of another keep which is there and says so."""
+    was = owner_of(share.own)
+    return was is not None and was != keep.folder and is_keep(str(was)) and _is_of(was, share)
 
 
 def _is_of(folder: Path, share: Share) -> bool:

@@ -22,7 +22,7 @@ from emberkeep.operations.engine.step import Findings, Plan, RunContext, Step
 from emberkeep.operations.record.facts import BEGUN, DONE, UNDONE
 from emberkeep.operations.record.written import remember_written
 from emberkeep.store.moving import Move, Moving, clear_own, remove_own
-from emberkeep.store.shared import forget_share, free_name, note_owner, note_share, share_of
+from emberkeep.store.shared import forget_share, free_name, is_anothers, note_owner, note_share, share_in, share_of
 from emberkeep.store.store import KEEPS, Store
 
 
@@ -128,8 +128,14 @@ class CopyStep(Step):
             if request.to:
                 writing.make_folder(move.target.folder, private=True)
                 private.close_to_others(move.target.folder)
-            stack.enter_context(move.source.writing())
-            stack.enter_context(move.target.writing())
+            for store in sorted((move.source, move.target), key=lambda one: str(one.folder)):
+                stack.enter_context(store.writing())  # in one order, so that of two moves none waits for the other
+            if request.to and is_anothers(keep, share_in(keep, request.to, request.name)):
+                raise Refused(
+                    f"another keep took the name {request.name} in the shared store meanwhile",
+                    place=Place(str(move.target.own)),
+                    hint="run the same again",
+                )
             clear_own(move.target)  # what an earlier move left there, which nobody knows any more
             if request.to:
                 note_owner(move.target.own, keep)
@@ -187,20 +193,23 @@ class RemoveStep(Step):
 
     def act(self, context: RunContext, plan: Plan) -> None:
         """Delete it; what cannot be deleted stays, and does no harm."""
-        store = _store(context.keep, self.request.was, self.request.was_name)
-        store.on_wait = context.say
+        request = self.request
         try:
-            _remove(store)
+            _remove(context, request.was, request.was_name)
         except OSError as error:
-            context.say(f"! {error.filename or store.own} could not be deleted ({error.strerror}); delete it by hand")
+            where = error.filename or request.was or context.keep.store_folder
+            context.say(f"! {where} could not be deleted ({error.strerror}); delete it by hand")
 
 
-def _remove(store: Store) -> None:
-    """Delete what the keep has in a store, while nobody thins it."""
+def _remove(context: RunContext, told: str, name: str) -> None:
+    """Delete what the keep has in a store, while nobody thins it; never what another keep has there by now."""
+    store = _store(context.keep, told, name)
+    store.on_wait = context.say
     if not store.own.is_dir():
         return
-    with store.writing() if store.member else nullcontext():
-        remove_own(store)
+    with store.writing() if told else nullcontext():
+        if not told or not is_anothers(context.keep, share_in(context.keep, told, name)):
+            remove_own(store)
 
 
 def _words(found: Moving) -> tuple[str, ...]:
@@ -232,7 +241,7 @@ def _take_back(context: RunContext, request: Request) -> None:
     back, whatever is left at the old place."""
     keep = context.keep
     if _lie_at(keep, request.was, request.was_name):
-        _remove(_store(keep, request.to, request.name))
+        _remove(context, request.to, request.name)
         _tell(keep, request.was)
         return
     apart = replace(context, findings=Findings())
@@ -249,7 +258,9 @@ def undo(context: RunContext) -> None:
     """Take such a run back. Refused where the snapshots were moved again since."""
     run, journal = context.run, context.journal
     request = KIND.request_of(run)
-    places = ((request.to, request.name), (request.was, request.was_name))
+    places = [(request.to, request.name)]
+    if run.state == BEGUN:  # nothing of it may count yet
+        places.append((request.was, request.was_name))
     if not any(_lie_at(context.keep, *place) for place in places):
         raise Refused(
             "the snapshots of this keep were moved again since",
