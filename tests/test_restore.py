@@ -22,6 +22,7 @@ from emberkeep.inventory.roles import selection
 from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.store import stat_cache, writer
+from emberkeep.store.earlier import unwritten
 from emberkeep.store.manifest import About
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
@@ -181,7 +182,7 @@ def test_a_row_that_says_another_digest_than_the_snapshot_is_not_trusted(tmp_pat
     live = FolderTree(root)
     store = Store(tmp_path / "store")
     writer.add(store, live, About("", datetime.now(UTC) + timedelta(minutes=1), "asked"), live=live)
-    assert "notes" in store.unwritten(FolderTree(root))
+    assert "notes" in unwritten(store, FolderTree(root))
     plan = restore_plan.plan(first, root, lambda path: True, store)
     assert [entry.path for entry in plan.write] == ["notes"]
 

@@ -30,6 +30,7 @@ from emberkeep.store import compact, packs, writer
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import store as store_module
+from emberkeep.store.earlier import unwritten
 from emberkeep.store.intake import BLOCK
 from emberkeep.store.manifest import About
 from emberkeep.store.packs import (
@@ -431,11 +432,11 @@ def test_entries_are_found_again_right_behind_a_stray_byte(store: Store, source:
 def test_what_was_seen_of_another_state_of_a_snapshot_counts_for_nothing(store: Store, source: Path) -> None:
     live = FolderTree(source)
     writer.add(store, live, replace(ABOUT, taken=datetime.now(UTC) + timedelta(minutes=1)), live=live)
-    assert "notes.txt" in Store(store.folder).unwritten(FolderTree(source))
+    assert "notes.txt" in unwritten(Store(store.folder), FolderTree(source))
     manifest = store.manifest("1")
     rows = {path: row for path, row in manifest.held.items() if path != "nothing"}
     store.manifest_path("1").write_bytes(manifests.serialize(replace(manifest, held=rows)))
-    assert Store(store.folder).unwritten(FolderTree(source)) == {}
+    assert unwritten(Store(store.folder), FolderTree(source)) == {}
 
 
 def test_a_broken_archive_is_no_snapshot_and_a_file_that_goes_is_left_out(

@@ -5,15 +5,19 @@ from __future__ import annotations
 import shutil
 import subprocess
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 
 import pytest
 
+from emberkeep.keep.keep import Keep
 from emberkeep.operations.record.journal import Journal
+from emberkeep.store.shared import store_of
 from emberkeep.store.store import Store
 from emberkeep.store.verify import verify
 from tests import depth
 from tests.conftest import KEEP, tree_state
+from tests.helpers import same_contents
 from tests.program import Program, Ran, command_line, process_environment
 
 CALLS = (
@@ -117,3 +121,29 @@ def test_any_call_may_fail(recorded: Program, place: Path, prepare: Callable[[Pr
             assert again.code in (0, 1), (at, done.err, again.err)
         shutil.rmtree(there)
     assert "put back" in outcomes, outcomes
+
+
+def test_any_call_of_a_move_into_a_shared_store_may_fail_or_be_its_last(recorded: Program, place: Path) -> None:
+    """Not only an error: the program is killed in the call, which no tidying up follows."""
+    recorded("snapshot")
+    line = ("store", "join", "shared", "--go")
+    shutil.copytree(place, place.with_name("count"), symlinks=True)
+    count = calls_of(line, place.with_name("count"))
+    states = set()
+    faults = ("error=EIO", "signal=KILL", "error=ENOSPC", "signal=KILL")
+    for number, at in enumerate(depth.spread(range(1, count + 1), depth.number("CALLS", 4, 24))):
+        there = place.with_name(f"at{at}")
+        shutil.copytree(place, there, symlinks=True)
+        done = traced(line, there, "-e", f"inject={CALLS}:{faults[number % 4]}:when={at}")
+        assert "Traceback" not in done.err, (at, done)
+        keep = Keep(there / KEEP)
+        if Journal(keep.folder).waiting() is not None:
+            ended = traced(("resume" if number % 4 == 1 else "undo", "--go"), there)
+            assert ended.code == 0, (at, ended.err)
+        with closing(store_of(keep)) as store:
+            assert store.numbers() == [1] and sorted(store.versions()) == ["4.2", "4.3"], at
+            assert verify(store).sound
+            same_contents(store, "1", there / "gannet-rock")
+            states.add(bool(store.member))
+        shutil.rmtree(there)
+    assert states == {True, False}

@@ -7,7 +7,7 @@ import errno
 import os
 import stat
 import sys
-from collections.abc import ItemsView, Iterator, Mapping, ValuesView
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -25,6 +25,7 @@ from emberkeep.fs.trees import (
     Entry,
     Hole,
     Kind,
+    OnDemand,
     Skipped,
     Stamp,
     chunks_of,
@@ -103,7 +104,7 @@ class FolderTree:
                 if entry.kind is FILE:
                     stamps[path] = (facts[8], facts[1])
         self.stamps = stamps
-        found.update(_told_names(scan, found))
+        found.update(_further_names(scan, found))
         return {path: found[path] for path in sorted(found)}
 
     def _of_many(self, scan: Scan) -> Mapping[str, Entry]:
@@ -111,23 +112,23 @@ class FolderTree:
         paths, facts = scan.paths, scan.facts
         at = {paths[number]: number for number in sorted(range(len(paths)), key=paths.__getitem__)}
         rare: dict[str, Entry] = {}
-        for path, told in scan.rows:
-            form = told[0] & _TYPE
-            if form == _FOLDER or (form == _REGULAR and told[3] < 2):
+        for path, each in scan.rows:
+            form = each[0] & _TYPE
+            if form == _FOLDER or (form == _REGULAR and each[3] < 2):
                 continue
-            entry = self._kept(path, told)
+            entry = self._kept(path, each)
             if entry is None:
                 del at[path]
             else:
                 rare[path] = entry
-        rare.update(_told_names(scan, rare))
+        rare.update(_further_names(scan, rare))
         self.fingerprint()  # while it can be told
         scan.paths = []
         self.stamps = _ManyStamps(at, facts)
         return _ManyEntries(at, facts, rare)
 
     def _kept(self, path: str, facts: Facts) -> Entry | None:
-        """The entry at a path; None, and it is told of as skipped, where there can be none."""
+        """The entry at a path; None, and it is skipped, where there can be none."""
         try:
             entry = self._entry(path, facts)
         except OSError as error:
@@ -252,8 +253,8 @@ _TYPE = 0o170000
 _REGULAR, _FOLDER, _LINK = stat.S_IFREG, stat.S_IFDIR, stat.S_IFLNK
 
 
-def _told_names(scan: Scan, found: Mapping[str, Entry]) -> dict[str, Entry]:
-    """The entries of files with several names, each told the first of them."""
+def _further_names(scan: Scan, found: Mapping[str, Entry]) -> dict[str, Entry]:
+    """The entries of the further names of files that have several, with the first of them."""
     names: dict[tuple[int, int], list[str]] = {}
     for path, facts in scan.rows:
         if facts[3] > 1 and path in found and found[path].kind is FILE:
@@ -262,86 +263,40 @@ def _told_names(scan: Scan, found: Mapping[str, Entry]) -> dict[str, Entry]:
     return {path: found[path]._replace(same_as=first) for first, path in several}
 
 
-class _ManyEntries(Mapping[str, Entry]):
-    """Entries by path, made when they are asked for. ``at``: where the facts of each path lie, in the order of paths;
-    ``rare``: those that such facts do not tell all of, links and files with several names."""
+class _ManyEntries(OnDemand[Entry]):
+    """Entries made of packed facts. ``rare``: those that such facts do not tell all of, links and files with several
+    names."""
 
     def __init__(self, at: Mapping[str, int], facts: bytearray, rare: Mapping[str, Entry]) -> None:
-        self._at, self._facts, self._rare = at, facts, rare
+        super().__init__(at)
+        self._facts, self._rare = facts, rare
 
-    def __len__(self) -> int:
-        return len(self._at)
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._at)
-
-    def __contains__(self, path: object) -> bool:
-        return path in self._at
-
-    def __getitem__(self, path: str) -> Entry:
-        return self.entry_at(path, self._at[path])
-
-    def entry_at(self, path: str, at: int) -> Entry:
-        """The entry at a path, whose facts are the ``at``-th."""
-        full, _, _, _, owner, group, size, when, _ = FACTS.unpack_from(self._facts, at * FACTS.size)
+    def made(self, path: str, at: int) -> Entry:
+        """The entry at a path."""
         if path in self._rare:
             return self._rare[path]
+        full, _, _, _, owner, group, size, when, _ = FACTS.unpack_from(self._facts, at * FACTS.size)
         kind, size = (FILE, size) if full & _TYPE == _REGULAR else (FOLDER, 0)
         return tuple.__new__(Entry, (path, kind, full & 0o7777, when, size, "", owner, group, ""))
 
-    def items(self) -> ItemsView[str, Entry]:
-        """Each path with its entry."""
-        return _Items(self)
-
-    def values(self) -> ValuesView[Entry]:
-        """The entries."""
-        return _Values(self)
-
-    def at(self) -> Mapping[str, int]:
-        """Where the facts of each path lie."""
-        return self._at
-
-
-class _Items(ItemsView[str, Entry]):
-    """The entries of very many paths, without a look at where each lies."""
-
-    _mapping: _ManyEntries
-
-    def __iter__(self) -> Iterator[tuple[str, Entry]]:
-        entry_at = self._mapping.entry_at
-        return ((path, entry_at(path, at)) for path, at in self._mapping.at().items())
-
-
-class _Values(ValuesView[Entry]):
-    """The same without the paths."""
-
-    _mapping: _ManyEntries
-
-    def __iter__(self) -> Iterator[Entry]:
-        return (entry for _, entry in self._mapping.items())
-
 
 class _ManyStamps(Mapping[str, tuple[int, int]]):
-    """The stamps of files by path, made when they are asked for."""
+    """The stamps of files by path, made of packed facts; other paths have none."""
 
     def __init__(self, at: Mapping[str, int], facts: bytearray) -> None:
         self._at, self._facts = at, facts
-
-    def __len__(self) -> int:
-        return sum(1 for _ in self)
-
-    def __iter__(self) -> Iterator[str]:
-        return (path for path in self._at if path in self)
-
-    def __contains__(self, path: object) -> bool:
-        at = self._at.get(path) if isinstance(path, str) else None
-        return at is not None and FACTS.unpack_from(self._facts, at * FACTS.size)[0] & _TYPE == _REGULAR
 
     def __getitem__(self, path: str) -> tuple[int, int]:
         facts = FACTS.unpack_from(self._facts, self._at[path] * FACTS.size)
         if facts[0] & _TYPE != _REGULAR:
             raise KeyError(path)
         return facts[8], facts[1]
+
+    def __iter__(self) -> Iterator[str]:
+        return (path for path in self._at if path in self)
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self)
 
 
 VERY_MANY = 50_000

@@ -119,13 +119,13 @@ def _no(path: str) -> bool:
     return False
 
 
-def facts_of(told: os.stat_result) -> Facts:
+def facts_of(status: os.stat_result) -> Facts:
     """What counts of what the system tells of a path."""
-    return (*told[:7], told.st_mtime_ns, told.st_ctime_ns)
+    return (*status[:7], status.st_mtime_ns, status.st_ctime_ns)
 
 
-def _packed(told: os.stat_result) -> bytes:
-    facts = facts_of(told)
+def _packed(status: os.stat_result) -> bytes:
+    facts = facts_of(status)
     try:
         return FACTS.pack(*facts)
     except struct.error:  # a time that no clock shows, a number of more bits
@@ -178,12 +178,12 @@ class Scan:
 
     def _list(self, folder: str) -> list[str]:
         """Add what stands in one folder; the folders among it."""
-        start, names, told = self._in_open(folder) if BY_FOLDER else self._in_named(folder)
+        start, names, stats = self._in_open(folder) if BY_FOLDER else self._in_named(folder)
         paths = [start + name for name in names] if start else names
         self.paths += paths
-        self.facts += b"".join(map(_packed, told))
-        self.sparse += [path for path, one in zip(paths, told, strict=True) if _is_sparse(one)]
-        return [path for path, one in zip(paths, told, strict=True) if one[0] & _TYPE == _FOLDER]
+        self.facts += b"".join(map(_packed, stats))
+        self.sparse += [path for path, one in zip(paths, stats, strict=True) if _is_sparse(one)]
+        return [path for path, one in zip(paths, stats, strict=True) if one[0] & _TYPE == _FOLDER]
 
     def _in_open(self, folder: str) -> _Listed:
         # a folder below that was just made a link of is not followed
@@ -213,24 +213,24 @@ class Scan:
         return start, [name for name in names if not name.startswith(TEMPORARY)]
 
     def _each(self, start: str, names: Sequence[str], ask: Callable[[str], os.stat_result]) -> _Listed:
-        found, told = [], []
+        found, stats = [], []
         for name in names:
             try:
-                told.append(ask(name))
+                stats.append(ask(name))
                 found.append(name)
             except OSError as error:
                 self.unread.append((start + name, f"cannot be read: {error.strerror}"))
-        return start, found, told
+        return start, found, stats
 
 
 _Listed = tuple[str, list[str], list[os.stat_result]]
 """What paths in a folder begin with, the names in it, and what the system tells of each."""
 
 
-def _is_sparse(told: os.stat_result) -> bool:
+def _is_sparse(status: os.stat_result) -> bool:
     if sys.platform == "win32":
         return False
-    return told[6] > told.st_blocks * 512 and told[0] & _TYPE == _FILE
+    return status[6] > status.st_blocks * 512 and status[0] & _TYPE == _FILE
 
 
 def ahead(root: str, witnesses: Sequence[str] = ()) -> AbstractContextManager[Ahead | None]:

@@ -8,11 +8,11 @@ from __future__ import annotations
 
 import os
 import stat
-from collections.abc import Iterable, Iterator, Mapping, Set
+from collections.abc import ItemsView, Iterable, Iterator, Mapping, Set, ValuesView
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
-from typing import NamedTuple, Protocol
+from typing import NamedTuple, Protocol, TypeVar
 
 from blake3 import blake3
 
@@ -75,6 +75,60 @@ class Skipped:
 
     path: str
     why: str
+
+
+T = TypeVar("T")
+
+
+class OnDemand(Mapping[str, T]):
+    """Very many paths, of which each has its value made whenever it is asked for. ``at``: the number by which
+    :meth:`made` finds what the value of a path is made of, in the order of paths."""
+
+    def __init__(self, at: Mapping[str, int]) -> None:
+        self.at = at
+
+    def made(self, path: str, at: int) -> T:
+        """The value of a path."""
+        raise NotImplementedError
+
+    def __len__(self) -> int:
+        return len(self.at)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.at)
+
+    def __contains__(self, path: object) -> bool:
+        return path in self.at
+
+    def __getitem__(self, path: str) -> T:
+        return self.made(path, self.at[path])
+
+    def items(self) -> ItemsView[str, T]:
+        """Each path with its value."""
+        return _Items(self)
+
+    def values(self) -> ValuesView[T]:
+        """The values."""
+        return _Values(self)
+
+
+class _Items(ItemsView[str, T]):
+    """Without asking for the number of each path once more."""
+
+    _mapping: OnDemand[T]
+
+    def __iter__(self) -> Iterator[tuple[str, T]]:
+        made = self._mapping.made
+        return ((path, made(path, at)) for path, at in self._mapping.at.items())
+
+
+class _Values(ValuesView[T]):
+    """The same without the paths."""
+
+    _mapping: OnDemand[T]
+
+    def __iter__(self) -> Iterator[T]:
+        return (value for _, value in self._mapping.items())
 
 
 class Tree(Protocol):

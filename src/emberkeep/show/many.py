@@ -96,7 +96,7 @@ def _due(answer: Mapping[str, Any]) -> str:
 def _store(answer: Mapping[str, Any]) -> str:
     if "store" in answer:
         found = answer["store"]
-        with_others = f", with {len(found['members']) - 1} other keeps" if found["shared"] else ""
+        with_others = f", with {words.count(len(found['members']) - 1, 'other keep')}" if found["shared"] else ""
         return f"{words.size(found['bytes'])} in {found['folder']}{with_others}"
     if answer.get("preview"):
         return "would move " + "; ".join(answer["preview"]["steps"][0]["notes"])

@@ -60,7 +60,11 @@ def save(cache: Path, packs: Path, index: Index, without: Collection[int] = ()) 
 
 def sizes(packs: Path) -> dict[int, int]:
     """The packs that are there, by number, with their sizes in bytes."""
-    return {number: pack_path(packs, number).stat().st_size for number in pack_numbers(packs)}
+    found = {}
+    for number in pack_numbers(packs):
+        with contextlib.suppress(FileNotFoundError):  # another program thins just now
+            found[number] = pack_path(packs, number).stat().st_size
+    return found
 
 
 def rebuild(packs: Path, but: Collection[tuple[int, int]] = ()) -> Index:

@@ -122,13 +122,14 @@ class Manifest:
 
 def serialize(manifest: Manifest) -> bytes:
     """The bytes of a manifest file."""
-    packed = tables.serialize(manifest.held, manifest.skipped, manifest.top)
-    return _whole(manifest.about, zstandard.ZstdCompressor(level=3).compress(packed))
+    pieces = tables.serialize(manifest.held, manifest.skipped, manifest.top)
+    frame = zstandard.ZstdCompressor(level=3).compressobj(size=sum(map(len, pieces)))
+    return _whole(manifest.about, *map(frame.compress, pieces), frame.flush())
 
 
 def amended(data: bytes, about: About) -> bytes:
     """The manifest in ``data`` with other facts about it."""
-    return _whole(about, bytes(_frames(data, about.label)[1]))
+    return _whole(about, _frames(data, about.label)[1])
 
 
 def check_of(data: bytes) -> str:
@@ -144,12 +145,15 @@ def is_sound(data: bytes) -> bool:
     return data.startswith(b"EMBERMANIFEST ") and blake3(memoryview(data)[:-_CHECK]).digest() == data[-_CHECK:]
 
 
-def _whole(about: About, held: bytes) -> bytes:
+def _whole(about: About, *held: bytes | memoryview) -> bytes:
     facts = asdict(about)
     facts["taken"] = about.taken.astimezone(UTC).isoformat()
     first = zstandard.ZstdCompressor(level=3).compress(_json(facts))
-    body = MAGIC + _LENGTH.pack(len(first)) + first + held
-    return body + blake3(body).digest()
+    pieces = [MAGIC, _LENGTH.pack(len(first)), first, *held]
+    check = blake3()
+    for piece in pieces:
+        check.update(piece)
+    return b"".join([*pieces, check.digest()])
 
 
 def _json(document: dict[str, Any]) -> bytes:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import suppress
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
@@ -46,19 +46,20 @@ class Move:
     source: Store
     target: Store
     progress: Progress = no_op
-    _sizes: set[int] = field(default_factory=set)
 
     @cached_property
     def there(self) -> dict[Place, Place]:
         """The contents that the target holds already: by their place here, their place there."""
-        mine: dict[Place, bytes] = {}
+        mine: dict[Place, tuple[int, bytes]] = {}
         for name in self.source.names():
-            for place, (size, digest) in manifests.parse_contents(*self.source.manifest_file(name)).items():
-                mine[place] = digest
-                self._sizes.add(size)
-        known = contents_of(self.target, self.target.all_names(), self._sizes)
-        found = {place: known[digest.hex()].place for place, digest in mine.items() if digest.hex() in known}
-        return {here: place for here, place in found.items() if place is not None}
+            mine.update(manifests.parse_contents(*self.source.manifest_file(name)))
+        known = contents_of(self.target, self.target.all_names(), {size for size, _ in mine.values()})
+        found = {}
+        for here, (_, digest) in mine.items():
+            row = known.get(digest.hex())
+            if row is not None and row.place is not None:
+                found[here] = row.place
+        return found
 
     @cached_property
     def needs(self) -> Needs:
@@ -74,14 +75,11 @@ class Move:
 
     def foreseen(self) -> Moving:
         """What it comes to; nothing is written."""
-        stored = {block: self.source.location(block).stored for block in self.needs.stretches}
-        all_needs = needed(self.source, self.source.names()) if self.there else self.needs
-        parts = (
-            self.source.location(block).stored * all_needs.share(block, self.source.location(block))
-            for block in all_needs.stretches
-        )
-        new = sum(stored[block] * share for block, share in self._lacking)
-        return Moving(len(self.source.numbers()), len(self.source.versions()), int(sum(parts)), int(new))
+        everything = needed(self.source, self.source.names()) if self.there else self.needs
+        at = {block: self.source.location(block) for block in everything.stretches}
+        stored = sum(location.stored * everything.share(block, location) for block, location in at.items())
+        new = sum(at[block].stored * share for block, share in self._lacking)
+        return Moving(len(self.source.numbers()), len(self.source.versions()), int(stored), int(new))
 
     def carry_out(self) -> None:
         """Copy all of it. Damage, with nothing in the target that counts, where a block is not what was stored."""

@@ -10,8 +10,6 @@ from datetime import datetime, timedelta, tzinfo
 from emberkeep.errors import UsageError, did_you_mean
 from emberkeep.store.manifest import ASKED, About
 
-_NUMBERED = re.compile(r"^snapshot (\d+)$")
-"""As history and reports call it."""
 _AGO = re.compile(r"(\d+)\s*(minute|min|hour|day|week)s?\s+ago")
 _UNITS = {"min": "minutes", "minute": "minutes", "hour": "hours", "day": "days", "week": "weeks"}
 
@@ -22,7 +20,7 @@ def resolve(ref: str, newest_first: Iterable[About], now: datetime, zone: tzinfo
     A moment means the last one taken by then, read in ``zone`` where it names none. UsageError when there is none.
     """
     passed: list[About] = []
-    shown = _NUMBERED.sub(r"\1", ref.strip())
+    shown = ref.strip().removeprefix("snapshot ")  # as history and reports call it
     for about in newest_first:
         passed.append(about)
         if _is_latest(about) if ref == "latest" else ref and (ref in (about.label, about.note) or shown == about.label):

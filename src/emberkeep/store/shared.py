@@ -40,9 +40,10 @@ OWNER = "keep"
 
 @dataclass(frozen=True)
 class Share:
-    """A keep's part of a store that several share: the store's folder, as told and in full, and its name there."""
+    """A keep's part of a store that several share: the store's folder, as it is written in the keep (``setting``) and
+    in full, and the keep's name there."""
 
-    told: str
+    setting: str
     folder: Path
     name: str
 
@@ -55,10 +56,14 @@ class Share:
 def share_of(keep: Keep) -> Share | None:
     """The part that a keep has in a shared store; None where its store is its own. Refused where its note of that
     cannot be read."""
-    path = keep.folder / MARKER
+    return _share_at(keep.folder)
+
+
+def _share_at(folder: Path) -> Share | None:
+    path = folder / MARKER
     try:
         found = json.loads(path.read_text(encoding="utf-8"))
-        return share_in(keep, str(found["folder"]), str(found["name"]))
+        return _share(folder, str(found["folder"]), str(found["name"]))
     except FileNotFoundError:
         return None
     except (ValueError, LookupError, TypeError):
@@ -69,21 +74,25 @@ def share_of(keep: Keep) -> Share | None:
         ) from None
 
 
-def share_in(keep: Keep, told: str, name: str) -> Share:
-    """The part called ``name`` of the shared store that keep.toml would tell as ``told``. ValueError for no name."""
+def share_in(keep: Keep, setting: str, name: str) -> Share:
+    """The part called ``name`` of the shared store that keep.toml would name as ``setting``. ValueError for no name."""
+    return _share(keep.folder, setting, name)
+
+
+def _share(folder: Path, setting: str, name: str) -> Share:
     if not name or Path(name).name != name or name in (".", ".."):
         raise ValueError(name)
-    return Share(told, Path(inside(str(keep.folder), told)), name)
+    return Share(setting, Path(inside(str(folder), setting)), name)
 
 
-def note_share(keep: Keep, told: str, name: str) -> None:
+def note_share(keep: Keep, setting: str, name: str) -> None:
     """Have the snapshots of a keep lie in a shared store from now on."""
-    writing.write_whole(keep.folder / MARKER, [marker(told, name)])
+    writing.write_whole(keep.folder / MARKER, [marker(setting, name)])
 
 
-def marker(told: str, name: str) -> bytes:
+def marker(setting: str, name: str) -> bytes:
     """What the note of a keep holds that has a part of a shared store."""
-    return (json.dumps({"folder": told, "name": name}, indent=1) + "\n").encode()
+    return (json.dumps({"folder": setting, "name": name}, indent=1) + "\n").encode()
 
 
 def owner(folder: Path) -> bytes:
@@ -125,7 +134,8 @@ def _check_ours(keep: Keep, share: Share) -> None:
             place=Place(str(keep.folder / MARKER)),
             hint="delete that file to have this keep begin with no snapshots, in a store of its own",
         )
-    if owner_of(share.own) != keep.folder:
+    was = owner_of(share.own)
+    if was is None or not _is_same(was, keep.folder):
         with suppress(OSError):
             note_owner(share.own, keep)
 
@@ -133,16 +143,19 @@ def _check_ours(keep: Keep, share: Share) -> None:
 def is_anothers(keep: Keep, share: Share) -> bool:
     """Whether a part of a shared store is that of another keep which is there and says so."""
     was = owner_of(share.own)
-    return was is not None and was != keep.folder and is_keep(str(was)) and _is_of(was, share)
-
-
-def _is_of(folder: Path, share: Share) -> bool:
-    """Whether the keep in a folder has that part of the shared store, and is not the same folder by another name."""
-    with suppress(OSError, ValueError, LookupError, TypeError):
-        found = json.loads((folder / MARKER).read_text(encoding="utf-8"))
-        there = Path(inside(str(folder), str(found["folder"])))
-        return str(found["name"]) == share.name and there.samefile(share.folder)
+    if was is None or _is_same(was, keep.folder) or not is_keep(str(was)):
+        return False
+    with suppress(Refused):
+        theirs = _share_at(was)
+        return theirs is not None and theirs.name == share.name and _is_same(theirs.folder, share.folder)
     return False
+
+
+def _is_same(one: Path, other: Path) -> bool:
+    """Whether two paths lead to one folder, as by a link."""
+    with suppress(OSError):
+        return one.samefile(other)
+    return one == other
 
 
 def owner_of(own: Path) -> Path | None:
@@ -158,10 +171,15 @@ def note_owner(own: Path, keep: Keep) -> None:
     writing.write_whole(own / OWNER, [owner(keep.folder)])
 
 
+def _is_mine(own: Path, keep: Keep) -> bool:
+    was = owner_of(own)
+    return was is not None and _is_same(was, keep.folder)
+
+
 def free_name(folder: Path, keep: Keep) -> str:
     """The name that a keep can have in a shared store: that of its folder, with a number where another has it."""
     called = re.sub(r"[^\w.-]+", "-", keep.folder.name.removesuffix(SUFFIX)).strip("-.") or "keep"
-    taken = {path.name.lower() for path in (folder / KEEPS).glob("*") if owner_of(path) != keep.folder}
+    taken = {path.name.lower() for path in (folder / KEEPS).glob("*") if not _is_mine(path, keep)}
     names = (called, *(f"{called}-{number}" for number in range(2, len(taken) + 3)))
     return next(name for name in names if name.lower() not in taken)
 

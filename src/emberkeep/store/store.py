@@ -24,14 +24,14 @@ import contextlib
 import errno
 import os
 import shutil
+import stat
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator
 from dataclasses import replace
 from datetime import UTC, datetime
 from itertools import groupby
 from pathlib import Path
-from typing import NamedTuple
 
 from blake3 import blake3
 
@@ -39,9 +39,8 @@ from emberkeep.callbacks import Say, no_op
 from emberkeep.errors import Damage, Place, Refused, UsageError
 from emberkeep.fs import private, system
 from emberkeep.fs import writing as files
-from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import FILE, Entry, content_hasher, zeros
-from emberkeep.store import damage, stat_cache
+from emberkeep.fs.trees import content_hasher, zeros
+from emberkeep.store import damage
 from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
@@ -50,7 +49,7 @@ from emberkeep.store.extents import HOLE, Extent
 from emberkeep.store.manifest import About, Manifest, ManifestName
 from emberkeep.store.packs import BlockId, Location, PackReader
 from emberkeep.store.reuse import PIECE
-from emberkeep.store.table import FileRow, only
+from emberkeep.store.table import FileRow
 
 _LINE = b"emberkeep store 3\n"
 FORMAT = _LINE * 2
@@ -222,7 +221,7 @@ class Store:
 
     def size(self) -> int:
         """Bytes that the store takes on disk."""
-        return sum(path.stat().st_size for path in self.folder.rglob("*") if path.is_file())
+        return sum(map(_size_of, self.folder.rglob("*")))
 
     def free(self) -> int:
         """Bytes left on the store's disk."""
@@ -378,17 +377,6 @@ class Store:
                 hint="run 'emberkeep verify'",
             )
 
-    def unwritten(self, tree: FolderTree) -> Mapping[str, FileRow]:
-        """What the last snapshot of the live server holds of ``tree``, of the paths that nobody has written to
-        since."""
-        entries = tree.entries()
-        remembered = stat_cache.load(self.own / "seen")
-        base = self.base(remembered)
-        if manifests.check_of(base.data) != remembered.check:
-            return {}
-        held = base.manifest.held
-        return unwritten_rows(entries, held, remembered.stamps(held), tree.stamps)
-
     def short(self, held: FileRow) -> bytes | None:
         """A file's contents where they are one stretch of one block, as those of most files are; None where not."""
         place = held.place
@@ -482,51 +470,14 @@ class Store:
         for part in self.packs.glob("*.part"):
             system.io.unlink(part)
 
-    def base(self, remembered: stat_cache.StatCache) -> Base:
-        """What a new snapshot is compared with: the one that was scanned last, else the newest that can be read."""
-        labels = [str(number) for number in self.numbers()]
-        wanted = [(label, False) for label in (remembered.snapshot, *reversed(labels)) if label in labels]
-        for label, defaults in (*wanted, *((version, True) for version in self.versions())):
-            with contextlib.suppress(Damage):
-                data = self.bytes_of(self.manifest_path(label, defaults=defaults))
-                return Base(self.parsed(data, label), data)
-        for other, about in self._newest_of_others():  # it has the same game, and often the same map
-            with contextlib.suppress(Damage):
-                data, name = other.manifest_file(ManifestName(about.label))
-                return Base(self.parsed(data, name), data)
-        return Base(Manifest(About("", datetime.min.replace(tzinfo=UTC), ""), {}), b"")
 
-    def _newest_of_others(self) -> list[tuple[Store, About]]:
-        """The newest snapshot of each keep that shares the store, the newest of all first."""
-        found = []
-        for other in self.others():
-            with contextlib.suppress(Damage, UsageError):
-                found += [(other, other.about(str(number))) for number in other.numbers()[-1:]]
-        return sorted(found, key=lambda each: each[1].taken, reverse=True)
-
-
-class Base(NamedTuple):
-    """An earlier snapshot and the bytes of its manifest file."""
-
-    manifest: Manifest
-    data: bytes
-
-
-def unwritten_rows(
-    entries: Mapping[str, Entry], held: Mapping[str, FileRow], known: stat_cache.Stamps, stamps: stat_cache.Stamps
-) -> Mapping[str, FileRow]:
-    """The rows of files that nobody has written to, and of all else that is as it was."""
-
-    def is_as_it_was(path: str, row: FileRow) -> bool:
-        entry = entries.get(path)
-        if entry is None or row.entry != entry:
-            return False
-        if entry.kind is not FILE:
-            return True
-        stamp = stamps.get(path)
-        return stamp is not None and stamp == known.get(path)
-
-    return only(held, is_as_it_was)
+def _size_of(path: Path) -> int:
+    """Bytes of a file; none of what is no file, or was deleted just now by another program."""
+    try:
+        facts = path.stat()
+    except OSError:
+        return 0
+    return facts.st_size if stat.S_ISREG(facts.st_mode) else 0
 
 
 def _within(folder: Path, path: Path) -> str:

@@ -29,12 +29,12 @@ import json
 import struct
 import sys
 from array import array
-from collections.abc import Callable, Container, ItemsView, Iterable, Iterator, Mapping, Sequence, ValuesView
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from itertools import accumulate, count, pairwise, repeat
 from typing import Any, NamedTuple
 
 from emberkeep.fs.folder_tree import VERY_MANY
-from emberkeep.fs.trees import FILE, Entry, Kind, Skipped
+from emberkeep.fs.trees import FILE, Entry, Kind, OnDemand, Skipped
 from emberkeep.store.extents import HOLE, Place
 from emberkeep.store.packs import BlockId
 
@@ -99,11 +99,14 @@ def packed(*columns: Column) -> bytes:
     return b"".join(map(_little, columns))
 
 
-def _little(column: Column) -> bytes:
+def _little(column: Column) -> memoryview:
+    """The bytes of a column, which are its own where the machine is little-endian."""
+    if sys.byteorder == "little" and isinstance(column, array | memoryview):
+        return memoryview(column).cast("B")
     numbers = array("q", column)
     if sys.byteorder == "big":
         numbers.byteswap()
-    return numbers.tobytes()
+    return memoryview(numbers).cast("B")
 
 
 def unpacked(data: bytes | memoryview) -> Column:
@@ -168,30 +171,18 @@ def rows_of(parts: Parts) -> Mapping[str, FileRow]:
     return dict(zip(paths, map(new, repeat(FileRow), zip(entries, digests, named, strict=True)), strict=True))
 
 
-class Table(Mapping[str, FileRow]):
-    """Rows by path, made when they are asked for. ``at``: where each path stands in the columns; it need not name all
-    that these hold."""
+class Table(OnDemand[FileRow]):
+    """Rows by path, made of columns. ``at``: where each path stands in these, which may hold more."""
 
     def __init__(self, parts: Parts, at: Mapping[str, int], file: Sequence[int] | None = None) -> None:
-        self.parts, self.at = parts, at
+        super().__init__(at)
+        self.parts = parts
         self._file = file if file is not None else _files_before(parts.kinds)
         self._rare = [{int(at): value for at, value in parts.few[name].items()} for name in ("points_at", "same_as")]
 
-    def __len__(self) -> int:
-        return len(self.at)
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self.at)
-
-    def __contains__(self, path: object) -> bool:
-        return path in self.at
-
-    def __getitem__(self, path: str) -> FileRow:
-        return self.row_at(path, self.at[path])
-
-    def row_at(self, path: str, at: int) -> FileRow:
-        """The row of a path, which stands at ``at`` in the columns."""
-        entry = self.entry_at(path, at)
+    def made(self, path: str, at: int) -> FileRow:
+        """The row of a path."""
+        entry = self.entry(path, at)
         digest = ""
         if entry.kind is FILE:
             start = self._file[at] * _DIGEST
@@ -200,25 +191,17 @@ class Table(Mapping[str, FileRow]):
         place = None if block < 0 else Place(self.parts.blocks[block], offset, length, depth)
         return FileRow(entry, digest, place)
 
-    def entry_at(self, path: str, at: int) -> Entry:
-        """The entry at a path, which stands at ``at`` in the columns."""
+    def entry(self, path: str, at: int) -> Entry:
+        """The entry of a row alone."""
         mode, mtime_ns, size, owner, group = [column[at] for column in self.parts.columns[:_BLOCK]]
         points_at, same_as = self._rare
         kind = _KIND_OF[self.parts.kinds[at]]
         fields = (path, kind, mode, mtime_ns, size, points_at.get(at, ""), owner, group, same_as.get(at, ""))
         return tuple.__new__(Entry, fields)
 
-    def items(self) -> ItemsView[str, FileRow]:
-        """Each path with its row."""
-        return _Items(self)
-
-    def values(self) -> ValuesView[FileRow]:
-        """The rows."""
-        return _Values(self)
-
     def only(self, wanted: Callable[[str, FileRow], bool]) -> Table:
         """The rows that are ``wanted``."""
-        at = {path: number for path, number in self.at.items() if wanted(path, self.row_at(path, number))}
+        at = {path: number for path, number in self.at.items() if wanted(path, self.made(path, number))}
         return Table(self.parts, at, self._file)
 
     @property
@@ -227,45 +210,19 @@ class Table(Mapping[str, FileRow]):
         return len(self.at) == len(self.parts.kinds) and all(map(int.__eq__, self.at.values(), count()))
 
 
-class _Items(ItemsView[str, FileRow]):
-    """The rows of a table, without a look at where each path stands."""
-
-    _mapping: Table
-
-    def __iter__(self) -> Iterator[tuple[str, FileRow]]:
-        row_at = self._mapping.row_at
-        return ((path, row_at(path, at)) for path, at in self._mapping.at.items())
-
-
-class _Values(ValuesView[FileRow]):
-    """The same without the paths."""
-
-    _mapping: Table
-
-    def __iter__(self) -> Iterator[FileRow]:
-        return (row for _, row in self._mapping.items())
-
-
-class TableEntries(Mapping[str, Entry]):
-    """The entries of a table's rows, made when they are asked for; ``at`` as in :class:`Table`."""
+class _Entries(OnDemand[Entry]):
+    """The entries of a table's rows."""
 
     def __init__(self, table: Table, at: Mapping[str, int]) -> None:
-        self._table, self._at = table, at
+        super().__init__(at)
+        self._table = table
 
-    def __len__(self) -> int:
-        return len(self._at)
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._at)
-
-    def __contains__(self, path: object) -> bool:
-        return path in self._at
-
-    def __getitem__(self, path: str) -> Entry:
-        return self._table.entry_at(path, self._at[path])
+    def made(self, path: str, at: int) -> Entry:
+        """The entry at a path."""
+        return self._table.entry(path, at)
 
 
-def _files_before(kinds: bytes) -> Sequence[int]:
+def _files_before(kinds: bytes | bytearray) -> Sequence[int]:
     """How many files stand before each entry."""
     return array("I", accumulate((letter == _FILE for letter in kinds[:-1]), initial=0))
 
@@ -277,7 +234,7 @@ def entries_of(held: Mapping[str, FileRow], without: str) -> Mapping[str, Entry]
     at = held.at
     if any(path.startswith(without) for path in at):
         at = {path: number for path, number in at.items() if not path.startswith(without)}
-    return TableEntries(held, at)
+    return _Entries(held, at)
 
 
 def only(held: Mapping[str, FileRow], wanted: Callable[[str, FileRow], bool]) -> Mapping[str, FileRow]:
@@ -329,10 +286,9 @@ class Builder:
         return place, self._columns[_SIZE][at]
 
     def parts(self) -> Parts:
-        """What was added, but for the paths."""
+        """What was added, but for the paths. Nothing is added afterwards."""
         few = {"entries": len(self.paths), "points_at": self._points_at, "same_as": self._same_as}
-        digests = memoryview(bytes(self._digests))
-        return Parts(few, memoryview(b""), bytes(self._kinds), self._columns, self._named, digests)
+        return Parts(few, memoryview(b""), bytes(self._kinds), self._columns, self._named, memoryview(self._digests))
 
     def table(self) -> Table:
         """What was added; of a path that was added twice, the last."""
@@ -341,30 +297,42 @@ class Builder:
 
     def sorted_table(self) -> Table:
         """What was added, none twice, in the order of its paths."""
-        order = sorted(range(len(self.paths)), key=self.paths.__getitem__)
-        parts = self.parts()
-        if order != list(range(len(order))):
-            now = {was: at for at, was in enumerate(order)}
-            few = dict(parts.few)
-            for name in ("points_at", "same_as"):
-                few[name] = {str(now[int(at)]): value for at, value in few[name].items()}
-            columns = [array("q", map(column.__getitem__, order)) for column in parts.columns]
-            first: dict[int, int] = {}  # blocks are told in the order in which rows name them
-            named = (first.setdefault(block, len(first)) if block >= 0 else -1 for block in columns[_BLOCK])
-            columns[_BLOCK] = array("q", named)
-            blocks = [parts.blocks[block] for block in first]
-            files = [self._files[at] for at in order if parts.kinds[at] == _FILE]
-            digests = b"".join([parts.digests[_DIGEST * file : _DIGEST * (file + 1)] for file in files])
-            kinds = bytes(map(parts.kinds.__getitem__, order))
-            parts = Parts(few, parts.paths, kinds, tuple(columns), blocks, memoryview(digests))
-        return Table(parts, {self.paths[was]: at for at, was in enumerate(order)})
+        order = array("I", sorted(range(len(self.paths)), key=self.paths.__getitem__))
+        if any(map(int.__ne__, order, count())):
+            self._rearrange(order)
+        return self.table()
+
+    def _rearrange(self, order: Sequence[int]) -> None:
+        """Put the rows into an order, one column after the other: two copies of all would take too much room."""
+        few = {int(at) for at in (*self._points_at, *self._same_as)}
+        now = {was: at for at, was in enumerate(order) if was in few}
+        for rare in (self._points_at, self._same_as):
+            moved = {str(now[int(was)]): value for was, value in rare.items()}
+            rare.clear()
+            rare.update(moved)
+        for column in self._columns:
+            column[:] = array("q", map(column.__getitem__, order))
+        first: dict[int, int] = {}  # blocks are told in the order in which rows name them
+        for at, block in enumerate(self._columns[_BLOCK]):
+            if block >= 0:
+                self._columns[_BLOCK][at] = first.setdefault(block, len(first))
+        self._named = [self._named[block] for block in first]
+        digests = bytearray()
+        for was in order:
+            if self._kinds[was] == _FILE:
+                start = _DIGEST * self._files[was]
+                digests += self._digests[start : start + _DIGEST]
+        self._digests = digests
+        self._kinds = bytearray(map(self._kinds.__getitem__, order))
+        self._files = array("I", _files_before(self._kinds))
+        self.paths = list(map(self.paths.__getitem__, order))
 
 
 def file_sizes(held: Mapping[str, FileRow], without: str) -> list[int]:
     """The sizes of all files in rows, in bytes, ``without`` those whose paths begin so."""
     if isinstance(held, Table) and held.is_whole:
-        told = zip(held.at, held.parts.kinds, held.parts.columns[_SIZE], strict=True)
-        return [size for path, kind, size in told if kind == _FILE and not path.startswith(without)]
+        columns = zip(held.at, held.parts.kinds, held.parts.columns[_SIZE], strict=True)
+        return [size for path, kind, size in columns if kind == _FILE and not path.startswith(without)]
     rows = (row.entry for row in held.values() if not row.entry.path.startswith(without))
     return [entry.size for entry in rows if entry.kind is FILE]
 
@@ -386,8 +354,8 @@ def gathered(rows: Iterable[FileRow], expected: int) -> Mapping[str, FileRow]:
     return builder.table()
 
 
-def serialize(held: Mapping[str, FileRow], skipped: Iterable[Skipped], top: Entry | None) -> bytes:
-    """The bytes of a table."""
+def serialize(held: Mapping[str, FileRow], skipped: Iterable[Skipped], top: Entry | None) -> list[bytes | memoryview]:
+    """The bytes of a table, piece by piece."""
     if isinstance(held, Table) and held.is_whole:
         parts = held.parts
     else:
@@ -407,4 +375,4 @@ def serialize(held: Mapping[str, FileRow], skipped: Iterable[Skipped], top: Entr
     }
     head = json.dumps(few, separators=(",", ":"), ensure_ascii=True).encode("ascii")
     columns = map(_little, parts.columns)
-    return b"".join([_LENGTH.pack(len(head)), head, paths, parts.kinds, *columns, *parts.blocks, bytes(parts.digests)])
+    return [_LENGTH.pack(len(head)), head, paths, parts.kinds, *columns, *parts.blocks, parts.digests]

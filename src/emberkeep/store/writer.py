@@ -16,13 +16,14 @@ from emberkeep.fs.trees import Entry, Skipped, Tree
 from emberkeep.store import damage, stat_cache
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
+from emberkeep.store.earlier import base_of, unwritten_rows
 from emberkeep.store.extents import HOLE
 from emberkeep.store.intake import Intake, StampOf, Stream
 from emberkeep.store.manifest import BESIDE, DEFAULTS, About, Manifest
 from emberkeep.store.packs import PackWriter
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.shared import elsewhere
-from emberkeep.store.store import Store, unwritten_rows
+from emberkeep.store.store import Store
 from emberkeep.store.table import FileRow, file_sizes, only
 
 _SHRINKS = 0.25
@@ -216,7 +217,7 @@ class _Addition:
     ) -> tuple[Mapping[str, FileRow], Mapping[str, FileRow]]:
         """The rows of what nobody has written to since the last scan of ``live``, and all rows of an earlier
         snapshot."""
-        base = self.store.base(remembered)
+        base = base_of(self.store, remembered)
         earlier: Mapping[str, FileRow] = base.manifest.held
         kept: Mapping[str, FileRow] = {}
         check = manifests.check_of(base.data)

@@ -33,6 +33,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.operations.record import defaults, snapshot
 from emberkeep.show import differences as view
 from emberkeep.show.console import Screen
+from emberkeep.store.earlier import unwritten
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
 
@@ -231,7 +232,7 @@ class _Sides:
         keep, store = self.keep()
         live = FolderTree(keep.require_server(), "live")
         if not self.args.rehash:
-            live.digests = {path: row.digest for path, row in store.unwritten(live).items()}
+            live.digests = {path: row.digest for path, row in unwritten(store, live).items()}
         return live
 
     def databases_meant(self) -> bool:

@@ -13,6 +13,7 @@ from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, FOLDER, LINK, NO_FILE, Entry, Skipped, Tree, deepest_first, parents
 from emberkeep.inventory.roles import RoleTable, selection
 from emberkeep.keep.config import Config
+from emberkeep.store.earlier import unwritten
 from emberkeep.store.manifest import Manifest
 from emberkeep.store.store import Store
 from emberkeep.store.table import FileRow
@@ -109,7 +110,7 @@ def plan(
     """
     live = FolderTree(target) if target.is_dir() else None
     there = live.entries() if live else {}
-    known = store.unwritten(live) if store and live else {}
+    known = unwritten(store, live) if store and live else {}
     sparing = Sparing([tree for tree in (snapshot, before, live) if tree is not None])
     held = {path: entry for path, entry in snapshot.entries().items() if wanted(path) and not sparing.spares(entry)}
     if metadata.may_give_away() and live is not None and live.top is not None and live.top.owner:

@@ -1,6 +1,6 @@
 """Moving the snapshots of a keep, as a run: into a store that several keeps share, or back into one of its own.
 
-The server folder is left alone. All is copied first, then the keep is told where its snapshots lie, and only then is
+The server folder is left alone. All is copied first, then the keep notes where its snapshots lie, and only then is
 what lies at the old place deleted: stopped anywhere, each snapshot is whole at the one place that the keep knows.
 """
 
@@ -45,7 +45,7 @@ class Request:
 def request_for(keep: Keep, to: str) -> Request | None:
     """A request to move the snapshots to ``to``; None where they lie there. Refused where they cannot."""
     share = share_of(keep)
-    was, was_name = (share.told, share.name) if share else ("", "")
+    was, was_name = (share.setting, share.name) if share else ("", "")
     where = Path(inside(str(keep.folder), to)) if to else None
     if where == (share.folder if share else None):
         return None
@@ -77,28 +77,34 @@ def _check_folder(keep: Keep, folder: Path) -> None:
         )
 
 
-def _store(keep: Keep, told: str, name: str) -> Store:
-    return Store(Path(inside(str(keep.folder), told)), member=name) if told else Store(keep.store_folder)
+def _store(keep: Keep, setting: str, name: str) -> Store:
+    if not setting:
+        return Store(keep.store_folder)
+    return Store(share_in(keep, setting, name).folder, member=name)
 
 
-def _lie_at(keep: Keep, told: str, name: str) -> bool:
+def _lie_at(keep: Keep, setting: str, name: str) -> bool:
     """Whether the snapshots of a keep lie there now."""
     share = share_of(keep)
-    return (share.told, share.name) == (told, name) if share else not told
+    return (share.setting, share.name) == (setting, name) if share else not setting
 
 
-class CopyStep(Step):
-    """All copied, and the keep told so, while nobody else may write to either store."""
-
-    name = "copy"
+class _MoveStep(Step):
+    """A step of moving the snapshots."""
 
     def __init__(self, request: Request) -> None:
         self.request = request
-        self.title = "copy every snapshot and recorded release"
+
+
+class CopyStep(_MoveStep):
+    """All copied, and the keep notes that, while nobody else may write to either store."""
+
+    name, title = "copy", "copy every snapshot and recorded release"
 
     def plan(self, context: RunContext) -> Plan:
-        """How many there are, and how much of them is not there yet."""
-        if _lie_at(context.keep, self.request.to, self.request.name):
+        """How many there are, and how much of them is not there yet; Refused where not all can be read. Asked once, for
+        the preview: it takes a look at every manifest."""
+        if not context.only_planned or _lie_at(context.keep, self.request.to, self.request.name):
             return Plan()
         with ExitStack() as stack:
             found = self._move(context, stack).foreseen()
@@ -156,14 +162,10 @@ def _sync_names(folder: Path) -> None:
             system.io.sync_folder(path)
 
 
-class TellStep(Step):
-    """keep.toml told, so that it says what is so."""
+class ConfigStep(_MoveStep):
+    """keep.toml changed, so that it says what is so."""
 
-    name = "tell"
-
-    def __init__(self, request: Request) -> None:
-        self.request = request
-        self.title = "say so in keep.toml"
+    name, title = "config", "say so in keep.toml"
 
     def plan(self, context: RunContext) -> Plan:
         """The line that is written."""
@@ -172,17 +174,13 @@ class TellStep(Step):
 
     def act(self, context: RunContext, plan: Plan) -> None:
         """Write it, where it is not there."""
-        _tell(context.keep, self.request.to)
+        _configure(context.keep, self.request.to)
 
 
-class RemoveStep(Step):
+class RemoveStep(_MoveStep):
     """What lies at the old place deleted."""
 
-    name = "remove"
-
-    def __init__(self, request: Request) -> None:
-        self.request = request
-        self.title = "delete what lies at the old place"
+    name, title = "remove", "delete what lies at the old place"
 
     def plan(self, context: RunContext) -> Plan:
         """Where that is."""
@@ -201,14 +199,14 @@ class RemoveStep(Step):
             context.say(f"! {where} could not be deleted ({error.strerror}); delete it by hand")
 
 
-def _remove(context: RunContext, told: str, name: str) -> None:
+def _remove(context: RunContext, setting: str, name: str) -> None:
     """Delete what the keep has in a store, while nobody thins it; never what another keep has there by now."""
-    store = _store(context.keep, told, name)
+    store = _store(context.keep, setting, name)
     store.on_wait = context.say
     if not store.own.is_dir():
         return
-    with store.writing() if told else nullcontext():
-        if not told or not is_anothers(context.keep, share_in(context.keep, told, name)):
+    with store.writing() if setting else nullcontext():
+        if not setting or not is_anothers(context.keep, share_in(context.keep, setting, name)):
             remove_own(store)
 
 
@@ -229,7 +227,7 @@ def _note(keep: Keep, request: Request) -> None:
         forget_share(keep)
 
 
-def _tell(keep: Keep, to: str) -> None:
+def _configure(keep: Keep, to: str) -> None:
     now = Keep(keep.folder, keep.environment)
     if now.config.shared_store != to:
         edit.set_shared_store(now, to)
@@ -242,7 +240,7 @@ def _take_back(context: RunContext, request: Request) -> None:
     keep = context.keep
     if _lie_at(keep, request.was, request.was_name):
         _remove(context, request.to, request.name)
-        _tell(keep, request.was)
+        _configure(keep, request.was)
         return
     apart = replace(context, findings=Findings())
     for step in steps(keep, context.store, request.back):
@@ -251,7 +249,7 @@ def _take_back(context: RunContext, request: Request) -> None:
 
 def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
     """The steps of moving the snapshots."""
-    return [CopyStep(request), TellStep(request), RemoveStep(request)]
+    return [CopyStep(request), ConfigStep(request), RemoveStep(request)]
 
 
 def undo(context: RunContext) -> None:

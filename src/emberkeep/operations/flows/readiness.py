@@ -215,7 +215,7 @@ LONG_AGO = timedelta(hours=1)
 def _disk(checked: _Checked) -> Iterator[Fault]:
     size = sum(entry.size for entry in checked.live.entries().values())
     share, wanted = share_of(checked.keep), checked.keep.config.shared_store
-    if wanted and (share is None or share.told != wanted):
+    if wanted and (share is None or share.setting != wanted):
         what = f"keep.toml wants the snapshots in {wanted}, and they lie in {share.folder if share else 'the keep'}"
         yield Fault(what, Place(str(checked.keep.folder)), "'emberkeep store join --go' moves them there")
     with closing(store_of(checked.keep)) as store:
