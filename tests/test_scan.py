@@ -18,9 +18,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from emberkeep.fs import scan
+from emberkeep.fs import scan, sorted_paths
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.scan import Ahead, Scan
+from emberkeep.fs.sorted_paths import SortedPaths
 from emberkeep.fs.trees import read
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.record import snapshot
@@ -339,3 +340,36 @@ def test_a_diff_reads_only_what_was_written_to_since_the_last_snapshot(
     assert keeper("diff", "1", "live", "--rehash").code == 1
     every = {path.relative_to(place / "gannet-rock").as_posix() for path in place.glob("gannet-rock/**/*.sea")}
     assert {path for path in read if path.endswith(".sea")} == every
+
+
+NAMES = st.text(st.sampled_from("ab/.-~\0\u00e9\uffff\U0001f525\udc80\udcff"), max_size=4)
+
+
+@given(st.sets(NAMES.filter(lambda name: "\0" not in name)), st.lists(NAMES), st.booleans())
+def test_sorted_paths_are_as_a_dict(names: set[str], further: list[str], numbered: bool) -> None:
+    paths = sorted(names)
+    numbers = [7 * at % 101 for at in range(len(paths))]
+    plain = dict(zip(paths, numbers if numbered else range(len(paths)), strict=True))
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(sorted_paths, "_STRETCH", 3)
+        found = SortedPaths(paths, numbers if numbered else None)
+        assert dict(found.items()) == dict(found) == plain
+        assert (list(found), list(found.values()), len(found)) == (paths, list(plain.values()), len(paths))
+        asked = [*paths, *further, *reversed(paths), *(name for path in paths for name in (path, path + "a", path))]
+        assert [found.get(name) for name in asked] == [plain.get(name) for name in asked]
+        for wrong in ([*paths, *paths[-1:]], paths[::-1]):
+            if len(wrong) > 1:
+                with pytest.raises(ValueError, match="ascend"):
+                    SortedPaths(wrong)
+
+
+def test_sorted_paths_are_found_though_another_thread_is_quicker(monkeypatch: pytest.MonkeyPatch) -> None:
+    found, real = SortedPaths(f"{at:04}" for at in range(2000)), sorted_paths._name
+
+    def overtaken(path: str) -> bytes:
+        monkeypatch.setattr(sorted_paths, "_name", real)
+        assert [found["0110"], found["0111"]] == [110, 111]  # has what stands around at hand by now
+        return real(path)
+
+    monkeypatch.setattr(sorted_paths, "_name", overtaken)
+    assert found["0100"] == 100

@@ -21,6 +21,7 @@ from emberkeep.fs.trees import Entry, Kind, Skipped
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import packs, stat_cache, writer
+from emberkeep.store import table as tables
 from emberkeep.store.extents import Extent, Place
 from emberkeep.store.manifest import About, Manifest
 from emberkeep.store.packs import BlockId, Location, PackWriter, block_id, encode
@@ -74,6 +75,37 @@ def manifest(draw: st.DrawFn) -> Manifest:
         databases=("y",),
     )
     return Manifest(about, held, skipped, top)
+
+
+@given(st.lists(st.tuples(st.integers(0, 40), st.integers(0, 2), st.booleans()), max_size=60))
+def test_contents_are_found_by_digest_though_digests_begin_alike(told: list[tuple[int, int, bool]]) -> None:
+    """Of rows that hold the same any will do; of one that holds nothing there is none to be found beforehand."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(tables, "_SLOTS", 2)
+        _contents_are_found_by_digest(told)
+
+
+def _contents_are_found_by_digest(told: list[tuple[int, int, bool]]) -> None:
+    digests = {which: bytes(8) + bytes([which]) * 24 for which in range(41)}
+    held: dict[str, FileRow] = {}
+    builder, plain = tables.Builder(), dict[bytes, set[tuple[Place | None, int]]]()
+    for at, (which, size, placed) in enumerate(told):
+        place = Place(BlockId(bytes([which + 1]) * 32), at, size) if placed else None
+        row = FileRow(Entry(f"{at:04}", Kind.FILE, 0o644, 1, size), digests[which].hex(), place)
+        held[row.entry.path] = row
+        assert (found := builder.get(digests[which])) is None or found in plain[digests[which]]
+        plain.setdefault(digests[which], set()).add((place, size))
+        builder.add(row)
+    for digest in digests.values():
+        assert (builder.get(digest) in plain[digest]) if digest in plain else builder.get(digest) is None
+    for some in (held, builder.table()):
+        for sizes in (None, {0, 2}):
+            known = tables.KnownContents(some, sizes)
+            rows = [row for row in held.values() if row.place and (sizes is None or row.entry.size in sizes)]
+            assert known.sizes == {row.entry.size for row in rows}
+            for digest in digests.values():
+                among = {(row.place, row.entry.size) for row in rows if row.digest == digest.hex()}
+                assert (known.get(digest) in among) if among else known.get(digest) is None
 
 
 @given(manifest())

@@ -16,8 +16,9 @@ from hypothesis import settings
 from hypothesis import strategies as st
 from hypothesis.stateful import RuleBasedStateMachine, initialize, invariant, precondition, rule
 
-from emberkeep.fs import folder_tree
+from emberkeep.fs import folder_tree, sorted_paths
 from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import only
 from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.store import compact, intake, manifest, moving, table, writer
@@ -234,6 +235,7 @@ class KeepingMany(Keeping):
         for module in (folder_tree, table, intake):
             self.patch.setattr(module, "VERY_MANY", 1)
         self.patch.setattr(intake, "SIFTED", 2)
+        self.patch.setattr(sorted_paths, "_STRETCH", 2)
         super().__init__()
 
     def teardown(self) -> None:
@@ -263,7 +265,7 @@ class KeepingMany(Keeping):
         assert list(few.held.items()) == list(many.held.items())
         assert dict(table.entries_of(many.held, "/")) == dict(table.entries_of(few.held, "/"))
         assert manifest.serialize(many) == manifest.serialize(few) == data
-        odd = table.only(many.held, lambda path, row: len(path) % 2 == 1)
+        odd = only(many.held, lambda path, row: len(path) % 2 == 1)
         again = manifest.serialize(replace(many, held=odd))
         assert dict(manifest.parse(again, name).held) == {p: row for p, row in few.held.items() if len(p) % 2 == 1}
 

@@ -7,12 +7,14 @@ import errno
 import os
 import stat
 import sys
+from array import array
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from emberkeep.errors import UnreadableInput
 from emberkeep.fs.scan import FACTS, Facts, Root, Scan, facts_of
+from emberkeep.fs.sorted_paths import SortedPaths
 from emberkeep.fs.trees import (
     AS_IT_IS,
     CHUNK,
@@ -110,19 +112,23 @@ class FolderTree:
     def _of_many(self, scan: Scan) -> Mapping[str, Entry]:
         """The same in as little memory as may be: entries are made of what was scanned when they are asked for."""
         paths, facts = scan.paths, scan.facts
-        at = {paths[number]: number for number in sorted(range(len(paths)), key=paths.__getitem__)}
         rare: dict[str, Entry] = {}
+        left: set[str] = set()
         for path, each in scan.rows:
             form = each[0] & _TYPE
             if form == _FOLDER or (form == _REGULAR and each[3] < 2):
                 continue
             entry = self._kept(path, each)
             if entry is None:
-                del at[path]
+                left.add(path)
             else:
                 rare[path] = entry
         rare.update(_further_names(scan, rare))
         self.fingerprint()  # while it can be told
+        order = array("I", sorted(range(len(paths)), key=paths.__getitem__))
+        if left:
+            order = array("I", (number for number in order if paths[number] not in left))
+        at = SortedPaths(map(paths.__getitem__, order), order)
         scan.paths = []
         self.stamps = _ManyStamps(at, facts)
         return _ManyEntries(at, facts, rare)

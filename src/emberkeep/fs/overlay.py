@@ -7,7 +7,7 @@ times of what is written are told beforehand, so that a run that was stopped and
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, MutableMapping, Sequence, Set
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
@@ -46,7 +46,7 @@ class Overlay(Still):
     def __init__(self, base: Tree, moment: int, name: str = "") -> None:
         self.base, self.name = base, name
         self.moment = moment
-        self._entries = dict(base.entries())
+        self._entries = _Entries(base.entries())
         self._top = base.top
         self._from: dict[str, tuple[Tree, str]] = {}
         self._data: dict[str, bytes] = {}
@@ -202,12 +202,12 @@ class Overlay(Still):
 
     def mark(self) -> Mark:
         """How it stands now, to be compared with later."""
-        return Mark(dict(self._entries), self._top, dict(self.moves), dict(self._data), dict(self._from))
+        return Mark(self._entries.as_they_are(), self._top, dict(self.moves), dict(self._data), dict(self._from))
 
     def _otherwise(self, mark: Mark) -> set[str]:
         """The paths that are otherwise than at ``mark``; contents of the same size and time count too."""
         before, now = mark.entries, self._entries
-        found = {path for path in before.keys() | now.keys() if before.get(path) != now.get(path)}
+        found = {path for path in before.changed | now.changed if before.get(path) != now.get(path)}
         made = {path for path in mark.data.keys() | self._data.keys() if mark.data.get(path) != self._data.get(path)}
         taken = {path for path in mark.taken.keys() | self._from.keys() if mark.taken.get(path) != self._from.get(path)}
         return found | made | taken
@@ -254,11 +254,49 @@ class Overlay(Still):
         return str(hasher.hexdigest())
 
 
+class _Entries(MutableMapping[str, Entry]):
+    """The entries of a tree, ``base``, with ``changes``: None for those taken out. The tree may be a very long one, of
+    which a second copy takes much room."""
+
+    def __init__(self, base: Mapping[str, Entry], changes: Mapping[str, Entry | None] | None = None) -> None:
+        self._base = base
+        self._changes = dict(changes or {})
+
+    def as_they_are(self) -> _Entries:
+        """The same, which changes do not reach any more."""
+        return _Entries(self._base, self._changes)
+
+    @property
+    def changed(self) -> Set[str]:
+        """All paths that may be otherwise than in the tree."""
+        return self._changes.keys()
+
+    def __getitem__(self, path: str) -> Entry:
+        found = self._changes[path] if path in self._changes else self._base[path]
+        if found is None:
+            raise KeyError(path)
+        return found
+
+    def __setitem__(self, path: str, entry: Entry) -> None:
+        self._changes[path] = entry
+
+    def __delitem__(self, path: str) -> None:
+        self._changes[path] = None
+
+    def __iter__(self) -> Iterator[str]:
+        changes, base = self._changes, self._base
+        yield from (path for path in base if path not in changes or changes[path] is not None)
+        yield from (path for path, entry in changes.items() if entry is not None and path not in base)
+
+    def __len__(self) -> int:
+        return sum(1 for _ in self)
+
+
 @dataclass(frozen=True)
 class Mark:
     """How a planned folder stood at one moment."""
 
-    entries: Mapping[str, Entry]
+    entries: _Entries
     top: Entry | None
     moves: Mapping[str, str]
     data: Mapping[str, bytes]

@@ -6,17 +6,20 @@ with ``/`` and never containing ``..``. Names that are not UTF-8 carry surrogate
 
 from __future__ import annotations
 
+import copy
 import os
 import stat
-from collections.abc import ItemsView, Iterable, Iterator, Mapping, Set, ValuesView
+from array import array
+from collections.abc import Callable, ItemsView, Iterable, Iterator, Mapping, Set, ValuesView
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
-from typing import NamedTuple, Protocol, TypeVar
+from typing import NamedTuple, Protocol, Self, TypeVar
 
 from blake3 import blake3
 
 from emberkeep.errors import UnreadableInput
+from emberkeep.fs.sorted_paths import SortedPaths
 
 CHUNK = 1 << 20
 
@@ -103,6 +106,20 @@ class OnDemand(Mapping[str, T]):
     def __getitem__(self, path: str) -> T:
         return self.made(path, self.at[path])
 
+    def only(self, wanted: Callable[[str, T], bool]) -> Self:
+        """Those that are ``wanted``."""
+        numbers = array("I")
+
+        def chosen() -> Iterator[str]:
+            for path, at in self.at.items():
+                if wanted(path, self.made(path, at)):
+                    numbers.append(at)
+                    yield path
+
+        found = copy.copy(self)
+        found.at = SortedPaths(chosen(), numbers)
+        return found
+
     def items(self) -> ItemsView[str, T]:
         """Each path with its value."""
         return _Items(self)
@@ -129,6 +146,13 @@ class _Values(ValuesView[T]):
 
     def __iter__(self) -> Iterator[T]:
         return (value for _, value in self._mapping.items())
+
+
+def only(values: Mapping[str, T], wanted: Callable[[str, T], bool]) -> Mapping[str, T]:
+    """Those by path that are ``wanted``, as compact as they are."""
+    if isinstance(values, OnDemand):
+        return values.only(wanted)
+    return {path: value for path, value in values.items() if wanted(path, value)}
 
 
 class Tree(Protocol):

@@ -9,12 +9,12 @@ from typing import NamedTuple
 
 from emberkeep.errors import Damage, UsageError
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import FILE, Entry
+from emberkeep.fs.trees import FILE, Entry, only
 from emberkeep.store import manifest as manifests
 from emberkeep.store import stat_cache
 from emberkeep.store.manifest import About, Manifest, ManifestName
 from emberkeep.store.store import Store
-from emberkeep.store.table import FileRow, only
+from emberkeep.store.table import FileRow
 
 
 class Base(NamedTuple):

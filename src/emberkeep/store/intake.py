@@ -26,7 +26,7 @@ from emberkeep.store.extents import HOLE, Extent, Fetch, Place, Within
 from emberkeep.store.pieces import BLOCK, Pieces, Unplaced
 from emberkeep.store.reuse import PIECE, Chunks, Run
 from emberkeep.store.stat_cache import Stamps
-from emberkeep.store.table import Builder, FileRow, gathered
+from emberkeep.store.table import Builder, FileRow, KnownContents, gathered
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
@@ -115,10 +115,10 @@ class Intake:
     """Files that were read of which nothing tells whether they are written to afterwards."""
 
     def __post_init__(self) -> None:
-        self._by_digest: dict[bytes, _Contents | int] = {}
-        """Contents that were read; those that have their row by its number."""
-        self._earlier: dict[bytes, FileRow | str] = {}
-        """What is known beforehand; rows of the base by their path."""
+        self._by_digest: dict[bytes, _Contents] = {}
+        """Contents that were read, until they have their row."""
+        self._earlier: list[KnownContents] = []
+        """What is known beforehand."""
         self._sizes: set[int] = set()
         self._taken: dict[str, tuple[Entry, _Contents | None]] = {}
         self._built = Builder()
@@ -191,26 +191,21 @@ class Intake:
     def _remember(self, sizes: set[int] | None) -> None:
         """What is known of contents of some ``sizes`` (all for None), by digest: a file that moved, or was only
         touched, needs no room."""
-        for digest, row in self.elsewhere.items():
-            self._earlier[bytes.fromhex(digest)] = row
-            self._sizes.add(row.entry.size)
-        for path, row in self.base.items():
-            if row.place is not None and (sizes is None or row.entry.size in sizes):
-                self._earlier[bytes.fromhex(row.digest)] = path
-                self._sizes.add(row.entry.size)
+        self._earlier = [KnownContents(self.base, sizes), KnownContents(self.elsewhere, None)]
+        self._sizes = self._earlier[0].sizes | self._earlier[1].sizes
 
     def _known_as(self, digest: str) -> _Contents | None:
         """Contents of this digest that were read before, or that are known beforehand."""
         key = bytes.fromhex(digest)
-        found = self._by_digest.get(key)
-        if isinstance(found, int):
-            place, size = self._built.contents(found)
-            return _Contents([], place, 0, digest, size)
-        if found is None and key in self._earlier:
-            known = self._earlier[key]
-            row = self.base[known] if isinstance(known, str) else known
-            found = self._by_digest[key] = _Contents([], row.place, 0, digest, row.entry.size)
-        return found
+        if key in self._by_digest:
+            return self._by_digest[key]
+        tellers: tuple[Builder | KnownContents, ...] = (self._built, *self._earlier)
+        for teller in tellers:
+            found = teller.get(key)
+            if found is not None:
+                place, size = found
+                return _Contents([], place, 0, digest, size)
+        return None
 
     def _sift(self) -> None:
         """Make rows of what has its place, which take less room than what they are made of."""
@@ -222,7 +217,7 @@ class Intake:
                 continue
             row = FileRow(entry, found.identity, found.place) if found else FileRow(entry)
             if found is not None and found.digest and self._by_digest.get(bytes.fromhex(found.digest)) is found:
-                self._by_digest[bytes.fromhex(found.digest)] = len(self._built.paths)
+                del self._by_digest[bytes.fromhex(found.digest)]
             self._built.add(row)
         self._taken = waiting
         self._sifted_at = SIFTED + 2 * len(waiting)
@@ -368,7 +363,8 @@ class Intake:
         hasher = content_hasher()
         runs = list(reuse.in_place(_hashed(source(), hasher), self._bytes_of(earlier), reuse.sector_of(size)))
         digest = hasher.hexdigest()
-        is_known = bytes.fromhex(digest) in self._earlier
+        key = bytes.fromhex(digest)
+        is_known = any(known.get(key) for known in self._earlier)
         if not is_known and _sum(runs) * 2 < size and not holes:  # cutting holes would take long
             moved = reuse.by_content(source(), self._bytes_of(earlier), size)
             runs = max(runs, moved, key=_sum)

@@ -30,10 +30,12 @@ import struct
 import sys
 from array import array
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
-from itertools import accumulate, count, pairwise, repeat
+from itertools import accumulate, count, islice, pairwise, repeat
+from operator import lt
 from typing import Any, NamedTuple
 
 from emberkeep.fs.folder_tree import VERY_MANY
+from emberkeep.fs.sorted_paths import SortedPaths
 from emberkeep.fs.trees import FILE, Entry, Kind, OnDemand, Skipped
 from emberkeep.store.extents import HOLE, Place
 from emberkeep.store.packs import BlockId
@@ -147,9 +149,9 @@ def rows_of(parts: Parts) -> Mapping[str, FileRow]:
     rows = parts.few["entries"]
     if not rows:
         return {}
-    paths = bytes(parts.paths).decode("utf-8", "surrogateescape").split("\0")
     if rows > VERY_MANY:
-        return Table(parts, dict(zip(paths, range(rows), strict=True)))
+        return Table(parts, SortedPaths(_paths_in(parts)))
+    paths = list(_paths_in(parts))
     points_at, same_as = ([""] * rows for _ in range(2))
     for rare, name in ((points_at, "points_at"), (same_as, "same_as")):
         for at, value in parts.few[name].items():
@@ -171,6 +173,26 @@ def rows_of(parts: Parts) -> Mapping[str, FileRow]:
     return dict(zip(paths, map(new, repeat(FileRow), zip(entries, digests, named, strict=True)), strict=True))
 
 
+def _joined(paths: Iterable[str]) -> Iterator[bytes]:
+    """Paths as they stand on disk, some at a time."""
+    waiting, between = iter(paths), ""
+    while some := list(islice(waiting, 1000)):
+        yield (between + "\0".join(some)).encode("utf-8", "surrogateescape")
+        between = "\0"
+
+
+def _paths_in(parts: Parts) -> Iterator[str]:
+    """The paths of a table, some at a time: all as strings take several times the room."""
+    rest = b""
+    for at in range(0, len(parts.paths), _AT_ONCE):
+        *whole, rest = (rest + parts.paths[at : at + _AT_ONCE]).split(b"\0")
+        yield from (path.decode("utf-8", "surrogateescape") for path in whole)
+    yield rest.decode("utf-8", "surrogateescape")
+
+
+_AT_ONCE = 64 * 1024
+
+
 class Table(OnDemand[FileRow]):
     """Rows by path, made of columns. ``at``: where each path stands in these, which may hold more."""
 
@@ -183,13 +205,17 @@ class Table(OnDemand[FileRow]):
     def made(self, path: str, at: int) -> FileRow:
         """The row of a path."""
         entry = self.entry(path, at)
-        digest = ""
-        if entry.kind is FILE:
-            start = self._file[at] * _DIGEST
-            digest = self.parts.digests[start : start + _DIGEST].hex()
-        block, offset, length, depth = [column[at] for column in self.parts.columns[_BLOCK:]]
-        place = None if block < 0 else Place(self.parts.blocks[block], offset, length, depth)
-        return FileRow(entry, digest, place)
+        digest = self.digest(at).hex() if entry.kind is FILE else ""
+        return FileRow(entry, digest, _place(self.parts.columns, self.parts.blocks, at))
+
+    def digest(self, at: int) -> memoryview:
+        """That of a file's contents, by the number of its row."""
+        start = self._file[at] * _DIGEST
+        return self.parts.digests[start : start + _DIGEST]
+
+    def contents(self, at: int) -> tuple[Place | None, int]:
+        """Where a file's contents lie, by the number of its row, and their size in bytes."""
+        return _place(self.parts.columns, self.parts.blocks, at), self.parts.columns[_SIZE][at]
 
     def entry(self, path: str, at: int) -> Entry:
         """The entry of a row alone."""
@@ -199,15 +225,15 @@ class Table(OnDemand[FileRow]):
         fields = (path, kind, mode, mtime_ns, size, points_at.get(at, ""), owner, group, same_as.get(at, ""))
         return tuple.__new__(Entry, fields)
 
-    def only(self, wanted: Callable[[str, FileRow], bool]) -> Table:
-        """The rows that are ``wanted``."""
-        at = {path: number for path, number in self.at.items() if wanted(path, self.made(path, number))}
-        return Table(self.parts, at, self._file)
-
     @property
     def is_whole(self) -> bool:
         """Whether it names all that its columns hold, in their order."""
         return len(self.at) == len(self.parts.kinds) and all(map(int.__eq__, self.at.values(), count()))
+
+
+def _place(columns: Sequence[Column], blocks: Sequence[BlockId], at: int) -> Place | None:
+    block, offset, length, depth = [column[at] for column in columns[_BLOCK:]]
+    return None if block < 0 else Place(blocks[block], offset, length, depth)
 
 
 class _Entries(OnDemand[Entry]):
@@ -231,17 +257,78 @@ def entries_of(held: Mapping[str, FileRow], without: str) -> Mapping[str, Entry]
     """The entries of rows, as compact as they are; ``without`` those whose paths begin so."""
     if not isinstance(held, Table):
         return {path: row.entry for path, row in held.items() if not path.startswith(without)}
-    at = held.at
-    if any(path.startswith(without) for path in at):
-        at = {path: number for path, number in at.items() if not path.startswith(without)}
-    return _Entries(held, at)
+    entries = _Entries(held, held.at)
+    if any(path.startswith(without) for path in held.at):
+        return entries.only(lambda path, _: not path.startswith(without))
+    return entries
 
 
-def only(held: Mapping[str, FileRow], wanted: Callable[[str, FileRow], bool]) -> Mapping[str, FileRow]:
-    """The rows that are ``wanted``, as compact as they are."""
-    if isinstance(held, Table):
-        return held.only(wanted)
-    return {path: row for path, row in held.items() if wanted(path, row)}
+class _ByDigest:
+    """Numbers of rows by the digest of their contents, which ``digest_at`` gives: open addressing, so that a row takes
+    8 to 16 bytes, a tenth of what it takes in a ``dict``."""
+
+    def __init__(self, digest_at: Callable[[int], bytes | bytearray | memoryview]) -> None:
+        self._digest_at = digest_at
+        self._slots = array("I", bytes(4 * _SLOTS))
+        self._many = 0
+
+    def add(self, number: int, digest: bytes | bytearray | memoryview) -> None:
+        """A row; of several with the same contents the first counts."""
+        slot, found = self._found(digest)
+        if found is not None:
+            return
+        self._slots[slot] = number + 1
+        self._many += 1
+        if 2 * self._many > len(self._slots):
+            before, self._slots = self._slots, array("I", bytes(8 * len(self._slots)))
+            for one in filter(None, before):
+                self._slots[self._found(self._digest_at(one - 1))[0]] = one
+
+    def get(self, digest: bytes | bytearray | memoryview) -> int | None:
+        """The row with such contents."""
+        return self._found(digest)[1]
+
+    def _found(self, digest: bytes | bytearray | memoryview) -> tuple[int, int | None]:
+        slots, last = self._slots, len(self._slots) - 1
+        slot = int.from_bytes(digest[:8], "little") & last
+        while one := slots[slot]:
+            if self._digest_at(one - 1) == digest:
+                return slot, one - 1
+            slot = (slot + 1) & last
+        return slot, None
+
+
+_SLOTS = 1024
+"""How many there are at first, a power of two."""
+
+
+class KnownContents:
+    """The contents that rows name, or those of some ``sizes``. ``sizes``: of those that there are."""
+
+    def __init__(self, held: Mapping[str, FileRow], sizes: Container[int] | None) -> None:
+        self.sizes: set[int] = set()
+        self._table = held if isinstance(held, Table) else None
+        self._numbers = _ByDigest(self._table.digest) if self._table else None
+        self._places: dict[bytes, tuple[Place | None, int]] = {}
+        if self._table and self._numbers:
+            blocks, of = self._table.parts.columns[_BLOCK], self._table.parts.columns[_SIZE]
+            for at in self._table.at.values():
+                if blocks[at] >= 0 and (sizes is None or of[at] in sizes):
+                    self._numbers.add(at, self._table.digest(at))
+                    self.sizes.add(of[at])
+            return
+        for row in held.values():
+            size = row.entry.size
+            if row.place is not None and (sizes is None or size in sizes):
+                self._places[bytes.fromhex(row.digest)] = row.place, size
+                self.sizes.add(size)
+
+    def get(self, digest: bytes) -> tuple[Place | None, int] | None:
+        """Where contents of this digest lie, and their size in bytes."""
+        if self._table is None or self._numbers is None:
+            return self._places.get(digest)
+        at = self._numbers.get(digest)
+        return None if at is None else self._table.contents(at)
 
 
 class Builder:
@@ -256,6 +343,7 @@ class Builder:
         self._named: list[BlockId] = []
         self._points_at: dict[str, str] = {}
         self._same_as: dict[str, str] = {}
+        self._numbers, self._looked_at = _ByDigest(self._digest), 0
 
     def add(self, row: FileRow) -> None:
         """The next row."""
@@ -279,11 +367,18 @@ class Builder:
         if same_as:
             self._same_as[str(at)] = same_as
 
-    def contents(self, at: int) -> tuple[Place | None, int]:
-        """Where the contents of a row lie, by its number, and their size in bytes."""
-        block, offset, length, depth = [column[at] for column in self._columns[_BLOCK:]]
-        place = None if block < 0 else Place(self._named[block], offset, length, depth)
-        return place, self._columns[_SIZE][at]
+    def get(self, digest: bytes) -> tuple[Place | None, int] | None:
+        """Where contents of this digest lie that a row tells of, and their size in bytes."""
+        for at in range(self._looked_at, len(self.paths)):
+            if self._kinds[at] == _FILE:
+                self._numbers.add(at, self._digest(at))
+        self._looked_at = len(self.paths)
+        number = self._numbers.get(digest)
+        return None if number is None else (_place(self._columns, self._named, number), self._columns[_SIZE][number])
+
+    def _digest(self, at: int) -> bytearray:
+        start = _DIGEST * self._files[at]
+        return self._digests[start : start + _DIGEST]
 
     def parts(self) -> Parts:
         """What was added, but for the paths. Nothing is added afterwards."""
@@ -292,7 +387,8 @@ class Builder:
 
     def table(self) -> Table:
         """What was added; of a path that was added twice, the last."""
-        at = {path: number for number, path in enumerate(self.paths)}
+        ascend = all(map(lt, self.paths, islice(self.paths, 1, None)))
+        at = SortedPaths(self.paths) if ascend else {path: number for number, path in enumerate(self.paths)}
         return Table(self.parts(), at, self._files)
 
     def sorted_table(self) -> Table:
@@ -320,8 +416,7 @@ class Builder:
         digests = bytearray()
         for was in order:
             if self._kinds[was] == _FILE:
-                start = _DIGEST * self._files[was]
-                digests += self._digests[start : start + _DIGEST]
+                digests += self._digest(was)
         self._digests = digests
         self._kinds = bytearray(map(self._kinds.__getitem__, order))
         self._files = array("I", _files_before(self._kinds))
@@ -363,16 +458,16 @@ def serialize(held: Mapping[str, FileRow], skipped: Iterable[Skipped], top: Entr
         for row in held.values():
             builder.add(row)
         parts = builder.parts()
-    paths = "\0".join(held).encode("utf-8", "surrogateescape")
+    paths = list(_joined(held))
     few = {
         "top": [top.mode, top.mtime_ns, top.owner, top.group] if top else None,
         "skipped": [[item.path, item.why] for item in skipped],
         "entries": len(parts.kinds),
-        "paths": len(paths),
+        "paths": sum(map(len, paths)),
         "blocks": len(parts.blocks),
         "points_at": parts.few["points_at"],
         "same_as": parts.few["same_as"],
     }
     head = json.dumps(few, separators=(",", ":"), ensure_ascii=True).encode("ascii")
     columns = map(_little, parts.columns)
-    return [_LENGTH.pack(len(head)), head, paths, parts.kinds, *columns, *parts.blocks, parts.digests]
+    return [_LENGTH.pack(len(head)), head, *paths, parts.kinds, *columns, *parts.blocks, parts.digests]

@@ -12,7 +12,7 @@ from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Place, Refused, UsageError, system_may_refuse
 from emberkeep.fs import system, writing
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import Entry, Skipped, Tree
+from emberkeep.fs.trees import Entry, Skipped, Tree, only
 from emberkeep.store import damage, stat_cache
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
@@ -24,7 +24,7 @@ from emberkeep.store.packs import PackWriter
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.shared import elsewhere
 from emberkeep.store.store import Store
-from emberkeep.store.table import FileRow, file_sizes, only
+from emberkeep.store.table import FileRow, file_sizes
 
 _SHRINKS = 0.25
 """Worlds and text rarely shrink to less than this share."""

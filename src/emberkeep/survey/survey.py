@@ -352,11 +352,14 @@ def _stale(engine: str, fits: Sequence[Fit], lacks: Missing | None) -> Iterator[
 
 def _since(last: Tree, live: Tree) -> Since:
     before, now = last.entries(), live.entries()
-    files = {path for path, entry in now.items() if entry.kind is not EntryKind.FOLDER}
-    then = {path for path, entry in before.items() if entry.kind is not EntryKind.FOLDER}
-    changed = sum(
-        (now[path].size, now[path].mtime_ns, now[path].points_at)
-        != (before[path].size, before[path].mtime_ns, before[path].points_at)
-        for path in files & then
-    )
-    return Since(changed, len(files - then), len(then - files))
+    changed = new = kept = 0
+    for path, entry in now.items():
+        was = before.get(path)
+        if entry.kind is EntryKind.FOLDER:
+            continue
+        if was is None or was.kind is EntryKind.FOLDER:
+            new += 1
+            continue
+        kept += 1
+        changed += (entry.size, entry.mtime_ns, entry.points_at) != (was.size, was.mtime_ns, was.points_at)
+    return Since(changed, new, sum(was.kind is not EntryKind.FOLDER for was in before.values()) - kept)

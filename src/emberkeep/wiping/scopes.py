@@ -77,7 +77,7 @@ class WipeOperation:
         self.folder, self.config, self.known, self.lenient = folder, config, known, lenient
         self.scopes = [scope_of(config, name) for name in dict.fromkeys(scopes)]
         self.roles = Roles(config.roles)
-        self.entries = dict(folder.entries())
+        self.entries = folder.mark().entries
         self.survivors = [_Surviving(one, config, folder, known) for one in config.wiping.survivors]
         self.survived: Counter[str] = Counter()
         self.spared: dict[str, str] = {}

@@ -10,7 +10,7 @@ from typing import Protocol
 
 from emberkeep.fs import metadata, writing
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import FILE, FOLDER, LINK, NO_FILE, Entry, Skipped, Tree, deepest_first, parents
+from emberkeep.fs.trees import FILE, FOLDER, LINK, NO_FILE, Entry, Skipped, Tree, deepest_first, only, parents
 from emberkeep.inventory.roles import RoleTable, selection
 from emberkeep.keep.config import Config
 from emberkeep.store.earlier import unwritten
@@ -112,9 +112,8 @@ def plan(
     there = live.entries() if live else {}
     known = unwritten(store, live) if store and live else {}
     sparing = Sparing([tree for tree in (snapshot, before, live) if tree is not None])
-    held = {path: entry for path, entry in snapshot.entries().items() if wanted(path) and not sparing.spares(entry)}
-    if metadata.may_give_away() and live is not None and live.top is not None and live.top.owner:
-        held = {path: _harmless(entry) for path, entry in held.items()}
+    held = only(snapshot.entries(), lambda path, entry: wanted(path) and not sparing.spares(entry))
+    anothers = metadata.may_give_away() and live is not None and live.top is not None and bool(live.top.owner)
     write: list[Entry] = []
     touch: list[Entry] = []
     make: list[Entry] = []
@@ -122,6 +121,8 @@ def plan(
     written: set[str] = set()
     for path, entry in held.items():
         now = there.get(path)
+        if anothers:
+            entry = _harmless(entry)
         if entry.kind is FOLDER:
             folders.append(entry)
             if now is None or now.kind is not FOLDER:
@@ -240,7 +241,7 @@ def _differs(
     return (row.digest if row else live.digest(entry.path)) != snapshot.digest(entry.path)
 
 
-def _in_the_way(held: dict[str, Entry], there: Mapping[str, Entry]) -> dict[str, Entry]:
+def _in_the_way(held: Mapping[str, Entry], there: Mapping[str, Entry]) -> dict[str, Entry]:
     """What stands where another kind of thing belongs, with all below it."""
     blocking = {
         path
@@ -268,7 +269,7 @@ def all_parents(paths: Iterable[str]) -> set[str]:
 
 
 def _removable(
-    extra: list[Entry], there: Mapping[str, Entry], held: dict[str, Entry], wanted: Callable[[str], bool]
+    extra: list[Entry], there: Mapping[str, Entry], held: Mapping[str, Entry], wanted: Callable[[str], bool]
 ) -> Iterator[Entry]:
     """Extra entries; a folder only when all in it goes too."""
     if not any(entry.kind is FOLDER for entry in extra):
