@@ -1,4 +1,4 @@
-"""Launch scripts for sh and cmd: variables and named arguments are merged by name, the rest by line."""
+"""Launch scripts for sh, cmd and PowerShell: variables and named arguments are merged by name, the rest by line."""
 
 from __future__ import annotations
 
@@ -26,6 +26,25 @@ exec ./skerry.bin --seed "$SEED" --port 27800 --span=2048 \\
     --quiet
 """
 CMD = '@echo off\r\nrem set SEED=5\r\nset SEED=1\r\nset "TITLE=A server"\r\nskerry.exe +seed %SEED% +port 27800 /log:on\r\npause\r\n'
+
+
+POWERSHELL = """\
+# start the server
+<# as it was:
+$Seed = 5
+./skerry.exe -seed 5
+#>
+$Seed = 1
+[string]$env:TITLE = "A `"small`" server"   # shown to keepers
+$news = @"
+$Seed = 9
+./run --port 1
+"@
+Set-Location $PSScriptRoot
+$run = Start-Process -FilePath sweep.exe -Wait
+& "./skerry.exe" -seed $Seed --port 27800 `
+    --span=2048 -quiet /log:on   # go
+"""
 
 
 def merge(mine: str, new: str, old: str, name: str = "go.sh", answer: str = "") -> FileMerge:
@@ -106,6 +125,25 @@ def test_what_is_no_command_is_left_to_the_lines() -> None:
     assert [one.name for one in script.parse(CMD, "cmd").variables] == ["SEED", "TITLE"]
 
 
+def test_what_of_powershell_has_a_name_is_merged_by_it() -> None:
+    found = script.parse(POWERSHELL, "powershell")
+    assert [one.name for one in found.variables] == ["Seed", "env:TITLE"]
+    assert [(one.program, [each.name for each in one.arguments]) for one in found.commands] == [
+        ("Start-Process", ["-FilePath", "-Wait"]),
+        ('"./skerry.exe"', ["-seed", "--port", "--span", "-quiet", "/log"]),
+    ]
+    mine = change(
+        POWERSHELL, ("\n$Seed = 1", "\n$Seed = 77"), ("27800", "27900"), ("start the server", "start it, mind")
+    )
+    new = change(POWERSHELL, ('`"small`"', '`"large`"'), ("=2048", "=4096"), ("-quiet", "-quiet -lines 3"))
+    result = merge(mine, new, POWERSHELL, "Start.ps1")
+    assert not result.questions
+    assert (
+        result.data
+        == change(mine, ('`"small`"', '`"large`"'), ("=2048", "=4096"), ("-quiet", "-quiet -lines 3")).encode()
+    )
+
+
 @pytest.mark.skipif(sys.platform == "win32", reason="needs a POSIX shell")
 def test_a_shell_sees_what_was_merged(tmp_path: object) -> None:
     mine = change(SH, ("exec ./skerry.bin", "printf '%s|'"), ("2048", "512"))
@@ -121,7 +159,10 @@ def test_a_shell_sees_what_was_merged(tmp_path: object) -> None:
     assert done.stdout.splitlines()[-1] == "--seed|1|--port|1|--span=512|--quiet|"
 
 
-@given(st.text(st.sampled_from("ab= \n\"'\\-+$#;|&%^/1\r\t("), max_size=60), st.sampled_from(["sh", "cmd"]))
+@given(
+    st.text(st.sampled_from("ab= \n\"'\\-+$#;|&%^/1\r\t(`@<>"), max_size=60),
+    st.sampled_from(["sh", "cmd", "powershell"]),
+)
 def test_any_text_is_read_and_every_span_lies_in_it(text: str, language: str) -> None:
     found = script.parse(text, language)
     at = 0

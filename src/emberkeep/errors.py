@@ -115,6 +115,22 @@ class Interrupted(EmberKeepError):
     exit_code = 130
 
 
+def reason(error: OSError) -> str:
+    """Why the system refused, in words."""
+    number = getattr(error, "winerror", 0)
+    if number in IN_USE:
+        return "another program has it open; end that program, or stop the server, and try again"
+    if number == DENIED:
+        return "access is denied: a program may have it open, or you may not change it"
+    return error.strerror or str(error)
+
+
+IN_USE = (32, 33)
+"""What Windows says of a file that another program has open, and that it shares with nobody or holds locked in part."""
+DENIED = 5
+"""What Windows says where there is no right to, and where a file is to be replaced that a program has open."""
+
+
 @contextmanager
 def system_may_refuse(what: str, where: object, hint: str) -> Iterator[None]:
     """RunFailed, saying ``what`` could not be done, for an OSError in the block; ``where``: the place when it
@@ -123,7 +139,7 @@ def system_may_refuse(what: str, where: object, hint: str) -> Iterator[None]:
         yield
     except OSError as error:
         place = Place(str(error.filename or where))
-        raise RunFailed(f"{what}: {error.strerror or error}", place=place, hint=hint) from error
+        raise RunFailed(f"{what}: {reason(error)}", place=place, hint=hint) from error
 
 
 def first_of(names: Sequence[str], most: int, between: str = ", ") -> str:

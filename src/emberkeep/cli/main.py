@@ -208,7 +208,7 @@ def main(arguments: Sequence[str]) -> int:
 
 
 def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:
-    from emberkeep.errors import EmberKeepError
+    from emberkeep.errors import EmberKeepError, reason
     from emberkeep.show.console import Screen, document
 
     screen = Screen()
@@ -233,9 +233,9 @@ def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:
     except OSError as error:
         if args.debug:
             raise
-        what = f"{error.strerror or error} ({error.filename or 'no file named'})"
+        what = f"{reason(error)} ({error.filename or 'no file named'})"
         if args.outcome is not None:
-            screen.error(EmberKeepError(f"it was done, and could not be shown: {error.strerror or error}"))
+            screen.error(EmberKeepError(f"it was done, and could not be shown: {reason(error)}"))
         else:
             screen.error(EmberKeepError(f"the system refused: {what}"))
         return _outcome(args, 2)
@@ -283,7 +283,7 @@ def _outcome(args: argparse.Namespace, code: int) -> int:
 
 def _flushed(args: argparse.Namespace, code: int) -> int:
     """``code``, once what was printed has gone out; that it cannot is told, and changes no code."""
-    from emberkeep.errors import EmberKeepError
+    from emberkeep.errors import EmberKeepError, reason
     from emberkeep.show.console import Screen
 
     try:
@@ -292,7 +292,7 @@ def _flushed(args: argparse.Namespace, code: int) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
     except OSError as error:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        Screen().error(EmberKeepError(f"it was done, and could not be shown: {error.strerror or error}"))
+        Screen().error(EmberKeepError(f"it was done, and could not be shown: {reason(error)}"))
     return code
 
 

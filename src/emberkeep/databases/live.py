@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from emberkeep.databases.sqlite import MAGIC
-from emberkeep.errors import UnreadableInput
+from emberkeep.errors import UnreadableInput, reason
 from emberkeep.fs import writing
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.scan import Scan
@@ -89,7 +89,7 @@ class LiveTree(FolderTree):
         try:
             yield from file_chunks(self.copied[path])
         except OSError as error:
-            raise UnreadableInput(f"cannot read the copy of {path}: {error.strerror}") from error
+            raise UnreadableInput(f"cannot read the copy of {path}: {reason(error)}") from error
 
     def stamp(self, path: str) -> Stamp | None:
         """() for a database that was copied, which is thus read again next time."""

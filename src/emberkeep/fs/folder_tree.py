@@ -12,7 +12,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from emberkeep.errors import UnreadableInput
+from emberkeep.errors import UnreadableInput, reason
 from emberkeep.fs.scan import FACTS, Facts, Root, Scan, facts_of
 from emberkeep.fs.sorted_paths import SortedPaths
 from emberkeep.fs.trees import (
@@ -138,7 +138,7 @@ class FolderTree:
         try:
             entry = self._entry(path, facts)
         except OSError as error:
-            self._skipped.append(Skipped(path, f"cannot be read: {error.strerror}"))
+            self._skipped.append(Skipped(path, f"cannot be read: {reason(error)}"))
             return None
         if entry is None:
             self._skipped.append(Skipped(path, NO_FILE))
@@ -171,7 +171,7 @@ class FolderTree:
             try:
                 self._scan = Scan(str(self.root))
             except OSError as error:
-                raise UnreadableInput(f"cannot list {self.root}: {error.strerror}") from error
+                raise UnreadableInput(f"cannot list {self.root}: {reason(error)}") from error
         return self._scan
 
     def _entry(self, path: str, facts: Facts) -> Entry | None:
@@ -200,7 +200,7 @@ class FolderTree:
             holes = holes_of(descriptor) if path in self._sparse else ()
             yield from chunks_of(descriptor, entry.size if entry else CHUNK, holes)
         except OSError as error:
-            raise UnreadableInput(f"cannot read {self.root / path}: {error.strerror}") from error
+            raise UnreadableInput(f"cannot read {self.root / path}: {reason(error)}") from error
 
     def _open(self, path: str, entry: Entry | None) -> int:
         """A descriptor of a file, and of nothing else that may stand there by now."""

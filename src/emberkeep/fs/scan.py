@@ -91,7 +91,12 @@ class Root:
             at = f"{at}{os.sep}{name}"
             if os.path.islink(at) or getattr(os.path, "isjunction", _no)(at):
                 raise _led_away(at)
-        return self.start + inside
+        return self.whole(inside)
+
+    def whole(self, inside: str) -> str:
+        """The whole path, as the system takes one that may be long."""
+        path = f"{self.start}{inside}"
+        return extended(path) if os.name == "nt" else path
 
     def anew(self) -> None:
         """Have this thread go down anew when it next asks: folders may have been moved or removed."""
@@ -109,6 +114,18 @@ class Root:
         self._ways.clear()
 
     __del__ = forget
+
+
+def extended(path: str) -> str:
+    """A whole path as Windows takes it though it has more than 260 characters: behind ``\\\\?\\``, with no slash of ours
+    in it. (Microsoft, "Naming Files, Paths, and Namespaces"; a folder may have 12 characters less.)"""
+    if len(path) < _LONG or path.startswith("\\\\?\\"):
+        return path
+    path = path.replace("/", "\\")
+    return f"\\\\?\\UNC\\{path[2:]}" if path.startswith("\\\\") else f"\\\\?\\{path}"
+
+
+_LONG = 248
 
 
 def _led_away(path: str) -> OSError:
@@ -201,7 +218,7 @@ class Scan:
 
     def _in_named(self, folder: str) -> _Listed:
         """Where the listing of a folder tells all (Windows), or nothing better is known."""
-        with os.scandir(f"{self.root}/{folder}") as listing:
+        with os.scandir(self._way.whole(folder)) as listing:
             items = {item.name: item for item in listing}
         start, names = self._ours(folder, list(items))
         return self._each(start, names, lambda name: items[name].stat(follow_symlinks=False))

@@ -11,10 +11,12 @@ import errno
 import os
 import stat
 import sys
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import BinaryIO, cast
 
+from emberkeep.errors import DENIED, IN_USE
 from emberkeep.fs.scan import NOFOLLOW, Root
 
 PRIVATE, PRIVATE_FOLDER = 0o600, 0o700
@@ -23,6 +25,23 @@ PRIVATE, PRIVATE_FOLDER = 0o600, 0o700
 
 _KNOWS_NO_FOLDER_SYNC = (errno.EINVAL, errno.ENOTSUP)
 """What a file system says that syncs files alone, as some network shares and shared folders of virtual machines do."""
+
+
+_SHUT = (DENIED, *IN_USE)
+_PAUSES = (0.05, 0.1, 0.2, 0.4, 0.8)
+
+
+def _patiently(call: Callable[[], None]) -> None:
+    """On Windows a file that a program has open can be neither replaced nor removed, and virus scanners and searches
+    look into each new file for a moment: what fails so is tried again for a second and a half."""
+    for pause in _PAUSES:
+        try:
+            return call()
+        except PermissionError as error:
+            if getattr(error, "winerror", 0) not in _SHUT:
+                raise
+            time.sleep(pause)
+    return call()
 
 
 class SystemIO:
@@ -105,7 +124,7 @@ class SystemIO:
         old, old_folder = _at(source, keep=True)
         new, new_folder = _at(target)
         try:
-            os.replace(old, new, src_dir_fd=old_folder, dst_dir_fd=new_folder)
+            _patiently(lambda: os.replace(old, new, src_dir_fd=old_folder, dst_dir_fd=new_folder))
         finally:
             _let_go(old_folder)
 
@@ -113,13 +132,13 @@ class SystemIO:
         """Remove a file or link."""
         self._changed(path)
         name, folder = _at(path)
-        os.unlink(name, dir_fd=folder)
+        _patiently(lambda: os.unlink(name, dir_fd=folder))
 
     def rmdir(self, path: Path) -> None:
         """Remove an empty folder."""
         self._changed(path)
         name, folder = _at(path)
-        os.rmdir(name, dir_fd=folder)
+        _patiently(lambda: os.rmdir(name, dir_fd=folder))
         _gone_down_anew()
 
     def mkdir(self, path: Path, mode: int = 0o777) -> None:

@@ -18,7 +18,7 @@ from typing import NamedTuple, Protocol, Self, TypeVar
 
 from blake3 import blake3
 
-from emberkeep.errors import UnreadableInput
+from emberkeep.errors import UnreadableInput, reason
 from emberkeep.fs.sorted_paths import SortedPaths
 
 CHUNK = 1 << 20
@@ -431,7 +431,7 @@ class FileTree(Still):
         try:
             yield from file_chunks(self.path)
         except OSError as error:
-            raise UnreadableInput(f"cannot read {self.path}: {error.strerror}") from error
+            raise UnreadableInput(f"cannot read {self.path}: {reason(error)}") from error
 
     def digest(self, path: str) -> str:
         """BLAKE3 of the file, read now."""

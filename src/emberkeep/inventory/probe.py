@@ -14,7 +14,7 @@ from typing import Any
 from emberkeep.databases import sqlite
 from emberkeep.documents import registry
 from emberkeep.documents.encoding import decode
-from emberkeep.errors import UnreadableInput
+from emberkeep.errors import UnreadableInput, reason
 from emberkeep.fs.globs import escape
 from emberkeep.fs.trees import Entry, Kind, Tree
 
@@ -192,7 +192,7 @@ class FileProbe:
             with (self.root / path).open("rb") as handle:
                 return handle.read(most)
         except OSError as error:
-            self.unreadable[path] = f"cannot be read: {error.strerror}"
+            self.unreadable[path] = f"cannot be read: {reason(error)}"
             return b""
 
     def _on_disk(self, path: str) -> Path:

@@ -7,7 +7,7 @@ from collections.abc import Mapping, Sequence
 from fnmatch import fnmatchcase
 from pathlib import Path
 
-from emberkeep.errors import Place, Refused
+from emberkeep.errors import Place, Refused, reason
 
 
 def secret(variable: str, file: str, environment: Mapping[str, str], what: str) -> str:
@@ -27,7 +27,7 @@ def secret(variable: str, file: str, environment: Mapping[str, str], what: str) 
         word = path.read_text(encoding="utf-8").strip()
     except OSError as error:
         raise Refused(
-            f"{what} cannot be read: {error.strerror}", place=Place(str(path)), hint="name a file that you may read"
+            f"{what} cannot be read: {reason(error)}", place=Place(str(path)), hint="name a file that you may read"
         ) from error
     if os.name == "posix" and mode & 0o077:  # Windows has no such bits
         raise Refused(f"others may read {what}", place=Place(str(path)), hint=f"chmod 600 {path}")

@@ -11,7 +11,7 @@ from datetime import timedelta
 from pathlib import Path
 from typing import Any, cast
 
-from emberkeep.errors import Fault, Place, UnreadableInput, did_you_mean
+from emberkeep.errors import Fault, Place, UnreadableInput, did_you_mean, reason
 from emberkeep.fs import globs
 
 _AT = re.compile(r" \(at (?:line (\d+), column (\d+)|end of document)\)$")
@@ -28,7 +28,7 @@ def load(path: Path) -> tuple[dict[str, Any], str]:
     try:
         text = path.read_text(encoding="utf-8")
     except OSError as error:
-        raise UnreadableInput(f"cannot read {path}: {error.strerror}") from error
+        raise UnreadableInput(f"cannot read {path}: {reason(error)}") from error
     except UnicodeDecodeError as error:
         raise UnreadableInput("this file is not UTF-8", place=Place(str(path))) from error
     return parsed(text, str(path)), text

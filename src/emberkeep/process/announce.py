@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from emberkeep.errors import EmberKeepError
+from emberkeep.errors import EmberKeepError, reason
 from emberkeep.fs import writing
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.secrets import secret
@@ -118,7 +118,7 @@ def _in_file(keep: Keep, name: str, text: str, message: Message, now: datetime) 
         with writing.appending(keep.folder / name) as handle:
             handle.write((json.dumps(line, ensure_ascii=False) + "\n").encode())
     except OSError as error:
-        return Told(f"file {name}", f"cannot be written: {error.strerror}")
+        return Told(f"file {name}", f"cannot be written: {reason(error)}")
     return Told(f"file {name}")
 
 

@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from emberkeep.callbacks import Say, no_op
-from emberkeep.errors import Fault, Place, Refused, RunFailed
+from emberkeep.errors import Fault, Place, Refused, RunFailed, reason
 from emberkeep.fs import writing
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, Entry, Tree
@@ -177,9 +177,23 @@ ENDING = 10.0
 """Seconds that a process is given to end."""
 
 
+BREAK = """
+import ctypes, sys
+console, pid = ctypes.windll.kernel32, int(sys.argv[1])
+console.FreeConsole()
+sys.exit(not (console.AttachConsole(pid) and console.GenerateConsoleCtrlEvent(1, pid)))
+"""
+"""What asks a process of Windows to end, as SIGTERM does elsewhere: Ctrl-Break (event 1) in its own console, where it
+leads a group, as one does that ``launch`` started. Whoever ``terminate``s one there ends it unasked and unsaved."""
+
+
 def _signal(pid: int, what: str) -> None:
     import psutil
 
+    if sys.platform == "win32" and what == "terminate":
+        line = [sys.executable, "-c", BREAK, str(pid)]
+        subprocess.run(line, creationflags=subprocess.CREATE_NO_WINDOW, timeout=ENDING, check=False)
+        return
     with contextlib.suppress(psutil.Error):
         getattr(psutil.Process(pid), what)()
 
@@ -300,7 +314,10 @@ def unheard(config: Config, environment: Environment) -> Iterator[Fault]:
     needs = {"tmux": "tmux", "screen": "screen", "command": command}.get(settings.kind, "")
     if needs and not _is_elsewhere(needs, environment):
         yield Fault(f"the console cannot be reached: there is no {needs}", hint="mend [console] in keep.toml")
-    if settings.kind == "fifo" and Path(settings.path).is_absolute() and not Path(settings.path).exists():
+    if settings.kind == "fifo" and not hasattr(os, "mkfifo"):
+        hint = "set kind in [console] to line, packet or command"
+        yield Fault("the console cannot be reached: this system has no fifos", hint=hint)
+    elif settings.kind == "fifo" and Path(settings.path).is_absolute() and not Path(settings.path).exists():
         yield Fault(f"the console cannot be reached: there is no {settings.path}", hint="mend path in [console]")
 
 
@@ -367,7 +384,7 @@ def launch(server: Path, service: Service, environment: Environment, printed: Pa
     beside = folder / program
     first = str(beside) if not program.is_absolute() and beside.is_file() else service.command[0]
     who, home = _as_user(service)
-    flags = 0x00000008 | 0x00000200 if os.name == "nt" else 0  # DETACHED_PROCESS | CREATE_NEW_PROCESS_GROUP
+    flags = 0x08000000 | 0x00000200 if os.name == "nt" else 0  # CREATE_NO_WINDOW | CREATE_NEW_PROCESS_GROUP, see BREAK
     try:
         with writing.appending(printed) as handle:
             return subprocess.Popen(
@@ -384,7 +401,7 @@ def launch(server: Path, service: Service, environment: Environment, printed: Pa
             )
     except OSError as error:
         raise Refused(
-            f"{service.name} cannot be started: {error.strerror}",
+            f"{service.name} cannot be started: {reason(error)}",
             place=Place(str(error.filename or first)),
             hint="see command in keep.toml, and try it by hand",
         ) from error

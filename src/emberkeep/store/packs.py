@@ -31,7 +31,7 @@ from typing import TYPE_CHECKING, BinaryIO, NamedTuple, NewType
 import zstandard
 from blake3 import blake3
 
-from emberkeep.errors import Damage, Place
+from emberkeep.errors import Damage, Place, reason
 from emberkeep.fs import system, writing
 
 if TYPE_CHECKING:
@@ -288,7 +288,7 @@ class PackReader:
         except OSError as error:
             name = pack_path(self._folder, location.pack).name
             raise Damage(
-                f"cannot read a pack: {error.strerror}",
+                f"cannot read a pack: {reason(error)}",
                 place=Place(name),
                 hint="see whether the disk is well, then run 'emberkeep verify'",
             ) from error

@@ -36,7 +36,7 @@ from pathlib import Path
 from blake3 import blake3
 
 from emberkeep.callbacks import Say, no_op
-from emberkeep.errors import Damage, Place, Refused, UsageError
+from emberkeep.errors import Damage, Place, Refused, UsageError, reason
 from emberkeep.fs import private, system
 from emberkeep.fs import writing as files
 from emberkeep.fs.trees import content_hasher, zeros
@@ -441,7 +441,7 @@ class Store:
             if error.errno not in (errno.EROFS, errno.EACCES, errno.EPERM):
                 raise
             raise Refused(
-                f"the keep cannot be written to: {error.strerror}",
+                f"the keep cannot be written to: {reason(error)}",
                 place=Place(str(error.filename or self.folder)),
                 hint="what only reads works all the same: history, verify, diff, restore --into, export",
             ) from None

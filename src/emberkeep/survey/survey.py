@@ -12,7 +12,7 @@ from emberkeep.comparing.fit import Fit
 from emberkeep.comparing.records import Kind
 from emberkeep.documents import edit, registry
 from emberkeep.documents.identity import Rule
-from emberkeep.errors import EmberKeepError, Fault, Place
+from emberkeep.errors import EmberKeepError, Fault, Place, reason
 from emberkeep.fs import globs
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import Kind as EntryKind
@@ -289,7 +289,7 @@ def _log_troubles(config: Config, live: FolderTree) -> Iterator[str]:
             handle.seek(max(0, live.entries()[newest].size - LOG_TAIL))
             lines = handle.read(LOG_TAIL).decode("utf-8", "replace").splitlines()
     except OSError as error:
-        yield f"{newest}: cannot be read: {error.strerror}"
+        yield f"{newest}: cannot be read: {reason(error)}"
         return
     failures = [line for line in lines if re.search(failed, line)]
     if failures:

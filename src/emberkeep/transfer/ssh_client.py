@@ -17,6 +17,7 @@ from contextlib import suppress
 from pathlib import Path
 from typing import IO
 
+from emberkeep.errors import reason
 from emberkeep.fs import writing
 from emberkeep.transfer.protocol import ConnectionLost, ConnectionSettings, RemoteError
 
@@ -44,7 +45,7 @@ class SshSubprocess:
             self.process = self._started(program, settings, key, self.room)
         except OSError as error:
             self._folder.cleanup()
-            raise RemoteError(f"ssh cannot be started: {error.strerror}") from error
+            raise RemoteError(f"ssh cannot be started: {reason(error)}") from error
         self._came = _end(self.process.stdout)
         self._turn = 0
         self._ended = threading.Event()

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, Protocol
 
-from emberkeep.errors import Place, Refused, UnreadableInput
+from emberkeep.errors import Place, Refused, UnreadableInput, reason
 from emberkeep.fs import system, writing
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.scan import TEMPORARY
@@ -82,7 +82,7 @@ class FolderBackend:
                 while chunk := handle.read(CHUNK if end < 0 else min(CHUNK, end - handle.tell())):
                     yield chunk
         except OSError as error:
-            raise UnreadableInput(f"cannot read {name}: {error.strerror}", place=Place(self.label)) from error
+            raise UnreadableInput(f"cannot read {name}: {reason(error)}", place=Place(self.label)) from error
 
     def remove(self, name: str) -> None:
         """Delete it, if it is there."""

@@ -1,9 +1,9 @@
-"""Launch scripts for sh and cmd: where the values of variables and of arguments stand in them.
+"""Launch scripts for sh, cmd and PowerShell: where the values of variables and of arguments stand in them.
 
 Everything else in a script is text by line. A variable is a line that only sets one (``NAME=value``, ``export
-NAME=value``, ``set NAME=value``, ``set "NAME=value"``). A command is a line, with those it goes on over (``\\`` or
-``^`` at the end), whose program is followed by arguments with names: ``--name value``, ``--name=value``, ``-name``,
-``+name value``, and for cmd ``/name:value``.
+NAME=value``, ``set NAME=value``, ``set "NAME=value"``, ``$NAME = value``, ``$env:NAME = value``). A command is a line,
+with those it goes on over (``\\``, ``^`` or a backtick at the end), whose program is followed by arguments with names:
+``--name value``, ``--name=value``, ``-name``, ``+name value``, and outside sh ``/name:value``.
 """
 
 from __future__ import annotations
@@ -12,8 +12,8 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-SH, CMD = "sh", "cmd"
-_ENDINGS = {".sh": SH, ".bash": SH, ".cmd": CMD, ".bat": CMD}
+SH, CMD, POWERSHELL = "sh", "cmd", "powershell"
+_ENDINGS = {".sh": SH, ".bash": SH, ".cmd": CMD, ".bat": CMD, ".ps1": POWERSHELL}
 _SHEBANG = re.compile(r"\ufeff?#!\s*\S*(?:/|\s)(?:ba|da|k|z)?sh\b")
 
 
@@ -61,7 +61,7 @@ class Script:
 
 
 def language(path: str, text: str) -> str:
-    """``sh``, ``cmd``, or "" for what is no script of these."""
+    """``sh``, ``cmd``, ``powershell``, or "" for what is no script of these."""
     name = path.rsplit("/", 1)[-1].lower()
     known = _ENDINGS.get(name[name.rfind(".") :]) if "." in name else None
     return known or (SH if _SHEBANG.match(text) else "")
@@ -90,7 +90,16 @@ _CMD_WORDS = (
     "del copy xcopy robocopy move ren type taskkill color chcp pushd popd"
 )
 
-NO_PROGRAMS = frozenset((*_SH_WORDS.split(), *_CMD_WORDS.split()))
+_POWERSHELL_WORDS = (
+    "if elseif else for foreach while do until switch function filter param begin process end try catch finally throw "
+    "trap return exit break continue . echo cd chdir sl pause sleep mkdir md rm rmdir del cp copy mv move ren type cat "
+    "set-location push-location pop-location start-sleep write-host write-output write-warning write-error read-host "
+    "test-path join-path split-path resolve-path new-item remove-item copy-item move-item rename-item get-item "
+    "get-childitem get-content set-content add-content out-file get-date get-process stop-process wait-process "
+    "set-executionpolicy set-strictmode import-module clear-host cls invoke-webrequest expand-archive compress-archive"
+)
+
+NO_PROGRAMS = frozenset((*_SH_WORDS.split(), *_CMD_WORDS.split(), *_POWERSHELL_WORDS.split()))
 """First words of commands that start nothing of the server's."""
 _SH = _Grammar(
     re.compile(
@@ -116,19 +125,42 @@ _CMD = _Grammar(
     re.compile(r"[ \t]*(?:@?rem\b|::|:)", re.IGNORECASE),
     frozenset(_CMD_WORDS.split()),
 )
+_POWERSHELL = _Grammar(
+    re.compile(
+        r"^[ \t]*(?:\[[\w.\[\]]+\][ \t]*)?\$((?:env:|script:|global:|local:)?[A-Za-z_]\w*)[ \t]*=[ \t]*"
+        r"(\"(?:[^\"`\r\n]|`[^\r\n]|\"\")*\"|'(?:[^'\r\n]|'')*'|[^\s\"'`;|&#(){}<>@,]+)[ \t]*(?=\r?$|[ \t]#)",
+        re.MULTILINE | re.IGNORECASE,
+    ),
+    re.compile(r"(?:[ \t]|`\r?\n)+"),
+    re.compile(r"(?:\"(?:[^\"`]|`.|\"\")*\"|'[^']*'|\$\([^()\n]*\)|`[^\r\n]|&(?=[ \t])|[^\s\"'`;|&<>(){}])+"),
+    re.compile(r"((?:--?|\+|/)[A-Za-z][\w.-]*)(?:([=:])|$)"),
+    re.compile(r"[ \t]*#"),
+    frozenset(_POWERSHELL_WORDS.split()),
+)
+_GRAMMARS = {SH: _SH, CMD: _CMD, POWERSHELL: _POWERSHELL}
+_NO_CODE = re.compile(
+    r"<#.*?(?:#>|\Z)|@\"[ \t]*\r?\n.*?(?:^\"@|\Z)|@'[ \t]*\r?\n.*?(?:^'@|\Z)", re.DOTALL | re.MULTILINE
+)
+"""Comments of several lines in PowerShell, and its texts of several lines."""
 _BEFORE_PROGRAMS = frozenset(
-    ("exec", "nohup", "nice", "sudo", "env", "command", "time", "start", "call", "@start", "@call")
+    ("exec", "nohup", "nice", "sudo", "env", "command", "time", "start", "call", "@start", "@call", "&")
 )
 _ASSIGNMENT = re.compile(r"[A-Za-z_]\w*=")
 _LINE = re.compile(r"^[ \t]*(?=\S)", re.MULTILINE)
 
 
 def parse(text: str, language: str) -> Script:
-    """The variables and commands of a script in ``sh`` or ``cmd``. Every text is a script of some kind."""
-    grammar = _SH if language == SH else _CMD
-    variables = tuple(_variables(text, grammar))
-    taken = {text.rfind("\n", 0, variable.start) + 1 for variable in variables}
-    return Script(text, variables, tuple(_commands(text, grammar, taken)))
+    """The variables and commands of a script in a language. Every text is a script of some kind."""
+    grammar = _GRAMMARS[language]
+    code = _NO_CODE.sub(_blank, text) if language == POWERSHELL else text
+    variables = tuple(_variables(code, grammar))
+    taken = {code.rfind("\n", 0, variable.start) + 1 for variable in variables}
+    return Script(text, variables, tuple(_commands(code, grammar, taken)))
+
+
+def _blank(found: re.Match[str]) -> str:
+    """As many characters, and the same lines, with nothing in them."""
+    return re.sub(r"[^\r\n]", "#", found[0])
 
 
 def _variables(text: str, grammar: _Grammar) -> Iterator[Variable]:
@@ -157,7 +189,7 @@ def _commands(text: str, grammar: _Grammar, taken: set[int]) -> Iterator[Command
 
 def _command(text: str, at: int, grammar: _Grammar) -> Command | None:
     tokens = list(_tokens(text, at, grammar))
-    first = 0
+    first = 2 if grammar is _POWERSHELL and [text[slice(*token)] for token in tokens[1:2]] == ["="] else 0
     while first < len(tokens) and _leads(text[slice(*tokens[first])]):
         first += 1
     if first >= len(tokens) or text[slice(*tokens[first])].lower() in grammar.words:
@@ -175,7 +207,7 @@ def _leads(word: str) -> bool:
 def _tokens(text: str, at: int, grammar: _Grammar) -> Iterator[tuple[int, int]]:
     """Words up to the line's end, an operator, or a comment."""
     while found := grammar.token.match(text, at):
-        if grammar is _SH and found[0].startswith("#"):
+        if grammar is not _CMD and found[0].startswith("#"):
             return
         yield found.span()
         space = grammar.space.match(text, found.end())

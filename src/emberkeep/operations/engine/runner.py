@@ -7,7 +7,7 @@ from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
 
-from emberkeep.errors import Damage, EmberKeepError, Interrupted, Place, Refused, RunFailed, UsageError
+from emberkeep.errors import Damage, EmberKeepError, Interrupted, Place, Refused, RunFailed, UsageError, reason
 from emberkeep.fs import system
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.trees import FILE, Entry
@@ -206,7 +206,7 @@ def _fault_of_ours(error: Exception) -> EmberKeepError:
 
 def _failed(context: RunContext, step: Step, error: EmberKeepError | OSError, stay: bool) -> EmberKeepError:
     if isinstance(error, OSError):
-        what, place, hint = error.strerror or str(error), Place(str(error.filename or context.keep.server)), ""
+        what, place, hint = reason(error), Place(str(error.filename or context.keep.server)), ""
     else:
         fault = error.faults[0]
         what, place, hint = fault.what, fault.place or Place(str(context.keep.server)), fault.hint

@@ -13,7 +13,7 @@ from dataclasses import dataclass, replace
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from emberkeep.errors import EmberKeepError, Place, Refused, UsageError, did_you_mean
+from emberkeep.errors import EmberKeepError, Place, Refused, UsageError, did_you_mean, reason
 from emberkeep.fs import private
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import FILE as KEEP_FILE
@@ -220,7 +220,7 @@ def _done(keep: Keep, records: DueRecords, duty: Duty, hands: Hands) -> DueOutco
     except EmberKeepError as error:
         state, words = FAILED, "; ".join(str(fault) for fault in error.faults[:3])
     except OSError as error:
-        state, words = FAILED, f"the system refused: {error.strerror or error} ({error.filename or 'no file named'})"
+        state, words = FAILED, f"the system refused: {reason(error)} ({error.filename or 'no file named'})"
     records.complete(*duty.key, state, hands.clock(), words)
     return _outcome(duty, state, words)
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from emberkeep.errors import Damage, Place, Refused, RunFailed, UsageError
+from emberkeep.errors import Damage, Place, Refused, RunFailed, UsageError, reason
 from emberkeep.fs import globs
 from emberkeep.fs.archives import open_source
 from emberkeep.fs.folder_tree import FolderTree
@@ -347,7 +347,7 @@ def run_program(
         ) from error
     except OSError as error:
         raise RunFailed(
-            f"{command[0]} cannot be run: {error.strerror}", place=place, hint="see command in this step of the recipe"
+            f"{command[0]} cannot be run: {reason(error)}", place=place, hint="see command in this step of the recipe"
         ) from error
     printed = done.stdout.decode("utf-8", "replace")
     last = printed.strip().splitlines()[-1:] or ["it printed nothing"]

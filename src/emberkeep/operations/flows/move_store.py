@@ -12,7 +12,7 @@ from contextlib import ExitStack, closing, nullcontext, suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
-from emberkeep.errors import Place, Refused
+from emberkeep.errors import Place, Refused, reason
 from emberkeep.fs import private, system, writing
 from emberkeep.keep import edit
 from emberkeep.keep.keep import Keep
@@ -196,7 +196,7 @@ class RemoveStep(_MoveStep):
             _remove(context, request.was, request.was_name)
         except OSError as error:
             where = error.filename or request.was or context.keep.store_folder
-            context.say(f"! {where} could not be deleted ({error.strerror}); delete it by hand")
+            context.say(f"! {where} could not be deleted ({reason(error)}); delete it by hand")
 
 
 def _remove(context: RunContext, setting: str, name: str) -> None:

@@ -14,7 +14,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
-from emberkeep.errors import EmberKeepError, Fault, Place, Refused
+from emberkeep.errors import EmberKeepError, Fault, Place, Refused, reason
 from emberkeep.fs import globs, private
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Overlay
@@ -82,7 +82,7 @@ def check(keep: Keep, environment: Environment, now: datetime) -> Readiness:
         except EmberKeepError as error:
             faults = list(error.faults)
         except OSError as error:
-            faults = [Fault(f"{area} cannot be looked over: {error.strerror}", Place(str(error.filename)))]
+            faults = [Fault(f"{area} cannot be looked over: {reason(error)}", Place(str(error.filename)))]
         found += [Obstacle(area, fault) for fault in faults]
         if not faults:
             clear.append(area)
