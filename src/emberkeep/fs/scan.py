@@ -117,8 +117,8 @@ class Root:
 
 
 def extended(path: str) -> str:
-    """A whole path as Windows takes it though it has more than 260 characters: behind ``\\\\?\\``, with no slash of ours
-    in it. (Microsoft, "Naming Files, Paths, and Namespaces"; a folder may have 12 characters less.)"""
+    """A whole path as Windows takes it though it be longer than 260 characters: behind ``\\\\?\\``, with no slash of
+    ours in it. (Microsoft, "Naming Files, Paths, and Namespaces"; a folder may have 12 characters less.)"""
     if len(path) < _LONG or path.startswith("\\\\?\\"):
         return path
     path = path.replace("/", "\\")
