@@ -37,14 +37,17 @@ def build(place: Path) -> Path:
     return server
 
 
-def build_packed(place: Path) -> Path:
+def build_packed(place: Path, gigabytes: float | None = None) -> Path:
     """A world of another nature and the same size, so that nobody tunes to one: 400 tiles whose chunks the engine packs
-    itself, as many do, so that nothing in them shrinks. The rest is as in :func:`build`; the server's folder."""
+    itself, as many do, so that nothing in them shrinks; or as many ``gigabytes`` of them. The rest is as in
+    :func:`build`; the server's folder."""
     server = build(place)
-    for number, tile in enumerate(tiles(server)):
+    there = tiles(server)
+    for tile in there:
         tile.unlink()
-        if number < PACKED_TILES:
-            tile.write_bytes(random.Random(f"tile {number}").randbytes(PACKED_SIZE))
+    for number in range(PACKED_TILES if gigabytes is None else round(gigabytes * 1e9 / PACKED_SIZE)):
+        tile = there[0].with_name(f"packed.{number}.sea") if number >= len(there) else there[number]
+        tile.write_bytes(random.Random(f"tile {number}").randbytes(PACKED_SIZE))
     return server
 
 
@@ -55,10 +58,10 @@ def tiles(server: Path) -> list[Path]:
     return sorted(server.rglob("*.sea"))
 
 
-def week(server: Path, number: int) -> None:
-    """What week ``number`` (from 1) changes."""
+def week(server: Path, number: int, share: float = 0.03) -> None:
+    """What week ``number`` (from 1) changes, of all sectors a ``share``."""
     chance = random.Random(f"week {number}")
-    rewrite_where_people_were(tiles(server), chance)
+    rewrite_where_people_were(tiles(server), chance, share)
     players(server, chance)
     with (server / "log" / "harbour.log").open("ab") as log:
         log.writelines(log_lines(number, 1_000_000))

@@ -28,7 +28,11 @@ def access(keep: Keep, one: Database) -> Access:
     password = secret(one.secret_env, one.secret_file, keep.environment, f"the password of database '{one.name}'")
     port = settings.get("port", "")
     if port and not port.isdigit():
-        raise Refused(f"'{port}' is no port", place=Place(one.settings_file), hint=f"database '{one.name}' in {FILE}")
+        raise Refused(
+            f"'{port}' is no port",
+            place=Place(one.settings_file),
+            hint=f"put it right there, or set port of database '{one.name}' in {FILE}",
+        )
     return Access(
         one.name,
         one.schema or settings.get("schema", "") or one.name,

@@ -255,7 +255,9 @@ def facts_of(access: Access, watch: Watch) -> Facts:
 def _client(access: Access) -> str:
     if access.client:
         if shutil.which(access.client) is None:
-            raise Refused(f"there is no program {access.client}", hint=f"client of database '{access.name}'")
+            raise Refused(
+                f"there is no program {access.client}", hint=f"mend client of database '{access.name}' in keep.toml"
+            )
         return access.client
     for name in CLIENTS:
         found = shutil.which(name)

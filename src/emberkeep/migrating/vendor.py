@@ -173,7 +173,7 @@ def _check_names(found: list[_Found], databases: Databases, label: str) -> None:
             raise Refused(
                 f"this is for a part '{one.part}', which keep.toml does not name",
                 place=Place(f"{label}/{one.path}"),
-                hint=f"[vendor-sql] parts = {list(databases.vendor.parts)}",
+                hint=f"add it to [vendor-sql] parts, which names {list(databases.vendor.parts)}",
             )
 
 

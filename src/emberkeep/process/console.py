@@ -74,7 +74,10 @@ def say(console: Console, environment: Mapping[str, str], text: str, limit: floa
     """Say ``text`` to the players, on one line; returns the server's answer."""
     phrase = console.phrases.get("say")
     if not phrase:
-        raise Refused("the console has no phrase for talking to players", hint='phrases = { say = "… {text}" }')
+        raise Refused(
+            "the console has no phrase for talking to players",
+            hint='set phrases in [console] of keep.toml: phrases = { say = "… {text}" }',
+        )
     plain = " ".join("".join(char if char.isprintable() else " " for char in text).split())
     with speaking(console, environment, limit) as speak:
         return _order(console, speak, phrase.replace("{text}", plain))

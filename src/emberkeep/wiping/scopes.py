@@ -128,7 +128,7 @@ class WipeOperation:
         found = [path for path, entry in self.entries.items() if entry.kind is not FOLDER and wanted(path)]
         if found and len(found) == sum(entry.kind is not FOLDER for entry in self.entries.values()):
             raise Refused(
-                f"the scope '{scope.name}' would clear everything", hint=f"[scopes.{scope.name}] in {KEEP_FILE}"
+                f"the scope '{scope.name}' would clear everything", hint=f"narrow [scopes.{scope.name}] in {KEEP_FILE}"
             )
         return [path for path in found if path in there]
 

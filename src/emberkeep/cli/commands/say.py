@@ -26,6 +26,6 @@ def run(args: argparse.Namespace, screen: Screen) -> int:
     keep = the_keep(args)
     settings = keep.config.running.console
     if settings is None:
-        raise Refused("keep.toml has no [console]", hint='as kind = "line", address = "127.0.0.1:27900"')
+        raise Refused("keep.toml has no [console]", hint='write it: kind = "line", address = "127.0.0.1:27900"')
     said = console.say(settings, os.environ, args.text)
     return answer(args, 0, {"said": args.text, "answer": said}, lambda: screen.line(f"Said. {said}".rstrip()))

@@ -180,7 +180,7 @@ def _questions(args: argparse.Namespace, screen: Screen, keep: Keep, found: Prev
             continue
         answers[item.path] = said
     remember(keep, UNSORTED, answers)
-    raise Refused("remembered; the wipe is another one now", hint="run the same again")
+    raise Refused("your choice is remembered, and this wipe clears something else by it", hint="run the same again")
 
 
 def _carry_out(

@@ -113,7 +113,10 @@ def _check_versions(config: Config, request: Request, source: Tree) -> str:
     except Refused:
         return f"from {request.engine} to {request.new}; the source does not tell its version"
     if not is_of(shipped, request.new):
-        raise Refused(f"{source.label} is release {shipped}, not {request.new}", hint=f"--to {shipped}?")
+        raise Refused(
+            f"{source.label} is release {shipped}, not {request.new}",
+            hint=f"say --to {shipped}, or name the files of {request.new}",
+        )
     return f"from {request.engine} to {shipped}"
 
 

@@ -52,8 +52,8 @@ def check_clock(keep: Keep, found: Thinning, now: datetime) -> None:
     if len(found.going) > 1 and within <= 1:
         raise Refused(
             f"by this clock ({now:%Y-%m-%d %H:%M} UTC) all snapshots but the newest are older than the ladder reaches; "
-            f"none of the {len(found.going)} that would be deleted was",
-            hint="see that the clock is right; 'emberkeep thin' shows what would go, with --go it does",
+            f"all {len(found.going)} that would be deleted were kept",
+            hint="see that the clock is right; then 'emberkeep thin' shows what would go, and with --go it goes",
         )
 
 
