@@ -308,6 +308,22 @@ def test_saves_that_share_a_number_and_databases_with_another(tmp_path: Path) ->
     assert re.search(versions["save"][1], "fen/crew_222.sav")
 
 
+def test_a_place_in_the_name_of_a_tile_is_no_number_of_the_save(tmp_path: Path) -> None:
+    root = tmp_path / "s"
+    (root / "fen").mkdir(parents=True)
+    for x in range(-2, 2):
+        for y in range(3):
+            (root / "fen" / f"sod_{x}_{y}.bin").write_bytes(bytes([0, x % 7, y]) * 900)
+    (root / "s.ini").write_text("[a]\nworld = fen\nidle = 0\n")
+    found = adopt(root)
+    assert (found.world.folder, found.world.numbered) == ("fen", "")
+    assert [item.name for item in found.versions] == []
+    assert found.world.evidence.count("12 tiles") == 1
+    for path in (root / "fen").iterdir():  # all of one format
+        path.rename(path.with_name(path.name.replace(".bin", "_17.bin")))
+    assert adopt(root).world.numbered.endswith("_{number}.bin")
+
+
 def fresh(root: Path, line: str) -> Path:
     """An install on which nobody has played: a program, a launch script with this last line, data of the vendor's."""
     (root / "data" / "pics").mkdir(parents=True)

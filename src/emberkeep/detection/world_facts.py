@@ -40,11 +40,12 @@ def finding_of(scene: InferenceContext, one: Candidate, hypothesis: Hypothesis, 
         )
     family, names = one.tiles
     below = f"{family.folder}/{names}".removeprefix(f"{one.at}/")
+    counted = f"{len(family.members)} tiles {names}"
     return WorldFinding(
         one.at,
         tiles=below,
         sector=whole_sectors(scene.look.size(path) for path in family.members),
-        evidence=f"{len(family.members)} tiles {names}; {reasons}",
+        evidence=reasons if counted in reasons else f"{counted}; {reasons}",
         sure=sure,
     )
 
@@ -118,7 +119,8 @@ def number_shape(scene: InferenceContext, one: Candidate) -> str:
         name = path.rsplit("/", 1)[-1]
         numbers = save_numbers(name)
         own = [value for value in numbers if value not in given]
-        if len(numbers) >= 2 and len(own) == 1 and scene.look.kind(path) in ("binary", "packed"):
+        right = len(numbers) >= 2 and len(own) == 1 and scene.look.kind(path) in ("binary", "packed")
+        if right and not _is_coordinate(path, own[0], one.files):
             parts = [
                 ("{number}" if part == own[0] else "*") if part.isdigit() else part for part in re.split(r"(\d+)", name)
             ]
@@ -126,6 +128,18 @@ def number_shape(scene: InferenceContext, one: Candidate) -> str:
             shape = "".join(parts)
             return f"{below}/{shape}" if below else shape
     return _shared_number(scene, one, given)
+
+
+def _is_coordinate(path: str, number: str, files: Iterable[str]) -> bool:
+    """Whether a number in a file's name counts places: files beside it have others in its place, each beside several
+    other numbers. All saves of one format have the same."""
+    parts = [re.escape(part) if not part.isdigit() else r"(\d+)" for part in re.split(r"(\d+)", path)]
+    digits = re.findall(r"\d+", path)
+    at = len(digits) - 1 - digits[::-1].index(number)
+    found = [match.groups() for other in files if (match := re.fullmatch("".join(parts), other))]
+    return (
+        len({groups[at] for groups in found}) > 1 and len({(*groups[:at], *groups[at + 1 :]) for groups in found}) > 1
+    )
 
 
 def _shared_number(scene: InferenceContext, one: Candidate, numbers: set[str]) -> str:
