@@ -55,7 +55,8 @@ def _command(name: str) -> Iterator[str]:
 def _option(action: argparse.Action) -> Iterator[str]:
     if action.help == argparse.SUPPRESS or set(action.option_strings) & set(EVERYWHERE):
         return
-    value = action.metavar or ("|".join(map(str, action.choices)) if action.choices else "")
+    named = " ".join(action.metavar) if isinstance(action.metavar, tuple) else action.metavar
+    value = named or ("|".join(map(str, action.choices)) if action.choices else "")
     if not action.option_strings:
         name = str(value or action.dest)
     else:

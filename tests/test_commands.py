@@ -664,14 +664,22 @@ def test_pipes_get_no_colour_and_no_progress(recorded: Program) -> None:
 
 def on_a_terminal(place: Path, columns: int, environment: dict[str, str], *words: str) -> str:
     """The program in a pseudo-terminal of the given width."""
+    return in_a_terminal([sys.executable, "-m", "emberkeep", *words], place, columns, environment)
+
+
+def in_a_terminal(command: list[str], place: Path, columns: int, environment: dict[str, str], said: str = "") -> str:
+    """What a program shows in one; ``said`` is typed after four seconds."""
     import pty
 
     leader, follower = pty.openpty()
     variables = {**os.environ, "EMBERKEEP_KEEP": "gannet-rock.keep", "COLUMNS": str(columns), "TERM": "xterm-256color"}
     variables.pop("NO_COLOR", None)
-    command = [sys.executable, "-m", "emberkeep", *words]
-    running = subprocess.Popen(command, cwd=place, env={**variables, **environment}, stdout=follower, stderr=follower)
+    streams = {"stdin": follower, "stdout": follower, "stderr": follower}
+    running = subprocess.Popen(command, cwd=place, env={**variables, **environment}, **streams)
     os.close(follower)
+    if said:
+        time.sleep(4)
+        os.write(leader, said.encode())
     parts = []
     deadline = time.monotonic() + 60
     while time.monotonic() < deadline:
@@ -693,7 +701,7 @@ def test_colour_only_where_wanted_and_a_narrow_terminal_is_respected(recorded: P
     plain = on_a_terminal(place, 100, {"NO_COLOR": "1"}, "merge")
     assert not re.search(r"\x1b\[[\d;]*3[0-9;]*m|\x1b\[38", plain)
     narrow = on_a_terminal(place, 50, {"NO_COLOR": "1"}, "history")
-    assert max(len(line.rstrip("\r")) for line in re.sub(r"\x1b\[[\d;?]*[a-zA-Z]", "", narrow).split("\n")) <= 50
+    assert max(map(len, plainly(narrow).split("\n"))) <= 50
 
 
 MONTH = """
@@ -731,7 +739,32 @@ def test_tables_fit_eighty_columns_and_lose_nothing(recorded: Program, place: Pa
 
 
 def plainly(shown: str) -> str:
-    return re.sub(r"\x1b\[[\d;?]*[a-zA-Z]", "", shown).replace("\r", "")
+    """What is left to be seen: a line that was begun anew was wiped before."""
+    lines = re.sub(r"\x1b\[[\d;?]*[a-zA-Z]", "", shown).split("\n")
+    return "\n".join(line.rstrip("\r").rpartition("\r")[2] for line in lines)
+
+
+WORK = """
+import subprocess, sys, time
+from emberkeep.show.console import Screen
+from emberkeep.show.waiting import told, typed
+with told("merge"):
+    time.sleep(1.8)
+    Screen().line("Merged.")
+    print("a line", file=sys.stderr)
+    said = typed("Name? ")
+    print("you said", said)
+print("after")
+"""
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="needs a pseudo-terminal of POSIX systems")
+def test_silence_is_broken_within_a_second_and_leaves_no_trace_nor_disturbs_what_is_typed(tmp_path: Path) -> None:
+    shown = in_a_terminal([sys.executable, "-c", WORK], tmp_path, 80, {"NO_COLOR": "1"}, said="Una\n")
+    assert shown.startswith("merge: at work for 1 s ")
+    assert re.search(r"\r +\rMerged\.", shown)
+    assert "at work" not in shown.partition("Merged.")[2]  # while somebody is asked, nothing ticks
+    assert plainly(shown).split("\n") == ["Merged.", "a line", "Name? Una", "you said Una", "after", ""]
 
 
 @given(st.text("ab/- ", max_size=60), st.integers(4, 30))

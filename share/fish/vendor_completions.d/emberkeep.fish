@@ -181,7 +181,7 @@ complete -c emberkeep -n '_shtab_emberkeep_using export; and test $_shtab_emberk
 complete -c emberkeep -n '_shtab_emberkeep_using; and test $_shtab_emberkeep_npos -eq 0' -a defaults -d 'Record the vendor'"'"'s untouched files of a release.'
 complete -c emberkeep -n '_shtab_emberkeep_using defaults' -s h -l help -d 'show this help message and exit'
 complete -c emberkeep -n '_shtab_emberkeep_using defaults' -l json -d 'one JSON document on standard output'
-complete -c emberkeep -n '_shtab_emberkeep_using defaults; and test $_shtab_emberkeep_npos -eq 0' -ka "record list drop" -d action
+complete -c emberkeep -n '_shtab_emberkeep_using defaults; and test $_shtab_emberkeep_npos -eq 0' -ka "record list drop" -d 'what to do: record a release, list those recorded, drop one'
 complete -c emberkeep -n '_shtab_emberkeep_using defaults; and test $_shtab_emberkeep_npos -eq 2' -ka "(__fish_complete_path (commandline -ct))" -d 'its untouched files: a folder, .zip or .tar.*'
 complete -c emberkeep -n '_shtab_emberkeep_using; and test $_shtab_emberkeep_npos -eq 0' -a diff -d 'Compare any two of: live, a snapshot, recorded defaults, a path.'
 complete -c emberkeep -n '_shtab_emberkeep_using diff' -s h -l help -d 'show this help message and exit'

@@ -204,7 +204,10 @@ def main(arguments: Sequence[str]) -> int:
     ahead = getattr(command_module(args.command), "ahead", None)
     args.outcome = None
     with ahead(args) if ahead else contextlib.nullcontext() as args.ahead:
-        return _flushed(args, _run(args, arguments))
+        from emberkeep.show.waiting import told
+
+        with told(args.command):
+            return _flushed(args, _run(args, arguments))
 
 
 def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:

@@ -10,6 +10,7 @@ from emberkeep.merging.dialogue import EXPLAIN, QUIT, Dialogue, understood
 from emberkeep.merging.results import Question
 from emberkeep.show import asking as view
 from emberkeep.show.console import ASKS, QUIET, Screen
+from emberkeep.show.waiting import typed
 
 if TYPE_CHECKING:
     from emberkeep.detection.doubts import Choice, Doubt
@@ -33,7 +34,7 @@ def ask(
         said = None
         while said is None or said.word == EXPLAIN:
             try:
-                said = understood(input(view.PROMPT))
+                said = understood(typed(view.PROMPT))
             except EOFError:
                 screen.line()
                 return len(dialogue.answered)
@@ -75,7 +76,7 @@ def choose(screen: Screen, doubt: Doubt, number: int, count: int) -> Choice | No
     forget_typed()
     while True:
         try:
-            said = input("A number, or Enter for not now: ").strip()
+            said = typed("A number, or Enter for not now: ").strip()
         except EOFError:
             screen.line()
             return None

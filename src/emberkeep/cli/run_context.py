@@ -20,6 +20,7 @@ from emberkeep.operations.record.journal import Journal
 from emberkeep.process.watch import Watched
 from emberkeep.show import runs as view
 from emberkeep.show.console import Screen
+from emberkeep.show.waiting import answered_yes
 from emberkeep.store.store import Store
 
 if TYPE_CHECKING:
@@ -60,7 +61,7 @@ def run_context_for(
 def ask_whether_back(screen: Screen) -> bool:
     """Ask whether an interrupted run goes back at once; stopped again while asking, it does."""
     screen.note("Interrupted. Go back to what stood there before? [y/N] (Ctrl-C again goes back)")
-    return sys.stdin.readline().strip().lower() in ("y", "yes")
+    return answered_yes()
 
 
 def shown(args: argparse.Namespace, screen: Screen, title: str, context: RunContext, steps: Sequence[Step]) -> int:

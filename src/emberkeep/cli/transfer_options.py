@@ -14,6 +14,7 @@ from emberkeep.keep.keep import Keep
 from emberkeep.keep.tables.transfer import RemoteAccess, VaultAt, address_of, checked_target, is_by_transfer, is_remote
 from emberkeep.operations.upkeep.transfer_access import connection_settings
 from emberkeep.show.console import Screen
+from emberkeep.show.waiting import answered_yes
 from emberkeep.transfer.pool import ConnectionPool
 from emberkeep.transfer.protocol import ConnectionSettings, Trust
 
@@ -67,7 +68,7 @@ def trust(args: argparse.Namespace, screen: Screen) -> Trust:
             return False
         screen.note(f"The key of {host} is not known: {kind} {fingerprint}")
         screen.note("Is it the one that the host tells of? [y/N]")
-        return sys.stdin.readline().strip().lower() in ("y", "yes")
+        return answered_yes()
 
     return ask
 

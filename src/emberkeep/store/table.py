@@ -381,15 +381,16 @@ class Builder:
         return self._digests[start : start + _DIGEST]
 
     def parts(self) -> Parts:
-        """What was added, but for the paths. Nothing is added afterwards."""
+        """What was added, but for the paths."""
         few = {"entries": len(self.paths), "points_at": self._points_at, "same_as": self._same_as}
         return Parts(few, memoryview(b""), bytes(self._kinds), self._columns, self._named, memoryview(self._digests))
 
     def table(self) -> Table:
-        """What was added; of a path that was added twice, the last."""
+        """What was added; of a path that was added twice, the last. Nothing is added or asked for afterwards."""
         ascend = all(map(lt, self.paths, islice(self.paths, 1, None)))
         at = SortedPaths(self.paths) if ascend else {path: number for number, path in enumerate(self.paths)}
-        return Table(self.parts(), at, self._files)
+        parts, self.paths = self.parts(), []
+        return Table(parts, at, self._files)
 
     def sorted_table(self) -> Table:
         """What was added, none twice, in the order of its paths."""

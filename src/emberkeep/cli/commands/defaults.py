@@ -29,7 +29,8 @@ EXITS = {
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What to do, and with which release."""
-    parser.add_argument("action", choices=("record", "list", "drop"))
+    words = "what to do: record a release, list those recorded, drop one"
+    parser.add_argument("action", choices=("record", "list", "drop"), help=words)
     parser.add_argument("version", nargs="?", metavar="VERSION", help="the release's version, as 4.3")
     parser.add_argument("source", nargs="?", metavar="SOURCE", help="its untouched files: a folder, .zip or .tar.*")
 

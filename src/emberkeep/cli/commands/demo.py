@@ -18,6 +18,7 @@ from emberkeep.demo.transfer_walk import TransferWalk
 from emberkeep.demo.walk import OUTPUT, Telling, Walk, WalkFailed
 from emberkeep.errors import Refused, RunFailed
 from emberkeep.show.console import HEAD, Screen
+from emberkeep.show.waiting import terminal_taken
 
 EXAMPLES = (
     "emberkeep demo                    (into ./emberkeep-demo)",
@@ -127,7 +128,8 @@ def _here(words: Sequence[str], environment: Mapping[str, str], folder: Path) ->
 def _wait_for_enter() -> None:
     sys.stderr.write("(Enter goes on)")
     sys.stderr.flush()
-    sys.stdin.readline()
+    with terminal_taken():
+        sys.stdin.readline()
 
 
 def _serve(folder: Path, size: str, screen: Screen) -> int:
@@ -147,7 +149,8 @@ def _serve(folder: Path, size: str, screen: Screen) -> int:
         line += ["--span", str(sample.SPAN)]
     process = subprocess.Popen(line, cwd=server, env=environment)
     try:
-        return process.wait()
+        with terminal_taken():
+            return process.wait()
     except KeyboardInterrupt:  # a terminal tells the engine too
         try:
             return process.wait(ENDS)

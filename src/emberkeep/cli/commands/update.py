@@ -21,6 +21,7 @@ from emberkeep.operations.flows.update_request import Request
 from emberkeep.operations.record.journal import Journal
 from emberkeep.show import runs as view
 from emberkeep.show.console import HEAD, Screen, progress
+from emberkeep.show.waiting import typed
 from emberkeep.store.store import Store
 
 EXAMPLES = (
@@ -84,7 +85,7 @@ def _asked(screen: Screen, keep: Keep, request: Request) -> dict[str, str]:
         screen.line(
             "  keep: old builds sometimes still work · remove: out for now, it is in the snapshot · stop: no update"
         )
-        while (said := input("  keep, remove or stop? ").strip().lower()) not in (
+        while (said := typed("  keep, remove or stop? ").strip().lower()) not in (
             update_request.KEEP,
             update_request.REMOVE,
             update_request.STOP,

@@ -23,6 +23,7 @@ from emberkeep.operations.flows.wipe_preview import Preview, Request
 from emberkeep.operations.record.journal import Journal
 from emberkeep.show import wipes as view
 from emberkeep.show.console import ASKS, HEAD, Screen, progress
+from emberkeep.show.waiting import answered_yes, typed
 from emberkeep.store.store import Store
 from emberkeep.wiping.values import Asked
 
@@ -165,7 +166,7 @@ def _ask_again(args: argparse.Namespace, screen: Screen, keep: Keep, found: Prev
     for line in changed:
         screen.line(f"! {line}", ASKS)
     screen.line(f"{why[0].upper()}{why[1:]}.", HEAD)
-    if input("Wipe? [y/N] ").strip().lower() not in ("y", "yes"):
+    if not answered_yes("Wipe? [y/N] "):
         raise Refused("nothing was wiped", hint="run the same again when you are ready")
 
 
@@ -176,7 +177,7 @@ def _questions(args: argparse.Namespace, screen: Screen, keep: Keep, found: Prev
     answers = {}
     for item in found.questions:
         screen.line(f"{item.path}: no role covers it, and {item.ids} players who are wiped stand in it.", HEAD)
-        while (said := input("  clear or keep? ").strip().lower()) not in (CLEAR, STAYS):
+        while (said := typed("  clear or keep? ").strip().lower()) not in (CLEAR, STAYS):
             continue
         answers[item.path] = said
     remember(keep, UNSORTED, answers)
