@@ -668,7 +668,7 @@ def on_a_terminal(place: Path, columns: int, environment: dict[str, str], *words
 
 
 def in_a_terminal(command: list[str], place: Path, columns: int, environment: dict[str, str], said: str = "") -> str:
-    """What a program shows in one; ``said`` is typed after four seconds."""
+    """What a program shows in one; ``said`` is typed after three seconds."""
     import pty
 
     leader, follower = pty.openpty()
@@ -678,7 +678,7 @@ def in_a_terminal(command: list[str], place: Path, columns: int, environment: di
     running = subprocess.Popen(command, cwd=place, env={**variables, **environment}, **streams)
     os.close(follower)
     if said:
-        time.sleep(4)
+        time.sleep(3)
         os.write(leader, said.encode())
     parts = []
     deadline = time.monotonic() + 60
@@ -747,15 +747,37 @@ def plainly(shown: str) -> str:
 WORK = """
 import subprocess, sys, time
 from emberkeep.show.console import Screen
-from emberkeep.show.waiting import told, typed
-with told("merge"):
-    time.sleep(1.8)
+from emberkeep.show.waiting import heartbeat, typed
+with heartbeat("merge"):
+    time.sleep(1.2)
     Screen().line("Merged.")
     print("a line", file=sys.stderr)
     said = typed("Name? ")
     print("you said", said)
 print("after")
 """
+
+
+SLOW = """
+import sys, time
+from emberkeep.cli.main import main
+from emberkeep.fs.scan import Scan
+begin = Scan.__init__
+Scan.__init__ = lambda *args: time.sleep(1.2) or begin(*args)
+sys.exit(main(["survey"]))
+"""
+
+
+@pytest.mark.skipif(sys.platform == "win32", reason="needs a pseudo-terminal of POSIX systems")
+def test_a_command_that_works_in_silence_says_so_on_a_terminal_and_nothing_on_a_pipe(
+    recorded: Program, place: Path
+) -> None:
+    shown = in_a_terminal([sys.executable, "-c", SLOW], place, 80, {"NO_COLOR": "1"})
+    assert "survey: at work for 1 s" in shown
+    assert "at work" not in plainly(shown)
+    variables = {**os.environ, "EMBERKEEP_KEEP": "gannet-rock.keep"}
+    done = subprocess.run([sys.executable, "-c", SLOW], cwd=place, env=variables, capture_output=True, check=False)
+    assert b"at work" not in done.stdout + done.stderr and b"engine" in done.stdout
 
 
 @pytest.mark.skipif(sys.platform == "win32", reason="needs a pseudo-terminal of POSIX systems")

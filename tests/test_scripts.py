@@ -5,7 +5,9 @@ from __future__ import annotations
 import shlex
 import subprocess
 import sys
+from collections.abc import Iterator
 from itertools import pairwise
+from typing import Any
 
 import pytest
 from hypothesis import given
@@ -157,6 +159,22 @@ def test_a_shell_sees_what_was_merged(tmp_path: object) -> None:
     text = merged.decode().replace("./say", "printf").replace('cd "$(dirname "$0")" || exit 1\n', "")
     done = subprocess.run(["sh", "-c", text], capture_output=True, text=True, check=True)
     assert done.stdout.splitlines()[-1] == "--seed|1|--port|1|--span=512|--quiet|"
+
+
+@pytest.mark.parametrize("language", ["sh", "cmd", "powershell"])
+def test_what_goes_on_over_very_many_lines_is_read_once(language: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    steps, real = [], script._tokens
+
+    def counted(*args: Any) -> Iterator[tuple[int, int]]:
+        for token in real(*args):
+            steps.append(token)
+            yield token
+
+    monkeypatch.setattr(script, "_tokens", counted)
+    mark = {"sh": "\\", "cmd": "^", "powershell": "`"}[language]
+    lines = 2000
+    assert not script.parse(f"x {mark}\n" * lines + f"x\necho {mark}\n --port 1\n", language).commands
+    assert len(steps) <= 2 * lines
 
 
 @given(

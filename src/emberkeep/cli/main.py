@@ -204,9 +204,9 @@ def main(arguments: Sequence[str]) -> int:
     ahead = getattr(command_module(args.command), "ahead", None)
     args.outcome = None
     with ahead(args) if ahead else contextlib.nullcontext() as args.ahead:
-        from emberkeep.show.waiting import told
+        from emberkeep.show.waiting import heartbeat
 
-        with told(args.command):
+        with heartbeat(args.command):
             return _flushed(args, _run(args, arguments))
 
 

@@ -89,7 +89,8 @@ class Root:
         at = self.path
         for name in folder.split("/") if folder else ():
             at = f"{at}{os.sep}{name}"
-            if os.path.islink(at) or getattr(os.path, "isjunction", _no)(at):
+            there = extended(at)
+            if os.path.islink(there) or getattr(os.path, "isjunction", _no)(there):
                 raise _led_away(at)
         return self.whole(inside)
 

@@ -192,7 +192,8 @@ def _signal(pid: int, what: str) -> None:
 
     if sys.platform == "win32" and what == "terminate":
         line = [sys.executable, "-c", BREAK, str(pid)]
-        subprocess.run(line, creationflags=subprocess.CREATE_NO_WINDOW, timeout=ENDING, check=False)
+        with contextlib.suppress(subprocess.TimeoutExpired):  # whoever waits sees that it goes on
+            subprocess.run(line, creationflags=subprocess.CREATE_NO_WINDOW, timeout=ENDING, check=False)
         return
     with contextlib.suppress(psutil.Error):
         getattr(psutil.Process(pid), what)()

@@ -101,8 +101,8 @@ _pulses: list[Pulse] = []
 
 
 @contextlib.contextmanager
-def told(what: str) -> Iterator[None]:
-    """Have the block's silence told, on a terminal."""
+def heartbeat(what: str) -> Iterator[None]:
+    """Have a line say, on a terminal, that the block is still at work."""
     if not sys.stderr.isatty():
         yield
         return

@@ -113,6 +113,7 @@ _SH = _Grammar(
     re.compile(r"[ \t]*#"),
     frozenset(_SH_WORDS.split()),
 )
+_OPTION_OF_WINDOWS = re.compile(r"((?:--?|\+|/)[A-Za-z][\w.-]*)(?:([=:])|$)")
 _CMD = _Grammar(
     re.compile(
         r"^[ \t]*@?set[ \t]+(?:\"([A-Za-z_][\w.-]*)=([^\"\r\n]*)\"|([A-Za-z_][\w.-]*)=([^\r\n&|<>^\"]*|\"[^\"\r\n]*\"))"
@@ -121,7 +122,7 @@ _CMD = _Grammar(
     ),
     re.compile(r"(?:[ \t]|\^\r?\n)+"),
     re.compile(r"(?:\"[^\"\r\n]*\"|\^[^\r\n]|[^\s\"&|<>^()])+"),
-    re.compile(r"((?:--?|\+|/)[A-Za-z][\w.-]*)(?:([=:])|$)"),
+    _OPTION_OF_WINDOWS,
     re.compile(r"[ \t]*(?:@?rem\b|::|:)", re.IGNORECASE),
     frozenset(_CMD_WORDS.split()),
 )
@@ -133,7 +134,7 @@ _POWERSHELL = _Grammar(
     ),
     re.compile(r"(?:[ \t]|`\r?\n)+"),
     re.compile(r"(?:\"(?:[^\"`]|`.|\"\")*\"|'[^']*'|\$\([^()\n]*\)|`[^\r\n]|&(?=[ \t])|[^\s\"'`;|&<>(){}])+"),
-    re.compile(r"((?:--?|\+|/)[A-Za-z][\w.-]*)(?:([=:])|$)"),
+    _OPTION_OF_WINDOWS,
     re.compile(r"[ \t]*#"),
     frozenset(_POWERSHELL_WORDS.split()),
 )
@@ -177,18 +178,18 @@ def _commands(text: str, grammar: _Grammar, taken: set[int]) -> Iterator[Command
         at = found.end()
         start = text.rfind("\n", 0, at) + 1
         if start not in taken and not grammar.comment.match(text, start):
-            command = _command(text, at, grammar)
+            tokens = list(_tokens(text, at, grammar))
+            command = _command(text, tokens, grammar)
             if command is not None:
                 yield command
-                at = command.end
+            at = tokens[-1][1] if tokens else at  # the lines that it goes on over are not begun with again
         end = text.find("\n", at)
         if end < 0:
             return
         at = end + 1
 
 
-def _command(text: str, at: int, grammar: _Grammar) -> Command | None:
-    tokens = list(_tokens(text, at, grammar))
+def _command(text: str, tokens: list[tuple[int, int]], grammar: _Grammar) -> Command | None:
     first = 2 if grammar is _POWERSHELL and [text[slice(*token)] for token in tokens[1:2]] == ["="] else 0
     while first < len(tokens) and _leads(text[slice(*tokens[first])]):
         first += 1
