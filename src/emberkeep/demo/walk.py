@@ -301,8 +301,6 @@ class Walk:
         environment = {name: value for name, value in os.environ.items() if name != "EMBERKEEP_KEEP"}
         environment["ROCK_CONSOLE"] = self.word
         environment["ROCK_HOOK"] = self.hook
-        if not self.telling.more:  # nobody is to wait for what the engine does for a show
-            environment.setdefault("SKERRYLIGHT_PACE", "0.5")
         environment.update(self.variables)
         if self.keep:
             environment["EMBERKEEP_KEEP"] = self.keep
