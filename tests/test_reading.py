@@ -303,7 +303,7 @@ def a_program(place: Path, text: str) -> str:
 
 @pytest.mark.parametrize(
     ("text", "limit"),
-    [("exit 255", 10.0), ("echo Welcome aboard, keeper; exec sleep 60", 10.0), ("exec sleep 60", 1.0)],
+    [("exit 255", 10.0), ("echo Welcome aboard, keeper; exec sleep 60", 10.0), ("exec sleep 60", 5.0)],
 )
 @pytest.mark.long
 def test_where_ssh_is_of_no_use_a_connection_of_ours_does_it(
@@ -362,7 +362,7 @@ def test_an_ssh_that_falls_silent_is_ended_and_the_rest_comes(
             return super().read(size)
 
     monkeypatch.setattr(sftp, "SshSubprocess", Silent)
-    line = pool.RemoteConnection(replace(door_to(remote, there), limit=1.0), pause=lambda seconds: None)
+    line = pool.RemoteConnection(replace(door_to(remote, there), limit=5.0), pause=lambda seconds: None)
     wants = all_wants(there)
     found = {wants[number].path: b"".join(chunks) for number, chunks in line.many(wants, "cannot fetch")}
     line.close()
