@@ -31,8 +31,10 @@ from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import store as store_module
 from emberkeep.store.earlier import unwritten
+from emberkeep.store.extents import HOLE, Place
 from emberkeep.store.intake import BLOCK
 from emberkeep.store.manifest import About
+from emberkeep.store.needs import needed
 from emberkeep.store.packs import (
     BlockId,
     Gap,
@@ -408,6 +410,20 @@ def test_each_digest_is_compared_where_no_other_would_notice(store: Store, sourc
         flip(store.packs / "00000001.pack", location.offset + packs.HEAD + location.stored // 2)
         with pytest.raises(Damage, match="not what was put there"):
             Store(store.folder).block(head.block)
+
+
+def test_holes_longer_than_any_block_need_nothing_of_one(store: Store, source: Path) -> None:
+    about = writer.add(store, FolderTree(source), ABOUT).about
+    told = store.manifest(about.label)
+    before = needed(store, store.all_names()).stretches
+    empty = {path: row._replace(place=Place(HOLE, 0, 20 << 30)) for path, row in told.held.items() if row.place}
+    writer.write_manifest(store, about, manifests.serialize(replace(told, held=empty)))
+    assert (needed(store, store.all_names()).stretches, verify(store).sound) == ({}, True)
+    half = {path: row for number, (path, row) in enumerate(told.held.items()) if number % 2}
+    writer.write_manifest(store, about, manifests.serialize(replace(told, held={**empty, **half})))
+    some = needed(store, store.all_names()).stretches
+    assert set(some) <= set(before)
+    assert some != before
 
 
 def test_a_block_that_would_unpack_to_more_than_any_is_not_unpacked() -> None:

@@ -113,9 +113,10 @@ def test_a_manifest_comes_back_whole_and_in_parts(told: Manifest) -> None:
     data = manifests.serialize(told)
     assert manifests.parse(data, "x") == told
     assert manifests.parse_about(data, "x") == told.about
-    assert manifests.parse_places(data, "x") == {
-        tuple(row.place) for row in told.held.values() if row.place is not None
-    }
+    places = manifests.parse_places(data, "x")
+    named = [row.place for row in told.held.values()]
+    assert [places.place(at) if block >= 0 else None for at, block in enumerate(places.block)] == named
+    assert list(places.lists()) == [place for place in named if place and place.depth]
     assert manifests.is_sound(data)
     other = replace(told.about, note="another", taken=NOW + timedelta(days=1), pinned=True)
     amended = manifests.amended(data, other)

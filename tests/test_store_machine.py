@@ -7,6 +7,7 @@ import os
 import random
 import shutil
 import tempfile
+from collections import defaultdict
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -22,7 +23,10 @@ from emberkeep.fs.trees import only
 from emberkeep.keep.config import Config
 from emberkeep.operations.engine import apply, fitness, restore_plan
 from emberkeep.store import compact, intake, manifest, moving, table, writer
+from emberkeep.store.extents import HOLE, all_extents
 from emberkeep.store.manifest import About, ManifestName
+from emberkeep.store.needs import needed
+from emberkeep.store.packs import BlockId
 from emberkeep.store.repair import repair
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
@@ -136,6 +140,21 @@ class Keeping(RuleBasedStateMachine):
     def all_is_whole(self) -> None:
         assert sorted(map(str, self.store.numbers())) == sorted(self.states)
         assert verify(self.store).sound
+        assert needed(self.store, self.store.all_names()).stretches == self._needed()
+
+    def _needed(self) -> dict[BlockId, list[tuple[int, int]]]:
+        """Place by place, what is named of each block."""
+        rows = [row for name in self.store.all_names() for row in self.store.manifest_of(name).held.values()]
+        extents = {e for row in rows if row.place for e in all_extents(row.place, self.store.block)}
+        found = defaultdict[BlockId, list[tuple[int, int]]](list)
+        for block, offset, length in sorted(extent for extent in extents if extent.block != HOLE):
+            stretches = found[block]
+            if stretches and offset <= stretches[-1][1]:
+                start, end = stretches.pop()
+                stretches.append((start, max(end, offset + length)))
+            else:
+                stretches.append((offset, offset + length))
+        return found
 
     def _away(self, path: Path) -> None:
         if path.is_dir() and not path.is_symlink():

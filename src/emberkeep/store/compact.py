@@ -12,21 +12,22 @@ what is left.
 from __future__ import annotations
 
 from bisect import bisect_right
-from collections import defaultdict, deque
-from collections.abc import Container, Iterable, Mapping, Sequence
+from collections import deque
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import closing, suppress
 from dataclasses import dataclass, field, replace
 from datetime import timedelta
 
 from emberkeep.callbacks import Progress, no_op
-from emberkeep.errors import Damage, Refused, system_may_refuse
+from emberkeep.errors import system_may_refuse
 from emberkeep.fs import system, writing
 from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
-from emberkeep.store.extents import HOLE, Extent, Place
+from emberkeep.store.extents import Extent, Place
 from emberkeep.store.index import Index
 from emberkeep.store.manifest import ManifestName
+from emberkeep.store.needs import Needs, needed, places_in
 from emberkeep.store.packs import (
     HEAD,
     BlockId,
@@ -79,19 +80,6 @@ class Freed:
         return max(0, self.before - self.after)
 
 
-@dataclass
-class Needs:
-    """What the remaining manifests need: all places they name, and of each block the stretches, sorted and joined."""
-
-    places: set[Place] = field(default_factory=set)
-    stretches: dict[BlockId, list[tuple[int, int]]] = field(default_factory=dict)
-
-    def share(self, block: BlockId, location: Location) -> float:
-        """How much of a block is needed, 0 to 1."""
-        stretches = self.stretches.get(block, ())
-        return sum(end - start for start, end in stretches) / location.raw if location.raw else 1.0
-
-
 def release(store: Store, labels: Sequence[str], progress: Progress = no_op) -> Freed:
     """Let the snapshots ``labels`` go and free what only they needed.
 
@@ -133,51 +121,6 @@ def _staying(store: Store, labels: Sequence[str]) -> list[ManifestName]:
     return [name for name in store.all_names() if name not in going]
 
 
-def needed(
-    store: Store, names: Sequence[ManifestName], progress: Progress = no_op, but: Container[Place] = ()
-) -> Needs:
-    """What the manifests ``names`` need, ``but`` the contents at some places. Refused when one of them, or a list of
-    extents, cannot be read, or a block is missing."""
-    found = Needs()
-    stretches: dict[BlockId, set[tuple[int, int]]] = defaultdict(set)
-    total = sum(path.stat().st_size for name in names if (path := store.path_of(name)).exists())
-    done = 0
-    for name in names:
-        try:
-            data, file = store.manifest_file(name)
-            for place in map(Place._make, manifests.parse_places(data, file) - found.places):
-                if place in but:
-                    continue
-                found.places.add(place)
-                for block, offset, length in lists.all_extents(place, store.block):
-                    stretches[block].add((offset, offset + length))
-        except Damage as error:
-            raise Refused(
-                f"{name} is damaged, so what it needs cannot be known; nothing was deleted",
-                hint="run 'emberkeep verify', and 'emberkeep verify --repair'",
-            ) from error
-        done += len(data)
-        progress(done, total)
-    stretches.pop(HOLE, None)
-    if any(block not in store.index for block in stretches):
-        raise Refused(
-            "blocks that snapshots need are missing from the store; nothing was deleted",
-            hint="run 'emberkeep verify', and 'emberkeep verify --repair'",
-        )
-    found.stretches = {block: _joined(parts) for block, parts in stretches.items()}
-    return found
-
-
-def _joined(parts: Iterable[tuple[int, int]]) -> list[tuple[int, int]]:
-    found: list[tuple[int, int]] = []
-    for start, end in sorted(parts):
-        if found and start <= found[-1][1]:
-            found[-1] = (found[-1][0], max(end, found[-1][1]))
-        else:
-            found.append((start, end))
-    return found
-
-
 def _drop(store: Store, labels: Iterable[str]) -> None:
     for label in labels:
         system.io.unlink(store.manifest_path(label))
@@ -199,8 +142,7 @@ def _move_out_of_sparse_blocks(store: Store, names: Sequence[ManifestName], need
         places = pieces.place(
             {
                 place: [moved.extent(extent) for extent in lists.extents_of(place, store.block)]
-                for place in sorted(needs.places)
-                if any(extent.block in sparse for extent in lists.all_extents(place, store.block))
+                for place in places_in(store, names, sparse)
             }
         )
     store.replace_index({**store.index, **pieces.fresh})

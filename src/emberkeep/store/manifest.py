@@ -30,7 +30,6 @@ from emberkeep.errors import Place as Where
 from emberkeep.fs.trees import Entry, Skipped
 from emberkeep.store import table as tables
 from emberkeep.store.extents import Place
-from emberkeep.store.packs import BlockId
 from emberkeep.store.table import FileRow
 
 MAGIC = b"EMBERMANIFEST 3\n"
@@ -167,9 +166,8 @@ def parse(data: bytes, name: str) -> Manifest:
     return Manifest(_about(_document(first, name)), tables.rows_of(parts), parts.skipped, parts.top)
 
 
-def parse_places(data: bytes, name: str) -> set[tuple[BlockId, int, int, int]]:
-    """Only where the contents lie that the manifest in ``data`` names, each once, as what makes a :class:`Place`; many
-    times quicker than all of it."""
+def parse_places(data: bytes, name: str) -> tables.Places:
+    """Only where the contents lie that the manifest in ``data`` names; many times quicker than all of it."""
     return tables.places_of(_parts(data, name))
 
 

@@ -20,8 +20,9 @@ from emberkeep.store import extents as lists
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
 from emberkeep.store import stat_cache, writer
-from emberkeep.store.compact import SPARSE, Moved, Needs, copied, needed, renamed
+from emberkeep.store.compact import SPARSE, Moved, copied, renamed
 from emberkeep.store.extents import Place
+from emberkeep.store.needs import Needs, needed, places_in
 from emberkeep.store.packs import BlockId, PackWriter
 from emberkeep.store.pieces import Pieces
 from emberkeep.store.shared import OWNER, contents_of
@@ -109,8 +110,7 @@ class Move:
             places = pieces.place(
                 {
                     place: [moved.extent(extent) for extent in lists.extents_of(place, self.source.block)]
-                    for place in sorted(self.needs.places)
-                    if any(extent.block in sparse for extent in lists.all_extents(place, self.source.block))
+                    for place in places_in(self.source, self.source.names(), sparse, self.there)
                 }
             )
         self.target.replace_index({**self.target.index, **pieces.fresh})

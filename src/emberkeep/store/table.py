@@ -32,13 +32,16 @@ from array import array
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from itertools import accumulate, count, islice, pairwise, repeat
 from operator import lt
-from typing import Any, NamedTuple
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from emberkeep.fs.folder_tree import VERY_MANY
 from emberkeep.fs.sorted_paths import SortedPaths
 from emberkeep.fs.trees import FILE, Entry, Kind, OnDemand, Skipped
 from emberkeep.store.extents import HOLE, Place
 from emberkeep.store.packs import BlockId
+
+if TYPE_CHECKING:
+    import numpy as np
 
 _LENGTH = struct.Struct("<I")
 _LETTERS = {Kind.FILE: "f", Kind.FOLDER: "d", Kind.LINK: "l"}
@@ -120,11 +123,31 @@ def unpacked(data: bytes | memoryview) -> Column:
     return memoryview(data).cast("q")
 
 
-def places_of(parts: Parts) -> set[tuple[BlockId, int, int, int]]:
-    """Where the contents lie that a table names, each once, as what makes a :class:`Place`."""
-    blocks = [*parts.blocks, HOLE]  # -1 names the last, which stands for none
-    numbers, *rest = parts.columns[_BLOCK:]
-    return set(zip([blocks[at] for at in numbers], *rest, strict=True)) - {_NOWHERE}
+class Places(NamedTuple):
+    """Where the contents lie that a table names, a number for each row in each column: ``block`` is the position in
+    ``blocks``, -1 where there are no bytes; the rest is as :class:`Place` has it."""
+
+    blocks: list[BlockId]
+    block: np.ndarray
+    offset: np.ndarray
+    length: np.ndarray
+    depth: np.ndarray
+
+    def place(self, at: int) -> Place:
+        """That of a row which has one."""
+        block, *rest = (int(column[at]) for column in self[1:])
+        return Place(self.blocks[block], *rest)
+
+    def lists(self) -> Iterator[Place]:
+        """The places of lists of extents, those of which rows name the same as often as they do."""
+        return map(self.place, self.depth.nonzero()[0].tolist())
+
+
+def places_of(parts: Parts) -> Places:
+    """Where the contents lie that a table names."""
+    import numpy as np
+
+    return Places(parts.blocks, *(np.asarray(column, np.int64) for column in parts.columns[_BLOCK:]))
 
 
 _NOWHERE = Place(HOLE, 0, 0)

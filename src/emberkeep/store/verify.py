@@ -7,6 +7,7 @@ import random
 from collections import deque
 from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from dataclasses import dataclass, field
 
 from emberkeep.callbacks import Progress, no_op
@@ -32,6 +33,7 @@ from emberkeep.store.packs import (
     scan,
 )
 from emberkeep.store.store import Store
+from emberkeep.store.table import Places
 
 _IN_FLIGHT = 48
 """Blocks that may wait to be checked: bounds memory."""
@@ -130,18 +132,14 @@ def _looked(
 
 
 def _used(store: Store, name: ManifestName) -> set[BlockId]:
-    used: set[BlockId] = set()
     try:
-        manifest = store.manifest_of(name)
+        places = manifests.parse_places(*store.manifest_file(name))
     except Damage:
-        return used
-    for held in manifest.held.values():
-        if held.place is not None:
-            used.add(held.place.block)
-            try:
-                used.update(extent.block for extent in lists.all_extents(held.place, store.block))
-            except Damage:
-                continue  # told by name when the files are looked at
+        return set()
+    used = set(places.blocks)
+    for place in set(places.lists()):
+        with suppress(Damage):  # told by name when the files are looked at
+            used.update(extent.block for extent in lists.all_extents(place, store.block))
     return used
 
 
@@ -227,13 +225,13 @@ def _within(gaps: Sequence[Gap], index: Index) -> Iterator[Spot]:
 
 
 class Finder:
-    """Finds the files of snapshots that sound blocks do not give whole. Contents that snapshots share are looked at
-    once."""
+    """Finds the files of snapshots that sound blocks do not give whole. Lists of extents that snapshots share are
+    looked at once."""
 
     def __init__(self, store: Store, sound: Index) -> None:
         self._store = store
         self._sound = sound
-        self._whole: set[tuple[BlockId, int, int, int]] = set()
+        self._whole: set[Place] = set()
         self._why_not: dict[Place, str] = {}
         self._clean: set[str] = set()
 
@@ -243,32 +241,42 @@ class Finder:
         check = manifests.check_of(data)
         if check in self._clean:
             return []
-        for place in map(Place._make, manifests.parse_places(data, file) - self._whole):
-            why = self._why_not.get(place) or self._why(place)
-            if why:
-                self._why_not[place] = why
-            else:
-                self._whole.add(place)
+        places = manifests.parse_places(data, file)
+        self._why_not.update((place, "its block is damaged or missing") for place in self._beyond(places))
+        for place in places.lists():
+            if place not in self._whole and place not in self._why_not:
+                self._look(place)
         if not self._why_not:
             self._clean.add(check)
             return []
         held = self._store.manifest_of(name).held.items()
         return [(path, self._why_not[row.place]) for path, row in held if row.place in self._why_not]
 
-    def _why(self, place: Place) -> str:
-        if not self._gives(place):
-            return "its block is damaged or missing"
-        if place.depth == 0:
-            return ""
+    def _beyond(self, places: Places) -> Iterator[Place]:
+        """The places that no sound block gives."""
+        import numpy as np
+
+        ends = np.array([*map(self._end, places.blocks), _HUGE], np.int64)[places.block]  # -1 names the last: no bytes
+        return map(places.place, (places.offset + places.length > ends).nonzero()[0].tolist())
+
+    def _end(self, block: BlockId) -> int:
+        """How many bytes there are of a block; -1 where it is not sound."""
+        if block == HOLE:
+            return _HUGE
+        location = self._sound.get(block)
+        return -1 if location is None else location.raw
+
+    def _look(self, place: Place) -> None:
         try:
             extents = lists.extents_of(place, self._store.block)
         except Damage:
-            return "its list of extents is damaged"
-        bad = sum(not self._gives(extent) for extent in extents)
-        return f"{bad} of its {len(extents)} stretches are damaged or missing" if bad else ""
+            self._why_not[place] = "its list of extents is damaged"
+            return
+        bad = sum(extent.offset + extent.length > self._end(extent.block) for extent in extents)
+        if bad:
+            self._why_not[place] = f"{bad} of its {len(extents)} stretches are damaged or missing"
+        else:
+            self._whole.add(place)
 
-    def _gives(self, extent: Place | lists.Extent) -> bool:
-        if extent.block == HOLE:
-            return True
-        location = self._sound.get(extent.block)
-        return location is not None and extent.offset + extent.length <= location.raw
+
+_HUGE = (1 << 63) - 1

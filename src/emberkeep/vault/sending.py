@@ -17,8 +17,8 @@ from emberkeep.errors import Damage, Fault, Place, Refused, UnreadableInput
 from emberkeep.fs import private, writing
 from emberkeep.fs.trees import digest_of, file_chunks
 from emberkeep.keep.keep import Keep, written_in
-from emberkeep.store.compact import needed
 from emberkeep.store.manifest import is_sound, parse_about
+from emberkeep.store.needs import needed
 from emberkeep.store.shared import owner_of, share_of, store_of
 from emberkeep.store.store import Store
 from emberkeep.store.verify import check_packs

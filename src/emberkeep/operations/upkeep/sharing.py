@@ -12,8 +12,8 @@ from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Refused, UsageError, did_you_mean
 from emberkeep.keep.keep import Keep
 from emberkeep.keep.locate import is_keep
-from emberkeep.store.compact import needed
 from emberkeep.store.moving import remove_own
+from emberkeep.store.needs import needed
 from emberkeep.store.shared import owner_of
 from emberkeep.store.store import Store
 
