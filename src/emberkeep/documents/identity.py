@@ -3,8 +3,9 @@
 A *rule* for a path of record names is the fields whose values identify a record: ``@id`` an attribute, ``name`` a
 child element's text, ``.`` the record's own text; several together where one is not enough; none for anonymous
 records. Fields qualify by how many records they tell apart from their siblings *and* find again on the other sides:
-what is unique by chance, or changes with every release, does not. Values that look like names win over numbers, which
-only count where the field's name says that it identifies; attributes win over children. A few doubles do no harm:
+what is unique by chance, or changes with every release, does not. Values that look like names win over numbers and
+codes, which count where the field's name says that it identifies, or other documents say that they stay; attributes win
+over children. A few doubles do no harm:
 which of them is which, and who is who where nothing identifies, is found by all that the records say (``linkage``).
 """
 
@@ -14,17 +15,19 @@ import itertools
 import json
 import re
 from collections import Counter, defaultdict
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
 from emberkeep.documents import linkage
 from emberkeep.documents.model import TOP, VALUE, Document, Node, Role
-from emberkeep.documents.values import number, unquoted
+from emberkeep.documents.values import unquoted
 
 Path = tuple[str, ...]
 Key = tuple[str, ...]
 Rule = tuple[str, ...]
+Owner = tuple[object, ...] | None
+"""Whose a group of siblings is: names and identities from the root down; None where one is anonymous."""
 _ByName = dict[Node, dict[str, list[Node]]]
 """The items of records by what they are called."""
 
@@ -106,10 +109,41 @@ class KeyRules:
             for values in zip(*columns, strict=True)
         ]
 
+    def _siblings(self, path: Path) -> Siblings:
+        seen: set[str] = set()
+        documents, owners = [], []
+        for document in (*self.vendor, *self.mine):
+            found = self._groups(document, path, seen)
+            documents.append([group for _, group in found])
+            owners.append([owner for owner, _ in found])
+        return Siblings(documents, owners)
+
+    def _groups(self, document: Document, path: Path, seen: set[str]) -> list[tuple[Owner, list[Node]]]:
+        """Siblings of the last name of ``path``, per parent; at most some hundred parents, spread over the file.
+        ``seen``: the parents found before, by their text; those are left out."""
+        parents: list[tuple[Node, Owner]] = [(document.root, ())] if document.root.name == path[0] else []
+        if len(path) == 1:
+            return [(None, [parent]) for parent, _ in parents]
+        for depth in range(2, len(path)):
+            found: list[tuple[Node, Owner]] = []
+            for parent, owner in parents:
+                items = _called(parent, path[depth - 1], self._by_name)
+                keys = self.keys(path[:depth], items) if items else []
+                found += zip(items, (_owned(owner, path[depth - 1], key) for key in keys), strict=True)
+            parents = found[:: len(found) // _MOST_PARENTS] if len(found) > _MOST_PARENTS else found
+        groups: list[tuple[Owner, list[Node]]] = []
+        for parent, owner in parents:
+            text = document.raw(parent).replace("\r\n", "\n")
+            if text not in seen:
+                seen.add(text)
+                if group := _called(parent, path[-1], self._by_name):
+                    groups.append((owner, group))
+        return groups
+
     def weights(self, path: Path) -> linkage.Weights:
         """What the facts of records at ``path`` tell of who is who."""
         if path not in self._weights:
-            found = Siblings.of(path, (*self.vendor, *self.mine), self._by_name)
+            found = self._siblings(path)
             lists = [_first_facts(groups) for groups in found.documents]
             self._weights[path] = linkage.learn(lists)
         return self._weights[path]
@@ -139,7 +173,7 @@ class KeyRules:
         rule = self.configured.get("/".join(path))
         if rule is not None:
             return Learned(rule, configured=True)
-        found = Siblings.of(path, (*self.vendor, *self.mine), self._by_name)
+        found = self._siblings(path)
         if not found.repeat:
             certain = (*_CERTAIN, "name", TEXT) if path[-1] == "[]" else _CERTAIN
             return Learned(_single(certain, found))
@@ -157,17 +191,12 @@ class Siblings:
     admin's.
 
     Groups whose parents are spelled alike tell the same and are looked at once: those that an earlier document has are
-    left out of the later ones.
+    left out of the later ones. ``owners``: whose each group is, which is the same in other documents.
     """
 
     documents: Sequence[Sequence[Sequence[Node]]]
+    owners: Sequence[Sequence[Owner]]
     _columns: dict[str, list[list[str]]] = field(default_factory=dict, compare=False)
-
-    @staticmethod
-    def of(path: Path, documents: Iterable[Document], known: _ByName) -> Siblings:
-        """Those at ``path``."""
-        seen: set[str] = set()
-        return Siblings([_groups(document, path, seen, known) for document in documents])
 
     @property
     def groups(self) -> list[Sequence[Node]]:
@@ -183,6 +212,12 @@ class Siblings:
     def in_group(self) -> list[list[int]]:
         """In the how many-th group each of them stands."""
         return [[at for at, group in enumerate(groups) for _ in group] for groups in self.documents]
+
+    @cached_property
+    def compared(self) -> set[Owner]:
+        """Whose groups stand in several documents."""
+        times = Counter(owner for owners in self.owners for owner in set(owners))
+        return {owner for owner, count in times.items() if count > 1}
 
     def column(self, name: str) -> list[list[str]]:
         """The values of a field without white space around them, "" where there is none: by document and record."""
@@ -237,30 +272,15 @@ def _called(parent: Node, name: str, known: _ByName) -> list[Node]:
     return known[parent].get(name, [])
 
 
-def _groups(document: Document, path: Path, seen: set[str], known: _ByName) -> list[list[Node]]:
-    """Siblings of the last name of ``path``, per parent; at most some hundred parents, spread over the file.
-    ``seen``: the parents found before, by their text; those are left out."""
-    parents = [document.root] if document.root.name == path[0] else []
-    if len(path) == 1:
-        return [parents]
-    for name in path[1:-1]:
-        parents = [item for parent in parents for item in _called(parent, name, known)]
-        if len(parents) > _MOST_PARENTS:
-            parents = parents[:: len(parents) // _MOST_PARENTS]
-    found = []
-    for parent in parents:
-        text = document.raw(parent).replace("\r\n", "\n")
-        if text not in seen:
-            seen.add(text)
-            if group := _called(parent, path[-1], known):
-                found.append(group)
-    return found
+def _owned(owner: Owner, name: str, key: Key | None) -> Owner:
+    return None if owner is None or key is None else (*owner, name, key)
 
 
 @dataclass(frozen=True)
 class _Telling:
     """How well fields tell records apart. ``distinct``: the share of records that no sibling shares them with;
-    ``kept``: the share of those that one of the other documents has too; ``records``: how many a document has."""
+    ``kept``: of those whose siblings stand in another document, the share that it has too; ``records``: how many a
+    document has."""
 
     distinct: float
     kept: float
@@ -273,13 +293,14 @@ class _Telling:
         ]
         total = sum(map(len, siblings.nodes))
         if not total:
-            return _Telling(0, 0, 0)
-        known: Counter[object] = Counter()
-        for keys in there:
-            known.update(keys.keys())
-        kept = sum(count for keys in there for key, count in keys.items() if known[key] > 1)
-        bearing = sum(keys.total() for keys in there)
-        return _Telling(bearing / total, kept / bearing if bearing and len(there) > 1 else 1.0, total // len(there))
+            return _NOTHING
+        owners = [owners for owners in siblings.owners if owners]
+        named = [[(owned[at], key) for at, key in found] for owned, found in zip(owners, there, strict=True)]
+        compared = [{one for one in found if one[0] in siblings.compared} for found in named]
+        times = Counter(itertools.chain.from_iterable(compared))
+        kept = sum(times[one] > 1 for found in compared for one in found)
+        bearing = sum(map(len, compared))
+        return _Telling(sum(map(len, there)) / total, kept / bearing if bearing else 1.0, total // len(there))
 
     @property
     def worth(self) -> float:
@@ -287,47 +308,52 @@ class _Telling:
         half."""
         return (1 + self.distinct) / 2 * self.kept
 
-    def beats(self, worth: float) -> bool:
-        """Whether it is clearly better than what finds that share: not by a record or two."""
-        return self.distinct >= _LEAST_DISTINCT and self.worth - worth >= max(_CLEARLY, _SOME_RECORDS / self.records)
+    def beats(self, other: _Telling) -> bool:
+        """Whether it is clearly better: not by a record or two, or it knows no doubles or no changes at all."""
+        by = self.worth - other.worth
+        if self.distinct < _LEAST_DISTINCT or by <= 0:
+            return False
+        flawless = self.distinct == 1 and (other.distinct < 1 or self.kept == 1)
+        return flawless or by >= max(_CLEARLY, _SOME_RECORDS / self.records)
 
 
-def _distinct(groups: Sequence[int], keys: Sequence[object]) -> Counter[object]:
-    """The keys that only one record of its group has."""
-    if groups[-1] == 0:
-        return Counter([key for key, times in Counter(keys).items() if times == 1 and key])
-    return Counter([key for (_, key), times in Counter(zip(groups, keys, strict=True)).items() if times == 1 and key])
+_NOTHING = _Telling(0, 0, 0)
+
+
+def _distinct(groups: Sequence[int], keys: Sequence[object]) -> list[tuple[int, object]]:
+    """The keys that only one record of its group has, with the number of the group."""
+    return [one for one, times in Counter(zip(groups, keys, strict=True)).items() if times == 1 and one[1]]
 
 
 def choose(siblings: Siblings) -> Rule:
     """The fields that identify records within their groups; () when none do well enough.
 
     The first that tells all records apart and finds them again in the other documents; else what finds most of them:
-    more fields, others, or numbers have to be clearly better than fewer and better-named ones. Numbers count only
-    where several documents say that they stay.
+    more fields, others, or codes have to be clearly better than fewer and better-named ones. Codes count only where
+    several documents say that they stay.
     """
     groups = next((groups for groups in siblings.documents if groups), ())
     best: Rule = ()
-    most = 0.0
-    names, numbers = _candidates(groups)
+    most = _NOTHING
+    names, codes = _candidates(groups)
     tried: list[str] = []
     for name in dict.fromkeys([*_attributes_that_may(siblings, groups), *names]):
         tried.append(name)
         telling = _Telling.of((name,), siblings)
-        if telling.beats(most) if best else _may_be_first(name, telling, only=len(names) == 1 and not numbers):
-            best, most = (name,), telling.worth
-            if telling.distinct == 1 and telling.kept > _SURE:
+        if telling.beats(most) if best else _may_be_first(name, telling, only=len(names) == 1 and not codes):
+            best, most = (name,), telling
+            if telling.distinct == 1 and (telling.kept == 1 or (name in _CERTAIN and telling.kept > _SURE)):
                 return best
     beside = sum(1 for groups in siblings.documents if groups) > 1
     steadiest = (
-        sorted(numbers, key=lambda name: -_Telling.of((name,), siblings).worth) if beside and most < _SURE else []
+        sorted(codes, key=lambda name: -_Telling.of((name,), siblings).worth) if beside and most.worth < _SURE else []
     )
     for rule in _combined(tried[:_MOST_COMBINED], steadiest[:_MOST_COMBINED]):
-        if len(rule) > max(2, len(best)) and most >= _SURE:
+        if len(rule) > max(2, len(best)) and most.worth >= _SURE:
             break
         telling = _Telling.of(rule, siblings)
         if telling.beats(most):
-            best, most = rule, telling.worth
+            best, most = rule, telling
     return best
 
 
@@ -339,12 +365,12 @@ def _may_be_first(name: str, telling: _Telling, *, only: bool) -> bool:
     return telling.distinct >= _LEAST_DISTINCT and telling.worth >= _LEAST_WORTH
 
 
-def _combined(names: Sequence[str], numbers: Sequence[str]) -> Iterator[Rule]:
-    """Several fields together, and numbers alone: those with names first."""
-    every = [*names, *numbers]
+def _combined(names: Sequence[str], codes: Sequence[str]) -> Iterator[Rule]:
+    """Several fields together, and codes alone: those with names first."""
+    every = [*names, *codes]
     yield from itertools.combinations(names, 2)
-    yield from ((name,) for name in numbers)
-    yield from (rule for rule in itertools.combinations(every, 2) if rule[1] in numbers)
+    yield from ((name,) for name in codes)
+    yield from (rule for rule in itertools.combinations(every, 2) if rule[1] in codes)
     yield from itertools.combinations(every[: _MOST_COMBINED + 1], 3)
 
 
@@ -367,7 +393,8 @@ def _attributes_that_may(siblings: Siblings, groups: Sequence[Sequence[Node]]) -
 
 
 def _candidates(groups: Sequence[Sequence[Node]]) -> tuple[list[str], list[str]]:
-    """Fields that most records looked at have and whose values may be names, best first; and those that are numbers."""
+    """Fields that most records looked at have and whose values may be names, best first; and those that are numbers or
+    codes."""
     values: dict[str, list[str]] = defaultdict(list)
     records = 0
     for node in _sample(groups):
@@ -376,8 +403,8 @@ def _candidates(groups: Sequence[Sequence[Node]]) -> tuple[list[str], list[str]]
             values[name].append(value)
     common = [name for name, found in values.items() if len(found) >= _LEAST_DISTINCT * records]
     suited = [name for name in common if _may_identify(name, values[name])]
-    numbers = [name for name in common if name not in suited and all(map(number, values[name]))]
-    return sorted(suited, key=lambda name: (not says_identity(name), not name.startswith("@"), name == TEXT)), numbers
+    codes = [name for name in common if name not in suited and _most(_is_short, values[name])]
+    return sorted(suited, key=lambda name: (not says_identity(name), not name.startswith("@"), name == TEXT)), codes
 
 
 def _simple_fields(node: Node) -> Iterable[tuple[str, str]]:
@@ -399,7 +426,18 @@ def says_identity(name: str) -> bool:
 
 
 def _may_identify(name: str, values: Sequence[str]) -> bool:
-    if not all(0 < len(value) <= _LONGEST_NAME and "\n" not in value for value in values):
+    if not all(map(_is_short, values)):
         return False
-    named = sum(any(char.isalpha() for char in value) for value in values)
-    return named >= 0.99 * len(values) or (says_identity(name) and all(v.isalnum() for v in values))
+    return _most(_is_word, values) or (says_identity(name) and all(v.isalnum() for v in values))
+
+
+def _most(true: Callable[[str], bool], values: Sequence[str]) -> bool:
+    return sum(map(true, values)) >= 0.99 * len(values)
+
+
+def _is_word(value: str) -> bool:
+    return any(char.isalpha() for char in value)
+
+
+def _is_short(value: str) -> bool:
+    return 0 < len(value) <= _LONGEST_NAME and "\n" not in value
