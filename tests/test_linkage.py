@@ -224,6 +224,33 @@ def test_a_code_that_stays_names_records_whose_words_the_vendor_changed(
     assert [question.why.partition(";")[0].partition(",")[0] for question in result.questions] == ["you removed it"]
 
 
+FORMS = st.lists(
+    st.tuples(st.sampled_from("abcdefghij"), st.sampled_from(["", "", "short", "verb"]), st.sampled_from(["", "", "f"])),
+    unique=True, min_size=12, max_size=30,
+).filter(lambda forms: len({name for name, *_ in forms}) < 0.8 * len(forms))  # fmt: skip
+
+
+@given(FORMS, st.randoms(use_true_random=False))
+def test_what_only_some_bear_tells_doubles_apart(forms: list[tuple[str, str, str]], chance: random.Random) -> None:
+    """A word in its short form is another record than the word. Both sides change what the words are, each of others."""
+
+    def written(said: Mapping[tuple[str, str, str], str]) -> str:
+        lines = []
+        for (name, form, gender), word in said.items():
+            further = "".join(f' {key}="{value}"' for key, value in (("form", form), ("gender", gender)) if value)
+            lines.append(f'  <term name="{name}"{further}>{word}</term>\n')
+        return f"<terms>\n{''.join(lines)}</terms>\n"
+
+    old = {one: f"word {at}" for at, one in enumerate(forms)}
+    turn = {one: chance.random() for one in forms}
+    assume(sum(value < 0.3 for value in turn.values()) < len(forms) / 2)
+    new = {one: f"{word} anew" if turn[one] < 0.3 else word for one, word in old.items()}
+    mine = {one: f"{word} of mine" if turn[one] > 0.8 else word for one, word in old.items()}
+    wanted = {one: mine[one] if turn[one] > 0.8 else word for one, word in new.items()}
+    result = merge("terms.xml", written(old), written(mine), written(new))
+    assert (text_of(result, written(mine)), result.questions) == (written(wanted), ())
+
+
 def test_a_code_that_is_dealt_anew_names_nothing() -> None:
     """Though nearly all codes stand in both releases, somewhere; the words stayed but for some."""
     chance = random.Random(8)

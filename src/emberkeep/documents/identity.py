@@ -49,10 +49,12 @@ _PLAIN = re.compile(r"[^\s\[\]=,/\"'\\\x00-\x1f\x7f]+")
 
 @dataclass(frozen=True)
 class Learned:
-    """A rule and where it came from. ``None`` as rule: siblings of this path never repeat."""
+    """A rule and where it came from. ``None`` as rule: siblings of this path never repeat. ``seldom``: how many of its
+    fields, the last ones, only some records bear; to lack one identifies as well."""
 
     rule: Rule | None
     configured: bool = False
+    seldom: int = 0
 
 
 def field_values(nodes: Sequence[Node], name: str) -> list[str | None]:
@@ -100,12 +102,14 @@ class KeyRules:
         """The identities of some items at ``path``, which are all called alike."""
         if nodes[0].role is not Role.RECORD:
             return [None] * len(nodes)
-        rule = None if nodes[0].named or not self._by_content else self.rule(path).rule
-        if not rule:
+        learned = None if nodes[0].named or not self._by_content else self.rule(path)
+        rule = learned and learned.rule
+        if not learned or not rule:
             return [() if rule is None else None] * len(nodes)
         columns = [field_values(nodes, name) for name in rule]
+        borne = len(rule) - learned.seldom
         return [
-            None if None in values else tuple([unquoted(str(value).strip()) for value in values])
+            None if None in values[:borne] else tuple([unquoted((value or "").strip()) for value in values])
             for values in zip(*columns, strict=True)
         ]
 
@@ -161,6 +165,7 @@ class KeyRules:
         parts = [
             value_text(value) if name == TEXT else f"{name.lstrip('@')}={value_text(value)}"
             for name, value in zip(rule, key, strict=True)
+            if value or len(rule) == 1
         ]
         again = f",#{number}" if number > 1 else ""
         return f"{name}[{','.join(parts)}{again}]"
@@ -177,7 +182,7 @@ class KeyRules:
         if not found.repeat:
             certain = (*_CERTAIN, "name", TEXT) if path[-1] == "[]" else _CERTAIN
             return Learned(_single(certain, found))
-        return Learned(choose(found))
+        return choose(found)
 
 
 def _first_facts(groups: Iterable[Sequence[Node]]) -> list[linkage.Facts]:
@@ -226,12 +231,17 @@ class Siblings:
             self._columns[name] = [[value.strip() if value else "" for value in side] for side in values]
         return self._columns[name]
 
-    def keys(self, rule: Rule) -> list[list[object]]:
-        """The values of several fields together, "" where one is missing: by document and record."""
+    def keys(self, rule: Rule, seldom: int = 0) -> list[list[object]]:
+        """The values of several fields together, "" where one is missing, but for the ``seldom`` last: by document and
+        record."""
         columns = [self.column(name) for name in rule]
         if len(columns) == 1:
             return [list(side) for side in columns[0]]
-        return [[key if all(key) else "" for key in zip(*sides, strict=True)] for sides in zip(*columns, strict=True)]
+        borne = len(rule) - seldom
+        return [
+            [key if all(key[:borne]) else "" for key in zip(*sides, strict=True)]
+            for sides in zip(*columns, strict=True)
+        ]
 
     @property
     def repeat(self) -> bool:
@@ -287,10 +297,9 @@ class _Telling:
     records: int
 
     @staticmethod
-    def of(rule: Rule, siblings: Siblings) -> _Telling:
-        there = [
-            _distinct(groups, keys) for groups, keys in zip(siblings.in_group, siblings.keys(rule), strict=True) if keys
-        ]
+    def of(rule: Rule, siblings: Siblings, seldom: int = 0) -> _Telling:
+        sides = zip(siblings.in_group, siblings.keys(rule, seldom), strict=True)
+        there = [_distinct(groups, keys) for groups, keys in sides if keys]
         total = sum(map(len, siblings.nodes))
         if not total:
             return _NOTHING
@@ -325,17 +334,17 @@ def _distinct(groups: Sequence[int], keys: Sequence[object]) -> list[tuple[int, 
     return [one for one, times in Counter(zip(groups, keys, strict=True)).items() if times == 1 and one[1]]
 
 
-def choose(siblings: Siblings) -> Rule:
+def choose(siblings: Siblings) -> Learned:
     """The fields that identify records within their groups; () when none do well enough.
 
     The first that tells all records apart and finds them again in the other documents; else what finds most of them:
     more fields, others, or codes have to be clearly better than fewer and better-named ones. Codes count only where
-    several documents say that they stay.
+    several documents say that they stay. What only some bear is looked at where that is not enough.
     """
     groups = next((groups for groups in siblings.documents if groups), ())
     best: Rule = ()
     most = _NOTHING
-    names, codes = _candidates(groups)
+    names, codes, seldom = _candidates(groups)
     tried: list[str] = []
     for name in dict.fromkeys([*_attributes_that_may(siblings, groups), *names]):
         tried.append(name)
@@ -343,7 +352,7 @@ def choose(siblings: Siblings) -> Rule:
         if telling.beats(most) if best else _may_be_first(name, telling, only=len(names) == 1 and not codes):
             best, most = (name,), telling
             if telling.distinct == 1 and (telling.kept == 1 or (name in _CERTAIN and telling.kept > _SURE)):
-                return best
+                return Learned(best)
     beside = sum(1 for groups in siblings.documents if groups) > 1
     steadiest = (
         sorted(codes, key=lambda name: -_Telling.of((name,), siblings).worth) if beside and most.worth < _SURE else []
@@ -354,7 +363,26 @@ def choose(siblings: Siblings) -> Rule:
         telling = _Telling.of(rule, siblings)
         if telling.beats(most):
             best, most = rule, telling
-    return best
+    if most.distinct == 1 and most.kept > _SURE:
+        return Learned(best)
+    return _with_seldom(best, most, tried, seldom, siblings)
+
+
+def _with_seldom(
+    best: Rule, most: _Telling, names: Sequence[str], seldom: Sequence[str], siblings: Siblings
+) -> Learned:
+    """A rule for records that ``best`` does not tell apart well enough, by up to two fields that only some bear."""
+    bases = dict.fromkeys([*filter(None, [best]), *((name,) for name in names[:_MOST_COMBINED])])
+    some = seldom[:_MOST_COMBINED]
+    more = [(name,) for name in some] + list(itertools.combinations(some, 2))
+    found = Learned(best)
+    for base, extra in itertools.product(bases, more):
+        if not {*base}.isdisjoint(extra):
+            continue
+        telling = _Telling.of((*base, *extra), siblings, len(extra))
+        if telling.beats(most) if found.rule else _may_be_first(base[0], telling, only=False):
+            found, most = Learned((*base, *extra), seldom=len(extra)), telling
+    return found
 
 
 def _may_be_first(name: str, telling: _Telling, *, only: bool) -> bool:
@@ -392,19 +420,25 @@ def _attributes_that_may(siblings: Siblings, groups: Sequence[Sequence[Node]]) -
                 yield name
 
 
-def _candidates(groups: Sequence[Sequence[Node]]) -> tuple[list[str], list[str]]:
-    """Fields that most records looked at have and whose values may be names, best first; and those that are numbers or
-    codes."""
+def _candidates(groups: Sequence[Sequence[Node]]) -> tuple[list[str], list[str], list[str]]:
+    """Fields that most records looked at have and whose values may be names, best first; those that are numbers or
+    codes; and those that not all records have."""
     values: dict[str, list[str]] = defaultdict(list)
     records = 0
     for node in _sample(groups):
         records += 1
         for name, value in _simple_fields(node):
             values[name].append(value)
-    common = [name for name, found in values.items() if len(found) >= _LEAST_DISTINCT * records]
+    short = [name for name, found in values.items() if _most(_is_short, found)]
+    common = [name for name in values if len(values[name]) >= _LEAST_DISTINCT * records]
     suited = [name for name in common if _may_identify(name, values[name])]
-    codes = [name for name in common if name not in suited and _most(_is_short, values[name])]
-    return sorted(suited, key=lambda name: (not says_identity(name), not name.startswith("@"), name == TEXT)), codes
+    codes = [name for name in short if name in common and name not in suited]
+    seldom = [name for name in short if len(values[name]) < records]
+    return sorted(suited, key=_quality), codes, sorted(seldom, key=_quality)
+
+
+def _quality(name: str) -> tuple[bool, bool, bool]:
+    return not says_identity(name), not name.startswith("@"), name == TEXT
 
 
 def _simple_fields(node: Node) -> Iterable[tuple[str, str]]:
