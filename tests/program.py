@@ -62,7 +62,7 @@ def start_program(
 
 def run_process(*words: str | Path, cwd: Path, environment: Mapping[str, str] | None = None, **how: Any) -> Ran:
     """The program as a process, to its end."""
-    how = {"capture_output": True, "timeout": 120, **how}
+    how = {"capture_output": True, "timeout": 600, **how}
     done = subprocess.run(command_line(*words), cwd=cwd, env=process_environment(environment), check=False, **how)
     return Ran(done.returncode, *(told.decode("utf-8", "backslashreplace") for told in (done.stdout, done.stderr)))
 

@@ -7,6 +7,7 @@ import os
 import shutil
 import subprocess
 import sys
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -27,6 +28,7 @@ class Windows:
 
     def __init__(self, patch: pytest.MonkeyPatch, held: Path, *, shared: bool, moments: int = 1_000_000) -> None:
         self.held, self.left, self.pauses = str(held), moments, 0.0
+        self._refused, self._sleep = False, time.sleep
         patch.setattr(os, "replace", self._refusing(os.replace, 5, ("src_dir_fd", "dst_dir_fd")))
         patch.setattr(os, "unlink", self._refusing(os.unlink, 32, ("dir_fd",)))
         if not shared:
@@ -34,7 +36,12 @@ class Windows:
         patch.setattr(system.time, "sleep", self._pause)
 
     def _pause(self, seconds: float) -> None:
-        self.pauses += seconds
+        """Not waited for where it follows a refusal; what else waits does."""
+        if self._refused:
+            self._refused = False
+            self.pauses += seconds
+        else:
+            self._sleep(seconds)
 
     def _refusing(self, call: Callable[..., Any], winerror: int, folders: tuple[str, ...]) -> Callable[..., Any]:
         def refused(*args: Any, **named: Any) -> Any:
@@ -42,6 +49,7 @@ class Windows:
                 at = f"/proc/self/fd/{named[key]}" if named.get(key) is not None else ""
                 if self.left and os.path.realpath(Path(at, os.fspath(name)) if at else os.fspath(name)) == self.held:
                     self.left -= 1
+                    self._refused = True
                     error = PermissionError(13, "Permission denied", name)
                     error.winerror = winerror  # type: ignore[attr-defined]
                     raise error
