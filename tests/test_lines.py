@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from emberkeep.documents.formats import lines
 
 
-@given(st.text(st.sampled_from("ab\r\n\x0b\u2028"), max_size=30))
+@given(st.text(st.sampled_from("ab\r\n\v\f\x1c\x1d\x1e\x85\u2028\u2029"), max_size=30))
 def test_lines_end_where_the_three_line_ends_stand_and_nowhere_else(text: str) -> None:
     found = lines.split(text)
     assert "".join(found) == text

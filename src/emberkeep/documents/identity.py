@@ -39,6 +39,7 @@ _MOST_LOOKED_AT = 300
 _SURE = 0.98
 _CLEARLY = 0.02
 _SOME_RECORDS = 3
+_MANY = 20
 _LEAST_DISTINCT = 0.7
 _LEAST_WORTH = 0.3
 """Fields that are not called as keys are have to find this share of the records again."""
@@ -218,12 +219,6 @@ class Siblings:
         """In the how many-th group each of them stands."""
         return [[at for at, group in enumerate(groups) for _ in group] for groups in self.documents]
 
-    @cached_property
-    def compared(self) -> set[Owner]:
-        """Whose groups stand in several documents."""
-        times = Counter(owner for owners in self.owners for owner in set(owners))
-        return {owner for owner, count in times.items() if count > 1}
-
     def column(self, name: str) -> list[list[str]]:
         """The values of a field without white space around them, "" where there is none: by document and record."""
         if name not in self._columns:
@@ -289,8 +284,8 @@ def _owned(owner: Owner, name: str, key: Key | None) -> Owner:
 @dataclass(frozen=True)
 class _Telling:
     """How well fields tell records apart. ``distinct``: the share of records that no sibling shares them with;
-    ``kept``: of those whose siblings stand in another document, the share that it has too; ``records``: how many a
-    document has."""
+    ``kept``: of those that two documents could share, as both have siblings of theirs, the share that they do;
+    ``records``: how many a document has."""
 
     distinct: float
     kept: float
@@ -304,12 +299,13 @@ class _Telling:
         if not total:
             return _NOTHING
         owners = [owners for owners in siblings.owners if owners]
-        named = [[(owned[at], key) for at, key in found] for owned, found in zip(owners, there, strict=True)]
-        compared = [{one for one in found if one[0] in siblings.compared} for found in named]
-        times = Counter(itertools.chain.from_iterable(compared))
-        kept = sum(times[one] > 1 for found in compared for one in found)
-        bearing = sum(map(len, compared))
-        return _Telling(sum(map(len, there)) / total, kept / bearing if bearing else 1.0, total // len(there))
+        named = [{(owned[at], key) for at, key in found} for owned, found in zip(owners, there, strict=True)]
+        shared = could = 0
+        for (mine, one), (others, other) in itertools.combinations(zip(map(set, owners), named, strict=True), 2):
+            both = mine & others
+            could += min(sum(owner in both for owner, _ in side) for side in (one, other))
+            shared += len(one & other)
+        return _Telling(sum(map(len, there)) / total, shared / could if could else 1.0, total // len(there))
 
     @property
     def worth(self) -> float:
@@ -318,11 +314,11 @@ class _Telling:
         return (1 + self.distinct) / 2 * self.kept
 
     def beats(self, other: _Telling) -> bool:
-        """Whether it is clearly better: not by a record or two, or it knows no doubles or no changes at all."""
+        """Whether it is clearly better: not by a record or two, or of many it knows no doubles or no changes at all."""
         by = self.worth - other.worth
         if self.distinct < _LEAST_DISTINCT or by <= 0:
             return False
-        flawless = self.distinct == 1 and (other.distinct < 1 or self.kept == 1)
+        flawless = self.records >= _MANY and self.distinct == 1 and (other.distinct < 1 or self.kept == 1)
         return flawless or by >= max(_CLEARLY, _SOME_RECORDS / self.records)
 
 
@@ -344,7 +340,7 @@ def choose(siblings: Siblings) -> Learned:
     groups = next((groups for groups in siblings.documents if groups), ())
     best: Rule = ()
     most = _NOTHING
-    names, codes, seldom = _candidates(groups)
+    names, codes = _candidates(groups)
     tried: list[str] = []
     for name in dict.fromkeys([*_attributes_that_may(siblings, groups), *names]):
         tried.append(name)
@@ -365,15 +361,13 @@ def choose(siblings: Siblings) -> Learned:
             best, most = rule, telling
     if most.distinct == 1 and most.kept > _SURE:
         return Learned(best)
-    return _with_seldom(best, most, tried, seldom, siblings)
+    return _with_seldom(best, most, tried, siblings)
 
 
-def _with_seldom(
-    best: Rule, most: _Telling, names: Sequence[str], seldom: Sequence[str], siblings: Siblings
-) -> Learned:
+def _with_seldom(best: Rule, most: _Telling, names: Sequence[str], siblings: Siblings) -> Learned:
     """A rule for records that ``best`` does not tell apart well enough, by up to two fields that only some bear."""
     bases = dict.fromkeys([*filter(None, [best]), *((name,) for name in names[:_MOST_COMBINED])])
-    some = seldom[:_MOST_COMBINED]
+    some = _seldom(siblings)[:_MOST_COMBINED]
     more = [(name,) for name in some] + list(itertools.combinations(some, 2))
     found = Learned(best)
     for base, extra in itertools.product(bases, more):
@@ -420,21 +414,32 @@ def _attributes_that_may(siblings: Siblings, groups: Sequence[Sequence[Node]]) -
                 yield name
 
 
-def _candidates(groups: Sequence[Sequence[Node]]) -> tuple[list[str], list[str], list[str]]:
-    """Fields that most records looked at have and whose values may be names, best first; those that are numbers or
-    codes; and those that not all records have."""
+def _candidates(groups: Sequence[Sequence[Node]]) -> tuple[list[str], list[str]]:
+    """Fields that most records looked at have and whose values may be names, best first; and those that are numbers or
+    codes."""
+    records, values = _looked_at(groups)
+    common = [name for name, found in values.items() if len(found) >= _LEAST_DISTINCT * records]
+    suited = [name for name in common if _may_identify(name, values[name])]
+    codes = [name for name in common if name not in suited and _most(_is_short, values[name])]
+    return sorted(suited, key=_quality), codes
+
+
+def _seldom(siblings: Siblings) -> list[str]:
+    """Fields that some records have and others have not, best first."""
+    found: set[str] = set()
+    for records, values in map(_looked_at, siblings.documents):
+        found.update(name for name in values if len(values[name]) < records and _most(_is_short, values[name]))
+    return sorted(found, key=lambda name: (_quality(name), name))
+
+
+def _looked_at(groups: Sequence[Sequence[Node]]) -> tuple[int, dict[str, list[str]]]:
+    """How many records of a document were looked at, and what each of their fields says."""
+    sample = _sample(groups)
     values: dict[str, list[str]] = defaultdict(list)
-    records = 0
-    for node in _sample(groups):
-        records += 1
+    for node in sample:
         for name, value in _simple_fields(node):
             values[name].append(value)
-    short = [name for name, found in values.items() if _most(_is_short, found)]
-    common = [name for name in values if len(values[name]) >= _LEAST_DISTINCT * records]
-    suited = [name for name in common if _may_identify(name, values[name])]
-    codes = [name for name in short if name in common and name not in suited]
-    seldom = [name for name in short if len(values[name]) < records]
-    return sorted(suited, key=_quality), codes, sorted(seldom, key=_quality)
+    return len(sample), values
 
 
 def _quality(name: str) -> tuple[bool, bool, bool]:

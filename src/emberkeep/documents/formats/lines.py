@@ -18,6 +18,8 @@ class Match(NamedTuple):
 
 def split(text: str) -> list[str]:
     """The lines of a text, each with its own line end; only ``\\n``, ``\\r\\n`` and ``\\r`` end a line."""
+    if not any(end in text for end in _OTHER_ENDS):
+        return text.splitlines(keepends=True)
     parts = text.replace("\r\n", "\n").replace("\r", "\n").split("\n")
     lines: list[str] = []
     at = 0
@@ -27,6 +29,10 @@ def split(text: str) -> list[str]:
         lines.append(text[at:end])
         at = end
     return [*lines, text[at:]] if at < len(text) else lines
+
+
+_OTHER_ENDS = "\v\f\x1c\x1d\x1e\x85\u2028\u2029"
+"""What ``str.splitlines`` takes for the end of a line too."""
 
 
 def body(line: str) -> str:
