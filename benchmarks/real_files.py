@@ -26,6 +26,7 @@ import zipfile
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 
 import reference
@@ -182,7 +183,8 @@ PAIRS += (
 )
 
 
-KEPT_BACK = (
+# The fourth.
+PAIRS += (
     Pair("lensfunpy", "1.11.1", "1.18.0", "lensfunpy/db_files/mil-fujifilm.xml", "xml", _LENSES),
     Pair("lensfunpy", "1.11.1", "1.18.0", "lensfunpy/db_files/slr-tamron.xml", "xml", _LENSES),
     Pair("pymavlink", "2.4.20", "2.4.41", "message_definitions/v1.0/AVSSUAS.xml", "xml", _MESSAGES),
@@ -207,6 +209,95 @@ KEPT_BACK = (
         "ansible_test/_util/controller/sanity/pylint/config/collection.cfg",
         "ini",
     ),
+)
+_FIX = {"message": "@name", "field": "@name", "group": "@name", "component": "@name", "value": "@enum"}
+_TERMS = {"term": "@name @form @gender-form @match", "date": "@form", "date-part": "@name"}
+_PLUGIN = {
+    "platform": "@name",
+    "uses-permission": "@android:name",
+    "config-file": "@target @parent",
+    "js-module": "@src",
+    "source-file": "@src",
+    "header-file": "@src",
+    "framework": "@src",
+    "param": "@name",
+    "engine": "@name",
+    "clobbers": "@target",
+    "merges": "@target",
+    "preference": "@name",
+    "hook": "@src",
+    "feature": "@name",
+    "edit-config": "@target @file @mode",
+}
+# The fifth.
+PAIRS += (
+    Pair("quickfix", "1.15.1", "1.16.0", "spec/FIX43.xml", "xml", _FIX),
+    Pair("quickfix", "1.15.1", "1.16.0", "spec/FIX41.xml", "xml", _FIX),
+    Pair("quickfix", "1.15.1", "1.16.0", "spec/FIXT11.xml", "xml", _FIX),
+    Pair("pycountry", "20.7.3", "24.6.1", "src/pycountry/databases/iso3166-1.json", "json", {"3166-1/[]": "alpha_3"}),
+    Pair("pycountry", "20.7.3", "24.6.1", "src/pycountry/databases/iso4217.json", "json", {"4217/[]": "alpha_3"}),
+    Pair("mdn-data", "2.0.30", "2.12.0", "css/syntaxes.json", "json"),
+    Pair("mdn-data", "2.0.30", "2.12.0", "css/at-rules.json", "json"),
+    Pair("mdn-data", "2.0.30", "2.12.0", "l10n/css.json", "json"),
+    Pair("node-releases", "2.0.3", "2.0.20", "data/processed/envs.json", "json", {"$/[]": "name version"}),
+    Pair("is-core-module", "2.8.0", "2.15.0", "core.json", "json"),
+    Pair("cldr-numbers-full", "40.0.0", "44.0.0", "main/cs/currencies.json", "json"),
+    Pair("distributed", "2022.2.0", "2024.8.0", "distributed/distributed.yaml", "yaml"),
+    Pair("distributed", "2022.2.0", "2024.8.0", "distributed/distributed-schema.yaml", "yaml"),
+    Pair("dask", "2022.2.0", "2024.8.0", "dask/dask-schema.yaml", "yaml"),
+    Pair("apache-airflow", "2.3.0", "2.5.0", "airflow/config_templates/config.yml", "yaml", {"[]": "name"}),
+    Pair("ansible-lint", "6.0.0", "24.2.0", ".pre-commit-config.yaml", "yaml", {"repos/[]": "repo", "hooks/[]": "id"}),
+    Pair("apache-airflow", "2.3.0", "2.5.0", "airflow/config_templates/default_airflow.cfg", "ini"),
+    Pair("apache-airflow", "2.3.0", "2.5.0", "airflow/config_templates/default_test.cfg", "ini"),
+    Pair("alembic", "1.9.0", "1.13.0", "tox.ini", "ini"),
+    Pair("molecule", "4.0.0", "24.2.0", "tox.ini", "ini"),
+    Pair("apache-airflow-providers-google", "8.0.0", "9.0.0", "setup.cfg", "ini"),
+    Pair("maturin", "1.2.0", "1.7.0", "Cargo.lock", "toml", {"package/[]": "name"}),
+    Pair("maturin", "1.2.0", "1.7.0", "Cargo.toml", "toml"),
+)
+# The sixth.
+PAIRS += (
+    Pair("citeproc-py", "0.5.1", "0.8.2", "citeproc/data/locales/locales-de-AT.xml", "xml", _TERMS),
+    Pair("citeproc-py", "0.5.1", "0.8.2", "citeproc/data/locales/locales-en-US.xml", "xml", _TERMS),
+    Pair("citeproc-py", "0.5.1", "0.8.2", "citeproc/data/locales/locales-bg-BG.xml", "xml", _TERMS),
+    Pair("cordova-plugin-camera", "4.0.0", "7.0.0", "plugin.xml", "xml", _PLUGIN),
+    Pair(
+        "language-subtag-registry", "0.3.20", "0.3.23", "data/json/registry.json", "json", {"$/[]": "Type Subtag Tag"}
+    ),
+    Pair("language-subtag-registry", "0.3.20", "0.3.23", "data/json/script.json", "json"),
+    Pair("typescript", "4.5.2", "5.3.3", "lib/de/diagnosticMessages.generated.json", "json"),
+    Pair("pymatgen", "2022.0.10", "2024.3.1", "pymatgen/core/periodic_table.json", "json"),
+    Pair("satpy", "0.30.0", "0.48.0", "satpy/etc/areas.yaml", "yaml"),
+    Pair("swift", "2.25.0", "2.33.0", ".zuul.yaml", "yaml"),
+    Pair("swift", "2.25.0", "2.33.0", "bandit.yaml", "yaml"),
+    Pair("swift", "2.25.0", "2.33.0", "api-ref/source/parameters.yaml", "yaml"),
+    Pair("black", "22.12.0", "24.4.0", "action.yml", "yaml", {"steps/[]": "name"}),
+    Pair("swift", "2.25.0", "2.33.0", "test/sample.conf", "ini"),
+    Pair("swift", "2.25.0", "2.33.0", "doc/saio/swift/proxy-server.conf", "ini"),
+    Pair("swift", "2.25.0", "2.33.0", "tox.ini", "ini"),
+    Pair("swift", "2.25.0", "2.33.0", "setup.cfg", "ini"),
+    Pair("@openui5/sap.m", "1.90.0", "1.120.0", "src/sap/m/messagebundle_de.properties", "properties"),
+    Pair("black", "22.12.0", "24.4.0", "pyproject.toml", "toml"),
+)
+KEPT_BACK = (
+    Pair("cordova-plugin-file", "6.0.0", "8.0.0", "plugin.xml", "xml", _PLUGIN),
+    Pair("cordova-plugin-inappbrowser", "4.0.0", "6.0.0", "plugin.xml", "xml", _PLUGIN),
+    Pair("quickfix", "1.15.1", "1.16.0", "spec/FIX50.xml", "xml", _FIX),
+    Pair("asterix_decoder", "0.6.1", "0.7.11", "asterix/config/asterix_cat063_1_3.xml", "xml", _ITEMS),
+    Pair("citeproc-py", "0.5.1", "0.8.2", "citeproc/data/locales/locales-uk-UA.xml", "xml", _TERMS),
+    Pair("bootstrap-icons", "1.5.0", "1.11.0", "font/bootstrap-icons.json", "json"),
+    Pair("emojibase-data", "6.0.0", "15.0.0", "de/data.json", "json", {"$/[]": "hexcode", "skins/[]": "hexcode"}),
+    Pair("cinder", "17.0.0", "22.0.0", "api-ref/source/v3/parameters.yaml", "yaml"),
+    Pair("cinder", "17.0.0", "22.0.0", "rally-jobs/cinder.yaml", "yaml"),
+    Pair("jupyter-server", "1.10.0", "2.10.0", "jupyter_server/services/api/api.yaml", "yaml"),
+    Pair("rasa", "2.8.0", "3.6.0", "rasa/shared/utils/schemas/domain.yml", "yaml"),
+    Pair("cinder", "17.0.0", "22.0.0", "doc/source/reference/support-matrix.ini", "ini"),
+    Pair("cinder", "17.0.0", "22.0.0", "etc/cinder/api-paste.ini", "ini"),
+    Pair("neutron", "17.0.0", "22.0.0", "doc/source/feature_classification/general_feature_support_matrix.ini", "ini"),
+    Pair("neutron", "17.0.0", "22.0.0", "setup.cfg", "ini"),
+    Pair("neutron", "17.0.0", "22.0.0", "etc/api-paste.ini", "ini"),
+    Pair("sqlfluff", "0.9.0", "2.3.0", "src/sqlfluff/core/default_config.cfg", "ini"),
+    Pair("rasa", "2.8.0", "3.6.0", "pyproject.toml", "toml"),
 )
 
 
@@ -390,10 +481,23 @@ def altered(case: Case, text: str) -> list[str]:
     vendors = [line for line in old if old[line] > new[line]]
     for line, count in loose.items():
         gone = max(old[line] - new[line], moved[line])
-        if not line or count <= gone or line in "{}[]":
+        if not line or count <= gone or line in "{}[]" or count <= _taken_out(*vendor)[line]:
             continue
         if line in old or not _is_near(line, vendors):  # else both changed it, each elsewhere
             found.append(f"{line[:120]!r} {count - gone} times")
+    return found
+
+
+@lru_cache(2)
+def _taken_out(old: str, new: str) -> Counter[str]:
+    """How often the vendor took out each line, also where it put the same one elsewhere."""
+    before, after = ([_bare(line).strip() for line in side.splitlines()] for side in (old, new))
+    found: Counter[str] = Counter()
+    for change, low, high, *_ in difflib.SequenceMatcher(
+        None, before, after, autojunk=len(before) > 5000
+    ).get_opcodes():
+        if change in ("delete", "replace"):
+            found.update(before[low:high])
     return found
 
 

@@ -21,7 +21,7 @@ from functools import cached_property
 
 from emberkeep.documents import linkage
 from emberkeep.documents.model import TOP, VALUE, Document, Node, Role
-from emberkeep.documents.values import unquoted
+from emberkeep.documents.values import number, unquoted
 
 Path = tuple[str, ...]
 Key = tuple[str, ...]
@@ -238,6 +238,11 @@ class Siblings:
             for sides in zip(*columns, strict=True)
         ]
 
+    def measured(self, name: str) -> bool:
+        """Whether most values of a field have been measured, which makes them different everywhere by chance."""
+        values = [value for side in self.column(name) for value in side if value]
+        return sum(map(_is_measure, values)) > len(values) / 2
+
     @property
     def repeat(self) -> bool:
         """Whether any of them stands beside another one."""
@@ -314,12 +319,14 @@ class _Telling:
         return (1 + self.distinct) / 2 * self.kept
 
     def beats(self, other: _Telling) -> bool:
-        """Whether it is clearly better: not by a record or two, or of many it knows no doubles or no changes at all."""
-        by = self.worth - other.worth
-        if self.distinct < _LEAST_DISTINCT or by <= 0:
-            return False
-        flawless = self.records >= _MANY and self.distinct == 1 and (other.distinct < 1 or self.kept == 1)
-        return flawless or by >= max(_CLEARLY, _SOME_RECORDS / self.records)
+        """Whether it is clearly better: not by a record or two."""
+        margin = max(_CLEARLY, _SOME_RECORDS / self.records) if self.records else 1
+        return self.distinct >= _LEAST_DISTINCT and self.worth - other.worth >= margin
+
+    def is_flawless_beside(self, other: _Telling) -> bool:
+        """Whether of many records it is better by what no measure is: it knows no doubles, or no changes at all."""
+        better = self.worth > other.worth and self.distinct == 1
+        return self.records >= _MANY and better and (other.distinct < 1 or self.kept == 1)
 
 
 _NOTHING = _Telling(0, 0, 0)
@@ -345,14 +352,13 @@ def choose(siblings: Siblings) -> Learned:
     for name in dict.fromkeys([*_attributes_that_may(siblings, groups), *names]):
         tried.append(name)
         telling = _Telling.of((name,), siblings)
-        if telling.beats(most) if best else _may_be_first(name, telling, only=len(names) == 1 and not codes):
+        better = telling.beats(most) or telling.is_flawless_beside(most)
+        if better if best else _may_be_first(name, telling, only=len(names) == 1 and not codes):
             best, most = (name,), telling
             if telling.distinct == 1 and (telling.kept == 1 or (name in _CERTAIN and telling.kept > _SURE)):
                 return Learned(best)
     beside = sum(1 for groups in siblings.documents if groups) > 1
-    steadiest = (
-        sorted(codes, key=lambda name: -_Telling.of((name,), siblings).worth) if beside and most.worth < _SURE else []
-    )
+    steadiest = _steadiest(codes, siblings) if beside and most.worth < _SURE else []
     for rule in _combined(tried[:_MOST_COMBINED], steadiest[:_MOST_COMBINED]):
         if len(rule) > max(2, len(best)) and most.worth >= _SURE:
             break
@@ -362,6 +368,11 @@ def choose(siblings: Siblings) -> Learned:
     if most.distinct == 1 and most.kept > _SURE:
         return Learned(best)
     return _with_seldom(best, most, tried, siblings)
+
+
+def _steadiest(codes: Sequence[str], siblings: Siblings) -> list[str]:
+    """Codes, best first; what has been measured last."""
+    return sorted(codes, key=lambda name: (siblings.measured(name), -_Telling.of((name,), siblings).worth))
 
 
 def _with_seldom(best: Rule, most: _Telling, names: Sequence[str], siblings: Siblings) -> Learned:
@@ -429,7 +440,7 @@ def _seldom(siblings: Siblings) -> list[str]:
     found: set[str] = set()
     for records, values in map(_looked_at, siblings.documents):
         found.update(name for name in values if len(values[name]) < records and _most(_is_short, values[name]))
-    return sorted(found, key=lambda name: (_quality(name), name))
+    return sorted((name for name in found if not siblings.measured(name)), key=lambda name: (_quality(name), name))
 
 
 def _looked_at(groups: Sequence[Sequence[Node]]) -> tuple[int, dict[str, list[str]]]:
@@ -476,6 +487,10 @@ def _most(true: Callable[[str], bool], values: Sequence[str]) -> bool:
 
 def _is_word(value: str) -> bool:
     return any(char.isalpha() for char in value)
+
+
+def _is_measure(value: str) -> bool:
+    return number(value) is not None and len(value.partition(".")[2]) > 2
 
 
 def _is_short(value: str) -> bool:
