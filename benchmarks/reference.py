@@ -380,10 +380,19 @@ def _merged(
     if mine is None or new is None or len({side.kind for side in (old, mine, new) if side is not None}) > 1:
         truth.questions.append(_asked(path, old, mine, new))
         return mine
+    if len({_is_text(side) for side in (old, mine, new) if side is not None}) > 1:
+        truth.questions.append(Asked("/".join(path), "…" if old else None, "…", "…"))
+        return mine
     if mine.kind == "value" or (old is None and not mine.children):
         truth.questions.append(_asked(path, old, mine, new))
         return mine
     return _inside(old, mine, new, path, keys, truth)
+
+
+def _is_text(side: Fact) -> bool:
+    """Whether an element holds words alone: then it is no longer what it was with elements in it."""
+    inside = {child.name for child in side.children if not child.name.startswith("@")}
+    return side.kind == "element" and inside == {"."}
 
 
 def _asked(path: Sequence[str], old: Fact | None, mine: Fact | None, new: Fact | None) -> Asked:

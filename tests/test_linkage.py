@@ -337,6 +337,11 @@ def test_no_order_is_asked_for_where_it_means_nothing(path: str) -> None:
 
     old, mine, new = listed("abcdefgh"), listed("bacdefgh"), listed("abcdefhg")
     assert [q.field for q in merge(path, old, mine, new).questions] == []
+    head = "[other]\nz = 1\n" if path == "a.ini" else ""
+    if head:  # what was only put in another order was left alone
+        result = merge(path, head + old, head + mine, head)
+        assert (text_of(result, head + mine), result.questions) == (head, ())
+        assert merge(path, head + old, head, head + mine).questions == ()
     text = [json.dumps(list(order)) for order in ("abcdefgh", "bacdefgh", "abcdefhg")]
     assert [q.field for q in merge("a.json", *text).questions] == [ORDER], "of a list it is"
 

@@ -206,6 +206,22 @@ def test_tables_stand_beside_tables_within_them() -> None:
     assert result.data == b"[a]\nx = 5\n\n[a.b]\ny = 2\n"
 
 
+@pytest.mark.parametrize("answer", ["", "mine", "new"])
+@pytest.mark.parametrize("first", [True, False])
+def test_a_table_that_stays_keeps_out_a_table_of_what_it_has_a_value_for(answer: str, first: bool) -> None:
+    """Wherever the vendor's stands; the file is never asked about whole."""
+    kept, comes = '[gear.nets]\nhemp = "1"\nflax = "2"\n', '[gear.nets.flax]\nmade = "here"\n'
+    other = "[tide]\nlow = 1\n"
+    old, new = f"{other}\n{kept}", f"{comes}\n{other}" if first else f"{other}\n{comes}"
+    sides = [text.encode() for text in (old, old.replace('"1"', '"9"'), new)]
+    result = merge_file("gear.toml", *sides, resolve=lambda question: (answer, "test" if answer else ""))
+    (asked,) = result.questions
+    assert (asked.record, asked.new) == ("gear.nets", comes.rstrip("\n"))
+    nets: object = {"flax": {"made": "here"}} if answer == "new" else {"hemp": "9", "flax": "2"}
+    data = sides[1] if result.data is None else result.data
+    assert tomllib.loads(data.decode()) == {"tide": {"low": 1}, "gear": {"nets": nets}}
+
+
 def ids_of(path: str, data: bytes) -> Counter[str]:
     """How often each record stands there, by parsers that are not ours."""
     if path.endswith(".toml"):

@@ -160,8 +160,9 @@ class Document:
         """The outermost record."""
         raise NotImplementedError
 
-    def keeps_out(self, node: Node, name: str) -> bool:
-        """Whether no record called ``name`` can stand beside ``node``, a record of this document."""
+    def keeps_out(self, node: Node, name: str, *, whole: bool = False) -> bool:
+        """Whether no record called ``name`` can stand beside ``node``, a record of this document. ``whole``: with all
+        that is in it."""
         return False
 
     def raw(self, node: Node) -> str:
@@ -263,13 +264,17 @@ def splice(text: str, edits: Sequence[Edit]) -> str:
 
 
 def content(node: Node, *, comments: bool = True) -> tuple[object, ...]:
-    """What a node says, without spacing: comparable between documents of one format. ``comments``: those count too."""
+    """What a node says, without spacing: comparable between documents of one format. ``comments``: those count too, and
+    so does all order; else order counts where names recur."""
     if node.role is Role.COMMENT:
         return (node.name, comment_words(node))
+    inside = [item for item in node.items if comments or item.role is Role.RECORD]
+    if not comments and len({item.name for item in inside}) == len(inside):
+        inside.sort(key=lambda item: item.name)
     return (
         node.name,
         tuple(sorted((name, said(field.value)) for name, field in node.fields.items())),
-        tuple(content(item, comments=comments) for item in node.items if comments or item.role is Role.RECORD),
+        tuple(content(item, comments=comments) for item in inside),
     )
 
 

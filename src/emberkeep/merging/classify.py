@@ -75,7 +75,7 @@ class Classifier:
 
     def classify(self) -> Classified:
         """What becomes of each; records inside are merged on the way."""
-        for row in self.items.rows:
+        for row in sorted(self.items.rows, key=lambda row: row.mine is None):  # what stays is known before what comes
             self._record(row)
         for row in self.items.rows:
             self._comment(row)
@@ -152,7 +152,7 @@ class Classifier:
 
     def _in_place_of(self, item: Item) -> str | None:
         """What the vendor has where the admin's item would stand in its way, as it is written; None where nothing."""
-        found = [node for node in self._called_new.values() if self._exclude(item.node, node)]
+        found = [node for node in self._called_new.values() if self._exclude(item.node, node, whole=True)]
         return "\n".join(map(self.sides.new.raw, found)) or None
 
     @cached_property
@@ -165,16 +165,16 @@ class Classifier:
         """By name, what only the vendor has."""
         return {item.node.name: item.node for item in self._only_new.values() if item.node.role is Role.RECORD}
 
-    def _exclude(self, mine: Node, new: Node) -> bool:
-        """Whether the two cannot stand beside each other."""
-        return self.sides.mine.keeps_out(mine, new.name) or self.sides.new.keeps_out(new, mine.name)
+    def _exclude(self, mine: Node, new: Node, *, whole: bool) -> bool:
+        """Whether the two cannot stand beside each other. ``whole``: all that is in the admin's stays."""
+        return self.sides.mine.keeps_out(mine, new.name, whole=whole) or self.sides.new.keeps_out(new, mine.name)
 
     def _has_no_place(self, item: Item, where: str, what: str, text: str) -> bool:
         """Whether one of the admin's that stays is in the way of a new one; asked about where that was not."""
         sides = self.sides
         for at in self._called_mine.values():
             there = self.items.mine[at].node
-            if at in self.found.removed or not self._exclude(there, item.node):
+            if at in self.found.removed or not self._exclude(there, item.node, whole=at in self._asked):
                 continue
             if at in self._asked:
                 return True

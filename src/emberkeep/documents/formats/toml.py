@@ -235,9 +235,15 @@ class TomlDocument(BracketedDocument):
         self._spans, self._fixed = scanned.spans, scanned.fixed
         self._tables, self._inside = scanned.tables, scanned.inside
 
-    def keeps_out(self, node: Node, name: str) -> bool:
-        """Beside ``a = …`` there is no ``a.b``: a key has a value or is a table (TOML 1.0, "Keys")."""
-        return name.startswith(f"{node.name}.") and id(node) not in self._tables
+    def keeps_out(self, node: Node, name: str, *, whole: bool = False) -> bool:
+        """Beside ``a = …`` there is no ``a.b``: a key has a value or is a table (TOML 1.0, "Keys"). Nor is there beside
+        a table ``a`` that stays ``whole`` with a key ``b`` in it."""
+        if not name.startswith(f"{node.name}."):
+            return False
+        if id(node) not in self._tables:
+            return True
+        keys = (f"{node.name}.{item.name}" for item in node.items if whole and item.role is Role.RECORD)
+        return any(f"{name}.".startswith(f"{key}.") or key.startswith(f"{name}.") for key in keys)
 
     def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
         """Arrays and inline tables."""
