@@ -116,16 +116,20 @@ class KeyRules:
 
     def _siblings(self, path: Path) -> Siblings:
         seen: set[str] = set()
+        chosen: dict[int, set[Owner]] = {}
         documents, owners = [], []
         for document in (*self.vendor, *self.mine):
-            found = self._groups(document, path, seen)
+            found = self._groups(document, path, seen, chosen)
             documents.append([group for _, group in found])
             owners.append([owner for owner, _ in found])
         return Siblings(documents, owners)
 
-    def _groups(self, document: Document, path: Path, seen: set[str]) -> list[tuple[Owner, list[Node]]]:
+    def _groups(
+        self, document: Document, path: Path, seen: set[str], chosen: dict[int, set[Owner]]
+    ) -> list[tuple[Owner, list[Node]]]:
         """Siblings of the last name of ``path``, per parent; at most some hundred parents, spread over the file.
-        ``seen``: the parents found before, by their text; those are left out."""
+        ``seen``: the parents found before, by their text; those are left out. ``chosen``: of many, by depth, whom the
+        first document with many made us look at; of the others the same are."""
         parents: list[tuple[Node, Owner]] = [(document.root, ())] if document.root.name == path[0] else []
         if len(path) == 1:
             return [(None, [parent]) for parent, _ in parents]
@@ -135,7 +139,11 @@ class KeyRules:
                 items = _called(parent, path[depth - 1], self._by_name)
                 keys = self.keys(path[:depth], items) if items else []
                 found += zip(items, (_owned(owner, path[depth - 1], key) for key in keys), strict=True)
-            parents = found[:: len(found) // _MOST_PARENTS] if len(found) > _MOST_PARENTS else found
+            parents = found
+            if len(parents) > _MOST_PARENTS:
+                parents = [one for one in found if one[1] in chosen.get(depth, ())] or found
+                parents = parents[:: len(parents) // _MOST_PARENTS or 1]
+                chosen.setdefault(depth, {owner for _, owner in parents})
         groups: list[tuple[Owner, list[Node]]] = []
         for parent, owner in parents:
             text = document.raw(parent).replace("\r\n", "\n")
@@ -214,11 +222,6 @@ class Siblings:
         """All records, by document."""
         return [list(itertools.chain.from_iterable(groups)) for groups in self.documents]
 
-    @cached_property
-    def in_group(self) -> list[list[int]]:
-        """In the how many-th group each of them stands."""
-        return [[at for at, group in enumerate(groups) for _ in group] for groups in self.documents]
-
     def column(self, name: str) -> list[list[str]]:
         """The values of a field without white space around them, "" where there is none: by document and record."""
         if name not in self._columns:
@@ -289,8 +292,8 @@ def _owned(owner: Owner, name: str, key: Key | None) -> Owner:
 @dataclass(frozen=True)
 class _Telling:
     """How well fields tell records apart. ``distinct``: the share of records that no sibling shares them with;
-    ``kept``: of those that two documents could share, as both have siblings of theirs, the share that they do;
-    ``records``: how many a document has."""
+    ``kept``: of those that two documents could share, as both have siblings of theirs, the share that they do, in the
+    two that share the least; ``records``: how many a document has."""
 
     distinct: float
     kept: float
@@ -298,19 +301,14 @@ class _Telling:
 
     @staticmethod
     def of(rule: Rule, siblings: Siblings, seldom: int = 0) -> _Telling:
-        sides = zip(siblings.in_group, siblings.keys(rule, seldom), strict=True)
-        there = [_distinct(groups, keys) for groups, keys in sides if keys]
         total = sum(map(len, siblings.nodes))
         if not total:
             return _NOTHING
-        owners = [owners for owners in siblings.owners if owners]
-        named = [{(owned[at], key) for at, key in found} for owned, found in zip(owners, there, strict=True)]
-        shared = could = 0
-        for (mine, one), (others, other) in itertools.combinations(zip(map(set, owners), named, strict=True), 2):
-            both = mine & others
-            could += min(sum(owner in both for owner, _ in side) for side in (one, other))
-            shared += len(one & other)
-        return _Telling(sum(map(len, there)) / total, shared / could if could else 1.0, total // len(there))
+        sides = zip(siblings.documents, siblings.owners, siblings.keys(rule, seldom), strict=True)
+        found = [_distinct(groups, owners, keys) for groups, owners, keys in sides if groups]
+        kept = min((_kept(one, other) for (_, one), (_, other) in itertools.combinations(found, 2)), default=1.0)
+        bearing = sum(count for count, _ in found)
+        return _Telling(bearing / total, kept, total // len(found))
 
     @property
     def worth(self) -> float:
@@ -332,9 +330,24 @@ class _Telling:
 _NOTHING = _Telling(0, 0, 0)
 
 
-def _distinct(groups: Sequence[int], keys: Sequence[object]) -> list[tuple[int, object]]:
-    """The keys that only one record of its group has, with the number of the group."""
-    return [one for one, times in Counter(zip(groups, keys, strict=True)).items() if times == 1 and one[1]]
+def _kept(one: Mapping[Owner, set[object]], other: Mapping[Owner, set[object]]) -> float:
+    """The share of keys that two documents have in common, of those that they could."""
+    both = one.keys() & other.keys()
+    could = sum(min(len(one[owner]), len(other[owner])) for owner in both)
+    return sum(len(one[owner] & other[owner]) for owner in both) / could if could else 1.0
+
+
+def _distinct(
+    groups: Sequence[Sequence[Node]], owners: Sequence[Owner], keys: Sequence[object]
+) -> tuple[int, dict[Owner, set[object]]]:
+    """The keys that only one record of its group has: how many there are, and which by the group's owner."""
+    count, found, ahead = 0, defaultdict[Owner, set[object]](set), iter(keys)
+    for group, owner in zip(groups, owners, strict=True):
+        times = Counter(itertools.islice(ahead, len(group)))
+        here = {key for key, often in times.items() if often == 1 and key}
+        count += len(here)
+        found[owner] |= here
+    return count, found
 
 
 def choose(siblings: Siblings) -> Learned:
