@@ -222,6 +222,19 @@ def test_a_table_that_stays_keeps_out_a_table_of_what_it_has_a_value_for(answer:
     assert tomllib.loads(data.decode()) == {"tide": {"low": 1}, "gear": {"nets": nets}}
 
 
+@pytest.mark.parametrize("answer", ["", "new"])
+@pytest.mark.parametrize("edited", [False, True])
+def test_a_table_that_became_an_array_of_tables_is_settled_as_one(answer: str, edited: bool) -> None:
+    old, other = "[nets]\nhemp = 1\n", "[tide]\nlow = 1\n\n"
+    mine = other.replace("1", "5") + (old.replace("1", "7") if edited else old)
+    sides = [text.encode() for text in (other + old, mine, f"{other}[[nets]]\nhemp = 2\n")]
+    result = merge_file("gear.toml", *sides, resolve=lambda question: (answer, "test" if answer else ""))
+    assert [question.record for question in result.questions] == ["nets"] * edited
+    data = sides[1] if result.data is None else result.data
+    nets: object = {"hemp": 7} if edited and not answer else [{"hemp": 2}]
+    assert tomllib.loads(data.decode()) == {"tide": {"low": 5}, "nets": nets}
+
+
 def ids_of(path: str, data: bytes) -> Counter[str]:
     """How often each record stands there, by parsers that are not ours."""
     if path.endswith(".toml"):

@@ -160,9 +160,9 @@ class Document:
         """The outermost record."""
         raise NotImplementedError
 
-    def keeps_out(self, node: Node, name: str, *, whole: bool = False) -> bool:
-        """Whether no record called ``name`` can stand beside ``node``, a record of this document. ``whole``: with all
-        that is in it."""
+    def keeps_out(self, node: Node, other: Node, *, whole: bool = False) -> bool:
+        """Whether ``other``, of another document, cannot stand beside ``node``, a record of this one. ``whole``: which
+        stays with all that is in it."""
         return False
 
     def raw(self, node: Node) -> str:

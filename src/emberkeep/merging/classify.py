@@ -167,7 +167,7 @@ class Classifier:
 
     def _exclude(self, mine: Node, new: Node, *, whole: bool) -> bool:
         """Whether the two cannot stand beside each other. ``whole``: all that is in the admin's stays."""
-        return self.sides.mine.keeps_out(mine, new.name, whole=whole) or self.sides.new.keeps_out(new, mine.name)
+        return self.sides.mine.keeps_out(mine, new, whole=whole) or self.sides.new.keeps_out(new, mine)
 
     def _has_no_place(self, item: Item, where: str, what: str, text: str) -> bool:
         """Whether one of the admin's that stays is in the way of a new one; asked about where that was not."""

@@ -235,9 +235,12 @@ class TomlDocument(BracketedDocument):
         self._spans, self._fixed = scanned.spans, scanned.fixed
         self._tables, self._inside = scanned.tables, scanned.inside
 
-    def keeps_out(self, node: Node, name: str, *, whole: bool = False) -> bool:
-        """Beside ``a = …`` there is no ``a.b``: a key has a value or is a table (TOML 1.0, "Keys"). Nor is there beside
-        a table ``a`` that stays ``whole`` with a key ``b`` in it."""
+    def keeps_out(self, node: Node, other: Node, *, whole: bool = False) -> bool:
+        """Beside ``a = …`` there is no ``a.b``: a key has a value or is a table (TOML 1.0, "Keys"), or an array of
+        tables. Nor is there beside a table ``a`` that stays ``whole`` with a key ``b`` in it."""
+        name = other.name
+        if name == node.name:
+            return whole and node.named != other.named
         if not name.startswith(f"{node.name}."):
             return False
         if id(node) not in self._tables:
@@ -263,9 +266,9 @@ class TomlDocument(BracketedDocument):
         return id(node) in self._inside
 
     def container(self, node: Node) -> str:
-        """``t`` for a table, else the opening bracket."""
+        """``t`` for a table, ``a`` for one of an array of tables, else the opening bracket."""
         if id(node) in self._tables:
-            return "t"
+            return "t" if node.named else "a"
         if node.inner is not None:
             return self.text[node.inner[0] - 1]
         return node.own[0] if node.own in ("[]", "{}") else ""
