@@ -160,7 +160,7 @@ def test_yaml_that_is_unsuited_for_records_is_taken_by_line_and_why_is_told(text
             "- - x\n  - y\n- - z\n",
             "- - x\n  - y\n- - q\n",
             "- - y\n- - z\n- - w\n  - v\n",
-            "- - q\n- - y\n- - w\n  - v\n",
+            "-\n  - y\n- - q\n- - w\n  - v\n",  # each is still itself, in the vendor's order
         ),
         (
             "%YAML 1.1\n--- # c\na: 1\n",
