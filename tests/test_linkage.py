@@ -271,6 +271,19 @@ def test_a_code_that_is_dealt_anew_names_nothing() -> None:
     assert KeyRules(sides, ()).rule(("zones", "zone", "slot")).rule == ("@says",)
 
 
+def test_what_was_measured_names_nothing_where_a_number_does() -> None:
+    """Though some numbers stand twice, and no measure does."""
+    chance = random.Random(5)
+    old = [[(str(slot - (slot in (1, 3))), f"{chance.random():.6f}") for slot in range(20)]]
+    new = [
+        [(code, "0.123456" if at == slot else says) for slot, (code, says) in enumerate(zone)]
+        for at, zone in enumerate(old)
+    ]
+    found = [registry.parse("zones.xml", zones(side).encode()) for side in (old, new)]
+    sides = [side for side in found if side is not None]
+    assert KeyRules(sides, ()).rule(("zones", "zone", "slot")).rule == ("@code",)
+
+
 @pytest.mark.parametrize("doubled", ["", "Skerry"])
 def test_of_fields_that_tell_all_apart_the_one_that_never_changed_is_the_name(doubled: str) -> None:
     """A place with another name is the same place as long as its mark is; with the mark changed too it is another."""
