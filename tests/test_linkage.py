@@ -279,9 +279,9 @@ def test_what_was_measured_names_nothing_where_a_number_does() -> None:
         [(code, "0.123456" if at == slot else says) for slot, (code, says) in enumerate(zone)]
         for at, zone in enumerate(old)
     ]
-    found = [registry.parse("zones.xml", zones(side).encode()) for side in (old, new)]
+    found = [registry.parse("zones.xml", zones(side).replace("code=", "focal=").encode()) for side in (old, new)]
     sides = [side for side in found if side is not None]
-    assert KeyRules(sides, ()).rule(("zones", "zone", "slot")).rule == ("@code",)
+    assert KeyRules(sides, ()).rule(("zones", "zone", "slot")).rule == ("@focal",)
 
 
 @pytest.mark.parametrize("doubled", ["", "Skerry"])
