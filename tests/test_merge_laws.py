@@ -235,6 +235,23 @@ def test_a_table_that_became_an_array_of_tables_is_settled_as_one(answer: str, e
     assert tomllib.loads(data.decode()) == {"tide": {"low": 5}, "nets": nets}
 
 
+@pytest.mark.parametrize("answer", ["", "mine", "new"])
+@pytest.mark.parametrize("first", [True, False])
+def test_a_value_that_stays_in_a_table_keeps_out_tables_of_its_name(answer: str, first: bool) -> None:
+    """Also where the table itself is on both sides: the file is never asked about whole."""
+    old, comes = '[nets]\nhemp = "1"\nflax = "2"\n', '[[nets.flax]]\nmade = "here"\n\n[[nets.flax]]\nmade = "there"\n'
+    left = '[nets]\nhemp = "3"\n'
+    sides = [
+        text.encode() for text in (old, old.replace('"2"', '"9"'), f"{comes}\n{left}" if first else f"{left}\n{comes}")
+    ]
+    result = merge_file("gear.toml", *sides, resolve=lambda question: (answer, "test" if answer else ""))
+    (asked,) = result.questions
+    assert (asked.record, asked.field, asked.mine) == ("nets", "flax", '"9"')
+    flax: object = [{"made": "here"}, {"made": "there"}] if answer == "new" else "9"
+    assert result.data is not None
+    assert tomllib.loads(result.data.decode()) == {"nets": {"hemp": "3", "flax": flax}}
+
+
 def ids_of(path: str, data: bytes) -> Counter[str]:
     """How often each record stands there, by parsers that are not ours."""
     if path.endswith(".toml"):

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Container, Iterable, Sequence
 from enum import Enum
 from functools import cached_property
 from typing import NamedTuple
@@ -160,9 +160,9 @@ class Document:
         """The outermost record."""
         raise NotImplementedError
 
-    def keeps_out(self, node: Node, other: Node, *, whole: bool = False) -> bool:
-        """Whether ``other``, of another document, cannot stand beside ``node``, a record of this one. ``whole``: which
-        stays with all that is in it."""
+    def keeps_out(self, node: Node, other: Node, stay: Container[int] = ()) -> bool:
+        """Whether ``other``, of another document, cannot stand beside ``node``, a record of this one. ``stay``: the
+        ``id()`` of records that stay with all that is in them; what becomes of others inside is settled there."""
         return False
 
     def raw(self, node: Node) -> str:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import pairwise
@@ -145,6 +145,7 @@ class Classifier:
             self.found.removed.add(at)
             return
         self.found.stay.add(at)
+        sides.stay.add(id(item.node))
         if question.answer == OLD:
             sides.replace_node(item.node, sides.old, old)
         elif question.answer.startswith(TYPED):
@@ -152,7 +153,8 @@ class Classifier:
 
     def _in_place_of(self, item: Item) -> str | None:
         """What the vendor has where the admin's item would stand in its way, as it is written; None where nothing."""
-        found = [node for node in self._called_new.values() if self._exclude(item.node, node, whole=True)]
+        stay = {*self.sides.stay, id(item.node)}
+        found = [node for node in self._called_new.values() if self._exclude(item.node, node, stay)]
         return "\n".join(map(self.sides.new.raw, found)) or None
 
     @cached_property
@@ -165,18 +167,18 @@ class Classifier:
         """By name, what only the vendor has."""
         return {item.node.name: item.node for item in self._only_new.values() if item.node.role is Role.RECORD}
 
-    def _exclude(self, mine: Node, new: Node, *, whole: bool) -> bool:
-        """Whether the two cannot stand beside each other. ``whole``: all that is in the admin's stays."""
-        return self.sides.mine.keeps_out(mine, new, whole=whole) or self.sides.new.keeps_out(new, mine)
+    def _exclude(self, mine: Node, new: Node, stay: Container[int]) -> bool:
+        """Whether the two cannot stand beside each other. ``stay``: what of the admin's stays, by ``id()``."""
+        return self.sides.mine.keeps_out(mine, new, stay) or self.sides.new.keeps_out(new, mine)
 
     def _has_no_place(self, item: Item, where: str, what: str, text: str) -> bool:
         """Whether one of the admin's that stays is in the way of a new one; asked about where that was not."""
         sides = self.sides
         for at in self._called_mine.values():
             there = self.items.mine[at].node
-            if at in self.found.removed or not self._exclude(there, item.node, whole=at in self._asked):
+            if at in self.found.removed or not self._exclude(there, item.node, sides.stay):
                 continue
-            if at in self._asked:
+            if at in self._asked or not self._exclude(there, item.node, ()):  # what is in its way was asked about
                 return True
             line, raw = sides.mine.line(there.start), sides.mine.raw(there)
             why = f"{raw.splitlines()[0]} is in its way"

@@ -37,6 +37,8 @@ class Sides:
     taken: list[Change] = field(default_factory=list)
     kept: list[Change] = field(default_factory=list)
     questions: list[Question] = field(default_factory=list)
+    stay: set[int] = field(default_factory=set)
+    """``id()`` of what the admin has that the vendor removed, and that stays with all that is in it."""
 
     def all_alike(self, three: ThreeWay) -> bool:
         """Whether all sides spell this record alike, so that it need not be read."""

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Container, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 
 from emberkeep.documents import layout
@@ -235,17 +235,18 @@ class TomlDocument(BracketedDocument):
         self._spans, self._fixed = scanned.spans, scanned.fixed
         self._tables, self._inside = scanned.tables, scanned.inside
 
-    def keeps_out(self, node: Node, other: Node, *, whole: bool = False) -> bool:
+    def keeps_out(self, node: Node, other: Node, stay: Container[int] = ()) -> bool:
         """Beside ``a = …`` there is no ``a.b``: a key has a value or is a table (TOML 1.0, "Keys"), or an array of
-        tables. Nor is there beside a table ``a`` that stays ``whole`` with a key ``b`` in it."""
-        name = other.name
+        tables. Nor is there beside a table ``a`` in which a key ``b`` stays."""
+        name, whole = other.name, id(node) in stay
         if name == node.name:
             return whole and node.named != other.named
         if not name.startswith(f"{node.name}."):
             return False
         if id(node) not in self._tables:
             return True
-        keys = (f"{node.name}.{item.name}" for item in node.items if whole and item.role is Role.RECORD)
+        left = (item for item in node.items if item.role is Role.RECORD and (whole or id(item) in stay))
+        keys = (f"{node.name}.{item.name}" for item in left)
         return any(f"{name}.".startswith(f"{key}.") or key.startswith(f"{name}.") for key in keys)
 
     def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
