@@ -249,7 +249,6 @@ PAIRS += (
     Pair("ansible-lint", "6.0.0", "24.2.0", ".pre-commit-config.yaml", "yaml", {"repos/[]": "repo", "hooks/[]": "id"}),
     Pair("apache-airflow", "2.3.0", "2.5.0", "airflow/config_templates/default_airflow.cfg", "ini"),
     Pair("apache-airflow", "2.3.0", "2.5.0", "airflow/config_templates/default_test.cfg", "ini"),
-    Pair("alembic", "1.9.0", "1.13.0", "tox.ini", "ini"),
     Pair("molecule", "4.0.0", "24.2.0", "tox.ini", "ini"),
     Pair("apache-airflow-providers-google", "8.0.0", "9.0.0", "setup.cfg", "ini"),
     Pair("maturin", "1.2.0", "1.7.0", "Cargo.lock", "toml", {"package/[]": "name"}),

@@ -17,6 +17,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from emberkeep.comparing import fit
 from emberkeep.comparing.files import Comparison, TreeDifference, compare_trees
 from emberkeep.comparing.picking import condition
 from emberkeep.comparing.ranges import APART, WINDOW, changed_ranges
@@ -466,3 +467,15 @@ def test_a_snapshot_is_named_as_it_is_shown(keeper: Program) -> None:
     assert "snapshot 1 and live" in keeper("diff", "snapshot 1").out
     assert "snapshot 2 and live" in keeper("diff", "snapshot 2").out  # the newest that is called so
     assert keeper("diff", "snapshot 3").code == 2
+
+
+def test_a_file_of_bytes_tells_no_more_of_where_a_server_began_than_one_line(tmp_path: Path) -> None:
+    """Else a large one that every release ships would have any release fit."""
+    texts = {"1": "a\nb\nc\n", "2": "a\nx\ny\n", "live": "a\nx\nz\n"}
+    for name, text in texts.items():
+        (tmp_path / name).mkdir()
+        (tmp_path / name / "motto.txt").write_text(text)
+        (tmp_path / name / "engine.bin").write_bytes(b"\0\n" * 5000)
+    trees = {name: FolderTree(tmp_path / name) for name in texts}
+    found = fit.fits({name: trees[name] for name in "12"}, trees["live"], ["engine.bin", "motto.txt"], lambda _: {})
+    assert [(one.version, one.share) for one in found] == [("1", 2 / 6), ("2", 3 / 5)]

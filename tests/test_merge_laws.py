@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import json
 import tomllib
 from collections import Counter
 from collections.abc import Callable
+from typing import Any
 from xml.etree import ElementTree
 
 import pytest
@@ -15,6 +17,9 @@ from emberkeep.comparing import records as comparing
 from emberkeep.comparing.records import Difference, compare, facts
 from emberkeep.documents import align, registry
 from emberkeep.documents.formats.lines import matches, split
+from emberkeep.documents.formats.toml import TomlDocument
+from emberkeep.documents.identity import KeyRules
+from emberkeep.documents.model import Document
 from emberkeep.merging import rows
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import Outcome
@@ -220,6 +225,33 @@ def test_a_table_that_stays_keeps_out_a_table_of_what_it_has_a_value_for(answer:
     nets: object = {"flax": {"made": "here"}} if answer == "new" else {"hemp": "9", "flax": "2"}
     data = sides[1] if result.data is None else result.data
     assert tomllib.loads(data.decode()) == {"tide": {"low": 1}, "gear": {"nets": nets}}
+
+
+@pytest.mark.parametrize("path", ["keepers.toml", "keepers.json"])
+def test_names_that_are_all_other_ones_are_looked_at_once_each(path: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Not each beside each: every name that the admin's file has is gone, and as many came."""
+    many, calls = 200, Counter[str]()
+
+    def count(of: type, name: str) -> None:
+        plain = getattr(of, name)
+
+        def counted(*args: Any, **further: Any) -> Any:
+            calls[name] += 1
+            return plain(*args, **further)
+
+        monkeypatch.setattr(of, name, counted)
+
+    def written(letter: str, worth: int) -> bytes:
+        if path.endswith(".json"):
+            return json.dumps({f"{letter}{at}": {"bag": at, "worth": worth} for at in range(many)}).encode()
+        return "".join(f"[{letter}{at}]\nbag = {at}\nworth = {worth}\n\n" for at in range(many)).encode()
+
+    count(Document, "keeps_out")
+    count(TomlDocument, "keeps_out")
+    count(KeyRules, "weights")
+    result = merge_file(path, written("k", 1), written("k", 2), written("n", 1))
+    assert len(result.questions) == many
+    assert calls.total() <= many
 
 
 @pytest.mark.parametrize("answer", ["", "new"])

@@ -98,7 +98,7 @@ MOSTLY = 0.5
 def _counted(mine: _File | None, theirs: _File, *, alike: bool) -> tuple[int, int]:
     """How many facts two files share, and how many there are in either."""
     if alike and mine is not None and mine.data == theirs.data:
-        lines = mine.data.count(b"\n") + 1  # most files are so
+        lines = 1 if b"\0" in mine.data else mine.data.count(b"\n") + 1  # most files are so
         return lines, lines
     here, there = _facts(mine, theirs, alike=alike)
     return len(there & here), len(there | here)

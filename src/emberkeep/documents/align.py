@@ -9,7 +9,7 @@ from __future__ import annotations
 import math
 from bisect import bisect_left
 from collections import Counter, defaultdict
-from collections.abc import Hashable, Iterator, Mapping, Sequence, Set
+from collections.abc import Container, Hashable, Iterator, Mapping, Sequence, Set
 from itertools import pairwise
 from typing import NamedTuple
 
@@ -328,10 +328,10 @@ def _by_linkage(
 ) -> None:
     """Records of which all that they say makes it likely that they are one: doubles of one identity among themselves,
     then what has no identity, then those that may bear another one now."""
-    names = {item.node.name for at, item in enumerate(left) if at not in found and item.node.role is Role.RECORD}
-    for name in sorted(names):
-        lefts, rights = _partnerless(left, right, found, name)
-        if not rights or left[lefts[0]].node.named or identities.rule((*path, name)).rule == (TEXT,):
+    lefts_of, rights_of = _without_partner(left, found), _without_partner(right, set(found.values()))
+    for name in sorted(lefts_of.keys() & rights_of.keys()):
+        lefts, rights = lefts_of[name], rights_of[name]
+        if left[lefts[0]].node.named or identities.rule((*path, name)).rule == (TEXT,):
             continue  # a value that is its own name is none by another
         weights = identities.weights((*path, name))
         facts = [{at: linkage.facts(side[at].node) for at in ats} for side, ats in ((left, lefts), (right, rights))]
@@ -379,14 +379,11 @@ def _by_part_of_key(
     rule = identities.rule(path).rule or ()
     if len(rule) < 2:
         return
-    keys = [
-        [
-            (at, key)
-            for at, item in enumerate(side)
-            if _is_called(item, path[-1]) and (key := _identity(item, path, identities))
-        ]
+    named = (
+        [(at, item) for at, item in enumerate(side) if item.node.role is Role.RECORD and item.node.name == path[-1]]
         for side in (left, right)
-    ]
+    )
+    keys = [[(at, key) for at, item in side if (key := _identity(item, path, identities))] for side in named]
     for part in range(len(rule)):
         once: list[dict[str, int]] = []
         for side in keys:
@@ -399,16 +396,13 @@ def _identity(item: Item, path: Path, identities: KeyRules) -> Key | None:
     return identities.key(path, item.node) if item.is_unread else item.identity
 
 
-def _partnerless(
-    left: Sequence[Item], right: Sequence[Item], found: Mapping[int, int], name: str
-) -> tuple[list[int], list[int]]:
-    taken = set(found.values())
-    lefts = [at for at, item in enumerate(left) if at not in found and _is_called(item, name)]
-    return lefts, [at for at, item in enumerate(right) if at not in taken and _is_called(item, name)]
-
-
-def _is_called(item: Item, name: str) -> bool:
-    return item.node.role is Role.RECORD and item.node.name == name
+def _without_partner(items: Sequence[Item], found: Container[int]) -> dict[str, list[int]]:
+    """By their name, the records that none was found for."""
+    by_name: dict[str, list[int]] = defaultdict(list)
+    for at, item in enumerate(items):
+        if at not in found and item.node.role is Role.RECORD:
+            by_name[item.node.name].append(at)
+    return by_name
 
 
 def _near(
@@ -437,20 +431,26 @@ def renames(gone: Mapping[int, Item], come: Mapping[int, Item], path: Path, iden
     that by all else that they say are likely one, and likelier than any other of the two records. ``path``: of what
     they stand in."""
     found: dict[int, int] = {}
-    for name in sorted({item.node.name for item in gone.values()}):
+    gone_of, come_of = _with_identity(gone), _with_identity(come)
+    for name in sorted(gone_of.keys() & come_of.keys()):
         weights = identities.weights((*path, name))
         named = identities.rule((*path, name)).rule or ()
         lefts, rights = (
-            {
-                at: _but(named, linkage.facts(item.node))
-                for at, item in side.items()
-                if item.identity and _is_called(item, name)
-            }
-            for side in (gone, come)
+            {at: _but(named, linkage.facts(item.node)) for at, item in side[name].items()}
+            for side in (gone_of, come_of)
         )
         pairs = linkage.link(lefts, rights, weights, least=linkage.LIKELY)
         found.update((pair.left, pair.right) for pair in linkage.clear(pairs, lefts, rights, weights))
     return found
+
+
+def _with_identity(items: Mapping[int, Item]) -> dict[str, dict[int, Item]]:
+    """By their name, the records that more than their name tells apart."""
+    by_name: dict[str, dict[int, Item]] = defaultdict(dict)
+    for at, item in items.items():
+        if item.identity and item.node.role is Role.RECORD:
+            by_name[item.node.name][at] = item
+    return by_name
 
 
 def _but(fields: Sequence[str], facts: linkage.Facts) -> linkage.Facts:

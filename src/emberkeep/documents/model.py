@@ -160,6 +160,11 @@ class Document:
         """The outermost record."""
         raise NotImplementedError
 
+    def levels(self, name: str) -> Sequence[str]:
+        """The names that a record may bear in whose way one called ``name`` may stand: all on the way to it, and its
+        own. None where no record keeps another out."""
+        return ()
+
     def keeps_out(self, node: Node, other: Node, stay: Container[int] = ()) -> bool:
         """Whether ``other``, of another document, cannot stand beside ``node``, a record of this one. ``stay``: the
         ``id()`` of records that stay with all that is in them; what becomes of others inside is settled there."""

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Container, Sequence
+from collections import defaultdict
+from collections.abc import Callable, Container, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from itertools import pairwise
+from typing import Generic, TypeVar
 
 from emberkeep.documents.align import (
     Item,
@@ -48,15 +50,34 @@ MergeInside = Callable[[ThreeWay, Path, str, str, str], Arrangement | None]
 
 @dataclass
 class Classified:
-    """What becomes of the items of a container, as indexes: ``removed`` and ``stay`` in mine, ``incoming`` in the new
-    list, with the side it comes from; ``inside``: how the items of items are to be put, by ``id()`` of the node;
+    """What becomes of the items of a container, as indexes: ``removed`` in mine, ``incoming`` in the new list,
+    with the side it comes from; ``inside``: how the items of items are to be put, by ``id()`` of the node;
     ``lead``: the side whose order is asked for."""
 
     removed: set[int] = field(default_factory=set)
-    stay: set[int] = field(default_factory=set)
     incoming: dict[int, tuple[Document, Node]] = field(default_factory=dict)
     inside: dict[int, Arrangement] = field(default_factory=dict)
     lead: list[Item] | None = None
+
+
+T = TypeVar("T")
+
+
+class _ByName(Generic[T]):
+    """Records by name, of which those are found that may stand in the way of another; ``levels``: see
+    :meth:`Document.levels`."""
+
+    def __init__(self, named: Mapping[str, T], levels: Callable[[str], Sequence[str]]) -> None:
+        self._named, self._levels = named, levels
+        self._at_level: dict[str, list[T]] = defaultdict(list)
+        for name, one in named.items():
+            for level in levels(name):
+                self._at_level[level].append(one)
+
+    def beside(self, name: str) -> Iterator[T]:
+        """Those on the way to ``name``, that of its name, and those below."""
+        yield from (self._named[level] for level in self._levels(name)[:-1] if level in self._named)
+        yield from self._at_level.get(name, ())
 
 
 class Classifier:
@@ -132,20 +153,21 @@ class Classifier:
         name = self._called(self.items.new, other)
         if name:
             why = f"the vendor removed it, or calls it {name} now; you changed {edited_in(old, item.node)}"
+        sides.stay.add(id(item.node))  # until the answer is another
         instead = self._in_place_of(item)
         if instead is not None:
             why = f"the vendor has {instead.splitlines()[0]} in its place; you changed {edited_in(old, item.node)}"
         question = sides.ask(Question(sides.path, where, what, before, text, instead, line=line, why=why, renamed=name))
         self._asked.add(at)
         if other is not None and question.answer.startswith(TYPED):
+            sides.stay.discard(id(item.node))
             self._renamed.add(other)
             self._follow(ThreeWay(old, item.node, self.items.new[other].node), item, record)
             return
         if question.answer == NEW:
+            sides.stay.discard(id(item.node))
             self.found.removed.add(at)
             return
-        self.found.stay.add(at)
-        sides.stay.add(id(item.node))
         if question.answer == OLD:
             sides.replace_node(item.node, sides.old, old)
         elif question.answer.startswith(TYPED):
@@ -153,19 +175,21 @@ class Classifier:
 
     def _in_place_of(self, item: Item) -> str | None:
         """What the vendor has where the admin's item would stand in its way, as it is written; None where nothing."""
-        stay = {*self.sides.stay, id(item.node)}
-        found = [node for node in self._called_new.values() if self._exclude(item.node, node, stay)]
+        near = self._called_new.beside(item.node.name)
+        found = [node for node in near if self._exclude(item.node, node, self.sides.stay)]
         return "\n".join(map(self.sides.new.raw, found)) or None
 
     @cached_property
-    def _called_mine(self) -> dict[str, int]:
-        """By name, the place of a record of the admin's; of one that bears its name alone, its own."""
-        return {item.node.name: at for at, item in enumerate(self.items.mine) if item.node.role is Role.RECORD}
+    def _called_mine(self) -> _ByName[int]:
+        """The places of the admin's records; of several of one name, the last."""
+        named = {item.node.name: at for at, item in enumerate(self.items.mine) if item.node.role is Role.RECORD}
+        return _ByName(named, self.sides.mine.levels)
 
     @cached_property
-    def _called_new(self) -> dict[str, Node]:
-        """By name, what only the vendor has."""
-        return {item.node.name: item.node for item in self._only_new.values() if item.node.role is Role.RECORD}
+    def _called_new(self) -> _ByName[Node]:
+        """What only the vendor has."""
+        named = {item.node.name: item.node for item in self._only_new.values() if item.node.role is Role.RECORD}
+        return _ByName(named, self.sides.mine.levels)
 
     def _exclude(self, mine: Node, new: Node, stay: Container[int]) -> bool:
         """Whether the two cannot stand beside each other. ``stay``: what of the admin's stays, by ``id()``."""
@@ -174,7 +198,7 @@ class Classifier:
     def _has_no_place(self, item: Item, where: str, what: str, text: str) -> bool:
         """Whether one of the admin's that stays is in the way of a new one; asked about where that was not."""
         sides = self.sides
-        for at in self._called_mine.values():
+        for at in self._called_mine.beside(item.node.name):
             there = self.items.mine[at].node
             if at in self.found.removed or not self._exclude(there, item.node, sides.stay):
                 continue
@@ -294,7 +318,7 @@ class Classifier:
         if row.mine is not None and row.new is None:
             if row.old is None:
                 sides.kept.append(Change(sides.path, self.record, COMMENT, What.ADDED, None, text, line))
-            elif self._at_home(row) and owner_of(self.items.mine, row.mine) not in self.found.stay:
+            elif self._at_home(row) and not self._stays(owner_of(self.items.mine, row.mine)):
                 sides.taken.append(Change(sides.path, self.record, COMMENT, What.REMOVED, text, None, line))
                 self.found.removed.add(row.mine)
         elif row.mine is None and row.new is not None:
@@ -303,6 +327,10 @@ class Classifier:
             elif self._comment_has_place(row.new):
                 sides.taken.append(Change(sides.path, self.record, COMMENT, What.ADDED, None, text, line))
                 self.found.incoming[row.new] = (sides.new, item.node)
+
+    def _stays(self, at: int | None) -> bool:
+        """Whether it is one of the admin's that the vendor removed and that stays."""
+        return at is not None and id(self.items.mine[at].node) in self.sides.stay
 
     def _comment_has_place(self, at: int) -> bool:
         """A vendor's comment to a record that the admin deleted has none."""

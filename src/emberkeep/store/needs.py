@@ -6,7 +6,7 @@ million files are sorted and joined as columns and never stand in memory one by 
 
 from __future__ import annotations
 
-from collections.abc import Container, Iterable, Mapping, Sequence
+from collections.abc import Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from itertools import groupby
 from typing import TYPE_CHECKING
@@ -58,10 +58,8 @@ def needed(
             if but:
                 places = _without(places, but)
             found.add(places)
-            for place in places.lists():
-                if place not in seen:
-                    seen.add(place)
-                    found.add_extents(lists.all_extents(place, store.block))
+            for _, extents in _looked_into(places, seen, store):
+                found.add_extents(extents)
         except Damage as error:
             raise Refused(
                 f"{name} is damaged, so what it needs cannot be known; nothing was deleted",
@@ -89,12 +87,18 @@ def places_in(
         places = manifests.parse_places(*store.manifest_file(name))
         inside = np.array([*(block in blocks for block in places.blocks), False])[places.block]  # -1 names the last
         found.update(map(places.place, (inside & (places.depth == 0)).nonzero()[0].tolist()))
-        for place in places.lists():
-            if place not in seen:
-                seen.add(place)
-                if any(extent.block in blocks for extent in lists.all_extents(place, store.block)):
-                    found.add(place)
+        for place, extents in _looked_into(places, seen, store):
+            if any(extent.block in blocks for extent in extents):
+                found.add(place)
     return sorted(place for place in found if place not in but)
+
+
+def _looked_into(places: Places, seen: set[Place], store: Store) -> Iterator[tuple[Place, Sequence[Extent]]]:
+    """The lists of extents that were not ``seen`` before, and all extents that they need."""
+    for place in places.lists():
+        if place not in seen:
+            seen.add(place)
+            yield place, lists.all_extents(place, store.block)
 
 
 def _without(places: Places, but: Container[Place]) -> Places:

@@ -235,6 +235,10 @@ class TomlDocument(BracketedDocument):
         self._spans, self._fixed = scanned.spans, scanned.fixed
         self._tables, self._inside = scanned.tables, scanned.inside
 
+    def levels(self, name: str) -> list[str]:
+        """``a``, ``a.b`` and ``a.b.c`` of ``a.b.c``."""
+        return [*(name[:at] for at, char in enumerate(name) if char == "."), name]
+
     def keeps_out(self, node: Node, other: Node, stay: Container[int] = ()) -> bool:
         """Beside ``a = …`` there is no ``a.b``: a key has a value or is a table (TOML 1.0, "Keys"), or an array of
         tables. Nor is there beside a table ``a`` in which a key ``b`` stays."""
