@@ -337,6 +337,9 @@ def test_a_disk_that_syncs_no_folders_is_asked_for_files_alone(tmp_path: Path, m
     answer = errno.EIO
     with pytest.raises(OSError, match="Input/output"):
         writing.write_whole(tmp_path / "b", [b"x"])
+    with pytest.raises(OSError, match="Input/output"), writing.writing(tmp_path / "c") as out:
+        out.write(b"x")
+    assert os.listdir(tmp_path) == ["new"], "who is told that it failed finds nothing new"
 
 
 def test_a_lock_that_cannot_be_is_refused_and_one_that_is_held_says_so(tmp_path: Path) -> None:

@@ -22,7 +22,7 @@ from emberkeep.callbacks import no_op
 from emberkeep.errors import EmberKeepError, Interrupted, Refused, RunFailed
 from emberkeep.fs import system
 from emberkeep.keep.keep import Keep
-from emberkeep.operations.engine import runner
+from emberkeep.operations.engine import apply, restore_plan, runner
 from emberkeep.operations.engine.step import RunContext
 from emberkeep.operations.flows import restore
 from emberkeep.operations.record import snapshot
@@ -282,6 +282,33 @@ def test_failing_at_any_call_it_is_put_back_as_it_was(keep: Keep, tmp_path: Path
             back += "all was put back" in str(error)
         assert Journal(mine.folder).waiting() is None
     assert back > 3
+
+
+@pytest.mark.parametrize("error", [OSError(28, "No space left on device"), KeyboardInterrupt()], ids=["full", "Ctrl-C"])
+def test_failing_at_any_call_nothing_is_left_of_a_restore_into_a_new_folder(
+    keep: Keep, tmp_path: Path, error: BaseException
+) -> None:
+    with closing(Store(keep.store_folder)) as store:
+        tree = snapshot.find(store, keep, "1", real_clock())
+
+        def given_back(into: Path) -> None:
+            apply.elsewhere(restore_plan.plan(tree, into, lambda path: True), tree)
+
+        (tmp_path / "empty").mkdir()
+        calls = count_calls(lambda: given_back(tmp_path / "whole"))
+        failed = 0
+        for at in moments(calls, 10):
+            into = tmp_path / ("new/deep" if at % 2 else "empty")
+            try:
+                with system.use(FaultyIO(at, error)):
+                    given_back(into)
+                assert tree_state(into) == tree_state(tmp_path / "whole"), at
+                shutil.rmtree(tmp_path / into.relative_to(tmp_path).parts[0])
+                (tmp_path / "empty").mkdir(exist_ok=True)
+            except (OSError, KeyboardInterrupt):
+                failed += 1
+                assert not (tmp_path / "new").exists() and not list((tmp_path / "empty").iterdir()), at
+        assert failed > 5
 
 
 def test_a_restore_can_be_undone_and_that_too(keep: Keep) -> None:

@@ -76,25 +76,45 @@ def test_signs_that_an_output_cannot_show_have_stand_ins(keeper: Program, place:
     assert 'a -> b ... "c" \\u6f6e' in told.out
 
 
+OUTPUTS = (">/dev/full", "2>/dev/full", ">&-", "<&- >&- 2>&-", ">/dev/full 2>&1", "2>&-", ">&- 2>&-", "<&-")
+"""Outputs that take nothing, as a shell tells them: a full disk, and streams that were closed before the start."""
+ENDS = {"restore 1": 0, "restore 1 --go": 0, "survey --nosuch": 2, "restore nosuch": 2, "snapshot": 0, "--help": 0}
+
+
 @pytest.mark.skipif(not Path("/dev/full").exists(), reason="there is no full device here")
-def test_a_result_that_cannot_be_shown_changes_no_exit_code(keeper: Program, place: Path, server: Path) -> None:
+@pytest.mark.parametrize("output", [*depth.some(OUTPUTS, 4)])
+def test_an_output_that_takes_nothing_changes_neither_exit_code_nor_work(
+    keeper: Program, place: Path, server: Path, output: str
+) -> None:
     keeper("snapshot")
     (server / "new").write_text("since")
-    with Path("/dev/full").open("wb") as full:
-        line = command_line("--keep", KEEP, "restore", "1", "--go")
-        done = subprocess.run(
-            line, cwd=place, env=process_environment(), stdout=full, stderr=subprocess.PIPE, check=False
-        )
-    assert (done.returncode, b"could not be shown" in done.stderr) == (0, True), done.stderr
+    codes = {}
+    for line in ENDS:
+        command = ["sh", "-c", f'exec "$@" {output}', "sh", *command_line("--keep", KEEP, *line.split())]
+        done = subprocess.run(command, cwd=place, env=process_environment(), capture_output=True, check=False)
+        assert b"Traceback" not in done.stderr, done.stderr
+        codes[line] = done.returncode
+        if line == "restore 1 --go":
+            told = output == ">/dev/full"
+            assert (b"could not be shown: No space left" in done.stderr) == told, done.stderr
+    assert codes == ENDS
     assert not (server / "new").exists()
-    reader, writer = os.pipe()
-    os.close(reader)
-    told = subprocess.run(
-        command_line("--keep", KEEP, "diff", "1", "live"), cwd=place, env=process_environment(), stdout=writer,
-        stderr=subprocess.PIPE, check=False,
-    )  # fmt: skip
-    os.close(writer)
-    assert (told.returncode, told.stderr) == (0, b"")
+    assert Journal(place / KEEP).waiting() is None and keeper("verify").code == 0
+
+
+def test_a_reader_that_has_gone_stops_no_work(keeper: Program, place: Path, server: Path) -> None:
+    keeper("snapshot")
+    (server / "new").write_text("since")
+    for line, code in ((["diff", "1", "live"], 1), (["restore", "1", "--go"], 0)):
+        reader, writer = os.pipe()
+        os.close(reader)
+        told = subprocess.run(
+            command_line("--keep", KEEP, *line), cwd=place, env=process_environment(), stdout=writer,
+            stderr=subprocess.PIPE, check=False,
+        )  # fmt: skip
+        os.close(writer)
+        assert (told.returncode, told.stderr) == (code, b"")
+    assert not (server / "new").exists()
 
 
 def test_a_fault_in_showing_a_result_changes_no_exit_code(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import gc
-import os
 import sys
 
 from emberkeep import __version__
@@ -229,18 +228,12 @@ def _run(args: argparse.Namespace, arguments: Sequence[str]) -> int:
     except KeyboardInterrupt:
         screen.note("interrupted; nothing half-made was left behind")
         return INTERRUPTED
-    except BrokenPipeError:
-        # Whoever read our output has gone; the interpreter must not complain about that when it flushes at exit.
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return _outcome(args, 0)
     except OSError as error:
         if args.debug:
             raise
+        done = "it was done, and could not be shown; " if args.outcome is not None else ""
         what = f"{reason(error)} ({error.filename or 'no file named'})"
-        if args.outcome is not None:
-            screen.error(EmberKeepError(f"it was done, and could not be shown: {reason(error)}"))
-        else:
-            screen.error(EmberKeepError(f"the system refused: {what}"))
+        screen.error(EmberKeepError(f"{done}the system refused: {what}"))
         return _outcome(args, 2)
     except Exception as error:
         if args.debug:
@@ -285,22 +278,24 @@ def _outcome(args: argparse.Namespace, code: int) -> int:
 
 
 def _flushed(args: argparse.Namespace, code: int) -> int:
-    """``code``, once what was printed has gone out; that it cannot is told, and changes no code."""
+    """``code``, once what was printed has gone out. That it cannot is told, unless nobody wanted more; it changes no
+    code."""
     from emberkeep.errors import EmberKeepError, reason
     from emberkeep.show.console import Screen
+    from emberkeep.show.output import fault
 
-    try:
-        sys.stdout.flush()
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-    except OSError as error:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        Screen().error(EmberKeepError(f"it was done, and could not be shown: {reason(error)}"))
+    refused = fault()
+    if refused is not None and not isinstance(refused, BrokenPipeError):
+        what = "it was done, and could not be shown" if args.outcome is not None else "not all could be shown"
+        Screen().error(EmberKeepError(f"{what}: {reason(refused)}"))
     return code
 
 
 def entry() -> None:
     """The installed program."""
+    from emberkeep.show.output import take_anything
+
+    take_anything()
     if sys.argv[1:] == ["--version"]:  # as the parser says it, which takes as long to load as Python itself
         sys.stdout.write(f"emberkeep {__version__}\n")
         return

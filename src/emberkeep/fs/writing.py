@@ -59,7 +59,8 @@ def write_whole(
 
     ``mode``: permission bits, those of the file replaced when None, ``otherwise`` those of a new one. ``mtime_ns``:
     modification time.
-    Raises OSError as the system does; the target is then as it was.
+    Raises OSError as the system does; the target is then as it was. Only where one was replaced already and the disk
+    will not keep its new name, it may be the new one.
     """
     if mode is None and target.is_file() and not target.is_symlink():
         mode = stat.S_IMODE(target.stat().st_mode)
@@ -67,8 +68,21 @@ def write_whole(
     with _beside(target) as beside:
         _write_chunks(beside, chunks)
         persist_metadata(beside, Metadata(mode, mtime_ns), ours=True)
-        system.io.replace(beside, target)
-    system.io.sync_folder(target.parent)
+        _put_in_place(beside, target)
+
+
+def _put_in_place(beside: Path, target: Path) -> None:
+    """Rename a synced file to its target and have the disk keep that. Who is told that it failed may rely on a new file
+    not being there."""
+    new = not os.path.lexists(target)
+    system.io.replace(beside, target)
+    try:
+        system.io.sync_folder(target.parent)
+    except OSError:
+        if new:
+            with contextlib.suppress(OSError):
+                system.io.unlink(target)
+        raise
 
 
 class _Through:
@@ -105,8 +119,7 @@ def writing(target: Path) -> Iterator[BinaryIO]:
         with system.io.create(beside) as handle:
             yield cast(BinaryIO, _Through(handle))
             system.io.sync(handle)
-        system.io.replace(beside, target)
-    system.io.sync_folder(target.parent)
+        _put_in_place(beside, target)
 
 
 @contextlib.contextmanager

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import argparse
 import os
-from contextlib import closing
+from collections.abc import Iterator, Sequence
+from contextlib import closing, contextmanager
 from functools import partial
 from pathlib import Path
 
@@ -179,17 +180,21 @@ def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: Snaps
     into = Path(os.path.abspath(args.into))
     fitness.check_target(into, keep.server)
     wanted = restore_plan.scope_of(tree.manifest, args.only, keep.config)
-    if not recovery.selected(keep, tree, tuple(args.only)):
+    names = recovery.selected(keep, tree, tuple(args.only))
+    if not names:
         require_some(args.only, wanted, tree.entries(), tree.label)
     fits = fitness.fitting(tree, into) if args.what_fits else None
     left_out = [path for path in tree.entries() if wanted(path) and not fits(path)] if fits else []
     plan = restore_plan.plan(tree, into, lambda path: wanted(path) and (fits is None or fits(path)))
     fitness.check_names(plan, tree, "--what-fits restores the rest")
     fitness.check_room(plan)
-    hint = f"{into} is not whole; remove it and try again"
-    with system_may_refuse("the restore stopped", into, hint), progress("restore") as step:
+    hint = f"make room or mend that, remove {into} if it is still there, and try again"
+    with (
+        system_may_refuse("the restore stopped", into, hint),
+        progress("restore") as step,
+        _dumps_beside(keep, tree, names, into) as dumps,
+    ):
         faults = apply.elsewhere(plan, tree, step)
-        dumps = _dumps_beside(keep, tree, tuple(args.only), into)
     if faults:
         raise Damage.gathered(tuple(faults))
 
@@ -206,19 +211,21 @@ def _elsewhere(args: argparse.Namespace, screen: Screen, keep: Keep, tree: Snaps
     return answer(args, 1 if left_out else 0, result, text)
 
 
-def _dumps_beside(keep: Keep, tree: SnapshotTree, only: tuple[str, ...], into: Path) -> list[Path]:
-    """The dumps of the databases that are selected, in a folder beside, as plain SQL."""
-    names = recovery.selected(keep, tree, only)
-    found = []
-    if names:
-        from emberkeep.operations.record import databases  # only where there are some
+@contextmanager
+def _dumps_beside(keep: Keep, tree: SnapshotTree, names: Sequence[str], into: Path) -> Iterator[list[Path]]:
+    """The dumps of databases, in a folder beside, as plain SQL; they go again where the block does not end well."""
+    if not names:
+        yield []
+        return
+    from emberkeep.operations.record import databases  # only where there are some
 
-        folder = into.with_name(f"{into.name}.databases")
+    folder = into.with_name(f"{into.name}.databases")
+    fitness.check_target(folder, keep.server)
+    with apply.or_nothing(folder, [f"{name}.sql" for name in names]):
         writing.make_folder(folder, private=True)
         for name in names:
-            found.append(folder / f"{name}.sql")
-            writing.write_whole(found[-1], tree.chunks(databases.path_of(name)))
-    return found
+            writing.write_whole(folder / f"{name}.sql", tree.chunks(databases.path_of(name)))
+        yield [folder / f"{name}.sql" for name in names]
 
 
 def _into_database(args: argparse.Namespace, screen: Screen, keep: Keep, tree: SnapshotTree) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -11,7 +12,7 @@ from threading import Event, Lock
 from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Fault
 from emberkeep.fs import metadata, system, writing
-from emberkeep.fs.trees import FILE, FOLDER, LINK, Entry, deepest_first
+from emberkeep.fs.trees import FILE, FOLDER, LINK, Entry, deepest_first, parents
 from emberkeep.operations.engine.restore_plan import RestorePlan, Source
 
 
@@ -27,11 +28,39 @@ def apply(plan: RestorePlan, snapshot: Source, *, fresh: bool = False, progress:
 
 
 def elsewhere(plan: RestorePlan, snapshot: Source, progress: Progress = no_op) -> list[Fault]:
-    """Carry a plan out in a new folder, as :func:`apply` does; all of it is synced at the end."""
-    with system.durable():
-        faults = apply(plan, snapshot, fresh=True, progress=progress)
-        writing.persist(plan.target, (entry.path for entry in plan.write if entry.kind is FILE))
+    """Carry a plan out in a folder that is new or empty, as :func:`apply` does; all of it is synced at the end. What
+    stops it half-way leaves nothing of it, as far as the system lets it be removed."""
+    with or_nothing(plan.target, [entry.path for entry in plan.write], [entry.path for entry in plan.make]):
+        with system.durable():
+            faults = apply(plan, snapshot, fresh=True, progress=progress)
+            writing.persist(plan.target, (entry.path for entry in plan.write if entry.kind is FILE))
         return faults
+
+
+@contextlib.contextmanager
+def or_nothing(target: Path, files: Iterable[str], folders: Iterable[str] = ()) -> Iterator[None]:
+    """A block that makes files and folders in a folder that is new or empty. Where it does not end well, they are
+    removed again, and the folder with them where it was not there."""
+    new = [folder for folder in (target, *target.parents) if not folder.is_dir()]
+    try:
+        yield
+    except BaseException:
+        files = list(files)
+        inside = {parent for path in (*files, *folders) for parent in (path, *parents(path))} - set(files)
+        if target.is_dir():
+            with contextlib.suppress(OSError), system.anchored(target):
+                for path in files:
+                    _gone(system.io.unlink, target / path)
+                for path in sorted(inside, key=lambda path: path.count("/"), reverse=True):
+                    _gone(system.io.rmdir, target / path)
+        for folder in new:
+            _gone(system.io.rmdir, folder)
+        raise
+
+
+def _gone(remove: Callable[[Path], object], path: Path) -> None:
+    with contextlib.suppress(OSError):
+        remove(path)
 
 
 def _applied(plan: RestorePlan, snapshot: Source, fresh: bool, progress: Progress) -> list[Fault]:
