@@ -348,6 +348,7 @@ def test_a_fault_of_ours_is_not_taken_for_a_broken_archive(tmp_path: Path, monke
         read(tree, "skerry/big")
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("name", ["r.tar.gz", "r.tar.bz2", "r.tar.xz"])
 def test_what_follows_the_last_member_counts_too(tmp_path: Path, name: str) -> None:
     """The sum of what was compressed stands at its end, and so may be as much more as a bomb holds."""

@@ -157,10 +157,11 @@ def test_rules_give_what_dateutil_gives(frequency: str, interval: int, data: st.
 
 @pytest.mark.parametrize("zone", depth.some(ZONES[1:], 1) if not depth.long else ZONES)
 def test_local_times_are_placed_as_the_standard_says(zone: str) -> None:
-    """Every half hour of five years: an independent reading of the zone's own offsets."""
+    """Every half hour of some years: an independent reading of the zone's own offsets."""
     place = ZoneInfo(zone)
     seen = dict.fromkeys(Shift, 0)
-    for n in range(0, 5 * 365 * 48):
+    years = depth.choose(1, 5)
+    for n in range(0, years * 365 * 48):
         local = datetime(2022, 1, 1, 0, 10) + n * timedelta(minutes=30)
         moment, shift = placed(local, place)
         seen[shift] += 1
@@ -179,7 +180,7 @@ def test_local_times_are_placed_as_the_standard_says(zone: str) -> None:
         else:
             assert [moment.astimezone(UTC)] == real
     if zone in ("Atlantic/Faroe", "America/New_York"):
-        assert (seen[Shift.LEFT_OUT], seen[Shift.TWICE]) == (10, 10)
+        assert (seen[Shift.LEFT_OUT], seen[Shift.TWICE]) == (2 * years, 2 * years)
     elif zone in ("UTC", "Asia/Kathmandu"):
         assert (seen[Shift.LEFT_OUT], seen[Shift.TWICE]) == (0, 0)
 

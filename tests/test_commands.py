@@ -135,7 +135,15 @@ def loaded_by(words: list[str], cwd: Path, environment: dict[str, str]) -> set[s
 
 
 def test_the_version_loads_itself_alone(tmp_path: Path) -> None:
-    ours = {"__future__", "emberkeep", "emberkeep.cli", "emberkeep.cli.main", "gc"}
+    ours = {
+        "__future__",
+        "emberkeep",
+        "emberkeep.cli",
+        "emberkeep.cli.main",
+        "gc",
+        "emberkeep.show",
+        "emberkeep.show.output",
+    }
     assert loaded_by(["--version"], tmp_path, {}) - ours == set()
 
 
@@ -695,6 +703,7 @@ def in_a_terminal(command: list[str], place: Path, columns: int, environment: di
     return b"".join(parts).decode()
 
 
+@pytest.mark.long
 def test_colour_only_where_wanted_and_a_narrow_terminal_is_respected(recorded: Program, place: Path) -> None:
     coloured = on_a_terminal(place, 100, {}, "merge")
     assert "\x1b[" in coloured
@@ -722,15 +731,15 @@ def test_tables_fit_eighty_columns_and_lose_nothing(recorded: Program, place: Pa
     keep = place / "gannet-rock.keep" / "keep.toml"
     keep.write_text(keep.read_text(encoding="utf-8") + MONTH, encoding="utf-8")
     commands: list[list[str]] = [
+        ["wipe", "map"],
         ["survey"],
         ["history"],
         ["thin"],
         ["merge"],
-        ["wipe", "map"],
         ["calendar"],
         ["keep-toml"],
     ]
-    for command in commands:
+    for command in depth.some(commands, 2):
         shown = plainly(on_a_terminal(place, 80, {"NO_COLOR": "1"}, *command))
         assert max(map(len, shown.split("\n"))) <= 80, command
         assert not re.search(r"\d…|\w…\s", shown), command  # nothing is cut short
@@ -768,6 +777,7 @@ sys.exit(main(["survey"]))
 """
 
 
+@pytest.mark.long
 @pytest.mark.skipif(sys.platform == "win32", reason="needs a pseudo-terminal of POSIX systems")
 def test_a_command_that_works_in_silence_says_so_on_a_terminal_and_nothing_on_a_pipe(
     recorded: Program, place: Path
@@ -847,7 +857,7 @@ def test_a_merge_that_cannot_be_written_is_taken_back(recorded: Program, place: 
         found = runs.merge_keep(keep, store, wanted, answers)
         take(keep, now)
         failures = 0
-        for at in range(1, 400, depth.choose(6, 1)):
+        for at in range(1, 400, depth.choose(17, 1)):
             faulty = FaultyIO(at, OSError(28, "No space left on device"))
             try:
                 with system.use(faulty):
@@ -864,7 +874,7 @@ def test_a_merge_that_cannot_be_written_is_taken_back(recorded: Program, place: 
                 tree = find(store, keep, "latest", now)
                 apply.apply(restore_plan.plan(tree, server, lambda path: True), tree)
             assert {path: state[:2] + state[3:] for path, state in tree_state(server).items()} == before, at
-        assert failures > depth.choose(3, 20)
+        assert failures > depth.choose(1, 20)
     assert recorded("verify").code == 0
 
 

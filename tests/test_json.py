@@ -253,7 +253,7 @@ def test_objects_beside_plain_values_and_arrays_in_one_array() -> None:
 @pytest.mark.parametrize("kind", corpus.KINDS_OF_CASE)
 def test_commas_are_set_right_in_the_smallest_containers_as_in_the_whole_file(kind: str) -> None:
     for name in ("JSON, a list", "JSON on one line"):
-        cases = [corpus.case(kind, name, seed) for seed in range(depth.choose(10, 40))]
+        cases = [corpus.case(kind, name, seed) for seed in range(depth.choose(4, 40))]
         found = [merge_file(case.path, case.old, case.mine, case.new) for case in cases]
         with pytest.MonkeyPatch.context() as patch:
             patch.setattr(JsonDocument, "bracketed", lambda self, edits=(): [(0, len(self.text))])

@@ -15,6 +15,7 @@ from tests.conftest import tree_state
 PAGE = Path(__file__).parent.parent / "docs" / "library.md"
 
 
+@pytest.mark.long
 def test_the_example_in_the_docs_runs(
     place: Path, server: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:

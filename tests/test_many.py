@@ -80,6 +80,7 @@ def test_a_line_for_each_keep_as_soon_as_it_is_done(keeps: Path, tmp_path: Path)
     assert all(one["answer"]["command"] == "snapshot" for one in found)
 
 
+@pytest.mark.long
 def test_a_process_that_dies_takes_no_other_keep_with_it(
     keeps: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -496,6 +496,7 @@ def test_carrying_without_old_defaults_merges_by_key(rock: Rock, fresh: Path) ->
     assert "skerrylight-4.3.0.bin" in script  # OLD's script, which executes the program that is there
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("base", [True, False])
 def test_a_carried_launch_script_executes_the_fresh_program(rock: Rock, fresh: Path, base: bool) -> None:
     """Also where that is called otherwise altogether."""

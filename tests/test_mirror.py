@@ -600,6 +600,7 @@ def test_links_over_sftp_stay_inside(tmp_path: Path) -> None:
         assert not (site.copy / "out").is_symlink() and not (site.copy / "up").is_symlink()
 
 
+@pytest.mark.long
 @pytest.mark.parametrize("answers_in", [0.0, 9.0])
 def test_a_host_that_is_far_is_asked_over_more_ways(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, answers_in: float
@@ -851,6 +852,7 @@ def test_plain_ftp_is_warned_of_once(root: Path, tmp_path: Path) -> None:
         assert "for anybody" not in site.mirror("fetch").err
 
 
+@pytest.mark.long
 def test_adopting_an_address(built: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(RemoteAccess, "still", timedelta(seconds=0.1))
     root = tmp_path / "there" / "gannet-rock"

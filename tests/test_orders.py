@@ -331,6 +331,7 @@ def test_an_intent_may_be_about_what_stands_in_one_parent() -> None:
 # --- the command ---------------------------------------------------------------------
 
 
+@pytest.mark.long
 def test_propose_accept_test_and_merge(recorded: Program, server: Path) -> None:
     before = tree_state(server)
     proposed = recorded("orders", "propose")

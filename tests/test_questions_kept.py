@@ -71,6 +71,7 @@ def test_an_edit_makes_one_void_and_taking_the_merge_back_all(recorded: Program,
     assert "since the merge of" not in recorded("survey").out
 
 
+@pytest.mark.long
 def test_an_answer_that_keeps_mine_settles_it_and_can_be_withdrawn(recorded: Program, place: Path) -> None:
     recorded(*MERGE, "--go")
     asked = opened(recorded)

@@ -438,6 +438,7 @@ def test_a_host_that_is_gone_for_good_ends_the_fetch_and_what_came_stays(
     assert len(opened) < 4 * pool.TRIES  # not as often for every file that is left
 
 
+@pytest.mark.long
 def test_files_that_cannot_be_had_are_named_and_the_rest_comes(
     there: Path, remote: farhosts.Sshd, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:

@@ -40,6 +40,7 @@ def generator() -> Any:
     return module
 
 
+@pytest.mark.long
 def test_what_is_made_from_the_program_is_of_this_program() -> None:
     """Pages, schemas, completion and manual pages; and nothing else lies beside those."""
     made = generator().made()

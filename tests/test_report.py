@@ -299,6 +299,7 @@ def test_the_economy_is_told_beside_what_the_old_defaults_came_to(tmp_path: Path
     assert economy(merge, FolderTree(tmp_path / "mine"), NoTree()).defaults == {}
 
 
+@pytest.mark.long
 def test_the_report_is_the_same_whether_the_old_release_is_a_folder_or_an_archive(place: Path) -> None:
     """With what the old defaults came to, which are looked for where they line up with the admin's files."""
     shutil.make_archive(str(place / "old"), "zip", place / "releases", "skerrylight-4.2")

@@ -155,7 +155,7 @@ def carry_out(keep: Keep, kind: str) -> None:
         runner.carry_out(context(keep, store, run), steps)
 
 
-@pytest.mark.parametrize("kind", depth.some([*KINDS], 2))
+@pytest.mark.parametrize("kind", depth.choose(["import", "wipe"], [*KINDS]))
 def test_stopped_anywhere_it_is_finished_or_taken_back(built: Path, tmp_path: Path, kind: str) -> None:
     whole = copy_of(built, tmp_path / "good", kind)
     start = tree_state(whole.server)
@@ -195,7 +195,7 @@ def test_stopped_anywhere_it_is_finished_or_taken_back(built: Path, tmp_path: Pa
     assert waited
 
 
-@pytest.mark.parametrize("kind", depth.some([*KINDS][1:-1], 2) if not depth.long else KINDS)
+@pytest.mark.parametrize("kind", depth.choose(["migrate"], [*KINDS]))
 def test_failing_anywhere_all_is_put_back(built: Path, tmp_path: Path, kind: str) -> None:
     whole = copy_of(built, tmp_path / "good", kind)
     start = tree_state(whole.server)

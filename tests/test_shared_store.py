@@ -191,7 +191,7 @@ def two(place: Path, *, out: bool) -> Keep:
     return keep
 
 
-@pytest.mark.parametrize("out", [False, True], ids=["in", "out"])
+@pytest.mark.parametrize("out", depth.some([False, True], 1))
 def test_stopped_anywhere_a_move_is_finished_or_taken_back(tmp_path: Path, out: bool) -> None:
     to = "" if out else "../game"
     counted = two(tmp_path / "count", out=out)
@@ -221,7 +221,7 @@ def test_stopped_anywhere_a_move_is_finished_or_taken_back(tmp_path: Path, out: 
     assert waited
 
 
-@pytest.mark.parametrize("out", [False, True], ids=["in", "out"])
+@pytest.mark.parametrize("out", depth.some([True, False], 1))
 def test_after_a_power_cut_in_a_move_every_snapshot_is_whole(tmp_path: Path, out: bool) -> None:
     """Most of all just after the keep has noted the new place: nothing there may be lost then."""
     to = "" if out else "../game"
@@ -229,7 +229,7 @@ def test_after_a_power_cut_in_a_move_every_snapshot_is_whole(tmp_path: Path, out
     with system.use(recorder := Recorder()):
         move(counted, to)
     noted = recorder.places("sync_folder", counted.folder.name)[0]
-    calls = [*moments(len(recorder.calls), 1, 30), *[noted + after for after in (1, 2, 3)] * depth.choose(2, 6)]
+    calls = [*moments(len(recorder.calls), 1, 30), *[noted + after for after in (1, 2, 3)] * depth.choose(1, 6)]
     for number, at in enumerate(calls):
         keep = two(tmp_path / f"cut{number}", out=out)
         other = Keep(keep.folder.parent / "tern.keep")
@@ -244,6 +244,7 @@ def test_after_a_power_cut_in_a_move_every_snapshot_is_whole(tmp_path: Path, out
         shutil.rmtree(keep.folder.parent)
 
 
+@pytest.mark.long
 def test_failing_anywhere_a_move_is_taken_back(three: list[Keep]) -> None:
     keep = three[0]
     expected = contents(keep)
@@ -502,6 +503,7 @@ def test_moved_again_since_the_first_move_is_not_undone(three: list[Keep], tmp_p
     assert contents(keep) == before
 
 
+@pytest.mark.long
 def test_a_name_that_another_keep_has_by_now_is_left_to_it(three: list[Keep], tmp_path: Path) -> None:
     first = three[0]
     other = server_of(tmp_path / "elsewhere", "gannet", 5)
@@ -527,6 +529,7 @@ def test_a_name_that_another_keep_has_by_now_is_left_to_it(three: list[Keep], tm
     assert share_of(first) == replace(share_of(first), name="gannet-2")
 
 
+@pytest.mark.long
 def test_a_store_is_shared_by_real_processes_killed_at_random(three: list[Keep], tmp_path: Path) -> None:
     """Kill -9 of snapshots and thinnings of three keeps at once; what each had before is whole."""
     for keep in three:
@@ -577,6 +580,7 @@ def test_check_tells_where_keep_toml_wants_the_snapshots_elsewhere(three: list[K
 # --- vaults -------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.long
 def test_a_vault_of_a_shared_store_holds_every_keep_and_gives_each_back(three: list[Keep], tmp_path: Path) -> None:
     def run(*words: str | Path, code: int = 0) -> str:
         ran = run_program(*words, cwd=tmp_path, environment=secret)

@@ -31,6 +31,7 @@ from emberkeep.store.repair import repair
 from emberkeep.store.store import Store
 from emberkeep.store.tree import SnapshotTree
 from emberkeep.store.verify import verify
+from tests import depth
 from tests.conftest import tree_state
 
 NAMES = st.sampled_from(["a", "b", "deep/a", "deep/er/a", "dump-1.sql", "dump-2.sql", "É", "e\u0301"])
@@ -291,5 +292,5 @@ class KeepingMany(Keeping):
 
 TestKeeping, TestSharing, TestKeepingMany = Keeping.TestCase, Sharing.TestCase, KeepingMany.TestCase
 TestKeeping.settings = TestSharing.settings = TestKeepingMany.settings = settings(
-    max_examples=max(10, int(os.environ.get("EMBERKEEP_EXAMPLES", "60")) // 3), stateful_step_count=25
+    max_examples=depth.number("EXAMPLES", 15, 60) // 3, stateful_step_count=25
 )

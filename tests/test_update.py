@@ -231,6 +231,7 @@ def test_failures_of_extensions_are_told_and_the_update_stands(rock: Rock) -> No
     assert rock.run("watch", "--once").code == 1
 
 
+@pytest.mark.long
 def test_an_extension_without_a_new_build_is_asked_about_and_the_choice_is_remembered(rock: Rock) -> None:
     (rock.place / "releases" / "extensions-4.3" / "gullpost-1.5.0.ext").unlink()
     shown = rock.update("--json")
@@ -313,6 +314,7 @@ def test_a_rehearsal_leaves_the_live_folder_alone_and_tells_how_long_it_takes(ro
     assert rock.update("--rehearse", "again").code == 3  # not empty
 
 
+@pytest.mark.long
 def test_a_rehearsal_of_a_server_that_knows_its_own_full_path(rock: Rock) -> None:
     """In its script, in a setting, in a link, in the command that starts it."""
     script = rock.server / "cast-off.sh"
@@ -423,6 +425,7 @@ def test_killed_at_any_moment_an_update_is_taken_back_or_finished(rock: Rock) ->
     assert len(reached) >= 4, reached
 
 
+@pytest.mark.long
 def test_one_shot_settings_are_set_back_after_the_first_good_start(rock: Rock) -> None:
     settings = rock.server / "keeper.properties"
     done = rock.run("start", "--once", "keeper.properties:storms=wild", "--go")
@@ -449,6 +452,7 @@ def test_the_learned_checks_are_made_again_before_a_start(rock: Rock) -> None:
     assert rock.run("start", "--go", "--no-checks").code == 0
 
 
+@pytest.mark.long
 def test_a_start_is_refused_while_the_server_runs_and_a_stop_when_it_will_not_end(rock: Rock) -> None:
     assert rock.run("start", "--go", SKERRYLIGHT_FAULTS="stubborn").code == 0
     again = rock.run("start", "--go")
@@ -640,6 +644,7 @@ def fetching(rock: Rock) -> Rock:
     return rock
 
 
+@pytest.mark.long
 @pytest.mark.skipif(os.name == "nt", reason="a shell script")
 def test_the_admins_own_updater_takes_the_place_of_the_engine_step(fetching: Rock) -> None:
     before = tree_state(fetching.server)
@@ -658,6 +663,7 @@ def test_the_admins_own_updater_takes_the_place_of_the_engine_step(fetching: Roc
     assert tree_state(fetching.server) == before
 
 
+@pytest.mark.long
 @pytest.mark.skipif(os.name == "nt", reason="a shell script")
 def test_a_launch_script_of_the_admins_names_the_program_that_the_updater_brought(fetching: Rock) -> None:
     script = fetching.server / "cast-off.sh"

@@ -195,7 +195,7 @@ def test_a_bit_that_flips_anywhere_in_a_keep_is_survived_or_told(keeper: Program
     shutil.copytree(keep, whole)
     files = sorted(path for path in keep.rglob("*") if path.is_file() and path.stat().st_size)
     told = Counter[str]()
-    for number in range(depth.number("FLIPS", 24, 120)):
+    for number in range(depth.number("FLIPS", 12, 120)):
         path = files[number % len(files)]
         data = bytearray(path.read_bytes())
         facts = path.stat()

@@ -123,6 +123,7 @@ def low(found: dict[str, bytes]) -> dict[str, bytes]:
     return {name.lower(): data for name, data in found.items()}
 
 
+@pytest.mark.long
 def test_a_server_on_ntfs_is_kept_restored_merged_and_taken_back(recorded: Program, place: Path, ntfs: Path) -> None:
     """Everything an update day needs, on a disk that Windows uses; its keep and its vault lie there, too."""
     subprocess.run(["cp", "-r", place / "gannet-rock", ntfs / "rock"], check=True)
@@ -156,6 +157,7 @@ def test_a_server_on_ntfs_is_kept_restored_merged_and_taken_back(recorded: Progr
     assert low(contents(ntfs / "look")) == low(before)
 
 
+@pytest.mark.long
 def test_a_world_is_imported_on_ntfs(keeper: Program, place: Path, ntfs: Path) -> None:
     subprocess.run(["cp", "-r", place / "gannet-rock", ntfs / "rock"], check=True)
     keep = place / KEEP / "keep.toml"

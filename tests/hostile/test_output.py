@@ -82,7 +82,7 @@ ENDS = {"restore 1": 0, "restore 1 --go": 0, "survey --nosuch": 2, "restore nosu
 
 
 @pytest.mark.skipif(not Path("/dev/full").exists(), reason="there is no full device here")
-@pytest.mark.parametrize("output", [*depth.some(OUTPUTS, 4)])
+@pytest.mark.parametrize("output", [*depth.some(OUTPUTS, 2)])
 def test_an_output_that_takes_nothing_changes_neither_exit_code_nor_work(
     keeper: Program, place: Path, server: Path, output: str
 ) -> None:

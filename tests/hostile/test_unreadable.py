@@ -91,6 +91,7 @@ def test_a_folder_that_holds_such_is_neither_removed_nor_replaced(server: Path, 
     assert [(server / folder / "deep" / "gold").stat().st_size for folder in ("was-a-file", "new")] == [4, 4]
 
 
+@pytest.mark.long
 def test_a_run_that_would_change_such_is_refused_beforehand(
     server: Path, rights: Callable[..., Ran], recorded_once: Path
 ) -> None:

@@ -8,6 +8,7 @@ import shutil
 import pytest
 
 from emberkeep.vault import encryption
+from tests import depth
 from tests.test_vault import Kept, folder_vault, kept
 
 assert kept  # the fixture
@@ -22,7 +23,7 @@ assert kept  # the fixture
         {"format": 1},
     ],
 )
-@pytest.mark.parametrize("listed", [True, False])
+@pytest.mark.parametrize("listed", depth.some([True, False], 1))
 def test_nothing_is_sealed_with_what_the_host_chose(kept: Kept, head: dict[str, object], listed: bool) -> None:
     place, words = folder_vault(kept)
     (place / "vault").write_text(json.dumps(head))

@@ -62,6 +62,8 @@ def require_known(recipes: list[Recipe], path: Path) -> None:
         key = _trimmed(recipe.old), _trimmed(recipe.new)
         if key in seen:
             raise UnreadableInput(
-                f"{recipe.path.name} and {seen[key].path.name} are both for {recipe.name}", place=Place(str(path))
+                f"two recipes are for {recipe.name}: {seen[key].path} and {recipe.path}",
+                place=Place(str(path)),
+                hint="remove one of them",
             )
         seen[key] = recipe
