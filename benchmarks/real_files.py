@@ -89,6 +89,20 @@ _REGISTRY = {
 _ITEMS = {"DataItem": "@id", "BitsValue": "@val", "Bits": "@from @to @bit", "UAPItem": "@bit", "UAP": "@use"}
 _COUNTRIES = {"$/[]": "cca3"}
 
+_RECORDS = {"record": "@model @id", "field": "@name", "menuitem": "@id", "data": "@noupdate"}
+_PROFILE = {
+    "configlet": "@action_id",
+    "permission": ".",
+    "object": "@name",
+    "property": "@name",
+    "element": "@value",
+    "alias": "@from",
+    "action": "@action_id",
+    "action-provider": "@name",
+}
+_NAMED = {"types/[]": "name", "enumerations/[]": "name", "properties/[]": "name", "literalValues/[]": "name"}
+_BUILDS = {"python_configurations/[]": "identifier"}
+
 PAIRS: tuple[Pair, ...] = (
     Pair("lensfunpy", "1.11.1", "1.18.0", "lensfunpy/db_files/slr-pentax.xml", "xml", _LENSES),
     Pair("lensfunpy", "1.11.1", "1.18.0", "lensfunpy/db_files/compact-canon.xml", "xml", _LENSES),
@@ -275,8 +289,6 @@ PAIRS += (
     Pair("swift", "2.25.0", "2.33.0", "setup.cfg", "ini"),
     Pair("@openui5/sap.m", "1.90.0", "1.120.0", "src/sap/m/messagebundle_de.properties", "properties"),
     Pair("black", "22.12.0", "24.4.0", "pyproject.toml", "toml"),
-)
-KEPT_BACK = (
     Pair("cordova-plugin-file", "6.0.0", "8.0.0", "plugin.xml", "xml", _PLUGIN),
     Pair("cordova-plugin-inappbrowser", "4.0.0", "6.0.0", "plugin.xml", "xml", _PLUGIN),
     Pair("quickfix", "1.15.1", "1.16.0", "spec/FIX50.xml", "xml", _FIX),
@@ -294,6 +306,33 @@ KEPT_BACK = (
     Pair("neutron", "17.0.0", "22.0.0", "etc/api-paste.ini", "ini"),
     Pair("sqlfluff", "0.9.0", "2.3.0", "src/sqlfluff/core/default_config.cfg", "ini"),
     Pair("rasa", "2.8.0", "3.6.0", "pyproject.toml", "toml"),
+)
+KEPT_BACK = (
+    Pair("trytond_account", "6.0.0", "7.0.0", "account.xml", "xml", _RECORDS),
+    Pair("trytond_account", "6.0.0", "7.0.0", "tax.xml", "xml", _RECORDS),
+    Pair("trytond_party", "6.0.0", "7.0.0", "address.xml", "xml", _RECORDS),
+    Pair("Products.CMFPlone", "5.2.0", "6.0.0", "profiles/default/actions.xml", "xml", _PROFILE),
+    Pair("Products.CMFPlone", "5.2.0", "6.0.0", "profiles/default/controlpanel.xml", "xml", _PROFILE),
+    Pair("plone.app.contenttypes", "2.2.0", "3.0.0", "profiles/default/types/Document.xml", "xml", _PROFILE),
+    Pair("prismjs", "1.23.0", "1.29.0", "components.json", "json"),
+    Pair("lucide-static", "0.200.0", "0.300.0", "tags.json", "json"),
+    Pair("bpmn-moddle", "7.0.0", "8.0.0", "resources/bpmn/json/bpmn.json", "json", _NAMED),
+    Pair("@vscode/codicons", "0.0.30", "0.0.35", "src/template/mapping.json", "json"),
+    Pair("xclim", "0.36.0", "0.45.0", "xclim/data/fr.json", "json"),
+    Pair("xclim", "0.36.0", "0.45.0", "xclim/data/cf.yml", "yaml", {"cf_attrs/[]": "var_name"}),
+    Pair("xclim", "0.36.0", "0.45.0", "xclim/data/variables.yml", "yaml"),
+    Pair("grayskull", "1.8.0", "2.5.0", "grayskull/strategy/config.yaml", "yaml"),
+    Pair("openfisca-france", "116.0.0", "150.0.0", "salaire_minimum/smic/smic_b_horaire.yaml", "yaml"),
+    Pair("ironic", "17.0.0", "21.0.0", "api-ref/source/parameters.yaml", "yaml"),
+    Pair("mailman", "3.3.3", "3.3.9", "src/mailman/config/schema.cfg", "ini"),
+    Pair("ironic", "17.0.0", "21.0.0", "setup.cfg", "ini"),
+    Pair("ironic", "17.0.0", "21.0.0", "tox.ini", "ini"),
+    Pair("pytest", "7.0.0", "8.0.0", "tox.ini", "ini"),
+    Pair("napari", "0.4.15", "0.4.19", "setup.cfg", "ini"),
+    Pair("cibuildwheel", "2.8.0", "2.16.0", "cibuildwheel/resources/build-platforms.toml", "toml", _BUILDS),
+    Pair("orjson", "3.8.0", "3.10.0", "Cargo.lock", "toml", {"package/[]": "name"}),
+    Pair("orjson", "3.8.0", "3.10.0", "Cargo.toml", "toml"),
+    Pair("pdm", "2.5.0", "2.12.0", "pyproject.toml", "toml"),
 )
 
 
@@ -461,9 +500,10 @@ def altered(case: Case, text: str) -> list[str]:
         found.append("line ends")
     if case.mine.startswith("\ufeff") != text.startswith("\ufeff"):
         found.append("byte-order mark")
-    if case.mine.count("\n") < 5:
+    mine, text = case.mine.removeprefix("\ufeff"), text.removeprefix("\ufeff")  # it may stand before another line now
+    if mine.count("\n") < 5:
         return found
-    exact = Counter(_bare(line) for line in case.mine.splitlines())
+    exact = Counter(_bare(line) for line in mine.splitlines())
     if case.kind == "resaved":
         return found  # its lines are a program's
     vendor = [_laid_out(case, side) for side in (case.old, case.new)]

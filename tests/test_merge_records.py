@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import pytest
 import yaml
+from hypothesis import given
+from hypothesis import strategies as st
 
 from emberkeep.merging.merge import merge_file
 from emberkeep.merging.results import ORDER, FileMerge, Outcome, What
@@ -163,6 +165,30 @@ def test_attributes_come_go_and_change() -> None:
     assert text_of(result) == (
         '<r>\n  <squall id="a" every="9" lasts=\'it&apos;s 4\' strength="7"/>\n  <squall id="b" every="1"/>\n</r>\n'
     )
+
+
+def tag(names: str, lines: set[str], values: str) -> str:
+    """A start tag with attributes, some of them on lines of their own."""
+    return "<goods" + "".join(f'{chr(10) + 7 * " " if n in lines else " "}{n}="{values}"' for n in names)
+
+
+@given(st.sets(st.sampled_from("abcdef")), st.sets(st.sampled_from("abcdef")), st.sets(st.sampled_from("abcdef")))
+def test_what_attributes_the_vendor_gives_a_tag_stand_where_the_vendor_has_them(
+    before: set[str], after: set[str], lines: set[str]
+) -> None:
+    file = "<r>\n  {}>\n    <good id='a'/>\n  </goods>\n  <mine n='{}'/>\n</r>\n"
+    old, new = ("".join(sorted({*names, "d"})) for names in (before, after))
+    merged = merge_text(
+        "x.xml", *(file.format(tag(names, lines, "1"), n) for names, n in ((old, 1), (old, 2), (new, 1)))
+    )
+    assert text_of(merged) == file.format(tag(new, lines, "1"), 2) if old != new else merged.data is None
+
+
+def test_an_attribute_that_comes_begins_a_line_as_mine_do() -> None:
+    old = '<r>\n  <g id="a"\n     n="1"/>\n</r>\n'
+    mine = old.replace('\n     n="1"', '\n\t\tn="9"').replace("\n", "\r\n")
+    result = merge_text("x.xml", old, mine, old.replace('n="1"', 'm="2"\n     n="1"\n     o="3"'))
+    assert text_of(result) == '<r>\r\n  <g id="a"\r\n\t\tm="2"\r\n\t\tn="9"\r\n\t\to="3"/>\r\n</r>\r\n'
 
 
 @pytest.mark.parametrize(

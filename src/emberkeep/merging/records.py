@@ -126,16 +126,17 @@ class _Merger(Sides):
 
     def _take_field(self, three: ThreeWay, mine: Field | None, new: Field | None, change: Change) -> None:
         self.taken.append(change)
-        self._write_field(three.mine, mine, self.new, new)
+        self._write_field(three, mine, self.new, new)
 
-    def _write_field(self, node: Node, mine: Field | None, source: Document, value: Field | None) -> None:
+    def _write_field(self, three: ThreeWay, mine: Field | None, source: Document, value: Field | None) -> None:
         if value is None:
             if mine is not None:
                 self.edits.append(Edit(*mine.outer, ""))
             return
         raw = self.mine.adopt_raw(source.text[value.start : value.end], mine)
         if mine is None:
-            self.edits.extend(self.mine.add_field(node, value, raw))
+            record = three.new if source is self.new or three.old is None else three.old
+            self.edits.extend(self.mine.add_field(three.mine, value, raw, (source, record)))
         else:
             self.edits.append(Edit(mine.start, mine.end, raw))
 
@@ -150,7 +151,7 @@ class _Merger(Sides):
             return
         if question.answer in sides:
             source, value = sides[question.answer]
-            self._write_field(three.mine, mine, source or self.new, value)
+            self._write_field(three, mine, source or self.new, value)
             return
         text = self.mine.encode_value(typed_value(question.answer), mine)
         if mine is None:

@@ -91,7 +91,7 @@ class BracketedDocument(Document):
         """One step deeper than ``indent``."""
         return indent + self.indent_unit
 
-    def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
+    def add_field(self, node: Node, field: Field, raw: str, model: tuple[Document, Node] | None = None) -> list[Edit]:
         """Never asked for: a value between brackets has an own field."""
         raise AssertionError("a value between brackets is never without its own field")
 

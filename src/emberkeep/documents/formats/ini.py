@@ -14,7 +14,7 @@ import re
 from emberkeep.documents import layout
 from emberkeep.documents.encoding import Text
 from emberkeep.documents.formats.lined import LinedDocument, comment, lines, value_end
-from emberkeep.documents.model import VALUE, Edit, Field, Node, Role
+from emberkeep.documents.model import VALUE, Document, Edit, Field, Node, Role
 
 _HEADER = re.compile(r"[ \t]*\[([^\]\r\n]*)\][ \t]*(?:[;#].*)?$")
 _ENTRY = re.compile(r"[ \t]*([^=:\r\n]*?)[ \t]*([=:])[ \t]*")
@@ -79,7 +79,7 @@ class IniDocument(LinedDocument):
         """On one line. UnreadableInput where the encoding of the file lacks a character."""
         return self.writable(value.replace("\r\n", " ").replace("\n", " ").replace("\r", " "))
 
-    def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
+    def add_field(self, node: Node, field: Field, raw: str, model: tuple[Document, Node] | None = None) -> list[Edit]:
         """A value behind a key that stands alone."""
         at = node.end if not node.items else node.start + len(node.name)
         return [Edit(at, at, f" = {raw}")]

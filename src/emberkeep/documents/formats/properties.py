@@ -11,7 +11,7 @@ import re
 from emberkeep.documents import layout
 from emberkeep.documents.encoding import Text
 from emberkeep.documents.formats.lined import LinedDocument, comment, lines
-from emberkeep.documents.model import VALUE, Edit, Field, Node, Role
+from emberkeep.documents.model import VALUE, Document, Edit, Field, Node, Role
 
 _ENTRY = re.compile(r"[ \t\f]*((?:[^\s=:\\]|\\.)+)[ \t\f]*([=:]?)[ \t\f]*", re.DOTALL)
 _ESCAPE = re.compile(r"\\(?:u([0-9A-Fa-f]{4})|(\r\n|[\r\n])[ \t\f]*|(.))", re.DOTALL)
@@ -83,7 +83,7 @@ class PropertiesDocument(LinedDocument):
         """Characters that the encoding of the file lacks as ``\\uXXXX``."""
         return "".join(char if self.source.can_write(char) else _escaped(char) for char in raw)
 
-    def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
+    def add_field(self, node: Node, field: Field, raw: str, model: tuple[Document, Node] | None = None) -> list[Edit]:
         """A value behind a key that stands alone on its line."""
         end = layout.line_end(self.text, node.start)
         at = len(self.text[node.start : end].rstrip("\r\n")) + node.start

@@ -322,15 +322,30 @@ class XmlDocument(Document):
         """One step deeper than ``indent``."""
         return indent + self.indent_unit
 
-    def add_field(self, node: Node, field: Field, raw: str) -> list[Edit]:
-        """An attribute behind the last one, or a text between the tags."""
+    def add_field(self, node: Node, field: Field, raw: str, model: tuple[Document, Node] | None = None) -> list[Edit]:
+        """An attribute, or a text between the tags."""
         if field.name == VALUE:
             return self._fill(node, raw)
         quoted = f'"{raw}"' if '"' not in raw else f"'{raw}'"
+        at, gap = self._place_of(node, field, model)
+        return [Edit(at, at, f"{gap}{field.name[1:]}={quoted}")]
+
+    def _place_of(self, node: Node, field: Field, model: tuple[Document, Node] | None) -> tuple[int, str]:
+        """Where a new attribute goes, and what parts it from the one before: behind the one that it follows in ``model``,
+        on a line of its own where it has one there, indented as those of ours that begin a line."""
         opened = _TOKEN.match(self.text, node.start, node.end)
         assert opened is not None
-        at = opened.start("attributes") + len(opened["attributes"].rstrip())
-        return [Edit(at, at, f" {field.name[1:]}={quoted}")]
+        if model is None:
+            return opened.start("attributes") + len(opened["attributes"].rstrip()), " "
+        document, record = model
+        names = list(record.fields)
+        before = [name for name in names[: names.index(field.name)] if name in node.fields]
+        at = node.fields[before[-1]].outer[1] if before else opened.start("attributes")
+        gap = _gap_before(document.text, field)
+        if "\n" not in gap and "\r" not in gap:
+            return at, gap
+        ours = [_gap_before(self.text, one) for name, one in node.fields.items() if name.startswith("@")]
+        return at, next((one for one in ours if "\n" in one), layout.with_newlines(gap, self.source.newline))
 
     def _fill(self, node: Node, raw: str) -> list[Edit]:
         """Text for an element that has none."""
@@ -399,6 +414,12 @@ def _attributes(text: str, start: int, end: int) -> Iterator[tuple[str, re.Match
     for found in _each(text, at.end() if at else start, end):
         raw = found[2] if found[2] is not None else found[3]
         yield f"@{found[1]}", found, _decoded(_LINE_IN_VALUE.sub(" ", raw))
+
+
+def _gap_before(text: str, attribute: Field) -> str:
+    """The space before an attribute."""
+    whole = text[slice(*attribute.outer)]
+    return whole[: len(whole) - len(whole.lstrip())] or " "
 
 
 def _blank(text: str, start: int, end: int) -> bool:
