@@ -595,3 +595,39 @@ def test_a_comment_that_both_have_leads_no_other_record() -> None:
     mine = b"kelp.least=0\nrope.afloat=0\nlamp-oil.least=0\n# raised in May\nkelp.afloat=0\n"
     new = b"# raised in May\nkelp.least=0\nrope.afloat=0\nlamp-oil.worth=0\nlamp-oil.afloat=0\nlamp-oil.least=0\n"
     assert merge_file("keeper.properties", old, mine, new).outcome is Outcome.SAME
+
+
+COMMENTED = {
+    "x.ini": "[a]\n{}f = 1\n# t\ng = {}\n",
+    "x.properties": "{}f=1\n# t\ng={}\n",
+    "x.yaml": "a:\n{}  f: 1\n  # t\n  g: {}\n",
+    "x.toml": "{}[a]\n{}f = 1\n# t\ng = {}\n",
+    "x.xml": "{}<r>\n{}  <f>1</f>\n  <!-- t -->\n  <g>{}</g>\n</r>\n",
+    "x.json": '{}{{\n{}  "f": 1,\n  // t\n  "g": {}\n}}\n',
+}
+SIGNS = {"x.yaml": "  # {}\n", "x.xml": "  <!-- {} -->\n", "x.json": "  // {}\n"}
+
+
+@pytest.mark.parametrize("name", COMMENTED)
+@given(st.data())
+def test_comments_that_the_vendor_wrote_anew_stand_as_the_vendor_has_them(name: str, data: st.DataObject) -> None:
+    """However lines of them came, went and changed places, in front of a record or of the whole file."""
+    lines = st.lists(st.sampled_from(["one", "two", "three", "four", "five", "six"]), unique=True)
+    sign, frame = SIGNS.get(name, "# {}\n"), COMMENTED[name]
+
+    def written(blocks: list[list[str]], value: int) -> str:
+        return frame.format(*("".join(sign.format(line) for line in block) for block in blocks), value)
+
+    before, after = ([data.draw(lines) for _ in range(frame.count("{}") - 1)] for _ in range(2))
+    merged = merge_text(name, written(before, 1), written(before, 2), written(after, 1))
+    assert (merged.data or written(before, 2).encode()).decode() == written(after, 2)
+
+
+def test_what_the_admin_says_at_the_top_of_a_file_stays() -> None:
+    old, new = ("<?xml version='1.0'?>\n<!-- {} -->\n<r><a>{}</a></r>\n".format(*said) for said in (("x", 1), ("y", 2)))
+    merged = merge_text("x.xml", old, old.replace("x -->", "ours -->"), new)
+    assert text_of(merged) == new.replace("y -->", "ours -->")
+    assert [(change.field, change.what) for change in merged.kept] == [("(comment)", What.SET)]
+    taken = merge_text("x.xml", old, old.replace("\n", "\r\n"), new)
+    assert text_of(taken) == new.replace("\n", "\r\n")
+    assert ("(comment)", What.SET) in [(change.field, change.what) for change in taken.taken]

@@ -209,7 +209,7 @@ def insert_after(document: Document, node: Node, source: Document, run: Sequence
     block = moved_block(document, source, run, indent)
     end = line_end(text, at)
     apart = _blank_lines(source, run, before=True)
-    if apart and not _blank_lines(source, run, before=False) and (behind := _behind_blank_lines(text, end)) is not None:
+    if stands_apart(source, run) and (behind := _behind_blank_lines(text, end)) is not None:
         return Edit(behind, behind, block + newline)  # what sets it apart is there
     block = apart * newline + block
     if end == len(text) and not text.endswith(("\n", "\r")):
@@ -257,6 +257,11 @@ def _space_after(text: str, at: int) -> str:
     while end < len(text) and text[end].isspace():
         end += 1
     return text[at:end]
+
+
+def stands_apart(source: Document, run: Sequence[Node]) -> bool:
+    """Whether blank lines stand in its own file before a run and none behind it."""
+    return bool(_blank_lines(source, run, before=True)) and not _blank_lines(source, run, before=False)
 
 
 def _blank_lines(source: Document, run: Sequence[Node], *, before: bool) -> int:

@@ -232,9 +232,13 @@ class Document:
         """The raw spelling of a value in another document of this format, fit for the place of ``field`` here."""
         return raw
 
+    def around(self) -> tuple[tuple[int, int], ...]:
+        """The spans before and behind the root, where a format has such: comments, which no record holds."""
+        return ()
+
     def add_field(self, node: Node, field: Field, raw: str, model: tuple[Document, Node] | None = None) -> list[Edit]:
-        """Give ``node`` a field it lacks, spelled ``raw``. ``model``: a record of another document that has it, and shows
-        where it stands; without one it comes last."""
+        """Give ``node`` a field it lacks, spelled ``raw``. ``model``: a record of another document that has it, and
+        shows where it stands; without one it comes last."""
         raise NotImplementedError
 
     def open_empty(self, node: Node, block: str, indent: str) -> list[Edit]:

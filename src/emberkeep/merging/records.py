@@ -9,6 +9,7 @@ never touched.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from emberkeep.documents import layout
@@ -18,7 +19,6 @@ from emberkeep.documents.model import (
     Document,
     Edit,
     Field,
-    Node,
     kinds_of,
     same,
 )
@@ -27,6 +27,7 @@ from emberkeep.merging.classify import Classifier
 from emberkeep.merging.moves import Arrangement
 from emberkeep.merging.render import Renderer
 from emberkeep.merging.results import (
+    COMMENT,
     MINE,
     NEW,
     OLD,
@@ -64,6 +65,7 @@ def merge_documents(
     """Bring ``new`` into ``mine``; ``old`` is what both began from, None when nothing is known of it."""
     merger = _Merger(path, old, mine, new, identities, resolve)
     arrangement = merger.node(ThreeWay(old.root if old else None, mine.root, new.root), (mine.root.name,), "", "", "")
+    merger.around()
     return RecordsMerged(
         layout.finished(mine, merger.edits),
         tuple(merger.taken),
@@ -91,6 +93,22 @@ class _Merger(Sides):
         items = align(old, (self.mine, three.mine), (self.new, three.new), path, self.identities)
         found = Classifier(self, three, items, path, record, self.node).classify()
         return Renderer(self, three, items, found, path, record).render()
+
+    def around(self) -> None:
+        """What stands before and behind the root is the vendor's where the admin left it alone, as a whole."""
+        if self.old is None:
+            return
+        for spans in zip(self.old.around(), self.mine.around(), self.new.around(), strict=True):
+            sides = zip((self.old, self.mine, self.new), spans, strict=True)
+            before, here, after = (side.text[slice(*span)].replace("\r\n", "\n") for side, span in sides)
+            words = [" ".join(text.split()) for text in (before, here, after)]
+            line = self.mine.line(spans[1][0])
+            if words[1] == words[0] != words[2]:
+                self.taken.append(Change(self.path, "", COMMENT, _what(*_said(words[1:])), *_said(words[1:]), line))
+                raw = layout.with_newlines(after, self.mine.source.newline)
+                self.edits.append(Edit(*spans[1], self.mine.adopt_raw(raw, None)))
+            elif words[1] != words[0]:
+                self.kept.append(Change(self.path, "", COMMENT, _what(*_said(words[:2])), *_said(words[:2]), line))
 
     def _containers(self, three: ThreeWay) -> set[str]:
         """The kinds of container that the sides are; "" for what is none."""
@@ -195,6 +213,11 @@ def _shape_differs(three: ThreeWay) -> bool:
     """A plain value here, records inside there."""
     sides = [side for side in (three.old, three.mine, three.new) if side is not None]
     return any(VALUE in side.fields for side in sides) and any(side.items for side in sides)
+
+
+def _said(words: Sequence[str]) -> tuple[str | None, str | None]:
+    before, after = (said or None for said in words)
+    return before, after
 
 
 def _value(found: Field | None) -> str | None:

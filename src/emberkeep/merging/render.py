@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 from itertools import pairwise
 
@@ -107,9 +107,31 @@ class Renderer:
         if rest:
             self._insert_records(rest)
         if above:
-            node = self._owner_in_mine(above[0])
-            source = self.found.incoming[above[0]][0]
-            self._put(self._before, layout.insert_before(self.sides.mine, node, source, self._nodes(above)), above)
+            self._insert_above(above)
+
+    def _insert_above(self, run: list[int]) -> None:
+        """Neighbouring comments in front of a record of the admin's: behind the comment that they follow where that
+        stands there too and they are not set apart from it, else in front of what follows them."""
+        mine, source, nodes = self.sides.mine, self.found.incoming[run[0]][0], self._nodes(run)
+        follows, leads = self._is_beside(run[0] - 1, run[0]), self._is_beside(run[-1] + 1, run[0])
+        if follows and not (leads and layout.stands_apart(source, nodes)):
+            before = self.items.mine[self._living[run[0] - 1]].node
+            self._put(self._edits, layout.insert_after(mine, before, source, nodes), run)
+            return
+        after = self.items.mine[self._living[run[-1] + 1]].node if leads else self._owner_in_mine(run[0])
+        self._put(self._before, layout.insert_before(mine, after, source, nodes), run)
+
+    def _is_beside(self, at: int, comment: int) -> bool:
+        """Whether the item at ``at`` is a comment to the same record as another one, for the admin as well."""
+        if not self._belongs(at) or self.items.new[at].node.trailing or at not in self._living:
+            return False
+        owner = owner_of(self.items.new, comment)
+        if owner is None or owner_of(self.items.new, at) != owner:
+            return False
+        now = owner_of(self.items.mine, self._living[at])
+        while now in self.found.removed:
+            now = owner_of(self.items.mine, now)
+        return now == self._living[owner]
 
     def _put(self, edits: list[Edit], edit: Edit, run: Sequence[int]) -> None:
         edits.append(edit)
@@ -117,6 +139,8 @@ class Renderer:
 
     def _belongs(self, at: int) -> bool:
         """Whether this is a comment to a record that the admin has."""
+        if not 0 <= at < len(self.items.new):
+            return False
         return self.items.new[at].node.role is Role.COMMENT and owner_of(self.items.new, at) in self._living
 
     def _owner_in_mine(self, at: int) -> Node:
@@ -213,7 +237,7 @@ class Renderer:
             if id(node) in there and (self._left_alone or _is_member(node)):
                 ordered.append(node)
         led = {id(node) for node in ordered}
-        units = [[node] for node in now] if self._left_alone else _with_comments(now)
+        units = [[node] for node in now] if self._left_alone else self._with_comments(now)
         behind: dict[int, list[Node]] = defaultdict(list)
         units_led: dict[int, list[Node]] = {}
         last = 0
@@ -227,6 +251,17 @@ class Renderer:
         for node in ordered:
             found += [*units_led[id(node)], *behind[id(node)]]
         return found
+
+    def _with_comments(self, now: Sequence[Node]) -> list[list[Node]]:
+        """Each record with its comments, which stand as the side that leads has them where the admin left their order
+        alone."""
+        places = {}
+        for row in self.items.rows:
+            there = row.old if self.found.lead is self.items.old else row.new
+            if there is not None and self.items.any_of(row).node.role is Role.COMMENT:
+                node = self.items.mine[row.mine].node if row.mine is not None else self.items.new[there].node
+                places[id(node)] = (there, row.old if row.mine is not None else None)
+        return [_led(unit, places) for unit in _with_comments(now)]
 
     @cached_property
     def _left_alone(self) -> bool:
@@ -261,3 +296,17 @@ def _with_comments(nodes: Sequence[Node]) -> list[list[Node]]:
             units.append([*before, node])
             before = []
     return [*units, before] if before else units
+
+
+def _led(unit: list[Node], places: Mapping[int, tuple[int, int | None]]) -> list[Node]:
+    """A record with its comments, these in the order of the side that leads. ``places``: by node, where a comment
+    stands on that side, and where the one of the admin's stood before."""
+    slots = [at for at, node in enumerate(unit) if id(node) in places and not node.trailing]
+    found = [places[id(unit[at])] for at in slots]
+    before = [old for _, old in found if old is not None]
+    if before != sorted(before):
+        return unit  # the admin has an order of one's own
+    led = list(unit)
+    for slot, at in zip(slots, sorted(slots, key=lambda at: places[id(unit[at])][0]), strict=True):
+        led[slot] = unit[at]
+    return led

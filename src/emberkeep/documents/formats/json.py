@@ -311,6 +311,10 @@ class JsonDocument(BracketedDocument):
         """Brackets, commas, comments and values."""
         return tokens(text, "")
 
+    def around(self) -> tuple[tuple[int, int], ...]:
+        """Before and behind the outermost value."""
+        return (len(BOM) if self.text.startswith(BOM) else 0, self.root.start), (self.root.end, len(self.text))
+
     def bracketed(self, edits: Sequence[Edit] = ()) -> Iterable[tuple[int, int]]:
         """The whole text, or the smallest containers in which all edits lie."""
         return _smallest(self.root, sorted(edits)) if edits else super().bracketed()

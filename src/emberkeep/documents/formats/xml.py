@@ -36,6 +36,7 @@ _ATTRIBUTE = re.compile(r"\s*([^\s=/]+)\s*=\s*(?:\"([^\"]*)\"|'([^']*)')", re.DO
 _TAG_NAME = re.compile(r"<[^\s/>]+")
 _LINE_IN_VALUE = re.compile(r"\r\n|[\t\n\r]")
 _PASSED_OVER = r"<!--[^-]*(?:-(?!->)[^-]*)*-->|<\?[^?]*(?:\?(?!>)[^?]*)*\?>"
+_DECLARATION = re.compile(rf"{BOM}?(?:<\?xml\s[^?]*\?>)?")
 _PROLOG = re.compile(rf"\s+|{_PASSED_OVER}")
 _DOCTYPE = re.compile(
     rf"<!DOCTYPE[^\[\"'>]*(?:(?:{_QUOTED})[^\[\"'>]*)*"
@@ -135,6 +136,11 @@ class XmlDocument(Document):
             line, column = position(self.text, at)
             raise UnreadableInput("an element was expected here", place=Place("document", line, column))
         return opened
+
+    def around(self) -> tuple[tuple[int, int], ...]:
+        """Before and behind the document element; the declaration, which tells the encoding, is no part of it."""
+        declared = _DECLARATION.match(self.text)
+        return (declared.end() if declared else 0, self.root.start), (self.root.end, len(self.text))
 
     def _outermost(self) -> Node | None:
         """The root by its end tag, which is the last one; None where what follows that may hold another."""
@@ -331,8 +337,8 @@ class XmlDocument(Document):
         return [Edit(at, at, f"{gap}{field.name[1:]}={quoted}")]
 
     def _place_of(self, node: Node, field: Field, model: tuple[Document, Node] | None) -> tuple[int, str]:
-        """Where a new attribute goes, and what parts it from the one before: behind the one that it follows in ``model``,
-        on a line of its own where it has one there, indented as those of ours that begin a line."""
+        """Where a new attribute goes, and what parts it from the one before: behind the one that it follows in
+        ``model``, on a line of its own where it has one there, indented as those of ours that begin a line."""
         opened = _TOKEN.match(self.text, node.start, node.end)
         assert opened is not None
         if model is None:
