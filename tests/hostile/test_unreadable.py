@@ -10,6 +10,8 @@ from pathlib import Path
 
 import pytest
 
+from emberkeep.operations.record.journal import Journal
+from tests import depth
 from tests.conftest import KEEP, tree_state
 from tests.program import Ran, command_line, process_environment
 
@@ -111,3 +113,68 @@ def test_a_run_that_would_change_such_is_refused_beforehand(
             assert (done.code, told in done.err) == (3 if path == library else 2, True), (line, done.out, done.err)
         path.chmod(mode)
         assert tree_state(server) == before
+
+
+ROCK, OLD = "gannet-rock", "releases/skerrylight-4.2"
+LACKING: dict[str, tuple[str, tuple[str, ...]]] = {
+    "carry": (f"{ROCK}/tidepool", ("carry", ROCK, "fresh", "--mine", "--go")),
+    "import": ("friend/keepers", ("import", "friend", "--as", "isles", "--go")),
+    "merge": (f"{ROCK}/mission/economy", ("merge", "--from", "4.2", "--to", "4.3", "--go")),
+    "a file of a release": (f"{OLD}/mission/harbour.toml", ("defaults", "record", "4.5", OLD)),
+    "record": (f"{OLD}/mission", ("defaults", "record", "4.5", OLD)),
+    "update": (f"{OLD}/mission", ("update", OLD, "--to", "4.5", "--no-start", "--go")),
+    "merge of folders": (
+        f"{OLD}/mission",
+        (
+            "merge",
+            "--old-defaults",
+            OLD,
+            "--new-defaults",
+            "releases/skerrylight-4.3.zip",
+            "--mine",
+            ROCK,
+            "--out",
+            "m",
+        ),
+    ),
+    "wipe": (f"{ROCK}/outer-skerries/keepers", ("wipe", "players", "--no-start", "--go")),
+    "player": (f"{ROCK}/outer-skerries/keepers", ("restore", "1", "--player", "Una", "--go")),
+}
+"""What may not be looked into, and what would take it for something that is not there."""
+
+
+@pytest.mark.parametrize("what", depth.some([*LACKING], 3))
+def test_what_may_not_be_looked_into_is_never_taken_for_gone(
+    place: Path, rights: Callable[..., Ran], recorded_once: Path, what: str
+) -> None:
+    shutil.copytree(recorded_once, place / KEEP, dirs_exist_ok=True)
+    shutil.copytree(place / OLD, place / "fresh")
+    shutil.copytree(place / ROCK / "outer-skerries", place / "friend")
+    assert rights("snapshot").code == 0
+    closed_path, line = LACKING[what]
+    mode = (place / closed_path).stat().st_mode
+    (place / closed_path).chmod(0)
+    done = rights(*line)
+    (place / closed_path).chmod(mode)
+    assert (done.code, "Permission denied" in done.err, Path(closed_path).name in done.err) == (2, True, True), done
+    assert Journal(place / KEEP).waiting() is None
+    assert not (place / ROCK / "isles").exists() and not (place / "fresh" / "tidepool").exists()
+    assert "4.5" not in rights("defaults", "list").out
+
+
+def test_a_comparison_tells_what_it_could_not_look_into(place: Path, rights: Callable[..., Ran]) -> None:
+    assert rights("snapshot").code == 0
+    (place / ROCK / "mission").chmod(0)
+    done = rights("diff", "1", "live")
+    (place / ROCK / "mission").chmod(0o755)
+    assert (done.code, "! live: mission: cannot be listed" in done.out) == (2, True), done
+    assert "- mission" not in done.out
+
+
+def test_what_a_file_system_keeps_for_itself_stops_nothing(
+    place: Path, rights: Callable[..., Ran], recorded_once: Path
+) -> None:
+    shutil.copytree(recorded_once, place / KEEP, dirs_exist_ok=True)
+    (place / ROCK / "lost+found").mkdir(mode=0)
+    assert rights("merge", "--from", "4.2", "--to", "4.3").code == 1
+    assert "lost+found" in rights("snapshot").out

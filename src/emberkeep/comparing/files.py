@@ -14,8 +14,8 @@ from emberkeep.documents import registry
 from emberkeep.documents.encoding import Text, decode
 from emberkeep.documents.formats.lines import split
 from emberkeep.documents.identity import Rule
-from emberkeep.errors import EmberKeepError, Fault
-from emberkeep.fs.trees import Entry, Tree, read
+from emberkeep.errors import EmberKeepError, Fault, Place
+from emberkeep.fs.trees import Entry, Tree, hides, read, unread
 from emberkeep.fs.trees import Kind as EntryKind
 
 if TYPE_CHECKING:
@@ -70,11 +70,13 @@ class TreeDifference:
     files: tuple[FileDifference, ...]
     same: int
     maps: tuple[TileMap, ...] = ()
+    unread: tuple[Fault, ...] = ()
+    """What either side could not list or read; nothing below is compared."""
 
     @property
     def faults(self) -> tuple[Fault, ...]:
-        """Files that could not be read in their own terms."""
-        return tuple(item.terms.fault for item in self.files if item.terms.fault)
+        """Files that could not be read in their own terms, or not at all."""
+        return (*(item.terms.fault for item in self.files if item.terms.fault), *self.unread)
 
     @property
     def by_role(self) -> tuple[RoleCount, ...]:
@@ -119,7 +121,12 @@ ALL = Comparison()
 def compare_trees(left: Tree, right: Tree, how: Comparison = ALL) -> TreeDifference:
     """How two trees differ, file by file."""
     paths = left.entries().keys() | right.entries().keys()
+    sides = (left, right)
+    hidden = {one.path: Fault(one.why, Place(f"{tree.label}: {one.path}")) for tree in sides for one in unread(tree)}
+    if hidden:
+        paths = {path for path in paths if not hides(hidden, path)}
     chosen = sorted(path for path in paths if how.wanted is None or how.wanted(path))
+    left_out = tuple(fault for path, fault in hidden.items() if how.wanted is None or how.wanted(path))
     found = [item for path in chosen if (item := _compare_path(path, left, right, how.times)) is not None]
     same = _files(chosen, left, right) - _files([item.path for item in found], left, right)
     found = _renames(found, left, right)
@@ -137,7 +144,7 @@ def compare_trees(left: Tree, right: Tree, how: Comparison = ALL) -> TreeDiffere
             terms = in_own_terms(item.path, left, right, Asked(how.rules(item.path), how.where, how.summed))
         if not how.where or terms.details or terms.fault:
             shown.append(replace(item, terms=terms, role=how.role_of(item.path), who=how.who_is(item.path)))
-    return TreeDifference(left.label, right.label, tuple(shown), same, tuple(maps))
+    return TreeDifference(left.label, right.label, tuple(shown), same, tuple(maps), left_out)
 
 
 def _files(paths: Iterable[str], left: Tree, right: Tree) -> int:

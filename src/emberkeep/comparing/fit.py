@@ -13,7 +13,7 @@ from emberkeep.documents.encoding import decode
 from emberkeep.documents.formats.lines import body, split
 from emberkeep.documents.identity import Rule
 from emberkeep.errors import EmberKeepError
-from emberkeep.fs.trees import Kind, Tree, read
+from emberkeep.fs.trees import Kind, Tree, hides, read, unread
 
 LEAST_SHARE = 0.3
 """A release that shares less with the live files is of another server, or too far from it to merge by."""
@@ -36,9 +36,10 @@ def fits(
 ) -> list[Fit]:
     """Measure each release over the files among ``paths`` that it ships. Facts on either side count alike."""
     shared, total, files = Counter[str](), Counter[str](), Counter[str]()
+    unseen = {one.path for one in unread(live)}
     for path in paths:
         entry = live.entries().get(path)
-        if entry is not None and entry.kind is not Kind.FILE:
+        if (entry is not None and entry.kind is not Kind.FILE) or (unseen and hides(unseen, path)):
             continue  # it says nothing either way
         mine = _of_file(live, path, rules)
         by_version = {version: file for version, tree in releases.items() if (file := _of_file(tree, path, rules))}

@@ -29,7 +29,7 @@ import zstandard
 from emberkeep.errors import Place, UnreadableInput, UsageError
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.scan import TEMPORARY
-from emberkeep.fs.trees import CHUNK, Entry, Kind, Skipped, Still, Tree, digest_of, fitting, parents
+from emberkeep.fs.trees import CHUNK, Entry, Kind, Skipped, Still, Tree, digest_of, fitting, parents, whole
 
 RATIO = 200
 """An archive may unpack to this many times its size …"""
@@ -117,10 +117,11 @@ def _is_tar(path: Path) -> bool:
         return False
 
 
-def open_source(source: Path) -> Tree:
-    """A folder or an archive as a tree. UsageError when it is neither."""
+def open_source(source: Path, *, partly: bool = False) -> Tree:
+    """A folder or an archive as a tree. UsageError when it is neither; UnreadableInput where a part of a folder could
+    not be listed or read, unless ``partly``."""
     if source.is_dir():
-        return FolderTree(source)
+        return FolderTree(source) if partly else whole(FolderTree(source))
     if not source.exists():
         raise UsageError(f"{source} is not there")
     return open_archive(source)

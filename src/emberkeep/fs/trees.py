@@ -10,7 +10,7 @@ import copy
 import os
 import stat
 from array import array
-from collections.abc import Callable, ItemsView, Iterable, Iterator, Mapping, Set, ValuesView
+from collections.abc import Callable, Collection, ItemsView, Iterable, Iterator, Mapping, Set, ValuesView
 from dataclasses import dataclass
 from enum import StrEnum
 from pathlib import Path
@@ -18,7 +18,7 @@ from typing import NamedTuple, Protocol, Self, TypeVar
 
 from blake3 import blake3
 
-from emberkeep.errors import UnreadableInput, reason
+from emberkeep.errors import Fault, Place, UnreadableInput, reason
 from emberkeep.fs.sorted_paths import SortedPaths
 
 CHUNK = 1 << 20
@@ -450,6 +450,32 @@ def best_root(tree: Tree, live: Set[str]) -> str:
     as_it_is = len(live & entries.keys())
     inside = sum(path.partition("/")[2] in live for path in entries)
     return top if inside > as_it_is or (inside == as_it_is == 0) else ""
+
+
+def unread(tree: Tree) -> tuple[Skipped, ...]:
+    """What belongs into a tree and could not be listed or read; sockets and devices do not, nor what a file system
+    keeps at its top for itself."""
+    return tuple(one for one in tree.skipped if one.why != NO_FILE and one.path != "lost+found")
+
+
+def hides(left: Collection[str], path: str) -> bool:
+    """Whether a path is one of ``left``, or lies below one."""
+    return path in left or any(parent in left for parent in parents(path))
+
+
+W = TypeVar("W", bound=Tree)
+
+
+def whole(tree: W, more: Iterable[Skipped] = (), *, among: Iterable[str] | None = None) -> W:
+    """The tree. UnreadableInput where a part of it could not be listed or read, or there is ``more`` of that kind: who
+    acts on what is not in a tree would take it for gone. ``among``: the paths that matter."""
+    hint = "run this as a user who may read it"
+    left = (*unread(tree), *more)
+    if left and among is not None:
+        left = tuple(one for one in left if any(hides([one.path], path) for path in among))
+    if left:
+        raise UnreadableInput.gathered(tuple(Fault(one.why, Place(f"{tree.label}/{one.path}"), hint) for one in left))
+    return tree
 
 
 def parents(path: str) -> Iterator[str]:

@@ -15,7 +15,7 @@ from emberkeep.documents.encoding import BOM, Text, decode, position
 from emberkeep.documents.identity import KeyRules, Rule
 from emberkeep.documents.model import Document, EditConflict, UnsupportedStructure
 from emberkeep.errors import EmberKeepError, Fault, Place, UnreadableInput
-from emberkeep.fs.trees import Kind, Tree, read
+from emberkeep.fs.trees import Kind, Tree, read, whole
 from emberkeep.merging.lines import merge_lines
 from emberkeep.merging.moves import arranged, says_the_same
 from emberkeep.merging.orders import Order, applied, in_force
@@ -374,7 +374,10 @@ def merge_trees(
     resolve: Resolver = unanswered,
     orders: Sequence[Order] = (),
 ) -> Merge:
-    """Merge every file of three trees, or those named by ``paths``."""
+    """Merge every file of three trees, or those named by ``paths``. UnreadableInput where a side may have one of them
+    in what could not be listed: it would count as deleted."""
+    for tree in (old, new, mine):
+        whole(tree, among=[*old.entries(), *new.entries()])
     sides = (old.entries(), mine.entries(), new.entries())
     every = {path for entries in sides for path, entry in entries.items() if entry.kind is Kind.FILE}
     chosen = sorted(every if paths is None else every.intersection(paths))

@@ -29,6 +29,8 @@ MOST_TOTALS = 12
 
 def difference(screen: Screen, found: TreeDifference, *, most: int) -> None:
     """The summary first, then all differences; at most ``most`` details a file (0: all files and details)."""
+    for fault in found.unread:
+        screen.line(f"! {fault}; it is not compared", ASKS)
     if not found.files:
         screen.line(f"{found.left} and {found.right} do not differ: {words.count(found.same, 'file')} compared.", GOOD)
         return

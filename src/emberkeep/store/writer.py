@@ -12,7 +12,7 @@ from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Damage, Place, Refused, UsageError, system_may_refuse
 from emberkeep.fs import system, writing
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import Entry, Skipped, Tree, only
+from emberkeep.fs.trees import Entry, Skipped, Tree, only, whole
 from emberkeep.store import damage, stat_cache
 from emberkeep.store import index as indexes
 from emberkeep.store import manifest as manifests
@@ -164,6 +164,8 @@ class _Addition:
             unsettled=bool(intake.unsettled),
             copied=tuple(sorted(live.copied)) if live else (),
         )
+        if about.why == DEFAULTS:
+            whole(tree, intake.unread)  # what a release lacks would count as dropped by it
         skipped = (*tree.skipped, *intake.unread, *intake.unsettled)
         manifest = Manifest(about, held, skipped, tree.top if wanted is None else None)
         data = manifests.serialize(manifest)

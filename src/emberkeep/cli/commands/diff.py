@@ -223,7 +223,7 @@ class _Sides:
             self.of_keep = False
             if not path.exists():
                 raise UsageError(f"{text} is not there")
-            return FileTree(path) if path.is_file() and not is_archive(path) else open_source(path)
+            return FileTree(path) if path.is_file() and not is_archive(path) else open_source(path, partly=True)
         keep, store = self.keep()
         return snapshot.find(store, keep, text, now())
 

@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from emberkeep.errors import EmberKeepError, Fault, Place, Refused
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Change
-from emberkeep.fs.trees import FILE
+from emberkeep.fs.trees import FILE, unread
 from emberkeep.operations.engine.step import Findings, Plan, RunContext, Step
 
 
@@ -54,8 +54,9 @@ def preview(context: RunContext, steps: Sequence[Step]) -> Preview:
     What cannot be planned behind a step that is opaque is a warning, elsewhere the error it is.
     """
     context.only_planned = True
-    found = []
+    found: list[StepPreview] = []
     unknown = False
+    left = [f"{one.path}: {one.why}; what is in it counts as not there" for one in unread(context.folder.base)]
     for step in steps:
         try:
             plan = step.plan(context)
@@ -66,7 +67,8 @@ def preview(context: RunContext, steps: Sequence[Step]) -> Preview:
             plan = Plan(warnings=(f"cannot be known yet: {error}",))
         obstacles = () if unknown else plan.obstacles
         unknown = unknown or step.opaque
-        warnings = (*plan.warnings, *(f"it would stop here: {fault}" for fault in obstacles))
+        warnings = (*(left if not found else ()), *plan.warnings)
+        warnings = (*warnings, *(f"it would stop here: {fault}" for fault in obstacles))
         found.append(StepPreview(step.name, step.title, plan.changes, plan.notes, warnings, obstacles))
     if found and not unknown and (fault := _starts_nothing(context)) is not None:
         last = found[-1]

@@ -13,7 +13,7 @@ from emberkeep.documents.encoding import decode
 from emberkeep.errors import Fault, Refused, RunFailed, UnreadableInput, UsageError
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Overlay
-from emberkeep.fs.trees import FILE, FOLDER, NoTree, Tree, digest_of, file_chunks, read
+from emberkeep.fs.trees import FILE, FOLDER, NoTree, Tree, digest_of, file_chunks, read, whole
 from emberkeep.inventory.roles import MERGED, Roles
 from emberkeep.inventory.versions import ordering
 from emberkeep.keep.config import Config
@@ -138,7 +138,7 @@ class _Carry:
     once: Once = field(default_factory=Once)
 
     def __call__(self, context: RunContext) -> Notes:
-        folder, old = context.folder, FolderTree(self.request.old, str(self.request.old))
+        folder, old = context.folder, whole(FolderTree(self.request.old, str(self.request.old)))
         roles = Roles(context.keep.config.roles)
         notes = Notes()
         by_role: dict[str, list[str]] = {}
@@ -167,7 +167,7 @@ class _Carry:
     def _merge(self, context: RunContext, notes: Notes, paths: list[str]) -> list[str]:
         """Settings, economy and scripts: what the fresh install ships is brought into the old, edited files."""
         folder = context.folder
-        fresh, old = folder.base, _relaunched(FolderTree(self.request.old), folder.base, context.keep.config)
+        fresh, old = folder.base, _relaunched(whole(FolderTree(self.request.old)), folder.base, context.keep.config)
         both = [path for path in paths if path in folder.entries()]
         for path in paths:
             if path not in folder.entries():
@@ -195,8 +195,8 @@ class _Carry:
 
 def merged(request: Request, config: Config, base: Tree | None) -> Merge:
     """The merge that a carrying makes, with its open questions."""
-    fresh = FolderTree(request.new)
-    old = _relaunched(FolderTree(request.old), fresh, config)
+    fresh = whole(FolderTree(request.new))
+    old = _relaunched(whole(FolderTree(request.old)), fresh, config)
     roles, there = Roles(config.roles), fresh.entries()
     both = [path for path in old.entries() if path in there and roles.of(path) in MERGED]
     return _merged(request, config, base, fresh, old, both)
@@ -291,7 +291,7 @@ class VerifyStep(Step):
 
     def act(self, context: RunContext, plan: Plan) -> None:
         """Read what was carried on both sides. RunFailed where a byte differs."""
-        old, roles = FolderTree(self.request.old), Roles(context.keep.config.roles)
+        old, roles = whole(FolderTree(self.request.old)), Roles(context.keep.config.roles)
         differing, count, done = [], 0, 0
         total = sum(entry.size for entry in old.entries().values())
         for path, entry in old.entries().items():

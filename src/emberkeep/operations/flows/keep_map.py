@@ -8,7 +8,7 @@ from pathlib import Path
 
 from emberkeep.errors import EmberKeepError, UsageError
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import FILE, Tree, read
+from emberkeep.fs.trees import FILE, Tree, read, whole
 from emberkeep.inventory.roles import Roles
 from emberkeep.inventory.tiles import SECTOR, TileNames, seen_tiles
 from emberkeep.keep.keep import Keep
@@ -140,7 +140,7 @@ def _compared(keep: Keep, live: Tree, fresh: Path) -> Fresh:
     if not keep.config.world.tiles:
         raise UsageError("this keep does not know how tile files are named", hint="set world.tiles in keep.toml")
     names, roles = TileNames(keep.config.world.tiles), Roles(keep.config.roles)
-    theirs = FolderTree(fresh, "fresh")
+    theirs = whole(FolderTree(fresh, "fresh"))
     own = seen_tiles(theirs.entries().values())
     there = {
         (place.x, place.y): path

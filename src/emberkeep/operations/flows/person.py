@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import Tree
+from emberkeep.fs.trees import Tree, whole
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.keep import Keep
 from emberkeep.operations.engine.kind import RunKind
@@ -42,7 +42,7 @@ def steps(keep: Keep, store: Store, request: Request) -> list[Step]:
     """The steps of putting one player back. Refused while the server runs: it would write over it."""
     refuse_if_running(keep, "it would write over what is put back")
     then = snapshot_tree(store, request.target)
-    person = who(keep, request.player, then, FolderTree(keep.require_server()))
+    person = who(keep, request.player, then, whole(FolderTree(keep.require_server())))
 
     def put(context: RunContext) -> Notes:
         found = persons.put_back(context.folder, then, Roles(context.keep.config.roles), person)

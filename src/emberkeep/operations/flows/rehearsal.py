@@ -25,7 +25,7 @@ from emberkeep.fs import writing
 from emberkeep.fs.folder_tree import FolderTree
 from emberkeep.fs.overlay import Overlay
 from emberkeep.fs.trees import FILE as A_FILE
-from emberkeep.fs.trees import LINK, Tree
+from emberkeep.fs.trees import LINK, Tree, whole
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.edit import make_like
 from emberkeep.keep.keep import Keep
@@ -88,7 +88,7 @@ def prepare(
 def _live(keep: Keep, store: Store) -> restore_plan.Source:
     """The live folder, or while its server runs the newest snapshot of it."""
     if not lifecycle.is_running(keep):
-        return Overlay(FolderTree(keep.require_server(), "live"), 0)
+        return Overlay(whole(FolderTree(keep.require_server(), "live")), 0)
     found = [about for about in snapshot.snapshots(store)[0] if not about.scope]
     if not found:
         raise Refused("the server runs, and there is no snapshot to rehearse with", hint="emberkeep snapshot")

@@ -11,7 +11,7 @@ from typing import Any
 from emberkeep.errors import Place, Refused, UsageError
 from emberkeep.fs.archives import open_source
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import FILE, PartTree, Tree, best_root
+from emberkeep.fs.trees import FILE, PartTree, Tree, best_root, whole
 from emberkeep.inventory.extensions import Extension, fits_engine, read_manifest
 from emberkeep.inventory.probe import FileProbe
 from emberkeep.inventory.versions import ordering
@@ -176,7 +176,7 @@ def builds_in(folder: Path) -> list[Extension]:
     """The extensions in a folder of new builds. UsageError where there is no such folder."""
     if not folder.is_dir():
         raise UsageError(f"{folder} is no folder of builds")
-    tree = FolderTree(folder)
+    tree = whole(FolderTree(folder))
     look = FileProbe(tree, folder)
     return [
         found

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from emberkeep.callbacks import Progress, no_op
 from emberkeep.errors import Refused
 from emberkeep.fs.folder_tree import FolderTree
-from emberkeep.fs.trees import FILE, Tree
+from emberkeep.fs.trees import FILE, Tree, whole
 from emberkeep.inventory.roles import Roles
 from emberkeep.keep.config import Config
 from emberkeep.keep.keep import Keep
@@ -103,8 +103,8 @@ def request_of(
 
 
 def live_of(keep: Keep) -> FolderTree:
-    """The server folder as it is."""
-    return FolderTree(keep.require_server(), "live")
+    """The server folder as it is. UnreadableInput where not all of it can be listed: a wipe clears all of a kind."""
+    return whole(FolderTree(keep.require_server(), "live"))
 
 
 def wipes(journal: Journal) -> list[Wiped]:

@@ -156,7 +156,7 @@ def take_in(
     archive."""
     from emberkeep.fs.archives import open_source  # only here: loading tarfile and zipfile takes its time
 
-    tree = open_source(source)
+    tree = open_source(source, partly=True)  # what is left out is told
     about = About("", now, ASKED, note, source=str(source), pinned=pin)
     with closing(store_of(keep)) as store:
         return writer.add(store, tree, about, progress=progress)
