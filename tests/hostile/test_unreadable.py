@@ -137,6 +137,18 @@ LACKING: dict[str, tuple[str, tuple[str, ...]]] = {
             "m",
         ),
     ),
+    "a build": (
+        "releases/extensions-4.3/gullpost-1.5.0.ext",
+        (
+            "update",
+            "releases/skerrylight-4.3.zip",
+            "--to",
+            "4.3",
+            "--extensions",
+            "releases/extensions-4.3",
+            "--no-start",
+        ),
+    ),
     "wipe": (f"{ROCK}/outer-skerries/keepers", ("wipe", "players", "--no-start", "--go")),
     "player": (f"{ROCK}/outer-skerries/keepers", ("restore", "1", "--player", "Una", "--go")),
 }

@@ -16,7 +16,7 @@ from emberkeep.documents import registry
 from emberkeep.documents.encoding import decode
 from emberkeep.errors import UnreadableInput, reason
 from emberkeep.fs.globs import escape
-from emberkeep.fs.trees import Entry, Kind, Tree
+from emberkeep.fs.trees import Entry, Kind, Skipped, Tree, whole
 
 GLANCE = 4 * 1024
 HEAD = 64 * 1024
@@ -194,6 +194,10 @@ class FileProbe:
         except OSError as error:
             self.unreadable[path] = f"cannot be read: {reason(error)}"
             return b""
+
+    def require_read(self) -> None:
+        """UnreadableInput where a file that was looked at could not be read: it says nothing then, which may matter."""
+        whole(self.tree, [Skipped(path, why) for path, why in sorted(self.unreadable.items())])
 
     def _on_disk(self, path: str) -> Path:
         assert self.root is not None, "only the beginnings of files of a tree that is no folder are looked at"

@@ -149,6 +149,7 @@ def _installed(context: RunContext) -> list[Extension]:
             extension = read_manifest(look, str(number))
             if extension is not None:
                 found.append(replace(extension, path=path))
+        look.require_read()
     return found
 
 

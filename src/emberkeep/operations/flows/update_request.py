@@ -178,8 +178,10 @@ def builds_in(folder: Path) -> list[Extension]:
         raise UsageError(f"{folder} is no folder of builds")
     tree = whole(FolderTree(folder))
     look = FileProbe(tree, folder)
-    return [
+    builds = [
         found
         for path, entry in tree.entries().items()
         if entry.kind is FILE and (found := read_manifest(look, path)) is not None
     ]
+    look.require_read()
+    return builds
