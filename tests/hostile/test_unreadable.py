@@ -144,6 +144,8 @@ LACKING: dict[str, tuple[str, tuple[str, ...]]] = {
             "releases/skerrylight-4.3.zip",
             "--to",
             "4.3",
+            "--recipes",
+            "releases/recipes",
             "--extensions",
             "releases/extensions-4.3",
             "--no-start",
