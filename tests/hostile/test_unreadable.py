@@ -179,10 +179,13 @@ def test_what_may_not_be_looked_into_is_never_taken_for_gone(
 def test_a_comparison_tells_what_it_could_not_look_into(place: Path, rights: Callable[..., Ran]) -> None:
     assert rights("snapshot").code == 0
     (place / ROCK / "mission").chmod(0)
-    done = rights("diff", "1", "live")
+    lines = ((), ("--only", "mission/economy/*"), ("--only", "keeper.properties"))
+    every, part, elsewhere = (rights("diff", "1", "live", *line) for line in lines)
     (place / ROCK / "mission").chmod(0o755)
-    assert (done.code, "! live: mission: cannot be listed" in done.out) == (2, True), done
-    assert "- mission" not in done.out
+    for done in (every, part):
+        assert (done.code, "! live: mission: cannot be listed" in done.out) == (2, True), done
+        assert "- mission" not in done.out
+    assert (elsewhere.code, "mission" in elsewhere.out) == (0, False), elsewhere
 
 
 def test_what_a_file_system_keeps_for_itself_stops_nothing(

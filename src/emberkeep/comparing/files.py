@@ -121,12 +121,8 @@ ALL = Comparison()
 def compare_trees(left: Tree, right: Tree, how: Comparison = ALL) -> TreeDifference:
     """How two trees differ, file by file."""
     paths = left.entries().keys() | right.entries().keys()
-    sides = (left, right)
-    hidden = {one.path: Fault(one.why, Place(f"{tree.label}: {one.path}")) for tree in sides for one in unread(tree)}
-    if hidden:
-        paths = {path for path in paths if not hides(hidden, path)}
     chosen = sorted(path for path in paths if how.wanted is None or how.wanted(path))
-    left_out = tuple(fault for path, fault in hidden.items() if how.wanted is None or how.wanted(path))
+    chosen, left_out = _looked_into(chosen, left, right)
     found = [item for path in chosen if (item := _compare_path(path, left, right, how.times)) is not None]
     same = _files(chosen, left, right) - _files([item.path for item in found], left, right)
     found = _renames(found, left, right)
@@ -145,6 +141,18 @@ def compare_trees(left: Tree, right: Tree, how: Comparison = ALL) -> TreeDiffere
         if not how.where or terms.details or terms.fault:
             shown.append(replace(item, terms=terms, role=how.role_of(item.path), who=how.who_is(item.path)))
     return TreeDifference(left.label, right.label, tuple(shown), same, tuple(maps), left_out)
+
+
+def _looked_into(chosen: list[str], left: Tree, right: Tree) -> tuple[list[str], tuple[Fault, ...]]:
+    """The paths of which both sides know whether they have them, and what hides the others."""
+    hidden = {
+        one.path: Fault(one.why, Place(f"{tree.label}: {one.path}")) for tree in (left, right) for one in unread(tree)
+    }
+    if not hidden:
+        return chosen, ()
+    away = [path for path in chosen if hides(hidden, path)]
+    faults = tuple(fault for one, fault in hidden.items() if any(hides([one], path) for path in away))
+    return [path for path in chosen if not hides(hidden, path)], faults
 
 
 def _files(paths: Iterable[str], left: Tree, right: Tree) -> int:

@@ -15,7 +15,7 @@ from emberkeep.documents.encoding import BOM, Text, decode, position
 from emberkeep.documents.identity import KeyRules, Rule
 from emberkeep.documents.model import Document, EditConflict, UnsupportedStructure
 from emberkeep.errors import EmberKeepError, Fault, Place, UnreadableInput
-from emberkeep.fs.trees import Kind, Tree, read, whole
+from emberkeep.fs.trees import Kind, Tree, read, unread, whole
 from emberkeep.merging.lines import merge_lines
 from emberkeep.merging.moves import arranged, says_the_same
 from emberkeep.merging.orders import Order, applied, in_force
@@ -376,7 +376,7 @@ def merge_trees(
 ) -> Merge:
     """Merge every file of three trees, or those named by ``paths``. UnreadableInput where a side may have one of them
     in what could not be listed: it would count as deleted."""
-    for tree in (old, new, mine):
+    for tree in filter(unread, (old, new, mine)):
         whole(tree, among=[*old.entries(), *new.entries()])
     sides = (old.entries(), mine.entries(), new.entries())
     every = {path for entries in sides for path, entry in entries.items() if entry.kind is Kind.FILE}
