@@ -402,6 +402,18 @@ def test_any_order_of_the_vendors_is_followed_where_i_left_mine_alone(order: str
     assert text_of(result) == listed(*order, worth="9")
 
 
+def test_what_is_indented_otherwise_is_so_wherever_it_moves() -> None:
+    lines = {
+        "a": "  <good id='a' n='1'/>",
+        "b": "<!-- b -->\n      <good id='b' n='1'/>",
+        "c": "\t<good id='c' n='1'/>",
+    }
+    old, new = ("<r>\n" + "\n".join(lines[name] for name in order) + "\n</r>\n" for order in ("abc", "cba"))
+    assert text_of(merge_text("x.xml", old, old.replace("'b' n='1'", "'b' n='2'"), new)) == new.replace(
+        "'b' n='1'", "'b' n='2'"
+    )
+
+
 def test_my_own_order_stays_until_it_is_said_whose_is_meant() -> None:
     old, new, mine = listed(*"abcdef"), listed(*"abedcfg"), listed(*"bacdef", worth="7")
     result = merge(mine, new, old, name="x.xml")

@@ -132,7 +132,7 @@ def _edits(document: Document, node: Node, wanted: Arrangement) -> list[Edit] | 
         if found is None:
             return None
         inside[at] = found
-    slots = [(items[first].start, items[last].end) for first, last in _blocks(items)]
+    slots = _slots(document.text, [(items[first].start, items[last].end) for first, last in _blocks(items)])
     block_of = [number for number, (first, last) in enumerate(_blocks(items)) for _ in range(first, last + 1)]
     puts = list(dict.fromkeys(block_of[at] for at in wanted.order)) or list(range(len(slots)))
     edits = []
@@ -145,6 +145,14 @@ def _edits(document: Document, node: Node, wanted: Arrangement) -> list[Edit] | 
         moved_edits = [Edit(edit.start - start, edit.end - start, edit.text) for edit in within]
         edits.append(Edit(*slots[here], splice(document.text[start:end], moved_edits)))
     return edits
+
+
+def _slots(text: str, spans: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    """Spans of items with what they are indented by, where each begins a line: it goes with them."""
+    indents = [layout.indent_at(text, start) for start, _ in spans]
+    if any(indent is None for indent in indents) or any(start == end for start, end in spans):
+        return spans
+    return [(start - len(indent or ""), end) for (start, end), indent in zip(spans, indents, strict=True)]
 
 
 def _blocks(items: Sequence[Node]) -> list[tuple[int, int]]:
