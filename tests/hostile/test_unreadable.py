@@ -10,6 +10,8 @@ from pathlib import Path
 
 import pytest
 
+from emberkeep.fs.folder_tree import FolderTree
+from emberkeep.fs.trees import Skipped, unread
 from emberkeep.operations.record.journal import Journal
 from tests import depth
 from tests.conftest import KEEP, tree_state
@@ -186,6 +188,13 @@ def test_a_comparison_tells_what_it_could_not_look_into(place: Path, rights: Cal
         assert (done.code, "! live: mission: cannot be listed" in done.out) == (2, True), done
         assert "- mission" not in done.out
     assert (elsewhere.code, "mission" in elsewhere.out) == (0, False), elsewhere
+
+
+def test_a_file_that_would_not_settle_was_read_all_the_same(server: Path) -> None:
+    class Told(FolderTree):
+        skipped = (Skipped("keeper.properties", "written to while it was read"), Skipped("mission", "cannot be listed"))
+
+    assert [one.path for one in unread(Told(server))] == ["mission"]
 
 
 def test_what_a_file_system_keeps_for_itself_stops_nothing(

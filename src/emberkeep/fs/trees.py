@@ -454,8 +454,9 @@ def best_root(tree: Tree, live: Set[str]) -> str:
 
 def unread(tree: Tree) -> tuple[Skipped, ...]:
     """What belongs into a tree and could not be listed or read; sockets and devices do not, nor what a file system
-    keeps at its top for itself."""
-    return tuple(one for one in tree.skipped if one.why != NO_FILE and one.path != "lost+found")
+    keeps at its top for itself. A file that is in it all the same, as one that would not settle, was read."""
+    left = (one for one in tree.skipped if one.why != NO_FILE and one.path != "lost+found")
+    return tuple(one for one in left if (held := tree.entries().get(one.path)) is None or held.kind is not FILE)
 
 
 def hides(left: Collection[str], path: str) -> bool:

@@ -123,10 +123,10 @@ class Renderer:
 
     def _is_beside(self, at: int, comment: int) -> bool:
         """Whether the item at ``at`` is a comment to the same record as another one, for the admin as well."""
-        if not self._belongs(at) or self.items.new[at].node.trailing or at not in self._living:
+        if at not in self._living or not self._belongs(at) or self.items.new[at].node.trailing:
             return False
-        owner = owner_of(self.items.new, comment)
-        if owner is None or owner_of(self.items.new, at) != owner:
+        owner = owner_of(self.items.new, at)
+        if owner is None or owner_of(self.items.new, comment) != owner:
             return False
         now = owner_of(self.items.mine, self._living[at])
         while now in self.found.removed:
@@ -139,8 +139,6 @@ class Renderer:
 
     def _belongs(self, at: int) -> bool:
         """Whether this is a comment to a record that the admin has."""
-        if not 0 <= at < len(self.items.new):
-            return False
         return self.items.new[at].node.role is Role.COMMENT and owner_of(self.items.new, at) in self._living
 
     def _owner_in_mine(self, at: int) -> Node:
